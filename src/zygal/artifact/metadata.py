@@ -1,0 +1,55 @@
+"""What an artifact says about itself: the inlet, the labels and where it comes from."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass
+
+from zygal.errors import ArtifactError
+from zygal.inlet import Inlet, format_inlet, parse_inlet
+
+INLET_KEY, LABELS_KEY, ORIGIN_KEY = "zygal.inlet", "zygal.labels", "zygal.origin"
+
+
+@dataclass(frozen=True)
+class Origin:
+    """The source that an artifact was made from."""
+
+    source: str
+    source_sha256: str
+    framework: str
+    framework_version: str
+    zygal_version: str
+
+
+@dataclass(frozen=True)
+class Metadata:
+    inlet: Inlet | None = None
+    labels: tuple[str, ...] | None = None
+    origin: Origin | None = None
+
+    def to_properties(self) -> dict[str, str]:
+        """As text properties of the ONNX model."""
+        properties = {}
+        if self.inlet is not None:
+            properties[INLET_KEY] = format_inlet(self.inlet)
+        if self.labels is not None:
+            properties[LABELS_KEY] = json.dumps(self.labels, ensure_ascii=False)
+        if self.origin is not None:
+            properties[ORIGIN_KEY] = json.dumps(asdict(self.origin))
+        return properties
+
+    @staticmethod
+    def from_properties(properties: dict[str, str], where: str) -> Metadata:
+        """Reads what is there; keys of others are left alone. Raises ArtifactError or InletError."""
+        inlet = labels = origin = None
+        if INLET_KEY in properties:
+            inlet = parse_inlet(properties[INLET_KEY], f"the inlet inside {where}")
+        try:
+            if LABELS_KEY in properties:
+                labels = tuple(str(label) for label in json.loads(properties[LABELS_KEY]))
+            if ORIGIN_KEY in properties:
+                origin = Origin(**json.loads(properties[ORIGIN_KEY]))
+        except (ValueError, TypeError, RecursionError) as fault:
+            raise ArtifactError(f"{where} has damaged metadata ({fault}); convert it again from its source.") from fault
+        return Metadata(inlet, labels, origin)

@@ -1,0 +1,161 @@
+"""A graph to an ONNX file.
+
+The weights go from their constants straight into the file, one after the other: an ONNX file is a
+protobuf message, and fields of a message may follow each other in any order, so everything but the
+weights is built and checked with the format's own library, and the weights are appended.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+import onnx
+from onnx import TensorProto, helper
+
+from zygal import __version__
+from zygal.artifact.metadata import Metadata
+from zygal.errors import ArtifactError
+from zygal.files import whole_file
+from zygal.graph import Graph, Node, TensorType
+from zygal.graph.ops import Parameter, operator_named
+from zygal.graph.shapes import Batch
+
+DEFAULT_OPSET = 17
+LARGEST_FILE_BYTES = 2**31 - 1
+
+# Field numbers of the standard's messages, shifted for the wire type "length-delimited".
+_MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number in (7, 5, 9))
+
+
+def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, opset: int = DEFAULT_OPSET) -> None:
+    """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
+
+    Raises ArtifactError if the standard's full checker refuses it, OutputError if it cannot be written.
+    """
+    model, constants = build_model(graph, metadata, opset)
+    _check(model, constants)
+    with whole_file(path) as file:
+        _write(file, model, constants)
+
+
+def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.ModelProto, dict[str, np.ndarray]]:
+    """The model without its weights, and the weights by name."""
+    constants = dict(graph.constants)
+    names: set[str] = set()
+    nodes = [_node(node, graph, opset, constants, names) for node in graph.nodes]
+    inputs = [_value_info(name, graph.types[name]) for name in graph.inputs]
+    outputs = [_value_info(name, graph.types[name]) for name in graph.outputs]
+    body = helper.make_graph(nodes, "classifier", inputs, outputs)
+    imports = [helper.make_opsetid("", opset)]
+    model = helper.make_model(body, opset_imports=imports, ir_version=helper.find_min_ir_version_for(imports))
+    model.producer_name, model.producer_version = "zygal", __version__
+    helper.set_model_props(model, metadata.to_properties())
+    return model, constants
+
+
+def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:
+    operator = operator_named(node.operator)
+    if operator.since > opset:
+        raise ArtifactError(f"layer {node.layer} needs {node.operator}, which exists from opset {operator.since} on.")
+    inputs, attributes = list(node.inputs), {}
+    complete = operator.complete(node.attributes)
+    for parameter in operator.parameters:
+        value = complete[parameter.name]
+        if value is None:
+            continue
+        if parameter.slot is None or opset < parameter.slot_since:
+            attributes[parameter.name] = helper.np_dtype_to_tensor_dtype(np.dtype(value)) if parameter.dtype == "type" else value
+            continue
+        inputs += [""] * (parameter.slot + 1 - len(inputs))
+        inputs[parameter.slot] = _parameter_constant(parameter, value, graph.types[node.inputs[0]], constants)
+    name = _distinct(f"{node.layer or 'model'}/{node.operator}", names)
+    return helper.make_node(node.operator, inputs, list(node.outputs), name, **attributes)
+
+
+def _parameter_constant(parameter: Parameter, value, given: TensorType, constants: dict[str, np.ndarray]) -> str:
+    """The constant that hands a static parameter over as a tensor; equal ones are shared."""
+    array = np.array(value, parameter.dtype or given.dtype)
+    if not parameter.scalar:
+        array = array.reshape(-1)
+    text = "x".join(str(number) for number in array.reshape(-1).tolist())
+    name = f"{parameter.name}:{array.dtype}:{text}"
+    constants[name] = array
+    return name
+
+
+def _distinct(wanted: str, names: set[str]) -> str:
+    name, number = wanted, 1
+    while name in names:
+        number += 1
+        name = f"{wanted}.{number}"
+    names.add(name)
+    return name
+
+
+def _value_info(name: str, type: TensorType) -> onnx.ValueInfoProto:
+    shape = [str(size) if isinstance(size, Batch) else size for size in type.shape]
+    return helper.make_tensor_value_info(name, helper.np_dtype_to_tensor_dtype(type.dtype), shape)
+
+
+def _check(model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> None:
+    """The standard's full checker, on the model with its large weights declared instead of held."""
+    declared = onnx.ModelProto()
+    declared.CopyFrom(model)
+    for name, array in constants.items():
+        if array.size <= 64:
+            declared.graph.initializer.append(onnx.numpy_helper.from_array(np.ascontiguousarray(array), name))
+        else:
+            declared.graph.input.append(_value_info(name, TensorType(array.dtype, array.shape)))
+    try:
+        onnx.checker.check_model(declared, full_check=True)
+    except (onnx.checker.ValidationError, onnx.shape_inference.InferenceError) as fault:
+        raise ArtifactError(f"the artifact would break the ONNX standard ({fault}); please report this model.") from fault
+
+
+def _write(file: BinaryIO, model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> None:
+    body = model.graph.SerializeToString(deterministic=True)
+    heads = {name: _tensor_head(name, array) for name, array in constants.items()}
+    size = len(body) + sum(
+        1 + _varint_size(length) + length for length in (len(head) + constants[n].nbytes for n, head in heads.items())
+    )
+    if size > LARGEST_FILE_BYTES - 1_000_000:
+        raise ArtifactError("the artifact would be larger than 2 GB, which one ONNX file cannot hold.")
+    envelope = onnx.ModelProto()
+    envelope.CopyFrom(model)
+    envelope.ClearField("graph")
+    file.write(envelope.SerializeToString(deterministic=True))
+    file.write(bytes([_MODEL_GRAPH]) + _varint(size) + body)
+    for name, head in heads.items():
+        file.write(bytes([_GRAPH_INITIALIZER]) + _varint(len(head) + constants[name].nbytes) + head)
+        for piece in _little_endian_pieces(constants[name]):
+            file.write(piece)
+
+
+def _tensor_head(name: str, array: np.ndarray) -> bytes:
+    """A tensor message up to its raw data."""
+    head = TensorProto(name=name, dims=array.shape, data_type=helper.np_dtype_to_tensor_dtype(array.dtype))
+    return head.SerializeToString(deterministic=True) + bytes([_TENSOR_RAW_DATA]) + _varint(array.nbytes)
+
+
+def _little_endian_pieces(array: np.ndarray, most: int = 1 << 20) -> Iterator[memoryview]:
+    """The array's elements in row-major order, a part at a time so that no second copy of it is held."""
+    ordered = np.ascontiguousarray(array).astype(array.dtype.newbyteorder("<"), copy=False).reshape(-1)
+    for start in range(0, ordered.size, most):
+        yield memoryview(ordered[start : start + most]).cast("B")
+
+
+def _varint(number: int) -> bytes:
+    """Protobuf's variable-length integer: seven bits a byte, the lowest first."""
+    pieces = bytearray()
+    while number > 0x7F:
+        pieces.append(number & 0x7F | 0x80)
+        number >>= 7
+    pieces.append(number)
+    return bytes(pieces)
+
+
+def _varint_size(number: int) -> int:
+    return len(_varint(number))

@@ -1,0 +1,122 @@
+"""Reading and writing files so that a fault is one sentence and no output is left half-written."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO
+
+from zygal.errors import FileError, OutputError, ZygalError
+
+
+@contextmanager
+def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
+    """A binary file for writing that appears at `path` complete or not at all.
+
+    It is written under a temporary name in the same folder and renamed at the end; whatever ends
+    the block early, an interrupt included, removes it. Raises OutputError.
+    """
+    path = Path(path)
+    if path.is_dir():
+        raise OutputError(f"{path} is a folder; give the name of a file to write.")
+    try:
+        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+    except OSError as fault:
+        raise OutputError(_cannot_write(path, fault)) from fault
+    try:
+        with os.fdopen(handle, "wb") as file:
+            yield file
+        os.chmod(name, 0o666 & ~_creation_mask())
+        os.replace(name, path)
+    except OSError as fault:
+        raise OutputError(_cannot_write(path, fault)) from fault
+    finally:
+        # After the rename the temporary name is gone already.
+        Path(name).unlink(missing_ok=True)
+
+
+def check_writable(path: str | os.PathLike) -> None:
+    """Raises OutputError if `path` cannot be written, before any work is spent on its content."""
+    path = Path(path)
+    if path.is_dir():
+        raise OutputError(f"{path} is a folder; give the name of a file to write.")
+    if not path.parent.is_dir():
+        raise OutputError(f"{path} cannot be written: the folder {path.parent} does not exist; create it first.")
+    try:
+        handle, name = tempfile.mkstemp(dir=path.parent)
+    except OSError as fault:
+        raise OutputError(_cannot_write(path, fault)) from fault
+    os.close(handle)
+    os.unlink(name)
+
+
+def existing_file(path: str | os.PathLike) -> Path:
+    """`path`, if it is a file that can be opened; else raises FileError."""
+    path = Path(path)
+    if path.is_dir():
+        raise FileError(f"{path} is a folder; a file is needed here.")
+    try:
+        with path.open("rb"):
+            return path
+    except OSError as fault:
+        raise FileError(f"{path} cannot be read: {_reason(fault)}; check the path.") from fault
+
+
+def read_text(path: str | os.PathLike, what: str, limit_bytes: int = 16_000_000) -> str:
+    """The UTF-8 text of a small file; `what` names its role in the message of a FileError."""
+    path = existing_file(path)
+    if path.stat().st_size > limit_bytes:
+        raise FileError(f"{path} is larger than {limit_bytes // 1_000_000} MB, too large for {what}.")
+    try:
+        return path.read_bytes().decode("utf-8-sig")
+    except UnicodeDecodeError as fault:
+        raise FileError(f"{path} is not text in UTF-8, so it is not {what} (byte {fault.start}).") from fault
+    except OSError as fault:
+        raise FileError(f"{path} cannot be read: {_reason(fault)}.") from fault
+
+
+def sha256_of(path: str | os.PathLike) -> str:
+    """The SHA-256 of a file's bytes, in hexadecimal."""
+    digest = hashlib.sha256()
+    try:
+        with open(path, "rb") as file:
+            while piece := file.read(1 << 20):
+                digest.update(piece)
+    except OSError as fault:
+        raise FileError(f"{path} cannot be read: {_reason(fault)}; check the path.") from fault
+    return digest.hexdigest()
+
+
+@contextmanager
+def open_zip(path: str | os.PathLike, what: str, error: type[ZygalError]) -> Iterator[zipfile.ZipFile]:
+    """A zip archive for reading; what is wrong with its structure or contents is raised as `error`."""
+    path = existing_file(path)
+    try:
+        with zipfile.ZipFile(path) as archive:
+            yield archive
+    except zipfile.BadZipFile as fault:
+        raise error(
+            f"{path} is not {what}, or it is truncated or damaged ({fault}); copy it again from where it was made."
+        ) from fault
+    except (NotImplementedError, RuntimeError, EOFError, ValueError, OSError) as fault:
+        # zipfile raises these for encrypted members, unknown compression and broken offsets.
+        raise error(f"{path} is damaged ({fault}); copy it again from where it was made.") from fault
+
+
+def _cannot_write(path: Path, fault: OSError) -> str:
+    return f"{path} cannot be written: {_reason(fault)}; choose another place for it."
+
+
+def _reason(fault: OSError) -> str:
+    return (fault.strerror or str(fault)).lower()
+
+
+def _creation_mask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask

@@ -1,0 +1,105 @@
+"""Builds a graph node by node; the operators' own rules give every value its type."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import numpy as np
+
+from zygal.errors import GraphError
+from zygal.graph.model import Graph, Node
+from zygal.graph.ops import operator_named
+from zygal.graph.shapes import TensorType
+
+
+class GraphBuilder:
+    """Collects inputs, constants and nodes. Everything it is given is checked at once."""
+
+    def __init__(self) -> None:
+        self.types: dict[str, TensorType] = {}
+        self.constants: dict[str, np.ndarray] = {}
+        self._inputs: list[str] = []
+        self._nodes: list[Node] = []
+
+    def input(self, name: str, type: TensorType) -> str:
+        self._claim(name, type)
+        self._inputs.append(name)
+        return name
+
+    def constant(self, name: str, array: np.ndarray) -> str:
+        """Adds a constant and returns its name, made distinct if `name` is taken."""
+        name = self.free_name(name)
+        self._claim(name, TensorType(array.dtype, tuple(array.shape)))
+        self.constants[name] = array
+        return name
+
+    def add(
+        self, operator: str, inputs: Sequence[str], outputs: Sequence[str] | str, layer: str = "", **attributes: Any
+    ) -> str:
+        """Adds a node and returns the name of its first result. Raises GraphError, naming the layer."""
+        outputs = (outputs,) if isinstance(outputs, str) else tuple(outputs)
+        self.append(Node(operator, tuple(inputs), outputs, attributes, layer))
+        return outputs[0]
+
+    def append(self, node: Node) -> None:
+        for name in node.inputs:
+            if name and name not in self.types:
+                raise GraphError(f"{_place(node)} reads {name}, which nothing before it makes.")
+        types = result_types(node, self.types)
+        for name, type in zip(node.outputs, types, strict=True):
+            self._claim(name, type)
+        self._nodes.append(node)
+
+    def free_name(self, wanted: str) -> str:
+        """`wanted`, or with the first number behind it that makes it new."""
+        name, number = wanted, 1
+        while name in self.types:
+            number += 1
+            name = f"{wanted}_{number}"
+        return name
+
+    def finish(self, outputs: Iterable[str]) -> Graph:
+        outputs = tuple(outputs)
+        for name in outputs:
+            if name not in self.types:
+                raise GraphError(f"the output {name} is made by nothing.")
+        return Graph(tuple(self._inputs), outputs, tuple(self._nodes), self.constants, self.types)
+
+    def _claim(self, name: str, type: TensorType) -> None:
+        if name in self.types:
+            raise GraphError(f"the value {name} is made twice.")
+        self.types[name] = type
+
+
+def rebuilt(graph: Graph, nodes: Iterable[Node], constants: dict[str, np.ndarray], outputs: Iterable[str]) -> Graph:
+    """A graph with the inputs of `graph` and everything else new; every type is worked out again.
+
+    Constants that no node reads are left behind. This is how passes make their results.
+    """
+    nodes, outputs = tuple(nodes), tuple(outputs)
+    read = {name for node in nodes for name in node.inputs} | set(outputs)
+    builder = GraphBuilder()
+    for name in graph.inputs:
+        builder.input(name, graph.types[name])
+    for name, array in constants.items():
+        if name in read:
+            builder.constant(name, array)
+    for node in nodes:
+        builder.append(node)
+    return builder.finish(outputs)
+
+
+def result_types(node: Node, types: dict[str, TensorType]) -> list[TensorType]:
+    """The types of a node's results by its operator's rule. Raises GraphError, naming the layer."""
+    operator = operator_named(node.operator)
+    given = [types[name] if name else None for name in node.inputs]
+    try:
+        return operator.infer(given, operator.complete(node.attributes))
+    except (ValueError, IndexError, TypeError, ZeroDivisionError, AttributeError) as fault:
+        shapes = ", ".join(str(type) for type in given if type is not None)
+        raise GraphError(f"{_place(node)} cannot take {shapes}: {fault}.") from fault
+
+
+def _place(node: Node) -> str:
+    return f"{node.operator} in layer {node.layer}" if node.layer else f"{node.operator} making {node.outputs[0]}"

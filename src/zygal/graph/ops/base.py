@@ -1,0 +1,123 @@
+"""What an operator is, and the list of all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from zygal.errors import GraphError
+from zygal.graph.shapes import TensorType, broadcast
+
+REQUIRED = object()
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """A static parameter of an operator.
+
+    `slot` is the input position at which the standard takes it as a tensor from opset
+    `slot_since` on, of `dtype` (None: that of the first input; `scalar`: without an axis); without a
+    slot it is an attribute in the artifact as well. The dtype "type" marks a parameter that is itself
+    a dtype. `default` is the standard's own default; a value of None is left out of the artifact.
+    """
+
+    name: str
+    default: Any = REQUIRED
+    slot: int | None = None
+    slot_since: int = 1
+    dtype: str | None = "int64"
+    scalar: bool = False
+
+
+class Operator:
+    """One operator. Subclasses set `name`, may set `parameters`, and give `infer` and `compute`."""
+
+    name: ClassVar[str]
+    since: ClassVar[int] = 13
+    """The lowest opset (13 or later) at which the standard has the operator in this form."""
+    parameters: ClassVar[tuple[Parameter, ...]] = ()
+
+    def infer(self, inputs: Sequence[TensorType | None], attributes: Mapping[str, Any]) -> list[TensorType]:
+        """The types of the results. Raises ValueError when the inputs do not fit."""
+        raise NotImplementedError
+
+    def compute(self, inputs: Sequence[np.ndarray | None], attributes: Mapping[str, Any]) -> list[np.ndarray]:
+        """The results in NumPy, with dtypes and shapes as `infer` says."""
+        raise NotImplementedError
+
+    def complete(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
+        """The attributes with every default filled in. Raises GraphError on unknown or missing ones."""
+        names = {parameter.name for parameter in self.parameters}
+        for name in attributes:
+            if name not in names:
+                raise GraphError(f"{self.name} has no attribute {name}.")
+        complete = {}
+        for parameter in self.parameters:
+            value = attributes.get(parameter.name, parameter.default)
+            if value is REQUIRED:
+                raise GraphError(f"{self.name} needs the attribute {parameter.name}.")
+            complete[parameter.name] = value
+        return complete
+
+
+_OPERATORS: dict[str, Operator] = {}
+
+
+def register(operator: type[Operator] | Operator) -> type[Operator] | Operator:
+    """Adds an operator to the list; used as a class decorator."""
+    instance = operator() if isinstance(operator, type) else operator
+    if instance.name in _OPERATORS:
+        raise GraphError(f"the operator {instance.name} is defined twice.")
+    _OPERATORS[instance.name] = instance
+    return operator
+
+
+def operator_named(name: str) -> Operator:
+    try:
+        return _OPERATORS[name]
+    except KeyError:
+        raise GraphError(f"there is no operator {name}.") from None
+
+
+def known_operators() -> dict[str, Operator]:
+    return dict(_OPERATORS)
+
+
+class Elementwise(Operator):
+    """An operator that maps every element by `function`; further parameters reach it by keyword."""
+
+    function: ClassVar[Callable[..., np.ndarray]]
+
+    def infer(self, inputs, attributes):
+        (given,) = inputs
+        return [given]
+
+    def compute(self, inputs, attributes):
+        (given,) = inputs
+        return [np.asarray(self.function(given, **attributes), dtype=given.dtype)]
+
+
+class Binary(Operator):
+    """An operator on two tensors of one dtype that are broadcast together."""
+
+    function: ClassVar[Callable[[np.ndarray, np.ndarray], np.ndarray]]
+
+    def infer(self, inputs, attributes):
+        left, right = inputs
+        if left.dtype != right.dtype:
+            raise ValueError(f"its operands have different dtypes, {left.dtype} and {right.dtype}")
+        return [TensorType(left.dtype, broadcast(left.shape, right.shape))]
+
+    def compute(self, inputs, attributes):
+        left, right = inputs
+        return [np.asarray(self.function(left, right), dtype=left.dtype)]
+
+
+def normal_axis(axis: int, rank: int) -> int:
+    """A possibly negative axis counted from the front. Raises ValueError."""
+    if not -rank <= axis < rank:
+        raise ValueError(f"axis {axis} does not exist in {rank} dimensions")
+    return axis % rank

@@ -1,0 +1,62 @@
+"""Convolution over any number of spatial axes, with groups."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph.ops.base import Operator, Parameter, register
+from zygal.graph.ops.windows import axis_pads, output_size, windows
+from zygal.graph.shapes import TensorType
+
+
+@register
+class Conv(Operator):
+    """x [N, C, *spatial] with weight [M, C / group, *kernel] and optional bias [M]."""
+
+    name = "Conv"
+    parameters = (
+        Parameter("strides"),
+        Parameter("pads"),
+        Parameter("dilations"),
+        Parameter("group", 1),
+        Parameter("kernel_shape"),
+    )
+
+    def infer(self, inputs, attributes):
+        x, weight, *bias = inputs
+        group, kernel = attributes["group"], tuple(attributes["kernel_shape"])
+        if weight.shape[2:] != kernel or x.rank != weight.rank:
+            raise ValueError(f"the kernel is said to be {kernel}")
+        if x.shape[1] != weight.shape[1] * group or weight.shape[0] % group:
+            raise ValueError(f"the channels do not fit {group} group{'s' * (group != 1)}")
+        if bias and bias[0] is not None and bias[0].shape != weight.shape[:1]:
+            raise ValueError("the bias does not fit the output channels")
+        return [TensorType(x.dtype, (x.shape[0], weight.shape[0], *self._counts(x.shape, attributes)))]
+
+    def compute(self, inputs, attributes):
+        x, weight, *bias = inputs
+        group, kernel = attributes["group"], attributes["kernel_shape"]
+        counts = self._counts(x.shape, attributes)
+        views = windows(
+            x, kernel, attributes["strides"], axis_pads(attributes["pads"]), attributes["dilations"], counts, 0
+        )
+        batch, axes = x.shape[0], len(kernel)
+        # [N, C, *counts, *kernel] -> [group, N, *counts, C / group, *kernel], so that a group is one product.
+        views = views.reshape(batch, group, x.shape[1] // group, *counts, *kernel)
+        spatial = tuple(range(3, 3 + axes))
+        views = views.transpose(1, 0, *spatial, 2, *range(3 + axes, 3 + 2 * axes))
+        columns = views.reshape(group, batch * int(np.prod(counts)), -1)
+        filters = weight.reshape(group, weight.shape[0] // group, -1)
+        product = np.matmul(columns, filters.transpose(0, 2, 1))
+        product = product.reshape(group, batch, *counts, -1)
+        result = np.moveaxis(product, -1, 1)  # [group, M / group, N, *counts]
+        result = result.reshape(weight.shape[0], batch, *counts).swapaxes(0, 1)
+        if bias and bias[0] is not None:
+            result = result + bias[0].reshape(-1, *(1,) * axes)
+        return [np.ascontiguousarray(result)]
+
+    @staticmethod
+    def _counts(shape, attributes):
+        pads = axis_pads(attributes["pads"])
+        each = zip(shape[2:], attributes["kernel_shape"], attributes["strides"], pads, attributes["dilations"], strict=True)
+        return tuple(output_size(*axis) for axis in each)

@@ -1,0 +1,53 @@
+"""Matrix products."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph.ops.base import Operator, Parameter, register
+from zygal.graph.shapes import TensorType, broadcast
+
+
+@register
+class MatMul(Operator):
+    name = "MatMul"
+
+    def infer(self, inputs, attributes):
+        left, right = inputs
+        if left.rank < 2 or right.rank < 2:
+            raise ValueError("a matrix product here needs at least two dimensions on both sides")
+        if left.shape[-1] != right.shape[-2]:
+            raise ValueError("the inner dimensions differ")
+        ahead = broadcast(left.shape[:-2], right.shape[:-2])
+        return [TensorType(left.dtype, (*ahead, left.shape[-2], right.shape[-1]))]
+
+    def compute(self, inputs, attributes):
+        return [np.matmul(*inputs)]
+
+
+@register
+class Gemm(Operator):
+    """alpha * A @ B + beta * C on matrices, either of A and B transposed first if asked."""
+
+    name = "Gemm"
+    parameters = (Parameter("alpha", 1.0), Parameter("beta", 1.0), Parameter("transA", 0), Parameter("transB", 0))
+
+    def infer(self, inputs, attributes):
+        left, right = inputs[:2]
+        if left.rank != 2 or right.rank != 2:
+            raise ValueError("it multiplies matrices only")
+        rows, inner = left.shape[::-1] if attributes["transA"] else left.shape
+        depth, columns = right.shape[::-1] if attributes["transB"] else right.shape
+        if inner != depth:
+            raise ValueError("the inner dimensions differ")
+        if len(inputs) > 2 and inputs[2] is not None and broadcast(inputs[2].shape, (rows, columns)) != (rows, columns):
+            raise ValueError("the addend does not fit the product")
+        return [TensorType(left.dtype, (rows, columns))]
+
+    def compute(self, inputs, attributes):
+        left, right = inputs[:2]
+        product = (left.T if attributes["transA"] else left) @ (right.T if attributes["transB"] else right)
+        product = product * left.dtype.type(attributes["alpha"])
+        if len(inputs) > 2 and inputs[2] is not None:
+            product = product + left.dtype.type(attributes["beta"]) * inputs[2]
+        return [product]

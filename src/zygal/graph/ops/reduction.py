@@ -1,0 +1,51 @@
+"""Reductions over chosen axes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import ClassVar
+
+import numpy as np
+
+from zygal.graph.ops.base import Operator, Parameter, normal_axis, register
+from zygal.graph.shapes import Batch, TensorType
+
+
+class Reduction(Operator):
+    function: ClassVar[Callable[..., np.ndarray]]
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        axes = {normal_axis(axis, x.rank) for axis in attributes["axes"]}
+        if any(isinstance(x.shape[axis], Batch) for axis in axes):
+            raise ValueError("it would mix the images of a batch")
+        kept = [1 if axis in axes else size for axis, size in enumerate(x.shape)]
+        if not attributes["keepdims"]:
+            kept = [size for axis, size in enumerate(x.shape) if axis not in axes]
+        return [TensorType(x.dtype, tuple(kept))]
+
+    def compute(self, inputs, attributes):
+        (x,) = inputs
+        reduced = self.function(x, axis=tuple(attributes["axes"]), keepdims=bool(attributes["keepdims"]))
+        return [np.asarray(reduced, x.dtype)]
+
+
+@register
+class ReduceMean(Reduction):
+    name = "ReduceMean"
+    parameters = (Parameter("axes", slot=1, slot_since=18), Parameter("keepdims", 1))
+    function = np.mean
+
+
+@register
+class ReduceMax(Reduction):
+    name = "ReduceMax"
+    parameters = (Parameter("axes", slot=1, slot_since=18), Parameter("keepdims", 1))
+    function = np.max
+
+
+@register
+class ReduceSum(Reduction):
+    name = "ReduceSum"
+    parameters = (Parameter("axes", slot=1, slot_since=13), Parameter("keepdims", 1))
+    function = np.sum

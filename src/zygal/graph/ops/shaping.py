@@ -1,0 +1,159 @@
+"""Operators that move elements without changing them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph.ops.base import Operator, Parameter, normal_axis, register
+from zygal.graph.shapes import Batch, TensorType, shape_text, split_size
+
+
+@register
+class Reshape(Operator):
+    """To the dimensions `shape`, of which one may be -1: whatever is left, the batch included."""
+
+    name = "Reshape"
+    parameters = (Parameter("shape", slot=1),)
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        wanted = list(attributes["shape"])
+        if wanted.count(-1) > 1 or any(size == 0 or size < -1 for size in wanted):
+            raise ValueError(f"the shape {wanted} is not one that a reshape can aim at")
+        fixed, batches = split_size(x.shape)
+        rest, remainder = divmod(fixed, int(np.prod([size for size in wanted if size != -1], dtype=np.int64)))
+        if remainder or batches > 1 or (-1 not in wanted and (rest != 1 or batches)):
+            raise ValueError(f"it does not have the number of elements of {wanted}")
+        filled = tuple((Batch(rest) if batches else rest) if size == -1 else size for size in wanted)
+        return [TensorType(x.dtype, filled)]
+
+    def compute(self, inputs, attributes):
+        return [inputs[0].reshape(attributes["shape"])]
+
+
+@register
+class Flatten(Operator):
+    """To a matrix: the axes before `axis` become the rows, the others the columns."""
+
+    name = "Flatten"
+    parameters = (Parameter("axis", 1),)
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        axis = attributes["axis"] if attributes["axis"] >= 0 else attributes["axis"] + x.rank
+        sizes = []
+        for part in (x.shape[:axis], x.shape[axis:]):
+            fixed, batches = split_size(part)
+            if batches > 1:
+                raise ValueError(f"{shape_text(part)} holds the batch more than once")
+            sizes.append(Batch(fixed) if batches else fixed)
+        return [TensorType(x.dtype, tuple(sizes))]
+
+    def compute(self, inputs, attributes):
+        (x,) = inputs
+        axis = attributes["axis"] if attributes["axis"] >= 0 else attributes["axis"] + x.ndim
+        return [x.reshape(int(np.prod(x.shape[:axis], dtype=np.int64)), -1)]
+
+
+@register
+class Transpose(Operator):
+    name = "Transpose"
+    parameters = (Parameter("perm"),)
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        if sorted(attributes["perm"]) != list(range(x.rank)):
+            raise ValueError(f"{list(attributes['perm'])} is not an order of its axes")
+        return [TensorType(x.dtype, tuple(x.shape[axis] for axis in attributes["perm"]))]
+
+    def compute(self, inputs, attributes):
+        return [inputs[0].transpose(attributes["perm"])]
+
+
+@register
+class Concat(Operator):
+    name = "Concat"
+    parameters = (Parameter("axis"),)
+
+    def infer(self, inputs, attributes):
+        first = inputs[0]
+        axis = normal_axis(attributes["axis"], first.rank)
+        rest = {(x.dtype, x.shape[:axis], x.shape[axis + 1 :]) for x in inputs}
+        if len(rest) > 1:
+            raise ValueError("they differ beside the axis along which they are joined")
+        sizes = [x.shape[axis] for x in inputs]
+        if any(isinstance(size, Batch) for size in sizes):
+            raise ValueError("it would join batches")
+        return [TensorType(first.dtype, (*first.shape[:axis], sum(sizes), *first.shape[axis + 1 :]))]
+
+    def compute(self, inputs, attributes):
+        return [np.concatenate(inputs, attributes["axis"])]
+
+
+@register
+class Squeeze(Operator):
+    """Takes out the given axes, all of size 1."""
+
+    name = "Squeeze"
+    parameters = (Parameter("axes", slot=1),)
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        axes = {normal_axis(axis, x.rank) for axis in attributes["axes"]}
+        if any(x.shape[axis] != 1 for axis in axes):
+            raise ValueError("only axes of size 1 can be taken out")
+        return [TensorType(x.dtype, tuple(size for axis, size in enumerate(x.shape) if axis not in axes))]
+
+    def compute(self, inputs, attributes):
+        return [inputs[0].squeeze(tuple(attributes["axes"]))]
+
+
+@register
+class Unsqueeze(Operator):
+    """Puts in axes of size 1 at the given places of the result."""
+
+    name = "Unsqueeze"
+    parameters = (Parameter("axes", slot=1),)
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        rank = x.rank + len(attributes["axes"])
+        axes = {normal_axis(axis, rank) for axis in attributes["axes"]}
+        sizes = iter(x.shape)
+        return [TensorType(x.dtype, tuple(1 if axis in axes else next(sizes) for axis in range(rank)))]
+
+    def compute(self, inputs, attributes):
+        return [np.expand_dims(inputs[0], tuple(attributes["axes"]))]
+
+
+@register
+class Pad(Operator):
+    """Adds a border: begins of all axes and then ends, filled with a constant or from the inside."""
+
+    name = "Pad"
+    parameters = (
+        Parameter("pads", slot=1),
+        Parameter("value", 0.0, slot=2, dtype=None, scalar=True),
+        Parameter("mode", "constant"),
+    )
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        pads = attributes["pads"]
+        if len(pads) != 2 * x.rank:
+            raise ValueError("there must be two pads for each axis")
+        sizes = []
+        for size, before, after in zip(x.shape, pads[: x.rank], pads[x.rank :]):
+            if isinstance(size, Batch) and (before or after):
+                raise ValueError("it would pad the batch")
+            sizes.append(size if isinstance(size, Batch) else size + before + after)
+        return [TensorType(x.dtype, tuple(sizes))]
+
+    def compute(self, inputs, attributes):
+        (x,) = inputs
+        pads = list(zip(attributes["pads"][: x.ndim], attributes["pads"][x.ndim :]))
+        inner = tuple(slice(max(-b, 0), size - max(-a, 0)) for size, (b, a) in zip(x.shape, pads))
+        outer = [(max(b, 0), max(a, 0)) for b, a in pads]
+        mode = attributes["mode"]
+        extra = {"constant_values": x.dtype.type(attributes["value"])} if mode == "constant" else {}
+        return [np.pad(x[inner], outer, mode=mode, **extra)]

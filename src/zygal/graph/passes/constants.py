@@ -1,0 +1,21 @@
+"""Computes beforehand what does not depend on the input."""
+
+from __future__ import annotations
+
+from zygal.graph.build import rebuilt
+from zygal.graph.model import Graph, Node
+from zygal.graph.ops import operator_named
+
+
+def fold_constants(graph: Graph) -> Graph:
+    """Replaces every node that reads constants alone by its results."""
+    constants = dict(graph.constants)
+    kept: list[Node] = []
+    for node in graph.nodes:
+        if not all(not name or name in constants for name in node.inputs):
+            kept.append(node)
+            continue
+        operator = operator_named(node.operator)
+        given = [constants[name] if name else None for name in node.inputs]
+        constants.update(zip(node.outputs, operator.compute(given, operator.complete(node.attributes))))
+    return rebuilt(graph, kept, constants, graph.outputs)

@@ -1,0 +1,64 @@
+"""Dimensions: a number, or a multiple of the batch, and nothing more general than that."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import prod
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class Batch:
+    """`times` times the batch size N, as a dimension."""
+
+    times: int = 1
+
+    def __str__(self) -> str:
+        return "N" if self.times == 1 else f"{self.times}N"
+
+
+Dimension = int | Batch
+Shape = tuple[Dimension, ...]
+
+
+@dataclass(frozen=True)
+class TensorType:
+    """What is known of a value before it is computed."""
+
+    dtype: np.dtype
+    shape: Shape
+
+    @property
+    def rank(self) -> int:
+        return len(self.shape)
+
+    def __str__(self) -> str:
+        return f"{self.dtype} {shape_text(self.shape)}"
+
+
+def shape_text(shape: Shape) -> str:
+    return "[" + ", ".join(str(dimension) for dimension in shape) + "]"
+
+
+def split_size(shape: Shape) -> tuple[int, int]:
+    """The number of elements as (fixed factor, power of N)."""
+    fixed = prod(d.times if isinstance(d, Batch) else d for d in shape)
+    return fixed, sum(isinstance(d, Batch) for d in shape)
+
+
+def at_batch(shape: Shape, batch: int) -> tuple[int, ...]:
+    """The shape at one batch size."""
+    return tuple(d.times * batch if isinstance(d, Batch) else d for d in shape)
+
+
+def broadcast(first: Shape, second: Shape) -> Shape:
+    """The shape of an element-wise operation on two shapes, by NumPy's rule. Raises ValueError."""
+    rank = max(len(first), len(second))
+    pairs = zip((1,) * (rank - len(first)) + first, (1,) * (rank - len(second)) + second)
+    result = []
+    for left, right in pairs:
+        if left != right and 1 not in (left, right):
+            raise ValueError(f"{shape_text(first)} and {shape_text(second)} cannot be broadcast together")
+        result.append(right if left == 1 else left)
+    return tuple(result)

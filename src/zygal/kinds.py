@@ -1,0 +1,105 @@
+"""Recognises what a file is by its contents, never by its name."""
+
+from __future__ import annotations
+
+import zipfile
+from pathlib import Path
+
+from zygal.errors import FileError
+from zygal.files import existing_file, read_text
+
+PROGRAM = "a captured PyTorch program (.pt2)"
+TORCH_SCRIPT = "a scripted or traced PyTorch archive"
+TORCH_PICKLE = "a PyTorch pickle"
+KERAS_ARCHIVE = "a .keras archive"
+HDF5 = "an HDF5 file"
+ARTIFACT = "an ONNX artifact"
+WITNESS = "a witness"
+INLET = "an inlet"
+LABELS = "a labels file"
+IMAGE = "an image"
+ZIP = "a zip archive"
+EMPTY = "an empty file"
+TEXT = "a text file"
+UNKNOWN = "a file of no kind that Zygal knows"
+
+_MAGIC = (
+    (b"\x89HDF\r\n\x1a\n", HDF5),
+    (b"\x89PNG\r\n\x1a\n", IMAGE),
+    (b"\xff\xd8\xff", IMAGE),
+    (b"GIF8", IMAGE),
+    (b"RIFF", IMAGE),
+    (b"BM", IMAGE),
+    (b"II*\0", IMAGE),
+    (b"MM\0*", IMAGE),
+    (b"\x80\x02", TORCH_PICKLE),
+    (b"\x80\x04", TORCH_PICKLE),
+)
+
+
+def kind_of(path: str | Path) -> str:
+    """One of this module's constants, written so that it reads well after "is". Raises FileError."""
+    path = existing_file(path)
+    with path.open("rb") as file:
+        head = file.read(4096)
+    if not head:
+        return EMPTY
+    if head[:4] == b"PK\x03\x04" or zipfile.is_zipfile(path):
+        return _kind_of_zip(path)
+    for magic, kind in _MAGIC:
+        if head.startswith(magic):
+            return kind
+    if _looks_like_onnx(head):
+        return ARTIFACT
+    return _kind_of_text(path)
+
+
+def require_kind(path: str | Path, wanted: str, advice: dict[str, str] | None = None) -> Path:
+    """`path`, if its contents are of the kind `wanted`; else raises FileError with the advice for what it is."""
+    kind = kind_of(path)
+    if kind != wanted:
+        way_out = (advice or {}).get(kind, "check the path")
+        raise FileError(f"{path} is {kind}, but {wanted} is needed here; {way_out}.")
+    return Path(path)
+
+
+def _kind_of_zip(path: Path) -> str:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            names = archive.namelist()
+    except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError):
+        # Cut off or damaged: the reader of the kind that its first member suggests gives the sentence.
+        with path.open("rb") as file:
+            names = [file.read(300)[30:].split(b"\0")[0].decode("latin-1")]
+        if names[0].startswith(("witness.json", "tensors.npy", "scores.npy")):
+            return WITNESS
+        return PROGRAM if "/data/" in names[0] or "/models/" in names[0] else ZIP
+    if "witness.json" in names:
+        return WITNESS
+    if "config.json" in names and "model.weights.h5" in names:
+        return KERAS_ARCHIVE
+    tails = {name.partition("/")[2] for name in names}
+    if "archive_format" in tails or any(tail.startswith("models/") for tail in tails):
+        return PROGRAM
+    if "data.pkl" in tails:
+        return TORCH_SCRIPT if any(tail.startswith("code/") for tail in tails) else TORCH_PICKLE
+    return ZIP
+
+
+def _looks_like_onnx(head: bytes) -> bool:
+    """An ONNX file is a protobuf message that begins with the field ir_version (number 1, a varint)."""
+    return head[0] == 0x08 and 0 < head[1] < 0x20 and len(head) > 2 and head[2] in (0x12, 0x1A, 0x22, 0x2A, 0x32, 0x3A, 0x42)
+
+
+def _kind_of_text(path: Path) -> str:
+    try:
+        text = read_text(path, "text")
+    except FileError:
+        return UNKNOWN
+    if "\0" in text:
+        return UNKNOWN
+    if any(line.replace(" ", "").startswith("zygal_inlet=") for line in text.splitlines()):
+        return INLET
+    if path.suffix == ".toml":
+        return INLET
+    return LABELS if path.suffix in (".txt", ".json") else TEXT

@@ -1,0 +1,196 @@
+"""A captured program as plain data, validated while it is read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zygal.errors import SourceError
+from zygal.graph import TensorType
+from zygal.sources.pytorch.archive import ProgramArchive, StoredTensor
+from zygal.sources.pytorch.symbols import SymbolicSize, parse_size, symbol_of
+
+BFLOAT16 = 13
+SCALAR_TYPES = {
+    1: "uint8", 2: "int8", 3: "int16", 4: "int32", 5: "int64",
+    6: "float16", 7: "float32", 8: "float64", 12: "bool", BFLOAT16: "bfloat16",
+}  # fmt: skip
+"""The framework's numbers for dtypes, as in its published schema."""
+
+COMPUTED_AS_FLOAT32 = ("float16", "bfloat16", "float64", "unknown")
+
+
+@dataclass(frozen=True)
+class Call:
+    """One operator call. `arguments` maps names to (kind, value) as recorded, kind being "tensor", "ints", ..."""
+
+    target: str
+    arguments: dict[str, tuple[str, Any]]
+    results: tuple[str, ...]
+    layer: str
+
+    def tensors_read(self) -> list[str]:
+        """The names of all tensors among the arguments, in their order."""
+        names = []
+        for kind, value in self.arguments.values():
+            if kind == "tensor":
+                names.append(value["name"])
+            elif kind == "tensors":
+                names.extend(each["name"] for each in value)
+        return names
+
+
+@dataclass(frozen=True)
+class Program:
+    """What the archive says: inputs and outputs, calls in order, and the recorded type of each tensor.
+
+    `batch` is the symbol of a dynamic batch, or None. `types` leaves out tensors whose sizes are
+    no multiples of the batch. `tensors` are the weights and buffers, of which
+    `trained` are the parameters that training changed.
+    """
+
+    path: Path
+    inputs: tuple[str, ...]
+    outputs: tuple[str, ...]
+    batch: str | None
+    tensors: dict[str, StoredTensor]
+    trained: frozenset[str]
+    calls: tuple[Call, ...]
+    types: dict[str, TensorType]
+    dtype_names: dict[str, str]
+    framework_version: str
+    schema_version: str
+
+
+def read_program(archive: ProgramArchive) -> Program:
+    """Parses and validates the graph. Raises SourceError where it does not follow its schema."""
+    document, path = archive.document, archive.path
+    try:
+        graph = document["graph_module"]["graph"]
+        signature = document["graph_module"]["signature"]
+        stored = {group: archive.stored_tensors(group) for group in ("weights", "constants")}
+        inputs, tensors, trained = _inputs(path, signature["input_specs"], stored)
+        batch = _batch_symbol(path, [graph["tensor_values"][name] for name in inputs])
+        types, dtype_names = _types(graph["tensor_values"], batch)
+        version = document["schema_version"]
+        return Program(
+            path=path,
+            inputs=inputs,
+            outputs=_outputs(path, signature["output_specs"]),
+            batch=batch,
+            tensors=tensors,
+            trained=trained,
+            calls=tuple(_call(node) for node in graph["nodes"]),
+            types=types,
+            dtype_names=dtype_names,
+            framework_version=str(document.get("torch_version") or "unknown"),
+            schema_version=f"{version['major']}.{version.get('minor', 0)}",
+        )
+    except (KeyError, TypeError, ValueError, IndexError, AttributeError) as fault:
+        raise SourceError(
+            f"{path} is damaged or made by a release of PyTorch that Zygal does not know: "
+            f"its graph does not follow the schema ({type(fault).__name__}: {fault}); capture the model again."
+        ) from fault
+
+
+def read_tensor(archive: ProgramArchive, stored: StoredTensor) -> np.ndarray:
+    """A tensor of the archive: memory-mapped where possible, with its strides. Raises SourceError.
+
+    Floating-point tensors of another width come as float32.
+    """
+    content = archive.member_bytes(stored.member)
+    name = SCALAR_TYPES.get(stored.scalar_type)
+    if name is None:
+        raise SourceError(f"{archive.path} keeps {stored.member} in a dtype that Zygal does not read.")
+    dtype = np.dtype("<u2" if name == "bfloat16" else name).newbyteorder("<")
+    last = stored.offset + sum((size - 1) * step for size, step in zip(stored.sizes, stored.strides))
+    bad = len(stored.sizes) != len(stored.strides) or min((*stored.sizes, *stored.strides, stored.offset, 0)) < 0
+    if bad or (0 not in stored.sizes and (last + 1) * dtype.itemsize > content.size):
+        raise SourceError(f"{archive.path} is damaged: {stored.member} is smaller than the tensor said to be in it.")
+    flat = content[: content.size // dtype.itemsize * dtype.itemsize].view(dtype)
+    steps = [step * dtype.itemsize for step in stored.strides]
+    array = np.lib.stride_tricks.as_strided(flat[stored.offset :], stored.sizes, steps, writeable=False)
+    if name == "bfloat16":
+        return (array.astype(np.uint32) << 16).view(np.float32)
+    return array.astype(np.float32) if name in COMPUTED_AS_FLOAT32 else array
+
+
+def _inputs(path: Path, specs: list[dict], stored: dict[str, dict[str, StoredTensor]]):
+    everything = {**stored["constants"], **stored["weights"]}
+    inputs, tensors, trained = [], {}, set()
+    for spec in specs:
+        ((kind, body),) = spec.items()
+        if kind == "user_input":
+            if "as_tensor" in body["arg"]:
+                inputs.append(body["arg"]["as_tensor"]["name"])
+        elif kind in ("parameter", "buffer", "tensor_constant"):
+            name_in_code = body[f"{kind}_name"]
+            if name_in_code not in everything:
+                raise SourceError(f"{path} is damaged: the tensor {name_in_code} is missing from it.")
+            tensors[body["arg"]["name"]] = everything[name_in_code]
+            if kind == "parameter":
+                trained.add(body["arg"]["name"])
+        elif kind not in ("constant_input", "token"):
+            raise SourceError(f"{path} takes a Python object ({kind}) that cannot become part of an artifact.")
+    return tuple(inputs), tensors, frozenset(trained)
+
+
+def _outputs(path: Path, specs: list[dict]) -> tuple[str, ...]:
+    returned = [spec["user_output"]["arg"] for spec in specs if "user_output" in spec]
+    names = [arg["as_tensor"]["name"] for arg in returned if "as_tensor" in arg]
+    if not names:
+        raise SourceError(f"{path} returns no tensor; capture a model that returns its scores.")
+    return tuple(names)
+
+
+def _batch_symbol(path: Path, inputs: list[dict]) -> str | None:
+    """The symbol of the first axis of the inputs; no other axis may be dynamic."""
+    symbols = set()
+    for meta in inputs:
+        for axis, size in enumerate(meta["sizes"]):
+            symbol = symbol_of(size)
+            if symbol is not None and axis:
+                raise SourceError(
+                    f"{path} was captured with a dynamic size on axis {axis} of its input; "
+                    "capture it again with the image size fixed and only the batch (axis 0) dynamic."
+                )
+            symbols.add(symbol)
+    symbols.discard(None)
+    return symbols.pop() if symbols else None
+
+
+def _types(values: dict[str, dict], batch: str | None) -> tuple[dict[str, TensorType], dict[str, str]]:
+    """Recorded types as the artifact computes them (floating point as float32), and the recorded dtypes."""
+    types, names = {}, {}
+    for name, meta in values.items():
+        recorded = SCALAR_TYPES.get(meta["dtype"], "unknown")
+        names[name] = recorded
+        dtype = np.dtype("float32" if recorded in COMPUTED_AS_FLOAT32 else recorded)
+        try:
+            types[name] = TensorType(dtype, tuple(parse_size(size, batch) for size in meta["sizes"]))
+        except SymbolicSize:
+            continue
+    return types, names
+
+
+def _call(node: dict) -> Call:
+    arguments = {}
+    for given in node["inputs"]:
+        ((kind, value),) = given["arg"].items()
+        arguments[given["name"]] = (kind.removeprefix("as_"), value)
+    results = []
+    for output in node["outputs"]:
+        ((kind, value),) = output.items()
+        for each in value if kind == "as_tensors" else [value]:
+            results.append(each.get("name") or each.get("as_name") if isinstance(each, dict) else str(each))
+    return Call(node["target"], arguments, tuple(results), _layer(node))
+
+
+def _layer(node: dict) -> str:
+    """The innermost module of the training code, as a path; for what the model does itself, the call's name."""
+    stack = (node.get("metadata") or {}).get("nn_module_stack", "")
+    path = stack.rpartition(";")[2].split(",")[1] if stack.count(",") >= 2 else ""
+    return path or node.get("name") or node["target"]
