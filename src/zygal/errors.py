@@ -5,6 +5,13 @@ The command line prints it and ends with exit code 2; a caller of the library ca
 """
 
 
+def some_of(names: list[str], most: int = 3) -> str:
+    """The first few of many names, in words."""
+    distinct = list(dict.fromkeys(names))
+    rest = len(distinct) - most
+    return ", ".join(distinct[:most]) + (f" and {rest} more" if rest > 0 else "")
+
+
 class ZygalError(Exception):
     """The input or the call is at fault."""
 
@@ -29,7 +36,7 @@ class UnknownOperators(SourceError):
 
     def __init__(self, where: str, layers: dict[str, list[str]]):
         self.layers = layers
-        listed = "; ".join(f"{name} ({_some(users)})" for name, users in sorted(layers.items()))
+        listed = "; ".join(f"{name} ({some_of(users)})" for name, users in sorted(layers.items()))
         count = sum(len(users) for users in layers.values())
         super().__init__(
             f"{where} uses {len(layers)} unknown operator{'s' * (len(layers) != 1)} in {count} "
@@ -67,10 +74,3 @@ class EngineError(ZygalError):
 
 class BenchError(ZygalError):
     """A benchmark was asked for that makes no sense on this artifact or machine."""
-
-
-def _some(names: list[str], most: int = 3) -> str:
-    """The first few of many names, in words."""
-    distinct = list(dict.fromkeys(names))
-    rest = len(distinct) - most
-    return ", ".join(distinct[:most]) + (f" and {rest} more" if rest > 0 else "")

@@ -54,13 +54,29 @@ def kind_of(path: str | Path) -> str:
     return _kind_of_text(path)
 
 
-def require_kind(path: str | Path, wanted: str, advice: dict[str, str] | None = None) -> Path:
-    """`path`, if its contents are of the kind `wanted`; else raises FileError with the advice for what it is."""
+def require_kind(path: str | Path, wanted: str) -> Path:
+    """`path`, if its contents are of the kind `wanted`; else raises FileError with what to do instead."""
     kind = kind_of(path)
     if kind != wanted:
-        way_out = (advice or {}).get(kind, "check the path")
-        raise FileError(f"{path} is {kind}, but {wanted} is needed here; {way_out}.")
+        advice = _ADVICE.get((wanted, kind)) or _ADVICE.get(kind) or "check the path"
+        raise FileError(f"{path} is {kind}, but {wanted} is needed here; {advice}.")
     return Path(path)
+
+
+_ADVICE = {
+    (PROGRAM, ARTIFACT): "it is a finished artifact already, so give the trained model that it was made from",
+    (ARTIFACT, PROGRAM): "make an artifact of it with zygal convert",
+    (WITNESS, PROGRAM): "record a witness from it with zygal witness",
+    (WITNESS, ARTIFACT): "record a witness on the training side with zygal witness",
+    TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
+    TORCH_PICKLE: "a pickle is code or bare weights, so build the model in Python, load the weights, and capture it "
+    "with torch.export.export and torch.export.save",
+    WITNESS: "a witness goes behind --witness",
+    INLET: "an inlet goes behind --inlet",
+    LABELS: "labels go behind --labels",
+    EMPTY: "copy it again from where it was made",
+}
+"""What to do with a file of one kind, or with it where another kind is wanted."""
 
 
 def _kind_of_zip(path: Path) -> str:

@@ -18,12 +18,6 @@ from zygal.files import sha256_of
 from zygal.graph import Batch, Graph, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators, operator_named
 
-_ADVICE = {
-    kinds.PROGRAM: "it is a source, so make an artifact of it with zygal convert",
-    kinds.WITNESS: "a witness goes behind --witness",
-    kinds.INLET: "an inlet goes behind --inlet",
-}
-
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
                      21: "1.18", 22: "1.21", 23: "1.22"}  # fmt: skip
 """The oldest release of ONNX Runtime that runs each opset, from its compatibility table."""
@@ -55,7 +49,7 @@ class Artifact:
 
 def load_model(path: str | Path) -> onnx.ModelProto:
     """The message inside an ONNX file. Raises FileError or ArtifactError."""
-    path = kinds.require_kind(path, kinds.ARTIFACT, _ADVICE)
+    path = kinds.require_kind(path, kinds.ARTIFACT)
     try:
         model = onnx.load_model(path, load_external_data=False)
     except Exception as fault:  # The protobuf library has a DecodeError of its own for each back end.

@@ -37,6 +37,7 @@ class SourceFacts:
     schema_version: str
     inputs: dict[str, TensorType | None]
     outputs: dict[str, Shape | None]
+    scores: str
     operators: dict[str, int]
     unknown_operators: list[str]
     layers: list[str]
@@ -86,6 +87,7 @@ def source_facts(path: str | Path) -> SourceFacts:
             schema_version=program.schema_version,
             inputs={name: program.types.get(name) for name in program.inputs},
             outputs={name: program.types[name].shape if name in program.types else None for name in program.outputs},
+            scores=_scores_kind(program),
             operators=dict(operators.most_common()),
             unknown_operators=sorted(unknown_operators(program)),
             layers=list(dict.fromkeys(call.layer for call in program.calls)),
@@ -94,6 +96,14 @@ def source_facts(path: str | Path) -> SourceFacts:
             weight_dtypes=_weight_dtypes(program),
             size_bytes=Path(path).stat().st_size,
         )
+
+
+def _scores_kind(program) -> str:
+    """What the first output is, by the call that makes it."""
+    made_by = {name: call.target for call in program.calls for name in call.results}
+    operator = made_by.get(program.outputs[0], "").removeprefix("torch.ops.aten.").partition(".")[0].strip("_")
+    known = {"softmax": "probabilities", "sigmoid": "independent probabilities", "log_softmax": "log-probabilities"}
+    return known.get(operator, "logits")
 
 
 def _weight_dtypes(program) -> list[str]:

@@ -27,15 +27,6 @@ SUPPORTED_SCHEMA = 8
 JSON_LIMIT_BYTES = 256_000_000
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
 
-_ADVICE = {
-    kinds.ARTIFACT: "it is a finished artifact already, so give the trained model that it was made from",
-    kinds.TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
-    kinds.TORCH_PICKLE: "a pickle holds code or bare weights, so build the model in Python, load the weights, and "
-    "capture it with torch.export.export and torch.export.save",
-    kinds.WITNESS: "a witness goes behind --witness",
-    kinds.INLET: "an inlet goes behind --inlet",
-}
-
 
 @dataclass(frozen=True)
 class StoredTensor:
@@ -141,6 +132,6 @@ class ProgramArchive:
 @contextmanager
 def open_program(path: str | Path) -> Iterator[ProgramArchive]:
     """The archive of a captured program. Raises FileError or SourceError."""
-    path = kinds.require_kind(path, kinds.PROGRAM, _ADVICE)
+    path = kinds.require_kind(path, kinds.PROGRAM)
     with open_zip(path, kinds.PROGRAM, SourceError) as archive:
         yield ProgramArchive(path, archive)

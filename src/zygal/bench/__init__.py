@@ -1,0 +1,1 @@
+"""Batch inference on the CPU, measured: throughput, latency, and how far to trust them."""

@@ -1,0 +1,44 @@
+"""Peak memory of one setting, measured in a process of its own.
+
+    python -m zygal.bench.memory ARTIFACT BATCH THREADS
+
+prints the largest resident size, in bytes, of a process that loads the artifact and runs it.
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+
+from zygal.errors import BenchError
+
+
+def peak_memory_bytes(artifact: str | Path, batch: int, threads: int) -> int:
+    """Python, the runtime and the model together. Raises BenchError if that process fails."""
+    command = [sys.executable, "-m", "zygal.bench.memory", str(artifact), str(batch), str(threads)]
+    done = subprocess.run(command, capture_output=True, text=True)
+    if done.returncode or not done.stdout.strip().isdigit():
+        why = (done.stderr.strip().splitlines() or [f"it ended with code {done.returncode}"])[-1]
+        raise BenchError(f"batch {batch} on {threads} threads cannot be run in a process of its own ({why}).")
+    return int(done.stdout)
+
+
+def main(artifact: str, batch: str, threads: str) -> None:
+    import resource
+
+    from zygal.engines.runtime import RuntimeEngine
+
+    engine = RuntimeEngine(artifact, int(threads))
+    tensor = np.zeros((int(batch), *engine.input_shape[1:]), engine.input_dtype)
+    for _ in range(3):
+        engine.run(tensor)
+    # Linux counts in kilobytes, macOS in bytes.
+    unit = 1 if sys.platform == "darwin" else 1024
+    print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * unit)
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])

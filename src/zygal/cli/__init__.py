@@ -1,0 +1,1 @@
+"""The command line: the only place that knows arguments, the terminal and exit codes."""

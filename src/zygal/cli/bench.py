@@ -1,0 +1,97 @@
+"""zygal bench: batch inference on this machine's CPU."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+
+from zygal.cli.options import new_command, number_list
+from zygal.cli.output import check_json, console, progress_bar, show_table, warn, write_json
+
+
+def register(commands) -> None:
+    command = new_command(
+        commands,
+        "bench",
+        "Measures batch inference on the CPU: latency, throughput, CPU time and memory over batch sizes and threads.",
+        "zygal bench channel_marks.onnx --batches 1,8 --threads 1,2",
+    )
+    command.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
+    command.add_argument("--batches", type=number_list, default=[1, 2, 4, 8], metavar="N,N,...", help="batch sizes (1,2,4,8)")
+    command.add_argument("--threads", type=number_list, default=None, metavar="N,N,...",
+                         help="numbers of threads (1, and as many as there are cores)")  # fmt: skip
+    command.add_argument("--seconds", type=float, default=12.0, help="time to measure for, in all (12)")
+    command.set_defaults(run=run)
+
+
+def run(options) -> int:
+    from zygal.bench.grid import bench_grid
+    from zygal.bench.machine import cores_allowed
+    from zygal.kinds import ARTIFACT, require_kind
+
+    check_json(options.json)
+    require_kind(options.artifact, ARTIFACT)
+    threads = options.threads or sorted({1, cores_allowed()})
+    with progress_bar("warming up") as progress:
+        result = bench_grid(options.artifact, options.batches, threads, options.seconds, progress)
+    for note in result.notes:
+        warn(note)
+    _show(result)
+    write_json(options.json, _document(result))
+    return 0
+
+
+def _show(result) -> None:
+    out = console()
+    machine = result.machine
+    out.print(f"{result.artifact} on {result.runtime}; {machine.processor}, {machine.cores_allowed} cores allowed")
+    best, quickest = result.best_throughput(), result.lowest_latency()
+    rows = []
+    for cell in result.cells:
+        marks = ["most images/s"] * (cell is best) + ["lowest latency"] * (cell is quickest)
+        rows.append([
+            str(cell.threads),
+            str(cell.batch),
+            f"{cell.latency.value * 1e3:.3f}",
+            f"{cell.latency.low * 1e3:.3f} .. {cell.latency.high * 1e3:.3f}",
+            f"{cell.latency.quarter * 1e3:.3f} .. {cell.latency.three_quarters * 1e3:.3f}",
+            f"{cell.images_per_second:.0f}",
+            f"{cell.cpu_seconds_an_image * 1e3:.3f}",
+            f"{cell.peak_memory_bytes / 1e6:.0f}",
+            str(cell.latency.count),
+            ", ".join(marks),
+        ])  # fmt: skip
+    columns = ["threads", "batch", "ms a batch", "95 % interval", "middle half", "images/s", "CPU ms an image", "peak MB", "runs", ""]
+    show_table(out, columns, rows, left=0)
+    out.print("ms a batch is the median of the runs, its interval a block bootstrap; CPU time is that of the whole "
+              "process; peak MB that of a process of its own, Python and runtime included.")  # fmt: skip
+    out.print(
+        f"Most images: batch {best.batch} on {_threads(best)}, {best.images_per_second:.0f} images/s. "
+        f"Lowest latency: batch {quickest.batch} on {_threads(quickest)}, {quickest.latency.value * 1e3:.3f} ms."
+    )
+
+
+def _threads(cell) -> str:
+    return f"{cell.threads} thread{'s' * (cell.threads != 1)}"
+
+
+def _document(result) -> dict:
+    return {
+        "artifact": result.artifact,
+        "runtime": result.runtime,
+        "machine": asdict(result.machine),
+        "notes": result.notes,
+        "cells": [
+            {
+                "batch_images": cell.batch,
+                "threads": cell.threads,
+                "latency_median_seconds": cell.latency.value,
+                "latency_interval_95_seconds": [cell.latency.low, cell.latency.high],
+                "latency_quartiles_seconds": [cell.latency.quarter, cell.latency.three_quarters],
+                "runs": cell.latency.count,
+                "images_per_second": cell.images_per_second,
+                "cpu_seconds_an_image": cell.cpu_seconds_an_image,
+                "peak_memory_bytes": cell.peak_memory_bytes,
+            }
+            for cell in result.cells
+        ],
+    }

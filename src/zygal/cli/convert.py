@@ -1,0 +1,64 @@
+"""zygal convert: a trained model to an artifact."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+
+from zygal.cli.options import new_command
+from zygal.cli.output import check_json, console, file_size, show_facts, warn, write_json
+
+
+def register(commands) -> None:
+    command = new_command(
+        commands,
+        "convert",
+        "Converts a trained model's file to an artifact (ONNX) that carries its inlet and its labels.",
+        "zygal convert channel_marks.pt2 -o channel_marks.onnx --inlet channel_marks.inlet.toml --labels labels.txt",
+    )
+    command.add_argument("source", metavar="SOURCE", help="the trained model: a captured PyTorch program (.pt2)")
+    command.add_argument("-o", "--output", metavar="ARTIFACT", required=True, help="the file to write")
+    command.add_argument("--inlet", metavar="FILE", help="how an image becomes the input tensor (TOML); goes inside")
+    command.add_argument("--labels", metavar="FILE", help="class names: text, one a line, or JSON; go inside")
+    command.add_argument("--feed", metavar="NAME", default="image", help="name of the artifact's input (image)")
+    command.add_argument("--fetch", metavar="NAME", default="scores", help="name of the artifact's output (scores)")
+    command.set_defaults(run=run)
+
+
+def run(options) -> int:
+    from zygal.convert import convert
+    from zygal.inlet import read_inlet
+    from zygal.labels import read_labels
+
+    check_json(options.json)
+    inlet = read_inlet(options.inlet) if options.inlet else None
+    labels = read_labels(options.labels) if options.labels else None
+    done = convert(options.source, options.output, inlet, labels, options.feed, options.fetch)
+    for note in done.notes:
+        warn(note)
+    missing = [name for name, given in (("--inlet", inlet), ("--labels", labels)) if given is None]
+    rows = [
+        ("feed", f"{done.input_name}   {done.input_type}"),
+        ("fetch", f"{done.output_name}   {done.output_type}"),
+        ("nodes", f"{done.nodes_before} became {done.nodes_after}"),
+        ("inside", _inside(inlet, labels, missing)),
+        ("size", f"{file_size(done.artifact_bytes)}, opset {done.opset}"),
+    ]
+    show_facts(console(), f"{done.source} -> {done.artifact}", rows)
+    document = asdict(done) | {
+        "input_type": {"dtype": done.input_type.dtype, "shape": _shape(done.input_type)},
+        "output_type": {"dtype": done.output_type.dtype, "shape": _shape(done.output_type)},
+        "inlet_inside": inlet is not None,
+        "labels_inside": labels is not None,
+    }
+    write_json(options.json, document)
+    return 0
+
+
+def _inside(inlet, labels, missing: list[str]) -> str:
+    held = ["the inlet"] * (inlet is not None) + [f"{len(labels)} labels"] * (labels is not None) + ["the origin"]
+    advice = f" (give {' and '.join(missing)} to make it explain itself)" if missing else ""
+    return ", ".join(held) + advice
+
+
+def _shape(type) -> list[str]:
+    return [size if isinstance(size, int) else str(size) for size in type.shape]

@@ -1,0 +1,150 @@
+"""zygal match: an artifact and our preprocessing against a recording."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+
+from zygal.cli.options import new_command
+from zygal.cli.output import check_json, console, counted, progress_bar, short_number, show_table, warn, write_json
+
+
+def register(commands) -> None:
+    command = new_command(
+        commands,
+        "match",
+        "Checks preprocessing and predictions against a witness, gate by gate: A our tensors, B the model, C both together.",
+        "zygal match channel_marks.onnx --witness channel_marks.witness --images reference",
+    )
+    command.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to check")
+    command.add_argument("--witness", metavar="FILE", required=True, help="the recording of the training framework")
+    command.add_argument("--images", metavar="DIR", help="the folder of the recorded images; without it only B is checked")
+    command.add_argument("--inlet", metavar="FILE", help="check this inlet instead of the one inside the artifact")
+    command.add_argument("--tensor-limit", metavar="LEVELS", type=float, default=0.5,
+                         help="largest difference of tensors, in grey levels (0.5)")  # fmt: skip
+    command.add_argument("--model-limit", metavar="PART", type=float, default=1e-4,
+                         help="largest score difference of the model, as a part of the recorded spread (0.0001)")  # fmt: skip
+    command.add_argument("--end-limit", metavar="PART", type=float, default=1e-2,
+                         help="largest score difference end to end, as a part of the recorded spread (0.01)")  # fmt: skip
+    command.add_argument("--worst", metavar="COUNT", type=int, default=3, help="how many of the worst images to list (3)")
+    command.set_defaults(run=run)
+
+
+def run(options) -> int:
+    from zygal.artifact import read_artifact
+    from zygal.engines.runtime import RuntimeEngine
+    from zygal.evidence.match import Limits, match
+    from zygal.evidence.witness import read_witness
+    from zygal.inlet import read_inlet
+
+    check_json(options.json)
+    artifact = read_artifact(options.artifact)
+    witness = read_witness(options.witness)
+    inlet = read_inlet(options.inlet) if options.inlet else artifact.metadata.inlet
+    limits = Limits(options.tensor_limit, options.model_limit, options.end_limit)
+    engine = RuntimeEngine(options.artifact)
+    with progress_bar("comparing") as progress:
+        result = match(
+            engine, witness, inlet, options.images, limits, lambda done, total: progress("comparing", done / total)
+        )
+    origin = artifact.metadata.origin
+    if origin and origin.source_sha256 != witness.source_sha256:
+        warn(f"the artifact was made from {origin.source}, but the witness recorded another file, {witness.source}")
+    for note in result.notes:
+        warn(note)
+    for name, reason in result.unread:
+        warn(f"unreadable here: {name}: {reason.rstrip('.')}")
+    labels = artifact.metadata.labels
+    _show(result, options, witness, engine.name, labels)
+    write_json(options.json, _document(result, options, limits, labels))
+    return 0 if result.holds else 1
+
+
+def _show(result, options, witness, runtime: str, labels) -> None:
+    from rich.text import Text
+
+    out = console()
+    out.print(f"{options.artifact} on {runtime}, against {options.witness} "
+              f"({counted(len(witness.images), 'image')}, {witness.framework} {witness.framework_version})")  # fmt: skip
+    rows = []
+    for gate in result.gates:
+        measured = gate.explanation or "not measurable" if gate.measured is None else short_number(gate.measured)
+        verdict = Text("holds", style="green") if gate.holds else Text("BREAKS", style="bold red")
+        rows.append([gate.comparison, gate.asks, verdict, measured, f"{short_number(gate.limit)} {gate.unit}"])
+    show_table(out, ["gate", "what is compared", "", "measured", "limit"], rows, left=3)
+    worst = result.images[: max(options.worst, 0)]
+    if worst:
+        _show_worst(out, worst, labels)
+    if result.ties:
+        out.print(f"ties, where the recorded order is chance: {', '.join(result.ties)}")
+    out.print(Text(verdict_sentence(result), style="bold green" if result.holds else "bold red"))
+
+
+def _show_worst(out, worst, labels) -> None:
+    rows = []
+    for image in worst:
+        grey, end = image.tensor_difference_grey_levels, image.end_to_end_difference_of_spread
+        difference = image.model_difference_of_spread if end is None else end
+        rows.append([
+            image.name,
+            "\n".join(_ranked(image.recorded_top, labels)),
+            "\n".join(_ranked(image.artifact_top, labels)),
+            "-" if grey is None else short_number(grey),
+            short_number(difference),
+        ])  # fmt: skip
+    columns = ["worst images", "recorded top three", "artifact's top three", "grey levels", "of the spread"]
+    show_table(out, columns, rows, left=3)
+
+
+def _ranked(top, labels) -> list[str]:
+    width = max((len(_label(index, labels)) for index, _ in top), default=0)
+    return [f"{_label(index, labels):<{width}} {score:7.3f}" for index, score in top]
+
+
+def _label(index: int, labels) -> str:
+    return labels[index] if labels and index < len(labels) else f"class {index}"
+
+
+def verdict_sentence(result) -> str:
+    """The whole result in one line."""
+    compared = len(result.images) - len(result.unread)
+    broken = list(dict.fromkeys(gate.comparison for gate in result.gates if not gate.holds))
+    if broken:
+        first = f"BREAKS: {', '.join(broken)}; on {counted(compared, 'image')}"
+    else:
+        letters = list(dict.fromkeys(gate.comparison for gate in result.gates))
+        first = f"HOLDS: {', '.join(letters)}; on {counted(compared, 'image')}"
+    unread = f", {len(result.unread)} could not be read" if result.unread else ""
+    return "; ".join([first + unread, *result.not_checked]) + "."
+
+
+def _document(result, options, limits, labels) -> dict:
+    return {
+        "artifact": options.artifact,
+        "witness": options.witness,
+        "holds": result.holds,
+        "verdict": verdict_sentence(result),
+        "spread_of_recorded_scores": result.spread,
+        "limits": {
+            "tensor_grey_levels": limits.tensor,
+            "model_of_spread": limits.model,
+            "end_to_end_of_spread": limits.end_to_end,
+        },
+        "gates": [asdict(gate) | {"holds": gate.holds} for gate in result.gates],
+        "images": [
+            asdict(image)
+            | {
+                "recorded_top": [_top_json(each, labels) for each in image.recorded_top],
+                "artifact_top": [_top_json(each, labels) for each in image.artifact_top],
+            }
+            for image in result.images
+        ],
+        "ties": result.ties,
+        "unreadable": [{"name": name, "reason": reason} for name, reason in result.unread],
+        "not_checked": result.not_checked,
+        "notes": result.notes,
+    }
+
+
+def _top_json(entry, labels) -> dict:
+    index, score = entry
+    return {"class": index, "label": _label(index, labels), "score": score}

@@ -1,0 +1,115 @@
+"""How results look: tables and facts on stdout, progress and warnings on stderr, JSON in files."""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from zygal.files import check_writable, whole_file
+
+PLAIN_WIDTH = 116
+
+
+def console(stderr: bool = False):
+    """A rich console; where the output is no terminal it is plain and of a fixed width."""
+    from rich.console import Console
+
+    stream = sys.stderr if stderr else sys.stdout
+    width = None if stream.isatty() or "COLUMNS" in os.environ else PLAIN_WIDTH
+    return Console(file=stream, width=width, highlight=False, soft_wrap=False, markup=False, emoji=False)
+
+
+def show_facts(out, title: str, rows: list[tuple[str, str]]) -> None:
+    """A title and below it one fact a line, the names in a column of their own."""
+    from rich.table import Table
+    from rich.text import Text
+
+    out.print(Text(title, style="bold"))
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(style="cyan", no_wrap=True)
+    grid.add_column(overflow="fold")
+    for name, fact in rows:
+        grid.add_row(f"  {name}", fact)
+    out.print(grid)
+
+
+def show_table(out, columns: list[str], rows: list[list[Any]], left: int = 1) -> None:
+    """A table whose first `left` columns are aligned to the left and the others to the right."""
+    from rich import box
+    from rich.table import Table
+
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="cyan")
+    for place, name in enumerate(columns):
+        table.add_column(name, justify="left" if place < left else "right", overflow="fold")
+    for row in rows:
+        table.add_row(*row)
+    out.print(table)
+
+
+def warn(sentence: str) -> None:
+    """A sentence on stderr that the user should read."""
+    print(f"zygal: note: {sentence}.", file=sys.stderr)
+
+
+@contextmanager
+def progress_bar(what: str) -> Iterator[Callable[[str, float], None]]:
+    """Gives a function (what, part done from 0 to 1); it draws on a terminal and nowhere else."""
+    if not sys.stderr.isatty():
+        yield lambda what, part: None
+        return
+    from rich.progress import Progress
+
+    with Progress(console=console(stderr=True), transient=True) as progress:
+        task = progress.add_task(what, total=1.0)
+        yield lambda what, part: progress.update(task, description=what, completed=part)
+
+
+def check_json(path: str | None) -> None:
+    """Raises OutputError if the JSON file cannot be written, before the work is done."""
+    if path:
+        check_writable(path)
+
+
+def write_json(path: str | None, document: dict[str, Any]) -> None:
+    """Writes the result if it was asked for. Numbers that are not finite become null."""
+    if path:
+        with whole_file(path) as file:
+            file.write((json.dumps(_plain(document), indent=2, ensure_ascii=False) + "\n").encode())
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(key): _plain(each) for key, each in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_plain(each) for each in value]
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    if value is None or isinstance(value, (str, int, float, bool)):
+        return value
+    return str(value)
+
+
+def file_size(size: int) -> str:
+    """Bytes in decimal units."""
+    for unit, factor in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if size >= factor:
+            return f"{size / factor:.1f} {unit}"
+    return f"{size} bytes"
+
+
+def counted(number: int, what: str) -> str:
+    """A number with its noun: "1 image", "2 images", "2 classes"."""
+    plural = what + ("es" if what.endswith("s") else "s")
+    return f"{number:,} {what if number == 1 else plural}".replace(",", " ")
+
+
+def short_number(value: float) -> str:
+    """Three significant digits, without an exponent where that is short."""
+    if value == 0 or 0.01 <= abs(value) < 10000:
+        return f"{value:.3g}" if abs(value) < 1000 else f"{value:.0f}"
+    return f"{value:.1e}"

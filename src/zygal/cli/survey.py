@@ -1,0 +1,222 @@
+"""zygal survey: what a file is and what is in it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from zygal.cli.options import new_command
+from zygal.cli.output import check_json, console, counted, file_size, show_facts, write_json
+
+
+def register(commands) -> None:
+    command = new_command(
+        commands,
+        "survey",
+        "Says what a source, an artifact, a witness or an inlet is: what to feed and fetch, layers, sizes, versions.",
+        "zygal survey channel_marks.pt2",
+    )
+    command.add_argument("file", metavar="FILE", help="a captured program, an artifact, a witness, an inlet or labels")
+    command.set_defaults(run=run)
+
+
+def run(options) -> int:
+    from zygal import kinds
+    from zygal.survey import survey
+
+    check_json(options.json)
+    found = survey(options.file)
+    describe = {
+        kinds.PROGRAM: _program,
+        kinds.ARTIFACT: _artifact,
+        kinds.WITNESS: _witness,
+        kinds.INLET: _inlet,
+        kinds.LABELS: _labels,
+    }[found.kind]
+    rows, document = describe(found.facts)
+    show_facts(console(), f"{found.path} is {found.kind}", rows)
+    write_json(options.json, {"file": found.path, "kind": found.kind, **document})
+    return 0
+
+
+Description = tuple[list[tuple[str, str]], dict[str, Any]]
+
+
+def _program(facts) -> Description:
+    from zygal.graph.shapes import shape_text
+
+    inputs = [_tensor_line(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type]
+    outputs = [
+        f"{name}   {shape_text(shape) if shape else 'of unknown shape'}{_scores_note(shape, facts.scores, place)}"
+        for place, (name, shape) in enumerate(facts.outputs.items())
+    ]
+    operators = {_short(name): count for name, count in facts.operators.items()}
+    unknown = ", ".join(facts.unknown_operators)
+    rows = [
+        ("made by", f"{facts.framework} {facts.framework_version}, schema {facts.schema_version}"),
+        *_numbered("feed", inputs),
+        *_numbered("fetch", outputs),
+        ("layers", f"{len(facts.layers)} layers, {counted(sum(operators.values()), 'call')} of operators"),
+        ("operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
+        ("parameters", f"{_grouped(facts.parameters)} trained, in {', '.join(facts.weight_dtypes) or 'no float dtype'}"),
+        ("file size", file_size(facts.size_bytes)),
+        ("converts", f"no: unknown operators {unknown}" if unknown else "every operator is known"),
+    ]
+    document = asdict(facts) | {
+        "inputs": [_tensor_json(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type],
+        "outputs": [{"name": name, "shape": _shape_json(shape)} for name, shape in facts.outputs.items()],
+        "layers": facts.layers,
+    }
+    return rows, document
+
+
+def _artifact(facts) -> Description:
+    inputs = [_tensor_line(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()]
+    outputs = [
+        f"{name}   {dtype} {_open_shape(shape)}{_scores_note(shape, facts.scores, place)}"
+        for place, (name, (dtype, shape)) in enumerate(facts.outputs.items())
+    ]
+    metadata = facts.metadata
+    oldest = f"ONNX Runtime {facts.oldest_runtime} or newer" if facts.oldest_runtime else "not known for this opset"
+    rows = [
+        ("made by", facts.producer),
+        *_numbered("feed", inputs),
+        *_numbered("fetch", outputs),
+        ("labels", _label_line(metadata.labels) if metadata.labels else "none inside"),
+        ("inlet", _inlet_line(metadata.inlet) if metadata.inlet else "none inside"),
+        ("origin", _origin_line(metadata.origin) if metadata.origin else "not said"),
+        ("layers", f"{facts.layers} layers in {counted(facts.nodes, 'node')}"),
+        ("operators", ", ".join(f"{name} {count}" for name, count in facts.operators.items())),
+        ("parameters", f"{_grouped(facts.parameters)} (batch normalisation folded in)"
+         if "BatchNormalization" not in facts.operators else _grouped(facts.parameters)),
+        ("format", f"ONNX opset {facts.opset}, IR version {facts.ir_version}; runs on {oldest}"),
+        ("file size", file_size(facts.size_bytes)),
+    ]  # fmt: skip
+    document = asdict(facts) | {
+        "inputs": [_tensor_json(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()],
+        "outputs": [_tensor_json(name, dtype, shape) for name, (dtype, shape) in facts.outputs.items()],
+        "oldest_runtime": facts.oldest_runtime,
+        "metadata": {
+            "labels": metadata.labels,
+            "inlet": asdict(metadata.inlet) if metadata.inlet else None,
+            "origin": asdict(metadata.origin) if metadata.origin else None,
+        },
+    }
+    return rows, document
+
+
+def _witness(facts) -> Description:
+    from zygal.survey import recorded_scores_kind
+
+    scores = recorded_scores_kind(facts.scores)
+    classes = facts.scores.shape[1]
+    shape = facts.tensors.shape
+    how = "this inlet" if facts.preprocessing.kind == "inlet" else f"the training code {facts.preprocessing.text}"
+    rows = [
+        ("recorded by", f"{facts.framework} {facts.framework_version}, Zygal {facts.zygal_version}"),
+        ("source", f"{facts.source}, SHA-256 {facts.source_sha256[:16]}..."),
+        ("images", f"{len(facts.images)} recorded, {len(facts.skipped)} skipped; {facts.images[0].name} to {facts.images[-1].name}"),
+        ("tensors", _tensor_line("each", facts.tensors.dtype, shape) + f"   from {facts.tensors.min():.3f} to {facts.tensors.max():.3f}"),
+        ("scores", f"{counted(classes, 'class')}, {scores}, from {facts.scores.min():.3f} to {facts.scores.max():.3f}"),
+        ("tensors by", how),
+    ]
+    if facts.preprocessing.kind == "inlet":
+        rows.append(("", facts.preprocessing.text.strip()))
+    document = {
+        "framework": facts.framework,
+        "framework_version": facts.framework_version,
+        "source": facts.source,
+        "source_sha256": facts.source_sha256,
+        "images": [asdict(image) for image in facts.images],
+        "skipped": [{"name": name, "reason": reason} for name, reason in facts.skipped],
+        "tensors": {"dtype": facts.tensors.dtype, "shape": shape},
+        "classes": classes,
+        "scores": scores,
+        "preprocessing": asdict(facts.preprocessing),
+    }
+    return rows, document
+
+
+def _inlet(inlet) -> Description:
+    from zygal.graph.shapes import shape_text
+
+    shape = inlet.tensor_shape()
+    made = shape_text(("N", *shape)) if shape else "of a size that depends on each image"
+    return [*_inlet_rows(inlet), ("feeds", f"{inlet.tensor.dtype} {made}, {inlet.tensor.layout}")], asdict(inlet)
+
+
+def _labels(labels) -> Description:
+    return [("labels", _label_line(labels)), ("all", ", ".join(labels))], {"labels": labels}
+
+
+def _inlet_rows(inlet) -> list[tuple[str, str]]:
+    from zygal.inlet import Resize
+
+    decode, values = inlet.decode, inlet.values
+    alpha = "transparency dropped" if decode.transparency == "drop" else f"transparent parts laid over {decode.transparency}"
+    steps = []
+    for step in inlet.frame:
+        if isinstance(step, Resize):
+            to = f"short side to {step.short_side}" if step.short_side else f"to {step.size[0]} x {step.size[1]}"
+            steps.append(f"resize {to} ({step.filter})")
+        else:
+            steps.append(f"crop the middle {step.size[0]} x {step.size[1]}")
+    numbers = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
+    for name, given in (("minus", values.mean), ("divided by", values.std)):
+        numbers += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""
+    return [
+        ("decode", f"{decode.colour}, EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}, {alpha}"),
+        ("frame", ", then ".join(steps) or "as it is"),
+        ("values", numbers),
+    ]
+
+
+def _inlet_line(inlet) -> str:
+    return "; ".join(text for _, text in _inlet_rows(inlet)) + f"; {inlet.tensor.layout}"
+
+
+def _label_line(labels) -> str:
+    return f"{len(labels)}: {', '.join(labels[:4])}{', ...' if len(labels) > 4 else ''}"
+
+
+def _origin_line(origin) -> str:
+    return f"{origin.source} (SHA-256 {origin.source_sha256[:16]}...), {origin.framework} {origin.framework_version}"
+
+
+def _tensor_line(name: str, dtype, shape) -> str:
+    from zygal.survey import image_layout
+
+    layout = image_layout(shape)
+    return f"{name}   {dtype} {_open_shape(shape)}{f'   {layout}' if layout else ''}"
+
+
+def _open_shape(shape) -> str:
+    return "[" + ", ".join("?" if size is None else str(size) for size in shape) + "]"
+
+
+def _scores_note(shape, scores: str, place: int) -> str:
+    if place or shape is None or len(shape) != 2:
+        return ""
+    return f"   {counted(shape[1], 'class') if isinstance(shape[1], int) else 'classes not said'}, {scores}"
+
+
+def _tensor_json(name: str, dtype, shape) -> dict[str, Any]:
+    from zygal.survey import image_layout
+
+    return {"name": name, "dtype": str(dtype), "shape": _shape_json(shape), "layout": image_layout(shape)}
+
+
+def _shape_json(shape) -> list | None:
+    return None if shape is None else [size if isinstance(size, int) or size is None else str(size) for size in shape]
+
+
+def _numbered(name: str, lines: list[str]) -> list[tuple[str, str]]:
+    return [(name if not place else "", line) for place, line in enumerate(lines)]
+
+
+def _short(target: str) -> str:
+    return target.removeprefix("aten.").partition(".")[0]
+
+
+def _grouped(number: int) -> str:
+    return f"{number:,}".replace(",", " ")

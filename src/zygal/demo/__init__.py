@@ -1,0 +1,1 @@
+"""The scenario: channel marks seen from a survey boat, with its data, its model and its script."""

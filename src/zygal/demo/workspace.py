@@ -1,0 +1,66 @@
+"""The demo's files, and the commands that it runs on them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib.resources import files
+from pathlib import Path
+
+from zygal.errors import OutputError
+from zygal.files import whole_file
+
+MARKER = "channel_marks.pt2"
+
+
+@dataclass(frozen=True)
+class Step:
+    """One command of the demo: its arguments, what it is for, and the exit code that it is to end with."""
+
+    says: str
+    arguments: tuple[str, ...]
+    expected: int = 0
+
+
+_MATCH = ("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--images", "reference")
+
+STEPS = (
+    Step("What did the training side hand over?", ("survey", "channel_marks.pt2")),
+    Step("Make the portable artifact, with its inlet and labels inside.",
+         ("convert", "channel_marks.pt2", "-o", "channel_marks.onnx", "--inlet", "channel_marks.inlet.toml",
+          "--labels", "labels.txt")),
+    Step("The artifact explains itself.", ("survey", "channel_marks.onnx")),
+    Step("Does it give the answers that the training framework gave? The witness knows.", _MATCH),
+    Step("Deliberately wrong: blue and red swapped. This must be caught.",
+         (*_MATCH, "--inlet", "wrong/swapped_channels.toml"), 1),
+    Step("Deliberately wrong: values 0..255 where training had 0..1.",
+         (*_MATCH, "--inlet", "wrong/unscaled_values.toml", "--worst", "1"), 1),
+    Step("Deliberately wrong: the picture squashed where training cropped.",
+         (*_MATCH, "--inlet", "wrong/squashed.toml", "--worst", "1"), 1),
+    Step("How fast is it here?", ("bench", "channel_marks.onnx", "--seconds", "6")),
+)  # fmt: skip
+
+
+def write_workspace(folder: str | Path) -> None:
+    """Writes the demo's files into a folder that is new, empty, or an earlier demo's. Raises OutputError."""
+    folder = Path(folder)
+    if folder.exists() and not folder.is_dir():
+        raise OutputError(f"{folder} is a file; name a folder for the demo.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        foreign = any(folder.iterdir()) and not (folder / MARKER).exists()
+    except OSError as fault:
+        raise OutputError(f"{folder} cannot be used: {(fault.strerror or str(fault)).lower()}.") from fault
+    if foreign:
+        raise OutputError(f"{folder} holds other files already; name a new folder for the demo.")
+    _copy(files("zygal.demo") / "data", folder)
+
+
+def _copy(source, target: Path) -> None:
+    for entry in source.iterdir():
+        if entry.is_dir():
+            if entry.name != "__pycache__":
+                (target / entry.name).mkdir(exist_ok=True)
+                _copy(entry, target / entry.name)
+        else:
+            with whole_file(target / entry.name) as file:
+                file.write(entry.read_bytes())

@@ -1,0 +1,60 @@
+"""PyTorch, live: a captured program run by the framework that made it."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import numpy as np
+
+from zygal.errors import EngineError, SourceError
+from zygal.sources.pytorch import open_program, read_program
+from zygal.sources.pytorch.harmless import write_harmless_copy
+
+
+class PyTorchEngine:
+    """A captured program in the live framework. Raises EngineError if PyTorch is not installed."""
+
+    def __init__(self, path: str | Path):
+        try:
+            import torch
+        except ImportError as fault:
+            raise EngineError(
+                "PyTorch is needed to run this source and is not installed; install it with: "
+                'pip install "zygal[torch]" (or record the witness where the framework lives).'
+            ) from fault
+        self._torch = torch
+        self.name, self.version, self.path = "PyTorch", torch.__version__, Path(path)
+        with open_program(path) as archive, tempfile.NamedTemporaryFile(suffix=".pt2") as copy:
+            program = read_program(archive)
+            write_harmless_copy(archive, copy)
+            copy.flush()
+            try:
+                self._module = torch.export.load(copy.name).module()
+            except Exception as fault:  # Any fault of the framework's loader means the same to the user.
+                raise SourceError(f"{path} cannot be loaded by PyTorch {self.version} ({_first_line(fault)}).") from fault
+        self.input_type = program.types[program.inputs[0]]
+        first = self.input_type.shape[0]
+        self.batch_size = first if isinstance(first, int) else None
+
+    def run(self, batch: np.ndarray) -> np.ndarray:
+        try:
+            with self._torch.inference_mode():
+                result = self._module(self._torch.from_numpy(batch))
+        except Exception as fault:
+            raise EngineError(
+                f"{self.path} cannot be run by PyTorch on tensors {list(batch.shape)} of {batch.dtype} "
+                f"({_first_line(fault)})."
+            ) from fault
+        return _first_tensor(result).float().numpy()
+
+
+def _first_tensor(result):
+    """The first tensor of what a model returns: itself, or the first in a tuple, list or dictionary."""
+    while not hasattr(result, "numpy"):
+        result = next(iter(result.values() if isinstance(result, dict) else result))
+    return result
+
+
+def _first_line(fault: Exception) -> str:
+    return (str(fault).strip().splitlines() or [type(fault).__name__])[0].rstrip(".")

@@ -1,0 +1,1 @@
+"""Witnesses, and what they prove: recordings of the training side, compared gate by gate."""

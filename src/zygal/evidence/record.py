@@ -1,0 +1,118 @@
+"""Recording a witness: the training framework, live, on a folder of reference images."""
+
+from __future__ import annotations
+
+import importlib.util
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from zygal import __version__
+from zygal.engines import run_in_batches
+from zygal.engines.pytorch import PyTorchEngine
+from zygal.errors import ImageError, WitnessError
+from zygal.evidence.images import hash_image, list_images
+from zygal.evidence.witness import Preprocessing, Witness, check_finite
+from zygal.files import existing_file, sha256_of
+from zygal.inlet import Inlet, apply_inlet, format_inlet
+
+ImageToTensor = Callable[[Path], np.ndarray]
+Progress = Callable[[int, int], None]
+
+
+def record_witness(
+    engine: PyTorchEngine,
+    images: str | Path,
+    to_tensor: ImageToTensor,
+    preprocessing: Preprocessing,
+    progress: Progress = lambda done, total: None,
+) -> Witness:
+    """Runs the engine on every image of a folder and keeps tensors and scores.
+
+    `to_tensor` makes one image's tensor, without the batch axis. An image that it cannot read is
+    skipped and named in the result. Raises WitnessError if none is left or a tensor does not fit.
+    """
+    names = list_images(images)
+    tensors, kept, skipped = [], [], []
+    wanted = engine.input_type.shape[1:]
+    for done, name in enumerate(names):
+        progress(done, len(names))
+        try:
+            tensor = to_tensor(Path(images) / name)
+        except ImageError as fault:
+            skipped.append((name, str(fault)))
+            continue
+        if tensor.shape != wanted:
+            raise WitnessError(
+                f"{name} became a tensor {list(tensor.shape)}, but {engine.path} takes {list(wanted)} an image; "
+                "check the inlet or the training code."
+            )
+        tensors.append(tensor)
+        kept.append(hash_image(images, name))
+    if not tensors:
+        raise WitnessError(f"none of the {len(names)} images in {images} could be read; the first: {skipped[0][1]}")
+    stacked = np.stack(tensors).astype(engine.input_type.dtype, copy=False)
+    scores = np.concatenate(list(run_in_batches(engine, stacked)))
+    progress(len(names), len(names))
+    check_finite(scores, [image.name for image in kept], str(engine.path))
+    return Witness(
+        images=tuple(kept),
+        tensors=stacked,
+        scores=scores,
+        framework=engine.name,
+        framework_version=engine.version,
+        source=engine.path.name,
+        source_sha256=sha256_of(engine.path),
+        preprocessing=preprocessing,
+        zygal_version=__version__,
+        skipped=tuple(skipped),
+    )
+
+
+def inlet_preprocessing(inlet: Inlet) -> tuple[ImageToTensor, Preprocessing]:
+    """The preprocessing that an inlet states."""
+    return lambda path: apply_inlet(path, inlet).tensor, Preprocessing("inlet", format_inlet(inlet))
+
+
+def training_code_preprocessing(place: str) -> tuple[ImageToTensor, Preprocessing]:
+    """The training side's own preprocessing: FILE.py:FUNCTION, from an image path to an array.
+
+    The file is run: it is the user's own code, named on purpose. Raises WitnessError.
+    """
+    file, _, name = place.rpartition(":")
+    if not file or not name.isidentifier():
+        raise WitnessError(f"{place} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load.")
+    path = existing_file(file)
+    function = getattr(_load_module(path), name, None)
+    if not callable(function):
+        raise WitnessError(f"{path} has no function {name}; check the name behind the colon.")
+
+    def to_tensor(image: Path) -> np.ndarray:
+        try:
+            array = np.asarray(function(str(image)))
+        except Exception as fault:  # Someone else's code: whatever it raises, this image is not readable by it.
+            raise ImageError(f"{image}: {name} raised {type(fault).__name__}: {fault}") from fault
+        if array.dtype.kind not in "fu":
+            raise WitnessError(f"{place} returned {array.dtype} values for {image.name}; return an array of numbers.")
+        # Training code often returns a batch of one.
+        array = array[0] if array.ndim == 4 and len(array) == 1 else array
+        return array if array.dtype == np.uint8 else array.astype(np.float32)
+
+    return to_tensor, Preprocessing("training code", f"{path.name}:{name}", sha256_of(path))
+
+
+def _load_module(path: Path):
+    spec = importlib.util.spec_from_file_location(path.stem, path)
+    if spec is None or spec.loader is None:
+        raise WitnessError(f"{path} is not a Python file; name one that ends in .py.")
+    module = importlib.util.module_from_spec(spec)
+    sys.path.insert(0, str(path.parent.resolve()))
+    try:
+        spec.loader.exec_module(module)
+    except Exception as fault:
+        raise WitnessError(f"{path} cannot be imported: {type(fault).__name__}: {fault}.") from fault
+    finally:
+        sys.path.pop(0)
+    return module

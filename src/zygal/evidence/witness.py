@@ -1,0 +1,193 @@
+"""The witness file: a plain zip of `witness.json`, `tensors.npy` and `scores.npy`.
+
+Anything that reads zip archives and NumPy arrays can read it. Reading validates everything before
+one number is handed out, and believes no size that the file claims.
+"""
+
+from __future__ import annotations
+
+import json
+import zipfile
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zygal import kinds
+from zygal.errors import WitnessError, some_of
+from zygal.evidence.images import ImageFile
+from zygal.files import open_zip, whole_file
+
+FORMAT_VERSION = 1
+_JSON, _TENSORS, _SCORES = "witness.json", "tensors.npy", "scores.npy"
+_JSON_LIMIT_BYTES = 64_000_000
+_DTYPES = ("float32", "uint8")
+# A deflated byte gives at most 1032; a larger claim is not believed.
+_MOST_DEFLATED = 1032
+_EPOCH = (1980, 1, 1, 0, 0, 0)
+
+
+@dataclass(frozen=True)
+class Preprocessing:
+    """How the recorded tensors were made: by an inlet (`text` is its TOML) or by the training side's own
+    function (`text` is FILE.py:FUNCTION, `sha256` that of the file)."""
+
+    kind: str
+    text: str
+    sha256: str | None = None
+
+
+@dataclass(frozen=True)
+class Witness:
+    """A recording of the training side.
+
+    tensors: [N, ...] float32 or uint8, what the framework was fed. scores: [N, classes] float32.
+    skipped: images that could not be read when it was made, with the reasons.
+    """
+
+    images: tuple[ImageFile, ...]
+    tensors: np.ndarray
+    scores: np.ndarray
+    framework: str
+    framework_version: str
+    source: str
+    source_sha256: str
+    preprocessing: Preprocessing
+    zygal_version: str
+    skipped: tuple[tuple[str, str], ...] = field(default=())
+
+    def spread(self) -> float:
+        """The largest recorded score minus the smallest: the unit of score differences."""
+        return float(self.scores.max() - self.scores.min())
+
+
+def write_witness(witness: Witness, path: str | Path) -> None:
+    """Writes the file whole or not at all; the same recording gives the same bytes. Raises OutputError."""
+    document = {
+        "zygal_witness": FORMAT_VERSION,
+        "zygal_version": witness.zygal_version,
+        "framework": witness.framework,
+        "framework_version": witness.framework_version,
+        "source": witness.source,
+        "source_sha256": witness.source_sha256,
+        "preprocessing": asdict(witness.preprocessing),
+        "images": [asdict(image) for image in witness.images],
+        "skipped": [list(each) for each in witness.skipped],
+    }
+    with whole_file(path) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as archive:
+        text = json.dumps(document, indent=1, ensure_ascii=False)
+        archive.writestr(_member(_JSON), text.encode(), compresslevel=9)
+        for name, array in ((_TENSORS, witness.tensors), (_SCORES, witness.scores)):
+            with archive.open(_member(name), "w", force_zip64=True) as member:
+                np.lib.format.write_array(member, np.ascontiguousarray(array), version=(1, 0), allow_pickle=False)
+
+
+def read_witness(path: str | Path) -> Witness:
+    """The recording in a file. Raises FileError or WitnessError."""
+    path = kinds.require_kind(path, kinds.WITNESS)
+    with open_zip(path, "a witness", WitnessError) as archive:
+        document = _read_json(archive, path)
+        tensors, scores = _read_array(archive, _TENSORS, path), _read_array(archive, _SCORES, path)
+    try:
+        witness = _from_document(document, tensors, scores)
+    except (KeyError, TypeError, ValueError, AttributeError) as fault:
+        raise WitnessError(
+            f"{path} is damaged: its {_JSON} lacks or misstates something ({type(fault).__name__}: {fault})."
+        ) from fault
+    _validate(witness, path)
+    return witness
+
+
+def _member(name: str) -> zipfile.ZipInfo:
+    info = zipfile.ZipInfo(name, _EPOCH)
+    info.compress_type = zipfile.ZIP_DEFLATED
+    info.external_attr = 0o644 << 16
+    return info
+
+
+def _read_json(archive: zipfile.ZipFile, path: Path) -> dict[str, Any]:
+    if archive.getinfo(_JSON).file_size > _JSON_LIMIT_BYTES:
+        raise WitnessError(f"{path} is damaged: its {_JSON} claims to be larger than {_JSON_LIMIT_BYTES} bytes.")
+    try:
+        document = json.loads(archive.read(_JSON))
+    except (ValueError, RecursionError) as fault:
+        raise WitnessError(f"{path} is damaged: its {_JSON} is not JSON ({fault}).") from fault
+    version = document.get("zygal_witness") if isinstance(document, dict) else None
+    if version != FORMAT_VERSION:
+        raise WitnessError(
+            f"{path} is a witness of version {version}, but this release reads version {FORMAT_VERSION}; "
+            "record it again or use the release that made it."
+        )
+    return document
+
+
+def _read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
+    """An array of which the header, the claimed size and the packed size agree, before memory is taken."""
+    try:
+        info = archive.getinfo(name)
+    except KeyError:
+        raise WitnessError(f"{path} is damaged: it has no {name}; record it again.") from None
+    with archive.open(info) as member:
+        try:
+            version = np.lib.format.read_magic(member)
+            read_header = {(1, 0): np.lib.format.read_array_header_1_0, (2, 0): np.lib.format.read_array_header_2_0}
+            shape, fortran, dtype = read_header[version](member)
+        except (KeyError, ValueError, TypeError, SyntaxError) as fault:
+            raise WitnessError(f"{path} is damaged: {name} has no proper header ({fault}).") from fault
+        count = 1
+        for size in shape:
+            count *= size
+        held = info.file_size - member.tell()
+        if dtype.name not in _DTYPES or fortran or min(shape, default=0) < 1 or count * dtype.itemsize != held:
+            raise WitnessError(f"{path} is damaged: {name} is said to be {dtype} {list(shape)}, which it cannot be.")
+        if info.file_size > _MOST_DEFLATED * info.compress_size + 64:
+            raise WitnessError(f"{path} is damaged: {name} claims more bytes than it can hold.")
+        return np.frombuffer(member.read(), dtype).reshape(shape)
+
+
+def _from_document(document: dict[str, Any], tensors: np.ndarray, scores: np.ndarray) -> Witness:
+    text = _of_type(str)
+    return Witness(
+        images=tuple(ImageFile(text(each["name"]), text(each["sha256"])) for each in document["images"]),
+        tensors=tensors,
+        scores=scores,
+        framework=text(document["framework"]),
+        framework_version=text(document["framework_version"]),
+        source=text(document["source"]),
+        source_sha256=text(document["source_sha256"]),
+        preprocessing=Preprocessing(**document["preprocessing"]),
+        zygal_version=text(document["zygal_version"]),
+        skipped=tuple((text(name), text(reason)) for name, reason in document["skipped"]),
+    )
+
+
+def _of_type(wanted: type) -> Callable[[Any], Any]:
+    def check(value: Any) -> Any:
+        if not isinstance(value, wanted):
+            raise ValueError(f"{value!r} is not {wanted.__name__}")
+        return value
+
+    return check
+
+
+def _validate(witness: Witness, path: Path) -> None:
+    count = len(witness.images)
+    if witness.scores.ndim != 2 or len(witness.scores) != count or len(witness.tensors) != count:
+        raise WitnessError(
+            f"{path} is damaged: it names {count} images, but holds {len(witness.tensors)} tensors and scores "
+            f"{list(witness.scores.shape)}."
+        )
+    if len({image.name for image in witness.images}) != count:
+        raise WitnessError(f"{path} is damaged: it names an image twice.")
+    if any(Path(image.name).is_absolute() or ".." in Path(image.name).parts for image in witness.images):
+        raise WitnessError(f"{path} names an image outside of its folder, so it is not used.")
+    check_finite(witness.scores, [image.name for image in witness.images], str(path))
+
+
+def check_finite(scores: np.ndarray, names: list[str], where: str) -> None:
+    """Raises WitnessError naming the images whose scores are not numbers."""
+    bad = [name for name, row in zip(names, scores) if not np.isfinite(row).all()]
+    if bad:
+        raise WitnessError(f"{where}: the scores of {some_of(bad)} are not finite numbers; the model or its input is broken.")
