@@ -104,7 +104,12 @@ def _kind_of_zip(path: Path) -> str:
 
 def _looks_like_onnx(head: bytes) -> bool:
     """An ONNX file is a protobuf message that begins with the field ir_version (number 1, a varint)."""
-    return head[0] == 0x08 and 0 < head[1] < 0x20 and len(head) > 2 and head[2] in (0x12, 0x1A, 0x22, 0x2A, 0x32, 0x3A, 0x42)
+    return (
+        head[0] == 0x08
+        and 0 < head[1] < 0x20
+        and len(head) > 2
+        and head[2] in (0x12, 0x1A, 0x22, 0x2A, 0x32, 0x3A, 0x42)
+    )
 
 
 def _kind_of_text(path: Path) -> str:

@@ -154,5 +154,9 @@ def _declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, .
 def _scores_kind(graph: onnx.GraphProto) -> str:
     """What the first output is, by the operator that makes it."""
     made_by = {name: node.op_type for node in graph.node for name in node.output}
-    kinds_of_scores = {"Softmax": "probabilities", "Sigmoid": "independent probabilities", "LogSoftmax": "log-probabilities"}
+    kinds_of_scores = {
+        "Softmax": "probabilities",
+        "Sigmoid": "independent probabilities",
+        "LogSoftmax": "log-probabilities",
+    }
     return kinds_of_scores.get(made_by.get(graph.output[0].name, ""), "logits")

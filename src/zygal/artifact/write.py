@@ -67,7 +67,9 @@ def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray]
         if value is None:
             continue
         if parameter.slot is None or opset < parameter.slot_since:
-            attributes[parameter.name] = helper.np_dtype_to_tensor_dtype(np.dtype(value)) if parameter.dtype == "type" else value
+            attributes[parameter.name] = (
+                helper.np_dtype_to_tensor_dtype(np.dtype(value)) if parameter.dtype == "type" else value
+            )
             continue
         inputs += [""] * (parameter.slot + 1 - len(inputs))
         inputs[parameter.slot] = _parameter_constant(parameter, value, graph.types[node.inputs[0]], constants)
@@ -112,7 +114,9 @@ def _check(model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> None:
     try:
         onnx.checker.check_model(declared, full_check=True)
     except (onnx.checker.ValidationError, onnx.shape_inference.InferenceError) as fault:
-        raise ArtifactError(f"the artifact would break the ONNX standard ({fault}); please report this model.") from fault
+        raise ArtifactError(
+            f"the artifact would break the ONNX standard ({fault}); please report this model."
+        ) from fault
 
 
 def _write(file: BinaryIO, model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> None:

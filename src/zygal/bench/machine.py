@@ -17,7 +17,9 @@ class Machine:
 
 
 def describe_machine() -> Machine:
-    return Machine(_processor(), cores_allowed(), f"{platform.system()} {platform.machine()}", platform.python_version())
+    return Machine(
+        _processor(), cores_allowed(), f"{platform.system()} {platform.machine()}", platform.python_version()
+    )
 
 
 def cores_allowed() -> int:

@@ -32,7 +32,9 @@ class Readings:
         return sum(visit[2] for visit in self.visits) / runs
 
 
-def measure(settings: dict[Hashable, Run], seconds: float, progress: Progress = lambda part: None) -> dict[Hashable, Readings]:
+def measure(
+    settings: dict[Hashable, Run], seconds: float, progress: Progress = lambda part: None
+) -> dict[Hashable, Readings]:
     """Runs each setting again and again for about `seconds` in all, forwards and backwards in turn (A B B A).
 
     Each setting is first run until its readings are steady. Every visit begins with runs that are

@@ -33,4 +33,6 @@ def median_of(groups: list[list[float]], resamples: int = 400, seed: int = 0) ->
     medians = [np.median(np.concatenate([arrays[i] for i in draw])) for draw in draws]
     low, high = np.percentile(medians, [2.5, 97.5])
     quarter, three_quarters = np.percentile(everything, [25, 75])
-    return Median(float(np.median(everything)), float(low), float(high), float(quarter), float(three_quarters), everything.size)
+    return Median(
+        float(np.median(everything)), float(low), float(high), float(quarter), float(three_quarters), everything.size
+    )

@@ -16,7 +16,9 @@ def register(commands) -> None:
         "zygal bench channel_marks.onnx --batches 1,8 --threads 1,2",
     )
     command.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
-    command.add_argument("--batches", type=number_list, default=[1, 2, 4, 8], metavar="N,N,...", help="batch sizes (1,2,4,8)")
+    command.add_argument(
+        "--batches", type=number_list, default=[1, 2, 4, 8], metavar="N,N,...", help="batch sizes (1,2,4,8)"
+    )
     command.add_argument("--threads", type=number_list, default=None, metavar="N,N,...",
                          help="numbers of threads (1, and as many as there are cores)")  # fmt: skip
     command.add_argument("--seconds", type=float, default=12.0, help="time to measure for, in all (12)")
@@ -47,27 +49,52 @@ def _show(result) -> None:
     best, quickest = result.best_throughput(), result.lowest_latency()
     rows = []
     for cell in result.cells:
-        marks = ["most images/s"] * (cell is best) + ["lowest latency"] * (cell is quickest)
         rows.append([
             str(cell.threads),
             str(cell.batch),
-            f"{cell.latency.value * 1e3:.3f}",
-            f"{cell.latency.low * 1e3:.3f} .. {cell.latency.high * 1e3:.3f}",
-            f"{cell.latency.quarter * 1e3:.3f} .. {cell.latency.three_quarters * 1e3:.3f}",
+            _milliseconds(cell.latency.value),
+            f"{_milliseconds(cell.latency.low)} - {_milliseconds(cell.latency.high)}",
+            f"{_milliseconds(cell.latency.quarter)} - {_milliseconds(cell.latency.three_quarters)}",
             f"{cell.images_per_second:.0f}",
-            f"{cell.cpu_seconds_an_image * 1e3:.3f}",
+            _milliseconds(cell.cpu_seconds_an_image),
             f"{cell.peak_memory_bytes / 1e6:.0f}",
             str(cell.latency.count),
-            ", ".join(marks),
         ])  # fmt: skip
-    columns = ["threads", "batch", "ms a batch", "95 % interval", "middle half", "images/s", "CPU ms an image", "peak MB", "runs", ""]
+    columns = [
+        "threads",
+        "batch",
+        "ms a batch",
+        "95 % interval",
+        "middle half",
+        "images/s",
+        "CPU ms/image",
+        "peak MB",
+        "runs",
+    ]
     show_table(out, columns, rows, left=0)
-    out.print("ms a batch is the median of the runs, its interval a block bootstrap; CPU time is that of the whole "
-              "process; peak MB that of a process of its own, Python and runtime included.")  # fmt: skip
+    out.print(
+        "ms a batch: median of the runs, its interval by block bootstrap. CPU ms/image: all threads of the process.\n"
+        "Peak MB: of a process of its own, Python and the runtime included."
+    )
     out.print(
         f"Most images: batch {best.batch} on {_threads(best)}, {best.images_per_second:.0f} images/s. "
-        f"Lowest latency: batch {quickest.batch} on {_threads(quickest)}, {quickest.latency.value * 1e3:.3f} ms."
+        f"Lowest latency: batch {quickest.batch} on {_threads(quickest)}, {_milliseconds(quickest.latency.value)} ms."
     )
+    vaguest = max(result.cells, key=_vagueness)
+    out.print(
+        f"Trust: the medians are known within {_vagueness(vaguest):.0%} or better "
+        f"(widest: batch {vaguest.batch} on {_threads(vaguest)}); smaller differences mean nothing."
+    )
+
+
+def _vagueness(cell) -> float:
+    """The larger side of a median's interval, as a part of the median."""
+    return max(cell.latency.high - cell.latency.value, cell.latency.value - cell.latency.low) / cell.latency.value
+
+
+def _milliseconds(seconds: float) -> str:
+    value = seconds * 1e3
+    return f"{value:.3f}" if value < 10 else f"{value:.1f}"
 
 
 def _threads(cell) -> str:

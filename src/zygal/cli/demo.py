@@ -18,7 +18,9 @@ def register(commands) -> None:
         "Writes the demo's files into a folder and runs the whole example there, showing each command line.",
         "zygal demo zygal-demo",
     )
-    command.add_argument("folder", metavar="DIR", nargs="?", default="zygal-demo", help="the folder to use (zygal-demo)")
+    command.add_argument(
+        "folder", metavar="DIR", nargs="?", default="zygal-demo", help="the folder to use (zygal-demo)"
+    )
     command.set_defaults(run=run)
 
 
@@ -35,13 +37,15 @@ def run(options) -> int:
     for number, step in enumerate(STEPS, 1):
         out.print()
         out.print(Text(f"{number}. {step.says}", style="italic"))
-        out.print(Text(f"$ {shlex.join(('zygal', *step.arguments))}", style="bold"))
+        out.print(Text(f"$ {shlex.join(('zygal', *step.arguments))}", style="bold"), soft_wrap=True)
         sys.stdout.flush()
         code = subprocess.run([sys.executable, "-m", "zygal", *step.arguments], cwd=options.folder).returncode
         if code == 130:
             raise KeyboardInterrupt
         if step.expected:
-            out.print(f"(exit code {code}: {'caught, as it must be' if code == step.expected else 'it was not caught'})")
+            out.print(
+                f"(exit code {code}: {'caught, as it must be' if code == step.expected else 'it was not caught'})"
+            )
         results.append({"command": ["zygal", *step.arguments], "exit_code": code, "expected_exit_code": step.expected})
     wrong = [result for result in results if result["exit_code"] != result["expected_exit_code"]]
     out.print()
@@ -49,7 +53,9 @@ def run(options) -> int:
         out.print(Text(f"{len(wrong)} of {len(results)} commands did not end as expected.", style="bold red"))
     else:
         out.print(f"All {len(results)} commands ended as they must. To go on with your own model:")
-        out.print("  zygal survey YOUR.pt2, write its inlet after " + str(Path(options.folder) / "channel_marks.inlet.toml")
-                  + ", then convert, witness (where PyTorch lives) and match.")  # fmt: skip
+        out.print(
+            f"  survey it, write its inlet after {Path(options.folder) / 'channel_marks.inlet.toml'}, convert it,"
+        )
+        out.print("  record a witness where PyTorch is installed, and match.")
     write_json(options.json, {"folder": options.folder, "steps": results, "as_expected": not wrong})
     return 1 if wrong else 0

@@ -17,7 +17,9 @@ def register(commands) -> None:
     )
     command.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to check")
     command.add_argument("--witness", metavar="FILE", required=True, help="the recording of the training framework")
-    command.add_argument("--images", metavar="DIR", help="the folder of the recorded images; without it only B is checked")
+    command.add_argument(
+        "--images", metavar="DIR", help="the folder of the recorded images; without it only B is checked"
+    )
     command.add_argument("--inlet", metavar="FILE", help="check this inlet instead of the one inside the artifact")
     command.add_argument("--tensor-limit", metavar="LEVELS", type=float, default=0.5,
                          help="largest difference of tensors, in grey levels (0.5)")  # fmt: skip
@@ -25,7 +27,9 @@ def register(commands) -> None:
                          help="largest score difference of the model, as a part of the recorded spread (0.0001)")  # fmt: skip
     command.add_argument("--end-limit", metavar="PART", type=float, default=1e-2,
                          help="largest score difference end to end, as a part of the recorded spread (0.01)")  # fmt: skip
-    command.add_argument("--worst", metavar="COUNT", type=int, default=3, help="how many of the worst images to list (3)")
+    command.add_argument(
+        "--worst", metavar="COUNT", type=int, default=3, help="how many of the worst images to list (3)"
+    )
     command.set_defaults(run=run)
 
 
@@ -77,6 +81,10 @@ def _show(result, options, witness, runtime: str, labels) -> None:
     if result.ties:
         out.print(f"ties, where the recorded order is chance: {', '.join(result.ties)}")
     out.print(Text(verdict_sentence(result), style="bold green" if result.holds else "bold red"))
+    if result.cause:
+        out.print(_cause_sentence(result.cause))
+    elif any(gate.comparison == "A" and not gate.holds for gate in result.gates):
+        out.print("Cause: not found; no single change of the inlet makes the recorded tensors.")
 
 
 def _show_worst(out, worst, labels) -> None:
@@ -108,13 +116,28 @@ def verdict_sentence(result) -> str:
     """The whole result in one line."""
     compared = len(result.images) - len(result.unread)
     broken = list(dict.fromkeys(gate.comparison for gate in result.gates if not gate.holds))
-    if broken:
-        first = f"BREAKS: {', '.join(broken)}; on {counted(compared, 'image')}"
-    else:
-        letters = list(dict.fromkeys(gate.comparison for gate in result.gates))
-        first = f"HOLDS: {', '.join(letters)}; on {counted(compared, 'image')}"
+    letters = broken or list(dict.fromkeys(gate.comparison for gate in result.gates))
+    first = f"{'BREAKS' if broken else 'HOLDS'}: {', '.join(letters)}; on {counted(compared, 'image')}"
     unread = f", {len(result.unread)} could not be read" if result.unread else ""
-    return "; ".join([first + unread, *result.not_checked]) + "."
+    culprit = _culprit(result, broken)
+    return "; ".join([first + unread, *([culprit] if culprit else []), *result.not_checked]) + "."
+
+
+def _culprit(result, broken: list[str]) -> str:
+    """Where to look, by which of the comparisons broke."""
+    if "A" in broken and "B" in broken:
+        return "both the inlet and the artifact differ from the training side"
+    if "A" in broken:
+        return "the inlet differs from the training side's preprocessing, the artifact is right"
+    if "B" in broken:
+        return "the artifact is not the recorded model, or its conversion is wrong"
+    return ""
+
+
+def _cause_sentence(cause) -> str:
+    before = "that cannot be compared" if cause.residual_before is None else f"{short_number(cause.residual_before)}"
+    after = short_number(cause.residual_after)
+    return f"Cause: the tensors are the recorded ones if {cause.finding} (largest difference {before} -> {after} grey levels)."
 
 
 def _document(result, options, limits, labels) -> dict:
@@ -138,6 +161,7 @@ def _document(result, options, limits, labels) -> dict:
             }
             for image in result.images
         ],
+        "cause": _cause_json(result.cause),
         "ties": result.ties,
         "unreadable": [{"name": name, "reason": reason} for name, reason in result.unread],
         "not_checked": result.not_checked,
@@ -148,3 +172,14 @@ def _document(result, options, limits, labels) -> dict:
 def _top_json(entry, labels) -> dict:
     index, score = entry
     return {"class": index, "label": _label(index, labels), "score": score}
+
+
+def _cause_json(cause) -> dict | None:
+    if cause is None:
+        return None
+    return {
+        "finding": cause.finding,
+        "residual_before_grey_levels": cause.residual_before,
+        "residual_after_grey_levels": cause.residual_after,
+        "corrected_inlet": asdict(cause.inlet),
+    }

@@ -26,16 +26,21 @@ def console(stderr: bool = False):
 
 def show_facts(out, title: str, rows: list[tuple[str, str]]) -> None:
     """A title and below it one fact a line, the names in a column of their own."""
-    from rich.table import Table
     from rich.text import Text
 
     out.print(Text(title, style="bold"))
-    grid = Table.grid(padding=(0, 2))
-    grid.add_column(style="cyan", no_wrap=True)
-    grid.add_column(overflow="fold")
+    width = max(len(name) for name, _ in rows)
     for name, fact in rows:
-        grid.add_row(f"  {name}", fact)
-    out.print(grid)
+        lines = [line for part in fact.splitlines() for line in _wrapped(part, out.width - width - 4)]
+        for place, line in enumerate(lines or [""]):
+            label = Text(f"  {name if not place else '':<{width}}  ", style="cyan")
+            out.print(label.append(line, style="default"), soft_wrap=True)
+
+
+def _wrapped(text: str, width: int) -> list[str]:
+    from textwrap import wrap
+
+    return wrap(text, max(width, 20), break_on_hyphens=False, break_long_words=False) or [""]
 
 
 def show_table(out, columns: list[str], rows: list[list[Any]], left: int = 1) -> None:
@@ -43,12 +48,13 @@ def show_table(out, columns: list[str], rows: list[list[Any]], left: int = 1) ->
     from rich import box
     from rich.table import Table
 
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="cyan")
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="cyan", show_edge=False)
     for place, name in enumerate(columns):
-        table.add_column(name, justify="left" if place < left else "right", overflow="fold")
+        table.add_column(name, justify="left" if place < left else "right", overflow="fold", no_wrap=place >= left)
     for row in rows:
         table.add_row(*row)
     out.print(table)
+    out.print()
 
 
 def warn(sentence: str) -> None:

@@ -58,7 +58,10 @@ def _program(facts) -> Description:
         *_numbered("fetch", outputs),
         ("layers", f"{len(facts.layers)} layers, {counted(sum(operators.values()), 'call')} of operators"),
         ("operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
-        ("parameters", f"{_grouped(facts.parameters)} trained, in {', '.join(facts.weight_dtypes) or 'no float dtype'}"),
+        (
+            "parameters",
+            f"{_grouped(facts.parameters)} trained, in {', '.join(facts.weight_dtypes) or 'no float dtype'}",
+        ),
         ("file size", file_size(facts.size_bytes)),
         ("converts", f"no: unknown operators {unknown}" if unknown else "every operator is known"),
     ]
@@ -115,8 +118,15 @@ def _witness(facts) -> Description:
     rows = [
         ("recorded by", f"{facts.framework} {facts.framework_version}, Zygal {facts.zygal_version}"),
         ("source", f"{facts.source}, SHA-256 {facts.source_sha256[:16]}..."),
-        ("images", f"{len(facts.images)} recorded, {len(facts.skipped)} skipped; {facts.images[0].name} to {facts.images[-1].name}"),
-        ("tensors", _tensor_line("each", facts.tensors.dtype, shape) + f"   from {facts.tensors.min():.3f} to {facts.tensors.max():.3f}"),
+        (
+            "images",
+            f"{len(facts.images)} recorded, {len(facts.skipped)} skipped; {facts.images[0].name} to {facts.images[-1].name}",
+        ),
+        (
+            "tensors",
+            _tensor_line("each", facts.tensors.dtype, shape)
+            + f"   from {facts.tensors.min():.3f} to {facts.tensors.max():.3f}",
+        ),
         ("scores", f"{counted(classes, 'class')}, {scores}, from {facts.scores.min():.3f} to {facts.scores.max():.3f}"),
         ("tensors by", how),
     ]
@@ -153,7 +163,11 @@ def _inlet_rows(inlet) -> list[tuple[str, str]]:
     from zygal.inlet import Resize
 
     decode, values = inlet.decode, inlet.values
-    alpha = "transparency dropped" if decode.transparency == "drop" else f"transparent parts laid over {decode.transparency}"
+    alpha = (
+        "transparency dropped"
+        if decode.transparency == "drop"
+        else f"transparent parts laid over {decode.transparency}"
+    )
     steps = []
     for step in inlet.frame:
         if isinstance(step, Resize):

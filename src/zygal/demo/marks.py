@@ -149,17 +149,28 @@ def _paint_stripes(draw: ImageDraw.ImageDraw, mark: Mark, body: tuple[float, flo
             draw.rectangle([0, upper, middle * 2, upper + (bottom - top) / count + 2], fill=colour)
 
 
-def _body_outline(draw: ImageDraw.ImageDraw, chance: np.random.Generator, body: tuple[float, float, float, float]) -> None:
+def _body_outline(
+    draw: ImageDraw.ImageDraw, chance: np.random.Generator, body: tuple[float, float, float, float]
+) -> None:
     """A pillar on a float, a spar, or a broad can; the shape says nothing about the class."""
     middle, wide, top, bottom = body
     float_top = bottom - (bottom - top) * 0.3
     slim = wide * float(chance.choice([0.13, 0.22, 0.36]))
     lean = slim * float(chance.uniform(0.45, 1.0))
-    draw.polygon([(middle - lean, top), (middle + lean, top), (middle + slim, float_top + 3),
-                  (middle - slim, float_top + 3)], fill=255)
+    draw.polygon(
+        [(middle - lean, top), (middle + lean, top), (middle + slim, float_top + 3), (middle - slim, float_top + 3)],
+        fill=255,
+    )
     broad = max(slim, wide * float(chance.uniform(0.3, 0.5)))
-    draw.polygon([(middle - broad, float_top), (middle + broad, float_top),
-                  (middle + broad * 0.8, bottom), (middle - broad * 0.8, bottom)], fill=255)
+    draw.polygon(
+        [
+            (middle - broad, float_top),
+            (middle + broad, float_top),
+            (middle + broad * 0.8, bottom),
+            (middle - broad * 0.8, bottom),
+        ],
+        fill=255,
+    )
 
 
 def _top_shape(draw: ImageDraw.ImageDraw, shape: str, place: tuple[float, float], size: float, colour: tuple) -> None:
@@ -206,8 +217,9 @@ def _camera(chance: np.random.Generator, picture: Image.Image) -> Image.Image:
     return Image.fromarray(np.clip(pixels, 0, 255).astype(np.uint8))
 
 
-def _smooth_noise(chance: np.random.Generator, grid: tuple[int, int], cells: int,
-                  size: tuple[int, int] | None = None) -> np.ndarray:
+def _smooth_noise(
+    chance: np.random.Generator, grid: tuple[int, int], cells: int, size: tuple[int, int] | None = None
+) -> np.ndarray:
     """Noise of about unit size that varies over `cells` cells; float64 [height, width]."""
     coarse = chance.normal(0, 1, (max(2, cells * grid[1] // max(grid)), cells)).astype(np.float32)
     smooth = Image.fromarray(coarse).resize(size or grid, Image.Resampling.BICUBIC)

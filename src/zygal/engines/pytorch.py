@@ -32,7 +32,9 @@ class PyTorchEngine:
             try:
                 self._module = torch.export.load(copy.name).module()
             except Exception as fault:  # Any fault of the framework's loader means the same to the user.
-                raise SourceError(f"{path} cannot be loaded by PyTorch {self.version} ({_first_line(fault)}).") from fault
+                raise SourceError(
+                    f"{path} cannot be loaded by PyTorch {self.version} ({_first_line(fault)})."
+                ) from fault
         self.input_type = program.types[program.inputs[0]]
         first = self.input_type.shape[0]
         self.batch_size = first if isinstance(first, int) else None

@@ -45,7 +45,12 @@ class RuntimeEngine:
             ) from fault
 
 
-_DTYPES = {"tensor(float)": "float32", "tensor(uint8)": "uint8", "tensor(float16)": "float16", "tensor(double)": "float64"}
+_DTYPES = {
+    "tensor(float)": "float32",
+    "tensor(uint8)": "uint8",
+    "tensor(float16)": "float16",
+    "tensor(double)": "float64",
+}
 
 
 def _first_line(fault: Exception) -> str:

@@ -9,7 +9,10 @@ from pathlib import Path
 from zygal.errors import FileError
 from zygal.files import sha256_of
 
-SUFFIXES = frozenset(".bmp .gif .jfif .jpe .jpeg .jpg .pbm .pgm .png .pnm .ppm .tga .tif .tiff .webp".split())
+SUFFIXES = frozenset((
+    ".bmp", ".gif", ".jfif", ".jpe", ".jpeg", ".jpg", ".pbm", ".pgm", ".png", ".pnm", ".ppm", ".tga", ".tif",
+    ".tiff", ".webp",
+))  # fmt: skip
 
 
 @dataclass(frozen=True)

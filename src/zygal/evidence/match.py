@@ -10,6 +10,7 @@ import numpy as np
 
 from zygal.engines import Engine, run_in_batches
 from zygal.errors import ImageError, WitnessError, some_of
+from zygal.evidence.causes import Cause, find_cause
 from zygal.evidence.compare import ScoreComparison, compare_scores, tensor_differences
 from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.witness import Witness
@@ -63,7 +64,10 @@ class ImageResult:
 
 @dataclass(frozen=True)
 class Match:
-    """The whole result. `unread`: recorded images that cannot be read here. `not_checked`: sentences."""
+    """The whole result. `unread`: recorded images that cannot be read here. `not_checked`: sentences.
+
+    `cause`: the edit of the inlet that mends gate A, if A broke and one was found.
+    """
 
     gates: tuple[Gate, ...]
     images: tuple[ImageResult, ...]
@@ -72,6 +76,7 @@ class Match:
     not_checked: tuple[str, ...]
     notes: tuple[str, ...]
     spread: float
+    cause: Cause | None
 
     @property
     def holds(self) -> bool:
@@ -99,6 +104,7 @@ def match(
     not_checked, notes, unread = [], [], []
     tensors: dict[int, float | None] = {}
     end: ScoreComparison | None = None
+    cause: Cause | None = None
     if images is None:
         not_checked.append("A and C were not checked: without the image files only the model can be compared")
     elif inlet is None:
@@ -106,7 +112,10 @@ def match(
     else:
         notes = check_images(witness, images)
         ours, tensors, unread, shape_fault = _our_tensors(witness, inlet, images, progress)
-        gates = [_tensor_gate(tensors, limits.tensor, shape_fault), *gates]
+        tensor_gate = _tensor_gate(tensors, limits.tensor, shape_fault)
+        gates = [tensor_gate, *gates]
+        if not tensor_gate.holds and tensors:
+            cause = find_cause(witness, inlet, images, tensors, limits.tensor)
         if unread:
             gates.insert(0, Gate("images", "recorded images that cannot be read here", len(unread), 0, "images"))
         if shape_fault:
@@ -126,6 +135,7 @@ def match(
         not_checked=tuple(not_checked),
         notes=tuple(notes),
         spread=spread,
+        cause=cause,
     )
 
 
@@ -148,7 +158,11 @@ def check_images(witness: Witness, folder: str | Path) -> list[str]:
             f"(other bytes: {some_of(changed)}); give the folder that the witness was made from, or record it again."
         )
     extra = sorted(present - {image.name for image in witness.images})
-    return [f"{len(extra)} image{'s' * (len(extra) > 1)} in {folder} not in the witness: {some_of(extra)}"] if extra else []
+    return (
+        [f"{len(extra)} image{'s' * (len(extra) > 1)} in {folder} not in the witness: {some_of(extra)}"]
+        if extra
+        else []
+    )
 
 
 def _decodes(path: Path) -> bool:
@@ -202,7 +216,9 @@ def _tensor_gate(differences: dict[int, float | None], limit: float, shape_fault
     return Gate("A", asks, max(differences.values()), limit, "grey levels")
 
 
-def _score_gates(letter: str, what: str, compared: ScoreComparison, limit: float, count: int | None = None) -> list[Gate]:
+def _score_gates(
+    letter: str, what: str, compared: ScoreComparison, limit: float, count: int | None = None
+) -> list[Gate]:
     total = len(compared.scores) if count is None else count
     return [
         Gate(letter, f"{what}: largest score difference", float(compared.differences.max()), limit, "of the spread"),

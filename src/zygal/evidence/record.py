@@ -83,7 +83,9 @@ def training_code_preprocessing(place: str) -> tuple[ImageToTensor, Preprocessin
     """
     file, _, name = place.rpartition(":")
     if not file or not name.isidentifier():
-        raise WitnessError(f"{place} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load.")
+        raise WitnessError(
+            f"{place} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load."
+        )
     path = existing_file(file)
     function = getattr(_load_module(path), name, None)
     if not callable(function):

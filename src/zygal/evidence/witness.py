@@ -190,4 +190,6 @@ def check_finite(scores: np.ndarray, names: list[str], where: str) -> None:
     """Raises WitnessError naming the images whose scores are not numbers."""
     bad = [name for name, row in zip(names, scores) if not np.isfinite(row).all()]
     if bad:
-        raise WitnessError(f"{where}: the scores of {some_of(bad)} are not finite numbers; the model or its input is broken.")
+        raise WitnessError(
+            f"{where}: the scores of {some_of(bad)} are not finite numbers; the model or its input is broken."
+        )

@@ -15,7 +15,9 @@ from zygal.inlet.specification import Crop, Decode, Inlet, Resize, Tensor, Value
 
 PLAIN_MODES = ("1", "L", "LA", "P", "PA", "RGB", "RGBA", "RGBX", "CMYK", "YCbCr")
 
-_FILTERS = {name: Image.Resampling[name.upper()] for name in ("nearest", "box", "bilinear", "hamming", "bicubic", "lanczos")}
+_FILTERS = {
+    name: Image.Resampling[name.upper()] for name in ("nearest", "box", "bilinear", "hamming", "bicubic", "lanczos")
+}
 
 
 @dataclass(frozen=True)
@@ -85,7 +87,9 @@ def to_tensor(pixels: np.ndarray, values: Values, tensor: Tensor) -> np.ndarray:
 
 def _to_colour(picture: Image.Image, decode: Decode, path: str | Path) -> Image.Image:
     if picture.mode not in PLAIN_MODES:
-        raise ImageError(f"{path} has pixels of the kind {picture.mode}, not 8 bits a channel; convert it to 8 bits first.")
+        raise ImageError(
+            f"{path} has pixels of the kind {picture.mode}, not 8 bits a channel; convert it to 8 bits first."
+        )
     transparent = "transparency" in picture.info or "A" in picture.getbands()
     if transparent and decode.transparency != "drop":
         ground = Image.new("RGBA", picture.size, decode.transparency)
@@ -96,7 +100,9 @@ def _to_colour(picture: Image.Image, decode: Decode, path: str | Path) -> Image.
 def _resize(picture: Image.Image, step: Resize) -> Image.Image:
     height, width = scaled_size((picture.height, picture.width), step)
     if max(height, width) > 65536:
-        raise ImageError(f"a picture of {picture.width} x {picture.height} would become {width} x {height} by the resize.")
+        raise ImageError(
+            f"a picture of {picture.width} x {picture.height} would become {width} x {height} by the resize."
+        )
     return picture.resize((width, height), _FILTERS[step.filter])
 
 

@@ -145,7 +145,9 @@ def _values(table: _Table, channels: int) -> Values:
         raise table.error("range gives black and white the same value")
     for name, numbers in (("mean", mean), ("std", std)):
         if numbers is not None and len(numbers) != channels:
-            raise table.error(f"{name} has {len(numbers)} numbers, but the image has {channels} channel{'s' * (channels > 1)}")
+            raise table.error(
+                f"{name} has {len(numbers)} numbers, but the image has {channels} channel{'s' * (channels > 1)}"
+            )
     if std is not None and 0 in std:
         raise table.error("std holds a zero, by which nothing can be divided")
     return Values(range_, mean, std)

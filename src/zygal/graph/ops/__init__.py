@@ -5,7 +5,16 @@ tensors but must be known beforehand (axes, shapes, pads) is an attribute here; 
 how the artifact spells it.
 """
 
-from zygal.graph.ops import activations, arithmetic, convolution, linear, normalization, pooling, reduction, shaping
+from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the list)
+    activations,
+    arithmetic,
+    convolution,
+    linear,
+    normalization,
+    pooling,
+    reduction,
+    shaping,
+)
 from zygal.graph.ops.base import Operator, Parameter, known_operators, operator_named
 
 __all__ = ["Operator", "Parameter", "known_operators", "operator_named"]

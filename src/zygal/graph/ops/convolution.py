@@ -58,5 +58,7 @@ class Conv(Operator):
     @staticmethod
     def _counts(shape, attributes):
         pads = axis_pads(attributes["pads"])
-        each = zip(shape[2:], attributes["kernel_shape"], attributes["strides"], pads, attributes["dilations"], strict=True)
+        each = zip(
+            shape[2:], attributes["kernel_shape"], attributes["strides"], pads, attributes["dilations"], strict=True
+        )
         return tuple(output_size(*axis) for axis in each)

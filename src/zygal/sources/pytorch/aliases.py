@@ -11,11 +11,12 @@ from __future__ import annotations
 from zygal.errors import SourceError
 from zygal.sources.pytorch.program import Call, Program
 
-SAME_MEMORY = frozenset(
-    "alias chunk contiguous detach detach_ diagonal dropout expand expand_as feature_dropout flatten movedim narrow "
-    "permute reshape select slice split split_with_sizes squeeze swapaxes t to transpose type_as unbind unflatten "
-    "unsqueeze view view_as".split()
-)
+SAME_MEMORY = frozenset((
+    "alias", "chunk", "contiguous", "detach", "detach_", "diagonal", "dropout", "expand", "expand_as",
+    "feature_dropout", "flatten", "movedim", "narrow", "permute", "reshape", "select", "slice", "split",
+    "split_with_sizes", "squeeze", "swapaxes", "t", "to", "transpose", "type_as", "unbind", "unflatten",
+    "unsqueeze", "view", "view_as",
+))  # fmt: skip
 """Operators whose result may share the memory of their first argument."""
 
 

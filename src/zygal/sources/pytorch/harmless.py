@@ -19,7 +19,9 @@ from zygal.sources.pytorch.archive import ProgramArchive
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _TARGET = re.compile(r"torch\.ops\.aten\.[a-z0-9_]+\.[A-Za-z0-9_]+|_operator\.[a-z]+")
-_SIZE_FUNCTIONS = frozenset("Symbol Integer Mul Add Pow Max Min Mod FloorDiv PythonMod CeilDiv Rational".split())
+_SIZE_FUNCTIONS = frozenset((
+    "Symbol", "Integer", "Mul", "Add", "Pow", "Max", "Min", "Mod", "FloorDiv", "PythonMod", "CeilDiv", "Rational",
+))  # fmt: skip
 _CONTAINERS = frozenset(("builtins.tuple", "builtins.list", "builtins.dict", "collections.OrderedDict", None))
 
 

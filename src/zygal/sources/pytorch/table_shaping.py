@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from zygal.graph import Batch
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.symbols import multiply
 
