@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.base import Operator, Parameter, register
-from zygal.graph.ops.windows import axis_pads, output_size, windows
+from zygal.graph.ops.windows import Geometry, windows
 from zygal.graph.shapes import TensorType
 
 
@@ -15,31 +15,31 @@ class Conv(Operator):
 
     name = "Conv"
     parameters = (
-        Parameter("strides"),
-        Parameter("pads"),
-        Parameter("dilations"),
+        Parameter("kernel_shape", None),
+        Parameter("strides", None),
+        Parameter("pads", None),
+        Parameter("dilations", None),
         Parameter("group", 1),
-        Parameter("kernel_shape"),
     )
 
     def infer(self, inputs, attributes):
         x, weight, *bias = inputs
-        group, kernel = attributes["group"], tuple(attributes["kernel_shape"])
-        if weight.shape[2:] != kernel or x.rank != weight.rank:
-            raise ValueError(f"the kernel is said to be {kernel}")
+        group, kernel = attributes["group"], weight.shape[2:]
+        if tuple(attributes["kernel_shape"] or kernel) != kernel or x.rank != weight.rank:
+            raise ValueError(f"its kernel is said to be {attributes['kernel_shape']}")
         if x.shape[1] != weight.shape[1] * group or weight.shape[0] % group:
             raise ValueError(f"the channels do not fit {group} group{'s' * (group != 1)}")
         if bias and bias[0] is not None and bias[0].shape != weight.shape[:1]:
             raise ValueError("the bias does not fit the output channels")
-        return [TensorType(x.dtype, (x.shape[0], weight.shape[0], *self._counts(x.shape, attributes)))]
+        counts = Geometry.of(attributes, kernel).counts(x.shape[2:])
+        return [TensorType(x.dtype, (x.shape[0], weight.shape[0], *counts))]
 
     def compute(self, inputs, attributes):
         x, weight, *bias = inputs
-        group, kernel = attributes["group"], attributes["kernel_shape"]
-        counts = self._counts(x.shape, attributes)
-        views = windows(
-            x, kernel, attributes["strides"], axis_pads(attributes["pads"]), attributes["dilations"], counts, 0
-        )
+        group, kernel = attributes["group"], weight.shape[2:]
+        geometry = Geometry.of(attributes, kernel)
+        counts = geometry.counts(x.shape[2:])
+        views = windows(x, geometry, 0)
         batch, axes = x.shape[0], len(kernel)
         # [N, C, *counts, *kernel] -> [group, N, *counts, C / group, *kernel], so that a group is one product.
         views = views.reshape(batch, group, x.shape[1] // group, *counts, *kernel)
@@ -54,11 +54,3 @@ class Conv(Operator):
         if bias and bias[0] is not None:
             result = result + bias[0].reshape(-1, *(1,) * axes)
         return [np.ascontiguousarray(result)]
-
-    @staticmethod
-    def _counts(shape, attributes):
-        pads = axis_pads(attributes["pads"])
-        each = zip(
-            shape[2:], attributes["kernel_shape"], attributes["strides"], pads, attributes["dilations"], strict=True
-        )
-        return tuple(output_size(*axis) for axis in each)

@@ -2,51 +2,40 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from zygal.graph.ops.base import Operator, Parameter, register
-from zygal.graph.ops.windows import axis_pads, output_size, windows
+from zygal.graph.ops.windows import Geometry, windows
 from zygal.graph.shapes import TensorType
 
 
 class WindowPool(Operator):
     """What both window poolings share: x [N, C, *spatial], the geometry, and the shape rule."""
 
+    parameters = (
+        Parameter("kernel_shape"),
+        Parameter("strides", None),
+        Parameter("pads", None),
+        Parameter("dilations", None),
+        Parameter("ceil_mode", 0),
+    )
+
     def infer(self, inputs, attributes):
         (x,) = inputs
-        return [TensorType(x.dtype, (*x.shape[:2], *self._counts(x.shape, attributes)))]
-
-    def _views(self, x, attributes, fill):
-        pads, counts = axis_pads(attributes["pads"]), self._counts(x.shape, attributes)
-        dilations = self._dilations(attributes)
-        return windows(x, attributes["kernel_shape"], attributes["strides"], pads, dilations, counts, fill)
-
-    def _counts(self, shape, attributes):
-        pads, ceil = axis_pads(attributes["pads"]), bool(attributes["ceil_mode"])
-        each = zip(
-            shape[2:], attributes["kernel_shape"], attributes["strides"], pads, self._dilations(attributes), strict=True
-        )
-        return tuple(output_size(*axis, ceil) for axis in each)
-
-    @staticmethod
-    def _dilations(attributes):
-        return attributes.get("dilations") or [1] * len(attributes["kernel_shape"])
+        geometry = Geometry.of(attributes, attributes["kernel_shape"])
+        return [TensorType(x.dtype, (*x.shape[:2], *geometry.counts(x.shape[2:])))]
 
 
 @register
 class MaxPool(WindowPool):
     name = "MaxPool"
-    parameters = (
-        Parameter("kernel_shape"),
-        Parameter("strides"),
-        Parameter("pads"),
-        Parameter("dilations", None),
-        Parameter("ceil_mode", 0),
-    )
 
     def compute(self, inputs, attributes):
         (x,) = inputs
-        views = self._views(x, attributes, -np.inf)
+        lowest = -np.inf if x.dtype.kind == "f" else np.iinfo(x.dtype).min
+        views = windows(x, Geometry.of(attributes, attributes["kernel_shape"]), lowest)
         return [views.max(tuple(range(x.ndim, views.ndim)))]
 
 
@@ -58,32 +47,22 @@ class AveragePool(WindowPool):
     """
 
     name = "AveragePool"
+    # The standard's average pooling has dilations from opset 19 on only; no classifier needs them.
     parameters = (
-        Parameter("kernel_shape"),
-        Parameter("strides"),
-        Parameter("pads"),
-        Parameter("ceil_mode", 0),
+        *(each for each in WindowPool.parameters if each.name != "dilations"),
         Parameter("count_include_pad", 0),
     )
 
     def compute(self, inputs, attributes):
         (x,) = inputs
-        views = self._views(x, attributes, 0)
+        geometry = Geometry.of(attributes, attributes["kernel_shape"])
+        views = windows(x, geometry, 0)
         inner = tuple(range(x.ndim, views.ndim))
         inside = np.ones((1, 1, *x.shape[2:]), x.dtype)
         if attributes["count_include_pad"]:
-            inside = np.pad(inside, [(0, 0), (0, 0), *axis_pads(attributes["pads"])], constant_values=1)
-            attributes = attributes | {"pads": [0] * len(attributes["pads"])}
-        counts = views.shape[2 : x.ndim]
-        held = windows(
-            inside,
-            attributes["kernel_shape"],
-            attributes["strides"],
-            axis_pads(attributes["pads"]),
-            self._dilations(attributes),
-            counts,
-            0,
-        ).sum(inner)
+            inside = np.pad(inside, [(0, 0), (0, 0), *geometry.pads], constant_values=1)
+            geometry = replace(geometry, pads=((0, 0),) * len(geometry.pads))
+        held = windows(inside, geometry, 0, counts=views.shape[2 : x.ndim]).sum(inner)
         return [views.sum(inner) / held]
 
 

@@ -12,11 +12,14 @@ from zygal.graph.shapes import Batch, TensorType
 
 
 class Reduction(Operator):
+    """Over the given axes, or over all of them if none is given."""
+
     function: ClassVar[Callable[..., np.ndarray]]
 
     def infer(self, inputs, attributes):
         (x,) = inputs
-        axes = {normal_axis(axis, x.rank) for axis in attributes["axes"]}
+        wanted = attributes["axes"] or range(x.rank)
+        axes = {normal_axis(axis, x.rank) for axis in wanted}
         if any(isinstance(x.shape[axis], Batch) for axis in axes):
             raise ValueError("it would mix the images of a batch")
         kept = [1 if axis in axes else size for axis, size in enumerate(x.shape)]
@@ -26,26 +29,27 @@ class Reduction(Operator):
 
     def compute(self, inputs, attributes):
         (x,) = inputs
-        reduced = self.function(x, axis=tuple(attributes["axes"]), keepdims=bool(attributes["keepdims"]))
+        axes = tuple(attributes["axes"] or range(x.ndim))
+        reduced = self.function(x, axis=axes, keepdims=bool(attributes["keepdims"]))
         return [np.asarray(reduced, x.dtype)]
 
 
 @register
 class ReduceMean(Reduction):
     name = "ReduceMean"
-    parameters = (Parameter("axes", slot=1, slot_since=18), Parameter("keepdims", 1))
-    function = np.mean
+    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
+    function = staticmethod(np.mean)
 
 
 @register
 class ReduceMax(Reduction):
     name = "ReduceMax"
-    parameters = (Parameter("axes", slot=1, slot_since=18), Parameter("keepdims", 1))
-    function = np.max
+    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
+    function = staticmethod(np.max)
 
 
 @register
 class ReduceSum(Reduction):
     name = "ReduceSum"
-    parameters = (Parameter("axes", slot=1, slot_since=13), Parameter("keepdims", 1))
-    function = np.sum
+    parameters = (Parameter("axes", None, slot=1, slot_since=13), Parameter("keepdims", 1))
+    function = staticmethod(np.sum)

@@ -10,25 +10,31 @@ from zygal.graph.shapes import Batch, TensorType, shape_text, split_size
 
 @register
 class Reshape(Operator):
-    """To the dimensions `shape`, of which one may be -1: whatever is left, the batch included."""
+    """To the dimensions `shape`: 0 keeps the size at that place, and one may be -1, whatever is left.
+
+    The batch can only be where a 0 or the -1 stands.
+    """
 
     name = "Reshape"
     parameters = (Parameter("shape", slot=1),)
 
     def infer(self, inputs, attributes):
         (x,) = inputs
-        wanted = list(attributes["shape"])
-        if wanted.count(-1) > 1 or any(size == 0 or size < -1 for size in wanted):
-            raise ValueError(f"the shape {wanted} is not one that a reshape can aim at")
+        wanted = [x.shape[axis] if size == 0 else size for axis, size in enumerate(attributes["shape"])]
+        if wanted.count(-1) > 1 or any(isinstance(size, int) and size < -1 for size in wanted):
+            raise ValueError(f"the shape {list(attributes['shape'])} is not one that a reshape can aim at")
         fixed, batches = split_size(x.shape)
-        rest, remainder = divmod(fixed, int(np.prod([size for size in wanted if size != -1], dtype=np.int64)))
-        if remainder or batches > 1 or (-1 not in wanted and (rest != 1 or batches)):
-            raise ValueError(f"it does not have the number of elements of {wanted}")
-        filled = tuple((Batch(rest) if batches else rest) if size == -1 else size for size in wanted)
+        known, known_batches = split_size(tuple(size for size in wanted if size != -1))
+        rest, remainder = divmod(fixed, known) if known else (0, fixed)
+        rest_batches = batches - known_batches
+        if remainder or rest_batches not in (0, 1) or (-1 not in wanted and (rest != 1 or rest_batches)):
+            raise ValueError(f"it does not have the number of elements of {shape_text(tuple(wanted))}")
+        filled = tuple((Batch(rest) if rest_batches else rest) if size == -1 else size for size in wanted)
         return [TensorType(x.dtype, filled)]
 
     def compute(self, inputs, attributes):
-        return [inputs[0].reshape(attributes["shape"])]
+        (x,) = inputs
+        return [x.reshape([x.shape[axis] if size == 0 else size for axis, size in enumerate(attributes["shape"])])]
 
 
 @register
@@ -57,17 +63,20 @@ class Flatten(Operator):
 
 @register
 class Transpose(Operator):
+    """Another order of the axes; the reverse order if none is given."""
+
     name = "Transpose"
-    parameters = (Parameter("perm"),)
+    parameters = (Parameter("perm", None),)
 
     def infer(self, inputs, attributes):
         (x,) = inputs
-        if sorted(attributes["perm"]) != list(range(x.rank)):
-            raise ValueError(f"{list(attributes['perm'])} is not an order of its axes")
-        return [TensorType(x.dtype, tuple(x.shape[axis] for axis in attributes["perm"]))]
+        order = attributes["perm"] or range(x.rank)[::-1]
+        if sorted(order) != list(range(x.rank)):
+            raise ValueError(f"{list(order)} is not an order of its axes")
+        return [TensorType(x.dtype, tuple(x.shape[axis] for axis in order))]
 
     def compute(self, inputs, attributes):
-        return [inputs[0].transpose(attributes["perm"])]
+        return [inputs[0].transpose(attributes["perm"] or None)]
 
 
 @register

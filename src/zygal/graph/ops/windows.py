@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -25,33 +27,50 @@ def output_size(size: int, kernel: int, stride: int, pads: tuple[int, int], dila
     return count
 
 
-def axis_pads(pads: Sequence[int]) -> list[tuple[int, int]]:
-    """The standard's list of all begins and then all ends, as one pair an axis."""
-    half = len(pads) // 2
-    return list(zip(pads[:half], pads[half:]))
+@dataclass(frozen=True)
+class Geometry:
+    """How windows slide over the spatial axes; `pads` is one pair an axis."""
+
+    kernel: tuple[int, ...]
+    strides: tuple[int, ...]
+    pads: tuple[tuple[int, int], ...]
+    dilations: tuple[int, ...]
+    ceil: bool = False
+
+    @staticmethod
+    def of(attributes: Mapping[str, Any], kernel: Sequence[int]) -> Geometry:
+        """From the standard's attributes; what is left out is 1, or 0 for pads. Raises ValueError."""
+        axes = len(kernel)
+        pads = attributes.get("pads") or (0,) * (2 * axes)
+        strides = attributes.get("strides") or (1,) * axes
+        dilations = attributes.get("dilations") or (1,) * axes
+        if len(pads) != 2 * axes or len(strides) != axes or len(dilations) != axes:
+            raise ValueError(f"its strides, pads or dilations are not for {axes} axes")
+        # The standard lists all begins and then all ends.
+        pairs = tuple(zip(pads[:axes], pads[axes:]))
+        return Geometry(tuple(kernel), tuple(strides), pairs, tuple(dilations), bool(attributes.get("ceil_mode", 0)))
+
+    def counts(self, spatial: Sequence[int]) -> tuple[int, ...]:
+        """The number of window positions along each axis. Raises ValueError."""
+        each = zip(spatial, self.kernel, self.strides, self.pads, self.dilations, strict=True)
+        return tuple(output_size(*axis, self.ceil) for axis in each)
 
 
-def windows(
-    x: np.ndarray,
-    kernel: Sequence[int],
-    strides: Sequence[int],
-    pads: Sequence[tuple[int, int]],
-    dilations: Sequence[int],
-    counts: Sequence[int],
-    fill: float,
-) -> np.ndarray:
+def windows(x: np.ndarray, geometry: Geometry, fill: float, counts: Sequence[int] | None = None) -> np.ndarray:
     """Views of all windows of x [N, C, *spatial]: [N, C, *counts, *kernel].
 
     The input is padded with `fill`, also behind the end where a last window needs it.
     """
+    g = geometry
+    counts = g.counts(x.shape[2:]) if counts is None else counts
+    reach = [d * (k - 1) + 1 for d, k in zip(g.dilations, g.kernel)]
     padding = [(0, 0), (0, 0)]
-    for axis, (before, after) in enumerate(pads):
-        needed = (counts[axis] - 1) * strides[axis] + dilations[axis] * (kernel[axis] - 1) + 1
+    for axis, (before, after) in enumerate(g.pads):
+        needed = (counts[axis] - 1) * g.strides[axis] + reach[axis]
         padding.append((before, max(after, needed - x.shape[axis + 2] - before)))
     x = np.pad(x, padding, constant_values=fill)
-    reach = [d * (k - 1) + 1 for d, k in zip(dilations, kernel)]
     spatial = tuple(range(2, x.ndim))
     views = np.lib.stride_tricks.sliding_window_view(x, reach, axis=spatial)
-    steps = tuple(slice(0, (c - 1) * s + 1, s) for c, s in zip(counts, strides))
-    holes = tuple(slice(None, None, d) for d in dilations)
+    steps = tuple(slice(0, (c - 1) * s + 1, s) for c, s in zip(counts, g.strides))
+    holes = tuple(slice(None, None, d) for d in g.dilations)
     return views[(slice(None), slice(None), *steps, *holes)]

@@ -1,0 +1,98 @@
+"""What the tests share: the demo's files, the built program, and a way to capture modules."""
+
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from zygal.artifact import Metadata, write_artifact
+from zygal.demo.workspace import write_workspace
+from zygal.engines.runtime import RuntimeEngine
+from zygal.graph.passes import run_passes
+from zygal.graph.reference import run_graph
+from zygal.sources import read_source
+
+
+@pytest.fixture(scope="session")
+def shipped(tmp_path_factory):
+    """The demo's files with the artifact made; read-only by agreement."""
+    folder = tmp_path_factory.mktemp("shipped")
+    write_workspace(folder)
+    done = program(*"convert channel_marks.pt2 -o channel_marks.onnx --labels labels.txt".split(),
+                   "--inlet", "channel_marks.inlet.toml", cwd=folder)  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    return folder
+
+
+@pytest.fixture
+def workspace(shipped, tmp_path):
+    """A copy of the demo's files that a test may spoil."""
+    return Path(shutil.copytree(shipped, tmp_path / "workspace"))
+
+
+def program(*arguments, cwd, **more):
+    """Runs the installed program on files, as a user does."""
+    command = [str(Path(sys.executable).with_name("zygal")), *map(str, arguments)]
+    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=120, **more)
+
+
+def refused(done, *words):
+    """Asserts that a run ended as a fault of the input: one sentence that has the words, exit code 2."""
+    assert done.returncode == 2, (done.returncode, done.stdout, done.stderr)
+    assert done.stderr.startswith("zygal: ") and done.stderr.count("\n") == 1, done.stderr
+    assert "Traceback" not in done.stderr
+    for word in words:
+        assert word in done.stderr, (word, done.stderr)
+
+
+def capture(module, path, shape=(3, 32, 32), dynamic=True, seed=0):
+    """Captures a module with the live framework and saves the program."""
+    import torch
+
+    torch.manual_seed(seed)
+    example = (torch.randn(2, *shape),)
+    module(*example)  # Gives lazy layers their sizes.
+    axes = ({0: torch.export.Dim("batch", min=1)},) if dynamic else None
+    torch.export.save(torch.export.export(module.eval(), example, dynamic_shapes=axes), path)
+    return path
+
+
+def differences(path, tmp_path, module, shape=(3, 32, 32), batches=(1, 5)):
+    """Largest differences from the live module, as parts of its spread: (reference before the passes, after
+    them, the artifact on the runtime), each over two batch sizes."""
+    import torch
+
+    with read_source(path) as source:
+        before, after = source.graph, run_passes(source.graph)
+        feed, fetch = after.inputs[0], after.outputs[0]
+        named = after.renamed({feed: "image", fetch: "scores"})
+        write_artifact(named, tmp_path / "module.onnx", Metadata())
+        engine = RuntimeEngine(tmp_path / "module.onnx", 1)
+        worst = np.zeros(3)
+        for batch in batches:
+            x = np.random.default_rng(batch).standard_normal((batch, *shape), np.float32)
+            with torch.inference_mode():
+                wanted = module(torch.from_numpy(x)).numpy()
+            found = (
+                run_graph(before, {feed: x})[before.outputs[0]],
+                run_graph(after, {feed: x})[fetch],
+                engine.run(x),
+            )
+            assert all(each.shape == wanted.shape and each.dtype == wanted.dtype for each in found)
+            worst = np.maximum(worst, [np.abs(each - wanted).max() / np.ptp(wanted) for each in found])
+    return worst
+
+
+def liven(module, seed=0):
+    """Gives every parameter and statistic a value at which an error shows: no identity scale, no zero bias."""
+    import torch
+
+    chance = torch.Generator().manual_seed(seed)
+    for name, tensor in [*module.named_parameters(), *module.named_buffers()]:
+        if tensor.dtype.is_floating_point and tensor.ndim <= 1:
+            low, high = (0.6, 1.6) if "var" in name or "weight" in name else (-0.5, 0.5)
+            tensor.data.uniform_(low, high, generator=chance)
+    return module.eval()
