@@ -21,7 +21,7 @@ def shipped(tmp_path_factory):
     """The demo's files with the artifact made; read-only by agreement."""
     folder = tmp_path_factory.mktemp("shipped")
     write_workspace(folder)
-    done = program(*"convert channel_marks.pt2 -o channel_marks.onnx --labels labels.txt".split(),
+    done = program("convert", "channel_marks.pt2", "-o", "channel_marks.onnx", "--labels", "labels.txt",
                    "--inlet", "channel_marks.inlet.toml", cwd=folder)  # fmt: skip
     assert done.returncode == 0, done.stderr
     return folder

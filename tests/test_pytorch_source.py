@@ -150,7 +150,7 @@ def rewrite(path, ending, change):
 
 
 def test_strided_and_shared_weights(tmp_path):
-    strided = nn.Sequential(nn.Conv2d(3, 4, 3), nn.Flatten(), nn.LazyLinear(5)).to(memory_format=torch.channels_last)
+    strided = nn.Sequential(nn.Conv2d(3, 4, 3), nn.Flatten(), nn.Linear(144, 5)).to(memory_format=torch.channels_last)
     check_meaning(strided, tmp_path, (3, 8, 8))
     tied = nn.Sequential(nn.Conv2d(3, 4, 3), nn.Conv2d(4, 4, 3), nn.Conv2d(4, 4, 3), nn.Flatten(), nn.LazyLinear(5))
     tied[2].weight = tied[1].weight

@@ -6,6 +6,7 @@ import hashlib
 import os
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -94,17 +95,25 @@ def sha256_of(path: str | os.PathLike) -> str:
 
 @contextmanager
 def open_zip(path: str | os.PathLike, what: str, error: type[ZygalError]) -> Iterator[zipfile.ZipFile]:
-    """A zip archive for reading; what is wrong with its structure or contents is raised as `error`."""
+    """A zip archive for reading. Raises FileError, or `error` where its structure is damaged."""
     path = existing_file(path)
+    with zip_faults(path, what, error):
+        archive = zipfile.ZipFile(path)
+    with archive:
+        yield archive
+
+
+@contextmanager
+def zip_faults(path: str | os.PathLike, what: str, error: type[ZygalError]) -> Iterator[None]:
+    """Around the reading of an archive: what zipfile raises on damage comes as `error`."""
     try:
-        with zipfile.ZipFile(path) as archive:
-            yield archive
+        yield
     except zipfile.BadZipFile as fault:
         raise error(
             f"{path} is not {what}, or it is truncated or damaged ({fault}); copy it again from where it was made."
         ) from fault
-    except (NotImplementedError, RuntimeError, EOFError, ValueError, OSError) as fault:
-        # zipfile raises these for encrypted members, unknown compression and broken offsets.
+    except (NotImplementedError, RuntimeError, EOFError, ValueError, OSError, zlib.error) as fault:
+        # Encrypted members, unknown compression, broken offsets and broken streams.
         raise error(f"{path} is damaged ({fault}); copy it again from where it was made.") from fault
 
 

@@ -104,12 +104,10 @@ def _kind_of_zip(path: Path) -> str:
 
 def _looks_like_onnx(head: bytes) -> bool:
     """An ONNX file is a protobuf message that begins with the field ir_version (number 1, a varint)."""
-    return (
-        head[0] == 0x08
-        and 0 < head[1] < 0x20
-        and len(head) > 2
-        and head[2] in (0x12, 0x1A, 0x22, 0x2A, 0x32, 0x3A, 0x42)
-    )
+    if len(head) < 3 or head[0] != 0x08 or not 0 < head[1] < 0x20:
+        return False
+    # What follows is one of the model's fields of text, messages or its version.
+    return head[2] in (0x12, 0x1A, 0x22, 0x28, 0x32, 0x3A, 0x42, 0x72)
 
 
 def _kind_of_text(path: Path) -> str:

@@ -62,7 +62,14 @@ def load_model(path: str | Path) -> onnx.ModelProto:
 def read_artifact(path: str | Path) -> Artifact:
     """What an ONNX file says of itself. Raises FileError, ArtifactError or InletError."""
     model = load_model(path)
-    path = Path(path)
+    try:
+        return _facts(Path(path), model)
+    except (TypeError, AttributeError, ValueError) as fault:
+        # The protobuf library hands damaged text out as bytes.
+        raise ArtifactError(f"{path} is damaged ({fault}); convert it again from its source.") from fault
+
+
+def _facts(path: Path, model: onnx.ModelProto) -> Artifact:
     held = {tensor.name for tensor in model.graph.initializer}
     opset = next((each.version for each in model.opset_import if each.domain in ("", "ai.onnx")), 0)
     floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16)]

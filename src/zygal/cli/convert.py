@@ -55,7 +55,9 @@ def run(options) -> int:
 
 
 def _inside(inlet, labels, missing: list[str]) -> str:
-    held = ["the inlet"] * (inlet is not None) + [f"{len(labels)} labels"] * (labels is not None) + ["the origin"]
+    held = ["the inlet"] if inlet is not None else []
+    held += [f"{len(labels)} labels"] if labels is not None else []
+    held.append("the origin")
     advice = f" (give {' and '.join(missing)} to make it explain itself)" if missing else ""
     return ", ".join(held) + advice
 

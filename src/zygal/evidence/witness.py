@@ -18,7 +18,7 @@ import numpy as np
 from zygal import kinds
 from zygal.errors import WitnessError, some_of
 from zygal.evidence.images import ImageFile
-from zygal.files import open_zip, whole_file
+from zygal.files import open_zip, whole_file, zip_faults
 
 FORMAT_VERSION = 1
 _JSON, _TENSORS, _SCORES = "witness.json", "tensors.npy", "scores.npy"
@@ -87,7 +87,8 @@ def write_witness(witness: Witness, path: str | Path) -> None:
 def read_witness(path: str | Path) -> Witness:
     """The recording in a file. Raises FileError or WitnessError."""
     path = kinds.require_kind(path, kinds.WITNESS)
-    with open_zip(path, "a witness", WitnessError) as archive:
+    faults = (path, kinds.WITNESS, WitnessError)
+    with open_zip(*faults) as archive, zip_faults(*faults):
         document = _read_json(archive, path)
         tensors, scores = _read_array(archive, _TENSORS, path), _read_array(archive, _SCORES, path)
     try:

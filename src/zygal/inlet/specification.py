@@ -22,7 +22,8 @@ class Decode:
     """From the file to 8-bit pixels.
 
     colour: the channels and their order; grey is 0.299 R + 0.587 G + 0.114 B (ITU-R BT.601) rounded to 8 bits.
-    exif: whether the orientation that the camera noted is applied.
+    exif: whether the orientation that the camera noted is applied. (TIFF files are upright either way: Pillow turns
+    them while it decodes them, for training code as for us.)
     transparency: "drop" takes the colours and forgets the transparency; "#rrggbb" lays the picture over that colour.
     """
 

@@ -21,7 +21,7 @@ import numpy as np
 
 from zygal import kinds
 from zygal.errors import SourceError
-from zygal.files import open_zip
+from zygal.files import open_zip, zip_faults
 
 SUPPORTED_SCHEMA = 8
 JSON_LIMIT_BYTES = 256_000_000
@@ -99,7 +99,8 @@ class ProgramArchive:
             # A deflated byte gives at most 1032; a larger claim is not believed.
             if info.file_size > 1032 * info.compress_size + 64:
                 raise SourceError(f"{self.path} is damaged: {name} claims more bytes than it can hold.")
-            return np.frombuffer(self._archive.read(info), np.uint8)
+            with zip_faults(self.path, kinds.PROGRAM, SourceError):
+                return np.frombuffer(self._archive.read(info), np.uint8)
         content = self._stored_bytes(info)
         if zlib.crc32(content) != info.CRC:
             raise SourceError(

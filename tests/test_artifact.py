@@ -1,0 +1,141 @@
+"""Passes and the artifact: the demo's real model, judged by the reference engine, the checker and the runtime."""
+
+import json
+
+import numpy as np
+import onnx
+import pytest
+from conftest import program, refused
+
+from zygal.artifact import artifact_graph, read_artifact
+from zygal.convert import convert
+from zygal.engines.runtime import RuntimeEngine
+from zygal.errors import InletError, LabelsError, SourceError
+from zygal.graph.passes import PASSES, fold_constants, remove_dead
+from zygal.graph.reference import run_graph
+from zygal.inlet import Crop, Inlet, Tensor, read_inlet
+from zygal.sources import read_source
+
+
+@pytest.fixture(scope="module")
+def batch():
+    return np.random.default_rng(1).standard_normal((3, 3, 64, 64), np.float32)
+
+
+def test_no_pass_changes_what_the_graph_computes(shipped, batch):
+    with read_source(shipped / "channel_marks.pt2") as source:
+        graph = source.graph
+        wanted = run_graph(graph, {"image": batch})["linear"]
+        counts = [len(graph.nodes)]
+        for each in PASSES:
+            graph = each(graph)
+            found = run_graph(graph, {"image": batch})[graph.outputs[0]]
+            assert np.abs(found - wanted).max() < 1e-6 * np.ptp(wanted), each
+            counts.append(len(graph.nodes))
+    left = {node.operator for node in graph.nodes}
+    assert counts == sorted(counts, reverse=True) and counts[0] == 75 and counts[-1] == 58
+    assert not left & {"BatchNormalization", "Identity"}
+    assert not [name for name in graph.constants if "num_batches" in name]
+
+
+def test_constants_are_folded_and_the_dead_removed():
+    from zygal.graph import Batch, GraphBuilder, TensorType
+
+    builder = GraphBuilder()
+    builder.input("x", TensorType(np.dtype("float32"), (Batch(), 4)))
+    builder.constant("a", np.float32([1, 2, 3, 4]))
+    builder.add("Mul", ["a", "a"], "squares")
+    builder.add("Exp", ["x"], "nobody_asks")
+    builder.add("Add", ["x", "squares"], "y")
+    graph = remove_dead(fold_constants(builder.finish(["y"])))
+    assert [node.operator for node in graph.nodes] == ["Add"] and set(graph.constants) == {"squares"}
+    assert run_graph(graph, {"x": np.zeros((1, 4), np.float32)})["y"].tolist() == [[1, 4, 9, 16]]
+
+
+def test_the_artifact_is_standard_small_and_the_same_when_made_twice(shipped, tmp_path):
+    inlet = read_inlet(shipped / "channel_marks.inlet.toml")
+    for name in ("first.onnx", "second.onnx"):
+        convert(shipped / "channel_marks.pt2", tmp_path / name, inlet, None, "photo", "logits")
+    content = (tmp_path / "first.onnx").read_bytes()
+    assert content == (tmp_path / "second.onnx").read_bytes() and len(content) < 260_000
+    model = onnx.load(tmp_path / "first.onnx")
+    onnx.checker.check_model(model, full_check=True)
+    assert model.ir_version == 8 and [(each.domain, each.version) for each in model.opset_import] == [("", 17)]
+    assert {node.domain for node in model.graph.node} == {""}
+    assert len({node.name for node in model.graph.node}) == len(model.graph.node)
+    artifact = read_artifact(tmp_path / "first.onnx")
+    assert artifact.inputs == {"photo": ("float32", ("N", 3, 64, 64))}
+    assert artifact.outputs == {"logits": ("float32", ("N", 10))}
+    assert artifact.metadata.inlet == inlet and artifact.metadata.labels is None
+    assert artifact.metadata.origin.framework_version.startswith("2.13")
+
+
+def test_runtime_and_reference_agree_on_the_artifact(shipped, batch):
+    graph = artifact_graph(shipped / "channel_marks.onnx")
+    engine = RuntimeEngine(shipped / "channel_marks.onnx", 1)
+    for count in (1, 3):
+        wanted = run_graph(graph, {"image": batch[:count]})["scores"]
+        assert np.abs(engine.run(batch[:count]) - wanted).max() < 1e-6 * np.ptp(wanted)
+    assert "features.0.expand.0" in graph.layer_names()
+
+
+def test_what_does_not_fit_the_model_is_refused_and_nothing_is_written(shipped, tmp_path):
+    source, target = shipped / "channel_marks.pt2", tmp_path / "never.onnx"
+    cases = [
+        (LabelsError, "fewer", {"labels": ["a", "b"]}),
+        (LabelsError, "more", {"labels": [str(number) for number in range(11)]}),
+        (InletError, "crop", {"inlet": Inlet(frame=(Crop((60, 64)),))}),
+        (InletError, "layout", {"inlet": Inlet(frame=(Crop((64, 64)),), tensor=Tensor("NHWC"))}),
+        (InletError, "each image", {"inlet": Inlet()}),
+        (SourceError, "two names", {"input_name": "scores"}),
+    ]
+    for error, words, arguments in cases:
+        with pytest.raises(error, match=words):
+            convert(source, target, **arguments)
+    assert not list(tmp_path.iterdir())
+
+
+def test_convert_never_imports_a_framework(shipped, tmp_path):
+    done = program("convert", "channel_marks.pt2", "-o", tmp_path / "a.onnx", cwd=shipped,
+                   env={"PYTHONPROFILEIMPORTTIME": "1", "PATH": "/usr/bin:/bin"})  # fmt: skip
+    imported = {line.rpartition("|")[2].strip().partition(".")[0] for line in done.stderr.splitlines()}
+    assert done.returncode == 0 and "numpy" in imported
+    assert not imported & {"torch", "keras", "tensorflow", "jax", "onnxruntime", "matplotlib"}
+
+
+LABELS = {
+    "lines.txt": "a\nb b\nc\n\n",
+    "list.json": '["a", "b b", "c"]',
+    "by_index.json": '{"0": "a", "2": "c", "1": "b b"}',
+    "by_name.json": '{"c": 2, "a": 0, "b b": 1}',
+}
+
+
+@pytest.mark.parametrize("name", LABELS)
+def test_labels_in_every_form(name, tmp_path):
+    (tmp_path / name).write_text(LABELS[name])
+    done = program("survey", name, "--json", "out.json", cwd=tmp_path)
+    assert done.returncode == 0 and json.loads((tmp_path / "out.json").read_text())["labels"] == ["a", "b b", "c"]
+
+
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        ("a\n\nb", "empty line 2"),
+        ("", "an empty file"),
+        ("\n\n", "no label"),
+        ('{"a": 0, "b": 2}', "1 is missing"),
+        ('{"0": "a", "2": "b"}', "1 is missing"),
+        ("[1, 2]", "list of names"),
+        ('["a", "b"', "not valid JSON"),
+        ("a\nb\na", "'a' twice"),
+        ("\udcff", "not text in UTF-8"),
+    ],
+)
+def test_labels_that_cannot_be_understood(text, words, shipped, tmp_path):
+    (tmp_path / "labels.txt").write_bytes(text.encode("utf-8", "surrogateescape"))
+    done = program("convert", shipped / "channel_marks.pt2", "-o", "a.onnx", "--labels", "labels.txt", cwd=tmp_path)
+    if text == "":
+        words = "no label"
+    refused(done, words)
+    assert not (tmp_path / "a.onnx").exists()

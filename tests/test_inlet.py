@@ -1,0 +1,180 @@
+"""The inlet, judged by Pillow and NumPy called directly, and by the demo's training code."""
+
+import importlib.util
+import zlib
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image, ImageOps
+
+from zygal.errors import ImageError, InletError
+from zygal.inlet import Crop, Decode, Inlet, Resize, Tensor, Values, apply_inlet, format_inlet, parse_inlet, read_inlet
+from zygal.inlet import specification as spec
+
+sides = st.integers(1, 90)
+colours = st.sampled_from(spec.COLOURS)
+
+
+@st.composite
+def frames(draw):
+    """A resize and perhaps a crop that fits behind it."""
+    if draw(st.booleans()):
+        short = draw(st.integers(4, 60))
+        resize = Resize(short, None, draw(st.sampled_from(spec.FILTERS)), draw(st.sampled_from(spec.LONG_SIDES)))
+        room = (short, short)
+    else:
+        room = (draw(st.integers(4, 60)), draw(st.integers(4, 60)))
+        resize = Resize(None, room, draw(st.sampled_from(spec.FILTERS)))
+    size = tuple(draw(st.integers(1, side)) for side in room)
+    crop = Crop(size, draw(st.sampled_from(spec.CENTRINGS)))
+    return (resize, crop) if draw(st.booleans()) else (resize,)
+
+
+@st.composite
+def inlets(draw):
+    decode = Decode(draw(colours), draw(st.sampled_from(spec.EXIF)), draw(st.sampled_from(["drop", "#20ff80"])))
+    channels = 1 if decode.colour == "grey" else 3
+    numbers = st.lists(st.floats(0.125, 2.0, width=32), min_size=channels, max_size=channels).map(tuple)
+    ranges = st.sampled_from([(0.0, 1.0), (0.0, 255.0), (-1.0, 1.0), (1.0, 0.0)])
+    values = Values(draw(ranges), draw(st.none() | numbers), draw(st.none() | numbers))
+    return Inlet(decode, draw(frames()), values, Tensor(draw(st.sampled_from(spec.LAYOUTS))))
+
+
+@st.composite
+def pictures(draw):
+    mode = draw(st.sampled_from(["RGB", "L", "RGBA", "LA", "P", "1", "CMYK"]))
+    pixels = np.random.default_rng(draw(st.integers(0, 99))).integers(0, 256, (draw(sides), draw(sides), 4), np.uint8)
+    return Image.fromarray(pixels, "RGBA").convert(mode), draw(st.sampled_from([None, 1, 3, 5, 6, 8]))
+
+
+def by_hand(picture, orientation, inlet):
+    """What a careful person writes with Pillow and NumPy for this inlet, in float64 at the end."""
+    turns = {3: Image.Transpose.ROTATE_180, 5: Image.Transpose.TRANSPOSE, 6: Image.Transpose.ROTATE_270,
+             8: Image.Transpose.ROTATE_90}  # fmt: skip
+    if inlet.decode.exif == "apply" and orientation in turns:
+        picture = picture.transpose(turns[orientation])
+    if inlet.decode.transparency != "drop" and (picture.mode in ("RGBA", "LA") or "transparency" in picture.info):
+        ground = Image.new("RGBA", picture.size, (0x20, 0xFF, 0x80, 255))
+        ground.alpha_composite(picture.convert("RGBA"))
+        picture = ground.convert("RGB")
+    picture = picture.convert("L" if inlet.decode.colour == "grey" else "RGB")
+    for step in inlet.frame:
+        width, height = picture.size
+        if isinstance(step, Crop):
+            halve = (lambda n: n // 2) if step.centring == "down" else (lambda n: int(round(n / 2)))
+            top, left = halve(height - step.size[0]), halve(width - step.size[1])
+            picture = picture.crop((left, top, left + step.size[1], top + step.size[0]))
+            continue
+        if step.size:
+            size = step.size[::-1]
+        else:
+            scale = max(width, height) * step.short_side / min(width, height)
+            long = int(scale) if step.long_side == "down" else round(scale)
+            size = (step.short_side, long) if width <= height else (long, step.short_side)
+        picture = picture.resize(size, getattr(Image.Resampling, step.filter.upper()))
+    pixels = np.atleast_3d(np.asarray(picture))
+    pixels = pixels[..., ::-1] if inlet.decode.colour == "bgr" else pixels
+    low, high = inlet.values.range
+    numbers = pixels.astype(np.float64) / 255 * (high - low) + low
+    numbers = (numbers - np.array(inlet.values.mean or [0.0])) / np.array(inlet.values.std or [1.0])
+    return pixels, numbers.transpose(2, 0, 1) if inlet.tensor.layout == "NCHW" else numbers
+
+
+@settings(max_examples=150, deadline=None)
+@given(pictures(), inlets())
+def test_pixels_are_pillows_to_the_bit(tmp_path_factory, drawn, inlet):
+    picture, orientation = drawn
+    path = tmp_path_factory.getbasetemp() / ("picture.jpg" if picture.mode == "CMYK" else "picture.png")
+    exif = Image.Exif()
+    if orientation:
+        exif[0x0112] = orientation
+    picture.save(path, exif=exif)
+    found = apply_inlet(path, inlet)
+    pixels, numbers = by_hand(Image.open(path), orientation, inlet)
+    assert np.array_equal(found.pixels, pixels)
+    assert found.tensor.dtype == np.float32 and found.tensor.flags.c_contiguous
+    np.testing.assert_allclose(found.tensor, numbers, rtol=1e-5, atol=2e-5 * max(map(abs, inlet.values.range)))
+    assert inlet.tensor_shape() in (None, found.tensor.shape)
+
+
+def test_every_reference_image_is_the_training_sides_to_the_bit(shipped):
+    spec_ = importlib.util.spec_from_file_location("training_code", shipped / "training_code.py")
+    training_code = importlib.util.module_from_spec(spec_)
+    spec_.loader.exec_module(training_code)
+    inlet = read_inlet(shipped / "channel_marks.inlet.toml")
+    images = sorted((shipped / "reference").iterdir())
+    modes = {Image.open(path).mode for path in images}
+    turned = [path for path in images if Image.open(path).getexif().get(0x0112, 1) != 1]
+    assert len(images) == 40 and modes >= {"RGB", "L", "RGBA", "P"} and len(turned) == 8
+    for path in images:
+        assert np.array_equal(apply_inlet(path, inlet).tensor, training_code.load_image(path)), path
+    assert len({Image.open(path).size for path in images}) >= 8
+
+
+@settings(max_examples=80, deadline=None)
+@given(inlets())
+def test_an_inlet_survives_being_written(inlet):
+    assert parse_inlet(format_inlet(inlet), "text") == inlet
+
+
+@pytest.mark.parametrize(
+    "was, becomes, words",
+    [
+        ('colour = "rgb"', 'color = "rgb"', "unknown key color; known are colour, exif, transparency"),
+        ('colour = "rgb"', 'colour = "RGBA"', "one of rgb, bgr, grey, not 'RGBA'"),
+        ('colour = "rgb"', 'colour = "grey"', "mean has 3 numbers, but the image has 1 channel"),
+        ("[decode]", "[decoder]", "unknown key decoder"),
+        ("short_side = 72", "short_side = 72\nsize = [72, 72]", "either short_side = PIXELS or size"),
+        ("short_side = 72", "size = [72, 72]\nlong_side = 'down'", "long_side contradicts size"),
+        ("short_side = 72", "", "either short_side = PIXELS or size"),
+        ("short_side = 72", "short_side = 7.5", "number of pixels from 1 to 16384, not 7.5"),
+        ('filter = "bilinear"', "", "needs its filter"),
+        ("size = [64, 64]", "size = [64, 80]", "crop to 64 x 80 is larger than"),
+        ("size = [64, 64]", "size = 64", "height, width"),
+        ('step = "crop"', 'step = "cut"', "one of resize, crop"),
+        ("[[frame]]", "[frame]", "not valid TOML|two brackets"),
+        ("range = [0, 1]", "range = [1, 1]", "same value"),
+        ("std = [0.24, 0.23, 0.25]", "std = [0.24, 0, 0.25]", "std holds a zero"),
+        ("std = [0.24, 0.23, 0.25]", "std = [0.24, nan, 0.25]", "list of one number a channel"),
+        ('dtype = "float32"', 'dtype = "uint8"', "uint8 contradicts .values."),
+        ('transparency = "#ffffff"', 'transparency = "white"', '"drop" or a colour'),
+        ("zygal_inlet = 1", "zygal_inlet = 2", "reads version 1"),
+        ("zygal_inlet = 1", "", "not an inlet"),
+        ("[values]", "[values", "not valid TOML"),
+    ],
+)
+def test_what_is_unknown_or_contradictory_is_refused_by_name(was, becomes, words, shipped):
+    text = (shipped / "channel_marks.inlet.toml").read_text()
+    assert was in text
+    with pytest.raises(InletError, match=words):
+        parse_inlet(text.replace(was, becomes, 1), "mine.toml")
+
+
+def test_images_that_cannot_pass(tmp_path, shipped):
+    inlet = read_inlet(shipped / "channel_marks.inlet.toml")
+    Image.new("I;16", (90, 90)).save(tmp_path / "deep.png")
+    whole = (shipped / "reference" / "mark-05.jpg").read_bytes()
+    (tmp_path / "cut.jpg").write_bytes(whole[:2500])
+    (tmp_path / "text.jpg").write_text("not an image")
+    Image.new("L", (1, 1)).save(tmp_path / "bomb.png")
+    huge = bytearray((tmp_path / "bomb.png").read_bytes())
+    huge[16:24] = (60000).to_bytes(4, "big") * 2
+    huge[29:33] = zlib.crc32(huge[12:29]).to_bytes(4, "big")
+    (tmp_path / "bomb.png").write_bytes(huge)
+    Image.new("RGB", (20, 20)).save(tmp_path / "small.png")
+    cases = {"deep.png": "8 bits", "cut.jpg": "truncated", "text.jpg": "not an image", "bomb.png": "more pixels"}
+    for name, words in cases.items():
+        with pytest.raises(ImageError, match=words):
+            apply_inlet(tmp_path / name, inlet)
+    with pytest.raises(ImageError, match="before the crop"):
+        apply_inlet(tmp_path / "small.png", Inlet(frame=(Crop((21, 10)),)))
+
+
+def test_exif_that_is_upright_changes_nothing(tmp_path):
+    picture = Image.effect_noise((40, 30), 60)
+    picture.save(tmp_path / "plain.png")
+    applied, ignored = (apply_inlet(tmp_path / "plain.png", Inlet(Decode(exif=exif))).pixels for exif in spec.EXIF)
+    assert np.array_equal(applied, ignored)
+    assert np.array_equal(applied[..., 0], np.asarray(ImageOps.exif_transpose(picture)))

@@ -1,0 +1,202 @@
+"""The installed program on files in a temporary folder, as people use and misuse it."""
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from conftest import capture, program, refused
+
+MATCH = ("match", "channel_marks.onnx", "--witness", "channel_marks.witness")
+CONVERT = ("convert", "channel_marks.pt2", "-o", "new.onnx")
+
+
+def test_help_of_every_command_shows_an_example(tmp_path):
+    done = program("--help", cwd=tmp_path)
+    assert done.returncode == 0
+    for command in ("demo", "survey", "convert", "witness", "match", "bench"):
+        assert command in done.stdout
+        assert f"  zygal {command} " in program(command, "--help", cwd=tmp_path).stdout
+
+
+def test_the_demo_runs_as_it_says(tmp_path):
+    done = program("demo", "example", "--json", "demo.json", cwd=tmp_path)
+    assert done.returncode == 0, done.stdout + done.stderr
+    steps = json.loads((tmp_path / "demo.json").read_text())["steps"]
+    assert [step["exit_code"] for step in steps] == [0, 0, 0, 0, 1, 1, 1, 0]
+    for step in steps:
+        assert "$ " + " ".join(step["command"]) in done.stdout
+    assert done.stdout.count("Cause: ") == 3 and "HOLDS: A, B, C; on 40 images" in done.stdout
+    assert program("demo", "example", cwd=tmp_path, env=os.environ | {"COLUMNS": "70"}).returncode == 0
+    shipped_bytes = sum(path.stat().st_size for path in (tmp_path / "example").rglob("*") if path.is_file())
+    assert shipped_bytes < 3_000_000
+
+
+def test_survey_says_what_to_feed_and_fetch(shipped, tmp_path):
+    expected = {
+        "channel_marks.pt2": ["image   float32 [N, 3, 64, 64]   NCHW", "10 classes, logits", "56 280", "PyTorch 2.13"],
+        "channel_marks.onnx": ["scores   float32 [N, 10]", "port-hand", "opset 17", "EXIF rotation applied"],
+        "channel_marks.witness": ["40 recorded", "training_code.py:load_image", "float32 [40, 3, 64, 64]"],
+        "channel_marks.inlet.toml": ["float32 [N, 3, 64, 64], NCHW", "short side to 72 (bilinear)"],
+        "labels.txt": ["10: port-hand"],
+    }
+    for name, words in expected.items():
+        done = program("survey", name, "--json", tmp_path / "out.json", cwd=shipped)
+        assert done.returncode == 0 and json.loads((tmp_path / "out.json").read_text())["file"] == name
+        for word in words:
+            assert word in done.stdout, (name, word, done.stdout)
+
+
+def test_match_tells_holding_from_breaking(shipped, tmp_path):
+    held = program(*MATCH, "--images", "reference", "--json", tmp_path / "held.json", cwd=shipped)
+    assert held.returncode == 0 and held.stdout.count("holds") == 5
+    document = json.loads((tmp_path / "held.json").read_text())
+    assert document["holds"] and document["gates"][1]["measured"] < 1e-5 and len(document["images"]) == 40
+    assert {"label", "class", "score"} == set(document["images"][0]["recorded_top"][0])
+    for wrong, field in (
+        ("swapped_channels", "decode.colour"),
+        ("unscaled_values", "range"),
+        ("squashed", "short side"),
+    ):
+        broke = program(*MATCH, "--images", "reference", "--inlet", f"wrong/{wrong}.toml",
+                        "--json", tmp_path / "broke.json", cwd=shipped)  # fmt: skip
+        document = json.loads((tmp_path / "broke.json").read_text())
+        assert broke.returncode == 1 and "BREAKS: A, C" in broke.stdout
+        assert field in document["cause"]["finding"] and document["cause"]["residual_after_grey_levels"] == 0
+    alone = program(*MATCH, cwd=shipped)
+    assert alone.returncode == 0 and "A and C were not checked" in alone.stdout
+
+
+def test_one_unreadable_image_is_named_and_the_rest_goes_on(workspace):
+    photograph = workspace / "reference" / "mark-05.jpg"
+    photograph.write_bytes(photograph.read_bytes()[:2000])
+    done = program(*MATCH, "--images", "reference", cwd=workspace)
+    assert done.returncode == 1 and "mark-05.jpg" in done.stderr
+    assert "on 39 images, 1 could not be read" in done.stdout
+
+
+def test_images_that_are_not_the_recorded_ones(workspace):
+    shutil.copy(workspace / "reference" / "mark-06.jpg", workspace / "reference" / "mark-05.jpg")
+    refused(program(*MATCH, "--images", "reference", cwd=workspace), "mark-05.jpg", "1 of the 40")
+    (workspace / "reference" / "mark-05.jpg").unlink()
+    refused(program(*MATCH, "--images", "reference", cwd=workspace), "mark-05.jpg", "not in reference")
+
+
+def test_bench_writes_units_into_its_keys(shipped, tmp_path):
+    arguments = ("bench", "channel_marks.onnx", "--batches", "1,2", "--threads", "1", "--seconds", "0.2")
+    done = program(*arguments, "--json", tmp_path / "bench.json", cwd=shipped)
+    assert done.returncode == 0 and "images/s" in done.stdout and "Lowest latency" in done.stdout
+    cell = json.loads((tmp_path / "bench.json").read_text())["cells"][1]
+    assert cell["batch_images"] == 2 and cell["latency_median_seconds"] > 0 and cell["peak_memory_bytes"] > 0
+
+
+def test_a_fixed_batch_is_kept_and_said(tmp_path):
+    from torch import nn
+
+    module = nn.Sequential(nn.Conv2d(3, 4, 8, 8), nn.Flatten(), nn.Linear(64, 5), nn.Softmax(1))
+    capture(module, tmp_path / "fixed.pt2", dynamic=False)
+    done = program("convert", "fixed.pt2", "-o", "fixed.onnx", cwd=tmp_path)
+    assert done.returncode == 0 and "fixed batch" in done.stderr and "[2, 3, 32, 32]" in done.stdout
+    assert "probabilities" in program("survey", "fixed.onnx", cwd=tmp_path).stdout
+    done = program("bench", "fixed.onnx", "--threads", "1", "--seconds", "0.1", cwd=tmp_path)
+    assert done.returncode == 0 and "only that was measured" in done.stderr
+
+
+def damaged(workspace):
+    """Files that people really have, by name."""
+    content = (workspace / "channel_marks.pt2").read_bytes()
+    flipped = bytearray(content)
+    flipped[5000] ^= 16
+    files = {
+        "empty.pt2": b"",
+        "text.pt2": b"hello\n",
+        "cut.pt2": content[: len(content) // 2],
+        "flipped.pt2": bytes(flipped),
+        "cut.onnx": (workspace / "channel_marks.onnx").read_bytes()[:9000],
+        "cut.witness": (workspace / "channel_marks.witness").read_bytes()[:9000],
+        "few.txt": b"a\nb\n",
+        "pickle.pt": b"\x80\x02}q\x00.",
+    }
+    for name, data in files.items():
+        (workspace / name).write_bytes(data)
+    shutil.make_archive(str(workspace / "other"), "zip", workspace / "wrong")
+    (workspace / "nothing").mkdir()
+
+
+BAD = [
+    (("convert", "none.pt2", "-o", "new.onnx"), ["none.pt2", "no such file"]),
+    (("convert", "reference", "-o", "new.onnx"), ["is a folder"]),
+    (("convert", "empty.pt2", "-o", "new.onnx"), ["empty file"]),
+    (("convert", "text.pt2", "-o", "new.onnx"), ["a text file"]),
+    (("convert", "other.zip", "-o", "new.onnx"), ["a zip archive"]),
+    (("convert", "cut.pt2", "-o", "new.onnx"), ["truncated or damaged"]),
+    (("convert", "flipped.pt2", "-o", "new.onnx"), ["weight_", "checksum"]),
+    (("convert", "pickle.pt", "-o", "new.onnx"), ["a PyTorch pickle", "torch.export"]),
+    (("convert", "channel_marks.onnx", "-o", "new.onnx"), ["an ONNX artifact", "finished artifact already"]),
+    (("convert", "channel_marks.witness", "-o", "new.onnx"), ["is a witness", "--witness"]),
+    ((*CONVERT, "--labels", "few.txt"), ["2 labels", "10 outputs"]),
+    ((*CONVERT, "--inlet", "labels.txt"), ["not valid TOML"]),
+    ((*CONVERT, "--feed", "x", "--fetch", "x"), ["two names"]),
+    (("convert", "channel_marks.pt2", "-o", "nowhere/new.onnx"), ["nowhere", "does not exist"]),
+    (("convert", "channel_marks.pt2", "-o", "nothing"), ["is a folder"]),
+    (("convert", "channel_marks.pt2", "-o", "/proc/new.onnx"), ["cannot be written"]),
+    ((*CONVERT, "--json", "nowhere/out.json"), ["nowhere"]),
+    (("match", "channel_marks.pt2", "--witness", "channel_marks.witness"), ["zygal convert"]),
+    (("match", "cut.onnx", "--witness", "channel_marks.witness"), ["truncated or damaged"]),
+    (("match", "channel_marks.onnx", "--witness", "cut.witness"), ["truncated or damaged"]),
+    (("match", "channel_marks.onnx", "--witness", "channel_marks.onnx"), ["a witness is needed"]),
+    ((*MATCH, "--images", "nothing"), ["holds no images"]),
+    ((*MATCH, "--images", "nowhere"), ["does not exist"]),
+    ((*MATCH, "--images", "reference", "--inlet", "few.txt"), ["not valid TOML"]),
+    (("bench", "channel_marks.pt2"), ["zygal convert"]),
+    (("bench", "channel_marks.onnx", "--batches", "one"), ["whole numbers"]),
+    (("survey", "reference/mark-00.jpg"), ["is an image"]),
+    (("demo", "reference"), ["holds other files"]),
+    (("demo", "labels.txt"), ["is a file"]),
+    (("convert",), ["required"]),
+    (("polish", "x"), ["invalid choice"]),
+]
+
+
+def test_bad_input_gets_one_sentence_and_leaves_no_file_behind(workspace):
+    damaged(workspace)
+    before = sorted(workspace.rglob("*"))
+    for arguments, words in BAD:
+        refused(program(*arguments, cwd=workspace), *words)
+    assert sorted(workspace.rglob("*")) == before
+
+
+def test_a_missing_framework_is_said_with_its_extra(workspace):
+    (workspace / "hidden").mkdir()
+    (workspace / "hidden" / "torch.py").write_text("raise ImportError('not installed here')")
+    done = program("witness", "channel_marks.pt2", "--images", "reference", "-o", "new.witness",
+                   "--inlet", "channel_marks.inlet.toml", cwd=workspace,
+                   env=os.environ | {"PYTHONPATH": str(workspace / "hidden")})  # fmt: skip
+    refused(done, "zygal[torch]")
+    assert not (workspace / "new.witness").exists()
+
+
+@pytest.mark.parametrize("kind", [signal.SIGINT, signal.SIGTERM])
+def test_an_interrupt_leaves_nothing_half_written(kind, workspace):
+    (workspace / "slow.py").write_text(
+        "import time, numpy\nfrom pathlib import Path\n"
+        "def load(path):\n    Path('started').touch(); time.sleep(30)\n    return numpy.zeros((3, 64, 64))\n"
+    )
+    before = {path for path in workspace.rglob("*") if "__pycache__" not in path.parts}
+    command = [str(Path(sys.executable).with_name("zygal")), "witness", "channel_marks.pt2", "--images", "reference",
+               "-o", "new.witness", "--training-code", "slow.py:load"]  # fmt: skip
+    process = subprocess.Popen(command, cwd=workspace, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    for _ in range(600):
+        if (workspace / "started").exists():
+            break
+        time.sleep(0.1)
+    process.send_signal(kind)
+    _, errors = process.communicate(timeout=30)
+    assert process.returncode == 130 and errors.count("\n") == 1 and "interrupted" in errors
+    left = {path for path in workspace.rglob("*") if "__pycache__" not in path.parts}
+    assert left - before == {workspace / "started"}
