@@ -46,6 +46,7 @@ def _show(result) -> None:
     out = console()
     machine = result.machine
     out.print(f"{result.artifact} on {result.runtime}; {machine.processor}, {machine.cores_allowed} cores allowed")
+    out.print()
     best, quickest = result.best_throughput(), result.lowest_latency()
     rows = []
     for cell in result.cells:
@@ -82,7 +83,7 @@ def _show(result) -> None:
     )
     vaguest = max(result.cells, key=_vagueness)
     out.print(
-        f"Trust: the medians are known within {_vagueness(vaguest):.0%} or better "
+        f"Trust: the medians are known within {_vagueness(vaguest) * 100:.0f} % or better "
         f"(widest: batch {vaguest.batch} on {_threads(vaguest)}); smaller differences mean nothing."
     )
 

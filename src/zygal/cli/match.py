@@ -69,6 +69,7 @@ def _show(result, options, witness, runtime: str, labels) -> None:
     out = console()
     out.print(f"{options.artifact} on {runtime}, against {options.witness} "
               f"({counted(len(witness.images), 'image')}, {witness.framework} {witness.framework_version})")  # fmt: skip
+    out.print()
     rows = []
     for gate in result.gates:
         measured = gate.explanation or "not measurable" if gate.measured is None else short_number(gate.measured)
@@ -88,24 +89,23 @@ def _show(result, options, witness, runtime: str, labels) -> None:
 
 
 def _show_worst(out, worst, labels) -> None:
+    named = [(_ranked(image.recorded_top, labels), _ranked(image.artifact_top, labels)) for image in worst]
+    widths = [max(len(label) for ranks in column for label, _ in ranks) for column in zip(*named)]
     rows = []
-    for image in worst:
+    for image, columns in zip(worst, named):
         grey, end = image.tensor_difference_grey_levels, image.end_to_end_difference_of_spread
         difference = image.model_difference_of_spread if end is None else end
-        rows.append([
-            image.name,
-            "\n".join(_ranked(image.recorded_top, labels)),
-            "\n".join(_ranked(image.artifact_top, labels)),
-            "-" if grey is None else short_number(grey),
-            short_number(difference),
-        ])  # fmt: skip
+        tops = [
+            "\n".join(f"{label:<{width}} {score:7.3f}" for label, score in ranks)
+            for ranks, width in zip(columns, widths)
+        ]
+        rows.append([image.name, *tops, "-" if grey is None else short_number(grey), short_number(difference)])
     columns = ["worst images", "recorded top three", "artifact's top three", "grey levels", "of the spread"]
     show_table(out, columns, rows, left=3)
 
 
-def _ranked(top, labels) -> list[str]:
-    width = max((len(_label(index, labels)) for index, _ in top), default=0)
-    return [f"{_label(index, labels):<{width}} {score:7.3f}" for index, score in top]
+def _ranked(top, labels) -> list[tuple[str, float]]:
+    return [(_label(index, labels), score) for index, score in top]
 
 
 def _label(index: int, labels) -> str:

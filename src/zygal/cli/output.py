@@ -115,7 +115,7 @@ def counted(number: int, what: str) -> str:
 
 
 def short_number(value: float) -> str:
-    """Three significant digits, without an exponent where that is short."""
-    if value == 0 or 0.01 <= abs(value) < 10000:
-        return f"{value:.3g}" if abs(value) < 1000 else f"{value:.0f}"
-    return f"{value:.1e}"
+    """Three significant digits; an exponent only where plain digits would be long."""
+    if abs(value) >= 1000:
+        return f"{value:.0f}"
+    return f"{value:.3g}" if value == 0 or abs(value) >= 1e-4 else f"{value:.1e}"

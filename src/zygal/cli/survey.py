@@ -90,8 +90,7 @@ def _artifact(facts) -> Description:
         ("origin", _origin_line(metadata.origin) if metadata.origin else "not said"),
         ("layers", f"{facts.layers} layers in {counted(facts.nodes, 'node')}"),
         ("operators", ", ".join(f"{name} {count}" for name, count in facts.operators.items())),
-        ("parameters", f"{_grouped(facts.parameters)} (batch normalisation folded in)"
-         if "BatchNormalization" not in facts.operators else _grouped(facts.parameters)),
+        ("parameters", f"{_grouped(facts.parameters)} numbers in the weights"),
         ("format", f"ONNX opset {facts.opset}, IR version {facts.ir_version}; runs on {oldest}"),
         ("file size", file_size(facts.size_bytes)),
     ]  # fmt: skip

@@ -1,0 +1,39 @@
+"""How closely the demo's artifact agrees with the recording of the training framework.
+
+    python benchmarks/agreement.py
+
+Prints gates A, B and C on the demo, and what each deliberately wrong inlet does to gate A.
+"""
+
+import tempfile
+from pathlib import Path
+
+from zygal.convert import convert
+from zygal.demo.workspace import write_workspace
+from zygal.engines.runtime import RuntimeEngine
+from zygal.evidence.match import match
+from zygal.evidence.witness import read_witness
+from zygal.inlet import read_inlet
+
+
+def main():
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_workspace(folder)
+        inlet = read_inlet(folder / "channel_marks.inlet.toml")
+        convert(folder / "channel_marks.pt2", folder / "channel_marks.onnx", inlet)
+        engine, witness = RuntimeEngine(folder / "channel_marks.onnx"), read_witness(folder / "channel_marks.witness")
+        right = match(engine, witness, inlet, folder / "reference")
+        print(f"{len(witness.images)} images, spread of the recorded scores {right.spread:.3f}")
+        for gate in right.gates:
+            verdict = "holds" if gate.holds else "breaks"
+            print(f"{gate.comparison}  {gate.asks}: {gate.measured:.3g} (limit {gate.limit:g} {gate.unit}) {verdict}")
+        for path in sorted((folder / "wrong").iterdir()):
+            wrong = match(engine, witness, read_inlet(path), folder / "reference")
+            gate = next(gate for gate in wrong.gates if gate.comparison == "A")
+            print(f"{path.name}: A {gate.measured:.3g} grey levels, {'holds' if gate.holds else 'breaks'}; "
+                  f"cause: {wrong.cause.finding if wrong.cause else 'not found'}")  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()
