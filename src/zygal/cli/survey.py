@@ -43,12 +43,10 @@ Description = tuple[list[tuple[str, str]], dict[str, Any]]
 
 
 def _program(facts) -> Description:
-    from zygal.graph.shapes import shape_text
-
     inputs = [_tensor_line(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type]
     outputs = [
-        f"{name}   {shape_text(shape) if shape else 'of unknown shape'}{_scores_note(shape, facts.scores, place)}"
-        for place, (name, shape) in enumerate(facts.outputs.items())
+        f"{name}   {type or 'of unknown shape'}{_scores_note(type and type.shape, facts.scores, place)}"
+        for place, (name, type) in enumerate(facts.outputs.items())
     ]
     operators = {_short(name): count for name, count in facts.operators.items()}
     unknown = ", ".join(facts.unknown_operators)
@@ -67,7 +65,7 @@ def _program(facts) -> Description:
     ]
     document = asdict(facts) | {
         "inputs": [_tensor_json(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type],
-        "outputs": [{"name": name, "shape": _shape_json(shape)} for name, shape in facts.outputs.items()],
+        "outputs": [_tensor_json(name, type.dtype, type.shape) for name, type in facts.outputs.items() if type],
         "layers": facts.layers,
     }
     return rows, document

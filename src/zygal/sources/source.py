@@ -10,8 +10,7 @@ from math import prod
 from pathlib import Path
 
 from zygal.files import sha256_of
-from zygal.graph import Graph
-from zygal.graph.shapes import Shape, TensorType
+from zygal.graph import Graph, TensorType
 
 
 @dataclass(frozen=True)
@@ -36,7 +35,7 @@ class SourceFacts:
     framework_version: str
     schema_version: str
     inputs: dict[str, TensorType | None]
-    outputs: dict[str, Shape | None]
+    outputs: dict[str, TensorType | None]
     scores: str
     operators: dict[str, int]
     unknown_operators: list[str]
@@ -86,7 +85,7 @@ def source_facts(path: str | Path) -> SourceFacts:
             framework_version=program.framework_version,
             schema_version=program.schema_version,
             inputs={name: program.types.get(name) for name in program.inputs},
-            outputs={name: program.types[name].shape if name in program.types else None for name in program.outputs},
+            outputs={name: program.types.get(name) for name in program.outputs},
             scores=_scores_kind(program),
             operators=dict(operators.most_common()),
             unknown_operators=sorted(unknown_operators(program)),
