@@ -64,7 +64,7 @@ def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray]
     complete = operator.complete(node.attributes)
     for parameter in operator.parameters:
         value = complete[parameter.name]
-        if value is None:
+        if value is None or parameter.dtype == "known":
             continue
         if parameter.slot is None or opset < parameter.slot_since:
             attributes[parameter.name] = (

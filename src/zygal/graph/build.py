@@ -19,12 +19,12 @@ class GraphBuilder:
     def __init__(self) -> None:
         self.types: dict[str, TensorType] = {}
         self.constants: dict[str, np.ndarray] = {}
-        self._inputs: list[str] = []
+        self.input_names: list[str] = []
         self._nodes: list[Node] = []
 
     def input(self, name: str, type: TensorType) -> str:
         self._claim(name, type)
-        self._inputs.append(name)
+        self.input_names.append(name)
         return name
 
     def constant(self, name: str, array: np.ndarray) -> str:
@@ -64,7 +64,7 @@ class GraphBuilder:
         for name in outputs:
             if name not in self.types:
                 raise GraphError(f"the output {name} is made by nothing.")
-        return Graph(tuple(self._inputs), outputs, tuple(self._nodes), self.constants, self.types)
+        return Graph(tuple(self.input_names), outputs, tuple(self._nodes), self.constants, self.types)
 
     def _claim(self, name: str, type: TensorType) -> None:
         if name in self.types:

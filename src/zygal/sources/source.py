@@ -67,8 +67,9 @@ def read_source(path: str | Path) -> Iterator[Source]:
         widths = _weight_dtypes(program)
         if any(width in ("float16", "bfloat16", "float64") for width in widths):
             notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
-        graph = translate(program, archive)
-        yield Source(Path(path), sha256_of(path), "PyTorch", program.framework_version, graph, tuple(notes))
+        translation = translate(program, archive)
+        notes += translation.notes
+        yield Source(Path(path), sha256_of(path), "PyTorch", program.framework_version, translation.graph, tuple(notes))
 
 
 def source_facts(path: str | Path) -> SourceFacts:

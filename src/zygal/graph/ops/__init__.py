@@ -9,10 +9,12 @@ from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the
     activations,
     arithmetic,
     convolution,
+    indexing,
     linear,
     normalization,
     pooling,
     reduction,
+    resampling,
     shaping,
 )
 from zygal.graph.ops.base import Operator, Parameter, known_operators, operator_named

@@ -7,6 +7,7 @@ from math import erf
 import numpy as np
 
 from zygal.graph.ops.base import Elementwise, Operator, Parameter, normal_axis, register
+from zygal.graph.shapes import broadcast
 
 
 def _stable_sigmoid(x: np.ndarray) -> np.ndarray:
@@ -93,6 +94,45 @@ class Erf(Elementwise):
     @staticmethod
     def function(x):
         return np.vectorize(erf, otypes=[np.float64])(x)
+
+
+@register
+class Selu(Elementwise):
+    """gamma * (alpha * (exp(x) - 1) if x < 0 else x); Klambauer et al., 2017."""
+
+    name = "Selu"
+    parameters = (Parameter("alpha", 1.6732631921768188), Parameter("gamma", 1.0507010221481323))
+
+    @staticmethod
+    def function(x, alpha, gamma):
+        gamma, alpha = x.dtype.type(gamma), x.dtype.type(alpha)
+        return gamma * np.where(x > 0, x, alpha * np.expm1(np.minimum(x, 0)))
+
+
+@register
+class Softsign(Elementwise):
+    name = "Softsign"
+
+    @staticmethod
+    def function(x):
+        return x / (1 + np.abs(x))
+
+
+@register
+class PRelu(Operator):
+    """x where it is positive, x * slope elsewhere; the slope is broadcast to x."""
+
+    name = "PRelu"
+
+    def infer(self, inputs, attributes):
+        x, slope = inputs
+        if broadcast(x.shape, slope.shape) != x.shape:
+            raise ValueError("the slopes do not fit")
+        return [x]
+
+    def compute(self, inputs, attributes):
+        x, slope = inputs
+        return [np.where(x > 0, x, x * slope)]
 
 
 @register

@@ -21,7 +21,7 @@ class Parameter:
     `slot` is the input position at which the standard takes it as a tensor from opset
     `slot_since` on, of `dtype` (None: that of the first input; `scalar`: without an axis); without a
     slot it is an attribute in the artifact as well. The dtype "type" marks a parameter that is itself
-    a dtype. `default` is the standard's own default; a value of None is left out of the artifact.
+    a dtype, "known" one that is knowledge of ours and not part of the artifact. `default` is the standard's own default; a value of None is left out of the artifact.
     """
 
     name: str

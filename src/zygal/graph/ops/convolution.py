@@ -54,3 +54,44 @@ class Conv(Operator):
         if bias and bias[0] is not None:
             result = result + bias[0].reshape(-1, *(1,) * axes)
         return [np.ascontiguousarray(result)]
+
+
+@register
+class ConvTranspose(Operator):
+    """The gradient of a convolution, used to enlarge: x [N, C, *spatial], weight [C, M / group, *kernel]."""
+
+    name = "ConvTranspose"
+    parameters = (*Conv.parameters, Parameter("output_padding", None))
+
+    def infer(self, inputs, attributes):
+        x, weight = inputs[:2]
+        geometry = Geometry.of(attributes, weight.shape[2:])
+        if x.shape[1] != weight.shape[0] or x.rank != weight.rank:
+            raise ValueError("the channels do not fit the weight")
+        sizes = self._sizes(x.shape[2:], geometry, attributes)
+        return [TensorType(x.dtype, (x.shape[0], weight.shape[1] * attributes["group"], *sizes))]
+
+    def compute(self, inputs, attributes):
+        x, weight, *bias = inputs
+        group, geometry = attributes["group"], Geometry.of(attributes, weight.shape[2:])
+        sizes = self._sizes(x.shape[2:], geometry, attributes)
+        full = [size + sum(pads) for size, pads in zip(sizes, geometry.pads)]
+        parts = x.reshape(len(x), group, -1, *x.shape[2:])
+        filters = weight.reshape(group, -1, *weight.shape[1:])
+        result = np.zeros((len(x), group, weight.shape[1], *full), x.dtype)
+        for tap in np.ndindex(*geometry.kernel):
+            starts = [t * d for t, d in zip(tap, geometry.dilations)]
+            stops = [s + (n - 1) * step + 1 for s, n, step in zip(starts, x.shape[2:], geometry.strides)]
+            place = tuple(slice(*each) for each in zip(starts, stops, geometry.strides))
+            result[(..., *place)] += np.einsum("ngc...,gcm->ngm...", parts, filters[(..., *tap)])
+        inner = tuple(slice(before, before + size) for (before, _), size in zip(geometry.pads, sizes))
+        result = result.reshape(len(x), -1, *full)[(..., *inner)]
+        if bias and bias[0] is not None:
+            result = result + bias[0].reshape(-1, *(1,) * len(sizes))
+        return [np.ascontiguousarray(result)]
+
+    @staticmethod
+    def _sizes(spatial, g, attributes):
+        extra = attributes["output_padding"] or (0,) * len(spatial)
+        each = zip(spatial, g.kernel, g.strides, g.pads, g.dilations, extra, strict=True)
+        return tuple((n - 1) * s + d * (k - 1) + 1 + e - sum(p) for n, k, s, p, d, e in each)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.base import Operator, Parameter, register
-from zygal.graph.shapes import TensorType, broadcast
+from zygal.graph.shapes import Batch, Dimension, TensorType, broadcast
 
 
 @register
@@ -51,3 +51,28 @@ class Gemm(Operator):
         if len(inputs) > 2 and inputs[2] is not None:
             product = product + left.dtype.type(attributes["beta"]) * inputs[2]
         return [product]
+
+
+@register
+class Einsum(Operator):
+    """A sum of products by index letters, as in `bhid,bhjd->bhij`. The batch may only go straight through."""
+
+    name = "Einsum"
+    parameters = (Parameter("equation"),)
+
+    def infer(self, inputs, attributes):
+        given, arrow, made = attributes["equation"].replace(" ", "").partition("->")
+        terms = given.split(",")
+        if not arrow or "." in given or [len(term) for term in terms] != [each.rank for each in inputs]:
+            raise ValueError(f"the equation {attributes['equation']} does not state all axes")
+        sizes: dict[str, Dimension] = {}
+        for term, each in zip(terms, inputs):
+            for letter, size in zip(term, each.shape):
+                if sizes.setdefault(letter, size) != size:
+                    raise ValueError(f"the axis {letter} has two sizes")
+        if any(isinstance(size, Batch) and letter not in made for letter, size in sizes.items()):
+            raise ValueError("it would mix the images of a batch")
+        return [TensorType(inputs[0].dtype, tuple(sizes[letter] for letter in made))]
+
+    def compute(self, inputs, attributes):
+        return [np.asarray(np.einsum(attributes["equation"], *inputs), inputs[0].dtype)]

@@ -55,3 +55,28 @@ class LayerNormalization(Operator):
         variance = np.square(centred).mean(axes, keepdims=True)
         result = centred / np.sqrt(variance + x.dtype.type(attributes["epsilon"])) * scale
         return [result + bias[0] if bias and bias[0] is not None else result]
+
+
+@register
+class InstanceNormalization(Operator):
+    """Each channel of each image to zero mean and unit variance, then scale and bias; x is [N, C, *spatial].
+
+    Ulyanov, Vedaldi and Lempitsky, 2016.
+    """
+
+    name = "InstanceNormalization"
+    parameters = (Parameter("epsilon", 1e-5),)
+
+    def infer(self, inputs, attributes):
+        x, *channels = inputs
+        if x.rank < 3 or any(given.shape != (x.shape[1],) for given in channels):
+            raise ValueError(f"its parameters do not fit {x.shape[1]} channels")
+        return [x]
+
+    def compute(self, inputs, attributes):
+        x, scale, bias = inputs
+        axes, shape = tuple(range(2, x.ndim)), (-1, *(1,) * (x.ndim - 2))
+        centred = x - x.mean(axes, keepdims=True)
+        variance = np.square(centred).mean(axes, keepdims=True)
+        normal = centred / np.sqrt(variance + x.dtype.type(attributes["epsilon"]))
+        return [normal * scale.reshape(shape) + bias.reshape(shape)]

@@ -53,3 +53,80 @@ class ReduceSum(Reduction):
     name = "ReduceSum"
     parameters = (Parameter("axes", None, slot=1, slot_since=13), Parameter("keepdims", 1))
     function = staticmethod(np.sum)
+
+
+@register
+class ReduceMin(Reduction):
+    name = "ReduceMin"
+    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
+    function = staticmethod(np.min)
+
+
+@register
+class ReduceProd(Reduction):
+    name = "ReduceProd"
+    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
+    function = staticmethod(np.prod)
+
+
+@register
+class ReduceL2(Reduction):
+    """The Euclidean length."""
+
+    name = "ReduceL2"
+    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
+
+    @staticmethod
+    def function(x, axis, keepdims):
+        return np.sqrt(np.sum(np.square(x), axis=axis, keepdims=keepdims))
+
+
+@register
+class ReduceL1(Reduction):
+    """The sum of absolute values."""
+
+    name = "ReduceL1"
+    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
+
+    @staticmethod
+    def function(x, axis, keepdims):
+        return np.sum(np.abs(x), axis=axis, keepdims=keepdims)
+
+
+@register
+class ArgMax(Operator):
+    """The place of the largest element along an axis, the first of equals."""
+
+    name = "ArgMax"
+    parameters = (Parameter("axis", 0), Parameter("keepdims", 1))
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        axis = normal_axis(attributes["axis"], x.rank)
+        middle = (1,) if attributes["keepdims"] else ()
+        return [TensorType(np.dtype(np.int64), (*x.shape[:axis], *middle, *x.shape[axis + 1 :]))]
+
+    def compute(self, inputs, attributes):
+        return [np.argmax(inputs[0], attributes["axis"], keepdims=bool(attributes["keepdims"]))]
+
+
+@register
+class CumSum(Operator):
+    """Running sums along an axis."""
+
+    name = "CumSum"
+    since = 14
+    parameters = (Parameter("axis", slot=1, scalar=True), Parameter("exclusive", 0), Parameter("reverse", 0))
+
+    def infer(self, inputs, attributes):
+        normal_axis(attributes["axis"], inputs[0].rank)
+        if isinstance(inputs[0].shape[attributes["axis"]], Batch):
+            raise ValueError("it would mix the images of a batch")
+        return [inputs[0]]
+
+    def compute(self, inputs, attributes):
+        x, axis = inputs[0], attributes["axis"]
+        x = np.flip(x, axis) if attributes["reverse"] else x
+        sums = np.cumsum(x, axis, dtype=x.dtype)
+        sums = sums - x if attributes["exclusive"] else sums
+        return [np.flip(sums, axis) if attributes["reverse"] else sums]

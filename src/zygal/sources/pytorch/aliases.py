@@ -1,56 +1,121 @@
-"""In-place calls: who else sees what they write.
+"""Names that share memory, and what a call that writes in place does to them.
 
-In the graph every value is written once, so a call that writes into its first argument makes a new
-value, and from there on the argument's name stands for that new value. A name that shares memory
-with the argument through a view would have to follow; where such a name is read again, the
-conversion is refused rather than done wrong.
+In the graph every value is made once. A call that writes into its first argument therefore makes a
+new value, and every name that shares its memory stands for something new from there on: the tensor
+that the views were taken of is put together again with the written part in its place, and views of
+it that are read later are taken again.
 """
 
 from __future__ import annotations
 
-from zygal.errors import SourceError
-from zygal.sources.pytorch.program import Call, Program
+from collections.abc import Callable
 
-SAME_MEMORY = frozenset((
-    "alias", "chunk", "contiguous", "detach", "detach_", "diagonal", "dropout", "expand", "expand_as",
-    "feature_dropout", "flatten", "movedim", "narrow", "permute", "reshape", "select", "slice", "split",
-    "split_with_sizes", "squeeze", "swapaxes", "t", "to", "transpose", "type_as", "unbind", "unflatten",
-    "unsqueeze", "view", "view_as",
+from zygal.graph import Dimension
+from zygal.sources.pytorch.calls import Site
+from zygal.sources.pytorch.program import Call, Program
+from zygal.sources.pytorch.table_shaping import permutation
+
+SAME = frozenset((
+    "alias", "contiguous", "detach", "detach_", "to", "type_as", "dropout", "feature_dropout", "alpha_dropout",
+    "lift_fresh_copy", "_assert_tensor_metadata",
 ))  # fmt: skip
-"""Operators whose result may share the memory of their first argument."""
+RESHAPED = frozenset((
+    "view", "reshape", "flatten", "unflatten", "squeeze", "unsqueeze", "_unsafe_view", "view_as", "reshape_as",
+))  # fmt: skip
+TURNED = frozenset(("transpose", "permute", "t", "swapaxes", "movedim", "numpy_T"))
+CUT = frozenset(("slice", "select", "narrow"))
+OTHER_VIEWS = frozenset((
+    "expand", "expand_as", "chunk", "split", "split_with_sizes", "unbind", "unfold", "diagonal", "as_strided",
+))  # fmt: skip
+VIEWS = SAME | RESHAPED | TURNED | CUT | OTHER_VIEWS
+
+Values = dict[str, "str | Dimension | None"]
+SiteOf = Callable[[Call], Site]
 
 
 class Aliases:
-    """Follows which names share memory, and what each in-place call does to them."""
+    """Follows which names share memory. `run(call)` translates a call again; `site_of(call)` gives its site."""
 
-    def __init__(self, program: Program):
-        self._program = program
-        self._root: dict[str, str] = {}
+    def __init__(self, program: Program, values: Values, site_of: SiteOf, run: Callable[[Call], None]):
+        self._values, self._site_of, self._run = values, site_of, run
+        self._way: dict[str, tuple[str, tuple[Call, ...]]] = {}
         self._last_read: dict[str, int] = {}
         for position, call in enumerate(program.calls):
-            for name in call.tensors_read():
-                self._last_read[name] = position
+            self._last_read.update(dict.fromkeys(call.tensors_read(), position))
         self._last_read.update(dict.fromkeys(program.outputs, len(program.calls)))
 
-    def after(self, position: int, call: Call, values: dict) -> dict:
-        """The names that stand for another value after this call. Raises SourceError."""
+    def after(self, position: int, call: Call, writes: bool) -> None:
+        """Notes what the call's results share, and spreads what it wrote. Raises SourceError."""
         operator = call.target.split(".")[-2]
         names = call.tensors_read()
         if not names:
-            return {}
-        first, root = names[0], self._root.get(names[0], names[0])
-        writes = operator.endswith("_") and not operator.endswith("__")
-        if writes or operator in SAME_MEMORY:
-            self._root.update(dict.fromkeys(call.results, root))
-        if not writes:
-            return {}
-        sharing = {name for name, its in self._root.items() if its == root} | {root}
-        for name in sharing - {first, *call.results}:
-            read_later = self._last_read.get(name, -1) > position
-            if read_later and values.get(name) != values.get(first):
-                raise SourceError(
-                    f"{self._program.path} cannot be converted: layer {call.layer} writes in place into a tensor "
-                    "that another layer reads through a view; use the operator that is not in-place there."
-                )
-        same = {name for name in sharing if values.get(name) == values.get(first)}
-        return dict.fromkeys({first, *same}, values[call.results[0]])
+            return
+        root, way = self._way.get(names[0], (names[0], ()))
+        if writes:
+            self._way.update({name: (root, way) for name in call.results})
+            self._spread(position, call, names[0], root, way)
+        elif operator in VIEWS:
+            self._way.update({name: (root, (*way, call)) for name in call.results})
+
+    def _spread(self, position: int, call: Call, written: str, root: str, way: tuple[Call, ...]) -> None:
+        value = self._values[call.results[0]]
+        self._values[written] = value
+        sharing = [name for name, (its, _) in self._way.items() if its == root and name not in (written, *call.results)]
+        later = [name for name in sharing if self._last_read.get(name, -1) > position]
+        if not later and self._last_read.get(root, -1) <= position:
+            return
+        self._values[root] = self._put_back(call, root, way, value)
+        for name in later:
+            for step in self._way[name][1]:
+                self._run(step)
+        self._values[written] = self._values[call.results[0]] = value
+
+    def _put_back(self, call: Call, root: str, way: tuple[Call, ...], value: str) -> str:
+        """The root's new value, from the new value of the view that the way leads to."""
+        before = [self._values[root]]
+        for step in way[:-1]:
+            self._run(step)
+            before.append(self._values[step.results[0]])
+        for step, base in zip(reversed(way), reversed(before)):
+            value = self._undo(call, step, base, value)
+        return value
+
+    def _undo(self, call: Call, step: Call, base: str, value: str) -> str:
+        operator, site, rebuilt = step.target.split(".")[-2], self._site_of(step), self._site_of(call)
+        shape = site.type_of(base).shape
+        if operator in SAME:
+            return value
+        if operator in RESHAPED:
+            return rebuilt.reshaped(value, shape, final=False)
+        if operator in TURNED:
+            order = permutation(site, len(shape))
+            return rebuilt.step("Transpose", value, perm=[order.index(axis) for axis in range(len(shape))])
+        if operator in CUT:
+            return _joined(site, rebuilt, operator, base, value)
+        return rebuilt.refuse(f"writes in place through {operator}, of which another layer reads the whole")
+
+
+def _joined(site: Site, rebuilt: Site, operator: str, base: str, value: str) -> str:
+    """The base with the written slice in its place: what lies before it, the slice, what lies behind it."""
+    shape = site.type_of(base).shape
+    axis = site.plain("dim", 0) % len(shape)
+    size = shape[axis]
+    if operator == "select":
+        start = site.plain("index") % size
+        value, end = rebuilt.step("Unsqueeze", value, axes=[axis]), start + 1
+    elif operator == "narrow":
+        start = site.plain("start") % size
+        end = start + site.plain("length")
+    else:
+        if site.plain("step", 1) != 1:
+            rebuilt.refuse("writes in place into every second element or the like, which is not supported")
+        if site.plain("start") in (None, 0) and (site.plain("end") is None or site.plain("end") >= 2**40):
+            return value
+        start, end, _ = slice(site.plain("start"), site.plain("end")).indices(size)
+    parts = []
+    if start > 0:
+        parts.append(rebuilt.step("Slice", base, starts=[0], ends=[start], axes=[axis]))
+    parts.append(value)
+    if end < size:
+        parts.append(rebuilt.step("Slice", base, starts=[end], ends=[size], axes=[axis]))
+    return rebuilt.step("Concat", *parts, axis=axis) if len(parts) > 1 else value

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from math import prod
 from typing import Any, NoReturn
 
 import numpy as np
 
 from zygal.errors import SourceError
 from zygal.graph import Batch, Dimension, GraphBuilder, TensorType
-from zygal.graph.shapes import shape_text
+from zygal.graph.ops import operator_named
+from zygal.graph.shapes import shape_text, split_size
 from zygal.sources.pytorch.program import Call
 
-Handler = Callable[["Site"], str | tuple[str, ...] | Dimension]
+Handler = Callable[["Site"], str | tuple[str, ...] | Dimension | None]
 
 HANDLERS: dict[str, Handler] = {}
 """The operators that can be translated, by the framework's name without its prefix (conv2d.default)."""
@@ -22,28 +25,53 @@ def aten(*names: str) -> Callable[[Handler], Handler]:
     """Enters a function into the table under ATen names."""
 
     def enter(handler: Handler) -> Handler:
-        HANDLERS.update({f"aten.{name}": handler for name in names})
+        HANDLERS.update({name if "_operator." in name else f"aten.{name}": handler for name in names})
         return handler
 
     return enter
 
 
-class Site:
-    """One call while it is translated. Argument readers raise SourceError, naming the layer."""
+@dataclass
+class Context:
+    """What all calls of one program share while it is translated.
 
-    def __init__(self, call: Call, builder: GraphBuilder, values: dict[str, str | Dimension], where: str):
+    values: what each name of the program stands for. captured_batch: the batch that the program was
+    captured with, where it is being freed from it.
+    """
+
+    where: str
+    captured_batch: int | None = None
+    builder: GraphBuilder = field(default_factory=GraphBuilder)
+    values: dict[str, str | Dimension | None] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+
+
+class Site:
+    """One call while it is translated. Argument readers raise SourceError, naming the layer.
+
+    What depends on constants alone is computed at once and is a constant again.
+    """
+
+    def __init__(self, call: Call, context: Context):
         self.call = call
-        self._builder = builder
-        self._values = values
-        self._where = where
+        self._context = context
+        self._builder, self._values = context.builder, context.values
+
+    def note(self, sentence: str) -> None:
+        """Something that the person should know about the conversion, said once."""
+        if sentence not in self._context.notes:
+            self._context.notes.append(sentence)
 
     def refuse(self, why: str) -> NoReturn:
         """Ends the conversion: this call cannot be expressed."""
         operator = self.call.target.removeprefix("torch.ops.")
-        raise SourceError(f"{self._where} cannot be converted: layer {self.call.layer} ({operator}) {why}.")
+        raise SourceError(f"{self._context.where} cannot be converted: layer {self.call.layer} ({operator}) {why}.")
 
     def has(self, name: str) -> bool:
         return self.call.arguments.get(name, ("none", None))[0] != "none"
+
+    def is_tensor(self, name: str) -> bool:
+        return self.call.arguments.get(name, ("none", None))[0] == "tensor"
 
     def tensor(self, name: str) -> str:
         """The value that holds a tensor argument."""
@@ -58,15 +86,22 @@ class Site:
             self.refuse(f"has no list of tensors for {name}")
         return [self._value_of(each["name"]) for each in value]
 
+    def optional_tensors(self, name: str) -> list[str | None]:
+        """A list of tensors of which some are left out, as indices are."""
+        kind, value = self.call.arguments.get(name, ("none", None))
+        if kind == "tensors":
+            return list(self.tensors(name))
+        if kind != "optional_tensors":
+            self.refuse(f"has no list of tensors for {name}")
+        return [self._value_of(each["as_tensor"]["name"]) if "as_tensor" in each else None for each in value]
+
+    def plain_arguments(self) -> list[Any]:
+        """All arguments in their order, where none is a tensor."""
+        return [self.plain(name) for name in self.call.arguments]
+
     def optional_tensor(self, name: str) -> str:
         """As `tensor`, or "" if it is left out."""
         return self.tensor(name) if self.has(name) else ""
-
-    def operand(self, name: str, like: str) -> str:
-        """A tensor argument, or a plain number as a constant of the dtype of the value `like`."""
-        if self.call.arguments.get(name, ("none", None))[0] in ("tensor", "none"):
-            return self.tensor(name)
-        return self.number(self.plain(name), like)
 
     def plain(self, name: str, default: Any = None) -> Any:
         """An argument that is no tensor: a number, text, a list, or a dimension."""
@@ -75,9 +110,11 @@ class Site:
             return default
         if kind == "sym_int":
             return self._size_of(value)
+        if kind == "sym_bool":
+            return self._values.get(value.get("as_name")) if "as_name" in value else value.get("as_bool")
         if kind == "sym_ints":
             return [self._size_of(each) for each in value]
-        if kind in ("int", "ints", "float", "floats", "bool", "bools", "string"):
+        if kind in ("int", "ints", "float", "floats", "bool", "bools", "string", "scalar_type", "memory_format"):
             return value
         return self.refuse(f"has {name} given as {kind}, which it cannot depend on")
 
@@ -92,25 +129,97 @@ class Site:
         dtype = self.type_of(like).dtype
         if isinstance(value, Batch):
             self.refuse("computes with the batch size as a number")
-        if dtype.kind in "iub" and isinstance(value, float):
+        if dtype.kind in "iub" and isinstance(value, float) and value != int(value):
             self.refuse("mixes integers with fractions")
+        if isinstance(value, str):  # The file spells what JSON has no number for.
+            value = float(value)
         return self.constant(np.array(value, dtype), "number")
 
     def step(self, operator: str, *inputs: str, **attributes: Any) -> str:
         """Adds a node whose result is only used within this call's translation."""
-        name = self._builder.free_name(f"{self.call.results[0]}.{operator.lower()}")
-        return self._builder.add(operator, inputs, name, self.call.layer, **attributes)
+        return self._add(operator, inputs, f"{self.call.results[0]}.{operator.lower()}", attributes)
 
     def result(self, operator: str, *inputs: str, **attributes: Any) -> str:
         """Adds the node that makes this call's (only) result."""
-        name = self._builder.free_name(self.call.results[0])
-        return self._builder.add(operator, inputs, name, self.call.layer, **attributes)
+        return self._add(operator, inputs, self.call.results[0], attributes)
 
-    def reshaped(self, value: str, sizes: list[Dimension]) -> str:
-        """Adds a reshape to sizes of which one may be a multiple of the batch, or -1."""
-        if sum(isinstance(size, Batch) or size == -1 for size in sizes) > 1:
-            self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which leaves more than one size open")
-        return self.result("Reshape", value, shape=[-1 if isinstance(size, Batch) else size for size in sizes])
+    def results(self, operator: str, *inputs: str, count: int, **attributes: Any) -> tuple[str, ...]:
+        """Adds a node with several results."""
+        names = []
+        for place in range(count):
+            wanted = self.call.results[place] if place < len(self.call.results) else f"{self.call.results[0]}.{place}"
+            names.append(self._builder.free_name(wanted))
+        self._builder.add(operator, inputs, names, self.call.layer, **attributes)
+        return tuple(names)
+
+    def _add(self, operator: str, inputs: tuple[str, ...], wanted: str, attributes: dict[str, Any]) -> str:
+        held = self._builder.constants
+        if inputs and all(not name or name in held for name in inputs):
+            known = operator_named(operator)
+            arrays = [held[name] if name else None for name in inputs]
+            complete = known.complete(attributes)
+            known.infer([TensorType(a.dtype, a.shape) if a is not None else None for a in arrays], complete)
+            return self._builder.constant(wanted, np.asarray(known.compute(arrays, complete)[0]))
+        return self._builder.add(operator, inputs, self._builder.free_name(wanted), self.call.layer, **attributes)
+
+    def array(self, value: str) -> np.ndarray | None:
+        """The numbers of a value that is a constant, or None."""
+        return self._builder.constants.get(value)
+
+    def known_array(self, name: str) -> np.ndarray:
+        """The numbers of a tensor argument that must not depend on the image."""
+        array = self.array(self.tensor(name))
+        if array is None:
+            self.refuse(f"needs {name} to be known beforehand, but it depends on the image")
+        return array
+
+    def reshaped(self, value: str, sizes: Sequence[Dimension], final: bool = True) -> str:
+        """Adds a reshape to sizes of which one may be a multiple of the batch, and one -1."""
+        return (self.result if final else self.step)("Reshape", value, shape=self._reshape_target(value, list(sizes)))
+
+    def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
+        given = self.type_of(value).shape
+        fixed, batches = split_size(given)
+        if -1 in sizes:
+            place = sizes.index(-1)
+            others, used = split_size(tuple(size for at, size in enumerate(sizes) if at != place))
+            rest = fixed // others if others else 0
+            sizes[place] = Batch(rest) if batches > used else rest
+        if self.captured_batch and batches and not any(isinstance(size, Batch) for size in sizes):
+            sizes = self._freed(sizes, fixed)
+        if sum(isinstance(size, Batch) for size in sizes) > 1:
+            self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which holds the batch more than once")
+        return [-1 if isinstance(size, Batch) else size for size in sizes]
+
+    def _freed(self, sizes: list[int], fixed: int) -> list[Dimension]:
+        """Sizes that were captured with a fixed batch, with the batch put back where it must have been."""
+        batch = self.captured_batch
+        for place, size in enumerate(sizes):
+            if size % batch == 0 and prod(sizes) == fixed * batch:
+                return [*sizes[:place], Batch(size // batch), *sizes[place + 1 :]]
+        self.refuse(f"reshapes to {sizes}, which pins the batch of {batch} that it was captured with")
+
+    def expanded(self, value: str, sizes: Sequence[Dimension], final: bool = True) -> str:
+        """Adds a repetition up to sizes of which some may be multiples of the batch."""
+        add = self.result if final else self.step
+        if not any(isinstance(size, Batch) for size in sizes):
+            shape = self.constant(np.array(sizes, np.int64), "sizes")
+            return add("Expand", value, shape, sizes=tuple(sizes))
+        count = self.step("Shape", self._builder.input_names[0], start=0, end=1)
+        parts = []
+        for size in sizes:
+            if isinstance(size, Batch):
+                times = self.constant(np.array([size.times], np.int64), "times")
+                parts.append(count if size.times == 1 else self.step("Mul", count, times))
+            else:
+                parts.append(self.constant(np.array([size], np.int64), "size"))
+        shape = self.step("Concat", *parts, axis=0) if len(parts) > 1 else parts[0]
+        return add("Expand", value, shape, sizes=tuple(sizes))
+
+    @property
+    def captured_batch(self) -> int | None:
+        """The batch that the program was captured with, where it is being freed from it."""
+        return self._context.captured_batch
 
     def _value_of(self, name: str) -> str:
         value = self._values.get(name)

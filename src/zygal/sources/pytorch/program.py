@@ -40,6 +40,8 @@ class Call:
                 names.append(value["name"])
             elif kind == "tensors":
                 names.extend(each["name"] for each in value)
+            elif kind == "optional_tensors":
+                names.extend(each["as_tensor"]["name"] for each in value if "as_tensor" in each)
         return names
 
 

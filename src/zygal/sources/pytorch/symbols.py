@@ -66,3 +66,12 @@ def multiply(*factors: Dimension) -> Dimension:
         raise SymbolicSize("the square of the batch")
     number = prod(factor.times if isinstance(factor, Batch) else factor for factor in factors)
     return Batch(number) if batches else number
+
+
+def floor_divide(size: Dimension, divisor: int) -> Dimension:
+    """size // divisor; a multiple of the batch must stay one. Raises SymbolicSize."""
+    if not isinstance(size, Batch):
+        return size // divisor
+    if size.times % divisor:
+        raise SymbolicSize(f"{size} // {divisor}")
+    return Batch(size.times // divisor)

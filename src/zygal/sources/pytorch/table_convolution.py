@@ -1,10 +1,11 @@
-"""ATen operators that mix channels or pixels: convolution, pooling, normalisation, products."""
+"""ATen operators on images: convolution, pooling and normalisation."""
 
 from __future__ import annotations
 
 import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.pytorch.table_resampling import by_matrices
 
 
 def _spread(value: int | list[int], axes: int) -> list[int]:
@@ -34,17 +35,81 @@ def convolution(call: Site):
                        group=call.plain("groups", 1), kernel_shape=list(kernel))  # fmt: skip
 
 
+@aten("conv_transpose2d.input", "conv_transpose1d.default", "conv_transpose3d.input")
+def transposed_convolution(call: Site):
+    x, weight, bias = call.tensor("input"), call.tensor("weight"), call.optional_tensor("bias")
+    kernel = call.type_of(weight).shape[2:]
+    axes = len(kernel)
+    spread = {name: _spread(call.plain(name, default), axes)
+              for name, default in (("stride", 1), ("padding", 0), ("output_padding", 0), ("dilation", 1))}  # fmt: skip
+    return call.result("ConvTranspose", *((x, weight, bias) if bias else (x, weight)), strides=spread["stride"],
+                       pads=spread["padding"] * 2, dilations=spread["dilation"], group=call.plain("groups", 1),
+                       kernel_shape=list(kernel), output_padding=spread["output_padding"])  # fmt: skip
+
+
 @aten("batch_norm.default")
 def batch_norm(call: Site):
     x = call.tensor("input")
-    if call.plain("training") or not (call.has("running_mean") and call.has("running_var")):
-        call.refuse("normalises by the statistics of the batch, so the model was captured in training mode "
-                    "or keeps no statistics; call .eval() before capturing")  # fmt: skip
+    if not (call.has("running_mean") and call.has("running_var")):
+        call.refuse("normalises by the statistics of the batch and keeps none of its own, so one image's scores "
+                    "depend on the others; use a normalisation that keeps statistics")  # fmt: skip
+    if call.plain("training"):
+        call.note("the model was captured in training mode; it was converted to what it does at inference")
+    mean, variance = call.tensor("running_mean"), call.tensor("running_var")
+    return call.result("BatchNormalization", x, *_affine(call, x), mean, variance, epsilon=call.plain("eps", 1e-5))
+
+
+@aten("instance_norm.default")
+def instance_norm(call: Site):
+    x = call.tensor("input")
+    if not call.plain("use_input_stats", True):
+        mean, variance = call.tensor("running_mean"), call.tensor("running_var")
+        return call.result("BatchNormalization", x, *_affine(call, x), mean, variance, epsilon=call.plain("eps", 1e-5))
+    return call.result("InstanceNormalization", x, *_affine(call, x), epsilon=call.plain("eps", 1e-5))
+
+
+def _affine(call: Site, x: str) -> tuple[str, str]:
+    """Scale and shift of a normalisation, one a channel; ones and zeros where it has none."""
     channels = call.type_of(x).shape[1:2]
     scale = call.optional_tensor("weight") or call.constant(np.ones(channels, np.float32), "scale")
-    bias = call.optional_tensor("bias") or call.constant(np.zeros(channels, np.float32), "shift")
-    mean, variance = call.tensor("running_mean"), call.tensor("running_var")
-    return call.result("BatchNormalization", x, scale, bias, mean, variance, epsilon=call.plain("eps", 1e-5))
+    return scale, call.optional_tensor("bias") or call.constant(np.zeros(channels, np.float32), "shift")
+
+
+@aten("group_norm.default")
+def group_norm(call: Site):
+    """Each group of channels as one instance, then scale and shift a channel; Wu and He, 2018."""
+    x, groups = call.tensor("input"), call.plain("num_groups")
+    shape = call.type_of(x).shape
+    ones = call.constant(np.ones(groups, np.float32), "ones")
+    zeros = call.constant(np.zeros(groups, np.float32), "zeros")
+    split = call.reshaped(x, [shape[0], groups, -1], final=False)
+    normal = call.step("InstanceNormalization", split, ones, zeros, epsilon=call.plain("eps", 1e-5))
+    normal = call.reshaped(normal, shape, final=False)
+    if not call.has("weight"):
+        return normal
+    wide = [-1, *(1,) * (len(shape) - 2)]
+    scale, shift = (call.step("Reshape", each, shape=wide) for each in _affine(call, x))
+    return call.result("Add", call.step("Mul", normal, scale), shift)
+
+
+@aten("rms_norm.default")
+def rms_norm(call: Site):
+    """x / sqrt(mean(x^2) + epsilon) * weight over the last axes; Zhang and Sennrich, 2019."""
+    x, shape = call.tensor("input"), call.plain("normalized_shape")
+    epsilon = call.plain("eps")
+    epsilon = float(np.finfo(np.float32).eps) if epsilon is None else epsilon
+    square = call.step("ReduceMean", call.step("Mul", x, x), axes=list(range(-len(shape), 0)), keepdims=1)
+    normal = call.step("Div", x, call.step("Sqrt", call.step("Add", square, call.number(epsilon, x))))
+    return call.result("Mul", normal, call.tensor("weight")) if call.has("weight") else normal
+
+
+@aten("_weight_norm.default", "_weight_norm_interface.default")
+def weight_norm(call: Site):
+    """v * g / |v|, the length over all axes but one; Salimans and Kingma, 2016."""
+    direction, size, axis = call.tensor("v"), call.tensor("g"), call.plain("dim", 0)
+    axes = [each for each in range(call.type_of(direction).rank) if each != axis]
+    length = call.step("ReduceL2", direction, axes=axes, keepdims=1)
+    return call.result("Mul", direction, call.step("Div", size, length))
 
 
 @aten("layer_norm.default")
@@ -55,42 +120,24 @@ def layer_norm(call: Site):
     return call.result("LayerNormalization", *inputs, axis=-len(shape), epsilon=call.plain("eps", 1e-5))
 
 
-@aten("linear.default")
-def linear(call: Site):
-    x, weight, bias = call.tensor("input"), call.tensor("weight"), call.optional_tensor("bias")
-    if call.type_of(x).rank == 2:
-        return call.result("Gemm", *((x, weight, bias) if bias else (x, weight)), transB=1)
-    turned = call.step("Transpose", weight, perm=[1, 0])
-    if not bias:
-        return call.result("MatMul", x, turned)
-    return call.result("Add", call.step("MatMul", x, turned), bias)
-
-
-@aten("addmm.default")
-def addmm(call: Site):
-    factors = {name: float(call.plain(name, 1)) for name in ("alpha", "beta")}
-    return call.result("Gemm", call.tensor("mat1"), call.tensor("mat2"), call.tensor("self"), **factors)
-
-
-@aten("matmul.default", "mm.default", "bmm.default")
-def matmul(call: Site):
-    right = "other" if call.has("other") else "mat2"
-    return call.result("MatMul", call.tensor("self"), call.tensor(right))
-
-
-@aten("max_pool2d.default", "max_pool1d.default")
+@aten("max_pool2d.default", "max_pool1d.default", "max_pool3d.default", "max_pool2d_with_indices.default")
 def max_pool(call: Site):
     geometry = _pool_geometry(call)
     dilations = _spread(call.plain("dilation", 1), len(geometry["kernel_shape"]))
     return call.result("MaxPool", call.tensor("self"), dilations=dilations, **geometry)
 
 
-@aten("avg_pool2d.default", "avg_pool1d.default")
+@aten("avg_pool2d.default", "avg_pool1d.default", "avg_pool3d.default")
 def average_pool(call: Site):
+    geometry = _pool_geometry(call)
     if call.has("divisor_override"):
-        call.refuse("divides by a number of its own, which is not supported")
+        if geometry["ceil_mode"]:
+            call.refuse("divides by a number of its own in windows that stand out, which is not supported")
+        mean = call.step("AveragePool", call.tensor("self"), count_include_pad=1, **geometry)
+        factor = float(np.prod(geometry["kernel_shape"])) / call.plain("divisor_override")
+        return call.result("Mul", mean, call.number(factor, mean))
     counted = int(call.plain("count_include_pad", True))
-    return call.result("AveragePool", call.tensor("self"), count_include_pad=counted, **_pool_geometry(call))
+    return call.result("AveragePool", call.tensor("self"), count_include_pad=counted, **geometry)
 
 
 def _pool_geometry(call: Site) -> dict:
@@ -104,38 +151,47 @@ def _pool_geometry(call: Site) -> dict:
     }
 
 
-@aten("adaptive_avg_pool2d.default", "adaptive_avg_pool1d.default")
+@aten("adaptive_avg_pool2d.default", "adaptive_avg_pool1d.default", "adaptive_avg_pool3d.default")
 def adaptive_average_pool(call: Site):
-    """To a fixed output size. Where it divides the input size, all windows are alike: an ordinary pooling."""
+    """To a fixed output size. Where it divides the input size it is an ordinary pooling, else two matrices."""
     x = call.tensor("self")
-    spatial = call.type_of(x).shape[2:]
-    wanted = _spread(call.plain("output_size"), len(spatial))
+    spatial, wanted = _adaptive_sizes(call, x)
     if all(size == 1 for size in wanted):
         return call.result("GlobalAveragePool", x)
-    if tuple(wanted) == spatial:
+    if wanted == spatial:
         return call.result("Identity", x)
-    if any(size % parts for size, parts in zip(spatial, wanted)):
+    if not any(size % parts for size, parts in zip(spatial, wanted)):
+        kernel = [size // parts for size, parts in zip(spatial, wanted)]
+        return call.result("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+    if len(spatial) > 2:
         call.refuse(f"pools {list(spatial)} to {list(wanted)} with windows of unequal size, which is not supported")
-    kernel = [size // parts for size, parts in zip(spatial, wanted)]
-    return call.result("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+    matrices = [_window_means(size, parts) for size, parts in zip(spatial, wanted)]
+    return by_matrices(call, x, matrices)
 
 
-@aten("mean.dim")
-def mean(call: Site):
+def _window_means(size: int, parts: int) -> np.ndarray:
+    """Window i is from floor(i n / m) up to ceil((i + 1) n / m), as the framework has it."""
+    matrix = np.zeros((parts, size))
+    for part in range(parts):
+        start, end = part * size // parts, -(-(part + 1) * size // parts)
+        matrix[part, start:end] = 1 / (end - start)
+    return matrix
+
+
+@aten("adaptive_max_pool2d.default", "adaptive_max_pool1d.default")
+def adaptive_max_pool(call: Site):
     x = call.tensor("self")
-    axes = call.plain("dim")
-    if not axes:
-        call.refuse("takes the mean over everything, the batch included")
-    return call.result("ReduceMean", x, axes=list(axes), keepdims=int(call.plain("keepdim", False)))
+    spatial, wanted = _adaptive_sizes(call, x)
+    if any(size % parts for size, parts in zip(spatial, wanted)):
+        call.refuse(
+            f"takes maxima of {list(spatial)} in {list(wanted)} windows of unequal size, which is not supported"
+        )
+    kernel = [size // parts for size, parts in zip(spatial, wanted)]
+    return call.result("MaxPool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
 
 
-@aten("sum.dim_IntList")
-def total(call: Site):
-    axes, keep = list(call.plain("dim")), int(call.plain("keepdim", False))
-    return call.result("ReduceSum", call.tensor("self"), axes=axes, keepdims=keep)
-
-
-@aten("amax.default")
-def maximum(call: Site):
-    axes, keep = list(call.plain("dim")), int(call.plain("keepdim", False))
-    return call.result("ReduceMax", call.tensor("self"), axes=axes, keepdims=keep)
+def _adaptive_sizes(call: Site, x: str) -> tuple[tuple[int, ...], tuple[int, ...]]:
+    """The spatial sizes of the value, and those that are asked for; None asks for what is there."""
+    spatial = call.type_of(x).shape[2:]
+    wanted = _spread(call.plain("output_size"), len(spatial))
+    return spatial, tuple(size if each is None else each for size, each in zip(spatial, wanted))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from math import inf, sqrt
+from math import inf, pi, sqrt
+
+import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
 
@@ -21,15 +23,28 @@ _unary("Abs", "abs.default")
 _unary("Neg", "neg.default")
 _unary("Erf", "erf.default")
 _unary("Reciprocal", "reciprocal.default")
+for _name in ("Ceil", "Floor", "Round", "Sign", "Sin", "Cos", "Log"):
+    _unary(_name, f"{_name.lower()}.default")
+_unary("Not", "logical_not.default", "bitwise_not.default")
 _unary("Identity", "contiguous.default", "clone.default", "detach.default", "detach_.default", "alias.default",
-       "lift_fresh_copy.default")  # fmt: skip
+       "lift_fresh_copy.default", "positive.default")  # fmt: skip
 
 
 @aten("dropout.default", "feature_dropout.default", "alpha_dropout.default", "feature_alpha_dropout.default")
 def dropout(call: Site):
     if call.plain("train") and call.plain("p"):
-        call.refuse("drops values at random, so the model was captured in training mode; call .eval() before capturing")
+        call.note("the model was captured in training mode; it was converted to what it does at inference")
     return call.result("Identity", call.tensor("input"))
+
+
+@aten("bernoulli.p", "bernoulli.float")
+def bernoulli(call: Site):
+    """Random choices stand for their probability at inference, so that what was divided by it is whole again."""
+    call.note("the model was captured in training mode; it was converted to what it does at inference")
+    x = call.tensor("self")
+    sizes = call.type_of(x).shape
+    chance = call.constant(np.full((1,) * len(sizes), call.plain("p", 0.5), call.type_of(x).dtype), "chance")
+    return call.expanded(chance, sizes)
 
 
 @aten("hardsigmoid.default")
@@ -56,7 +71,7 @@ def gelu(call: Site):
     if call.plain("approximate", "none") == "tanh":
         cube = call.step("Mul", call.step("Mul", x, x), x)
         inner = call.step("Add", x, call.step("Mul", cube, call.number(0.044715, x)))
-        bent = call.step("Tanh", call.step("Mul", inner, call.number(sqrt(2 / 3.141592653589793), x)))
+        bent = call.step("Tanh", call.step("Mul", inner, call.number(sqrt(2 / pi), x)))
     else:
         bent = call.step("Erf", call.step("Div", x, call.number(sqrt(2), x)))
     half = call.step("Mul", x, call.number(0.5, x))
@@ -68,11 +83,116 @@ def leaky_relu(call: Site):
     return call.result("LeakyRelu", call.tensor("self"), alpha=float(call.plain("negative_slope", 0.01)))
 
 
+@aten("rrelu.default")
+def randomized_leaky_relu(call: Site):
+    """At inference the slope is the middle of its range; Xu et al., 2015."""
+    slope = (call.plain("lower", 1 / 8) + call.plain("upper", 1 / 3)) / 2
+    return call.result("LeakyRelu", call.tensor("self"), alpha=float(slope))
+
+
 @aten("elu.default")
 def elu(call: Site):
     if call.plain("scale", 1) != 1 or call.plain("input_scale", 1) != 1:
         call.refuse("scales its exponential unit, which is not supported")
     return call.result("Elu", call.tensor("self"), alpha=float(call.plain("alpha", 1)))
+
+
+@aten("celu.default")
+def celu(call: Site):
+    """alpha * elu(x / alpha) for negative x, which is what elu with that alpha makes of x / alpha; Barron, 2017."""
+    x, alpha = call.tensor("self"), float(call.plain("alpha", 1))
+    scaled = call.step("Elu", call.step("Div", x, call.number(alpha, x)), alpha=1.0)
+    return call.result("Mul", scaled, call.number(alpha, x))
+
+
+@aten("selu.default")
+def selu(call: Site):
+    return call.result("Selu", call.tensor("self"))
+
+
+@aten("prelu.default")
+def prelu(call: Site):
+    x, slope = call.tensor("self"), call.tensor("weight")
+    rank = call.type_of(x).rank
+    if call.type_of(slope).rank == 1 and rank > 2:
+        slope = call.step("Reshape", slope, shape=[-1, *(1,) * (rank - 2)])
+    return call.result("PRelu", x, slope)
+
+
+@aten("softplus.default")
+def softplus(call: Site):
+    """log(1 + exp(beta x)) / beta; from the threshold on the framework takes x itself, which is the same in float32."""
+    x, beta = call.tensor("self"), float(call.plain("beta", 1))
+    if beta * call.plain("threshold", 20) < 15:
+        call.refuse("turns into a line so early that its bend is cut off, which is not supported")
+    if beta == 1:
+        return call.result("Softplus", x)
+    return call.result("Div", call.step("Softplus", call.step("Mul", x, call.number(beta, x))), call.number(beta, x))
+
+
+@aten("log_sigmoid.default")
+def log_sigmoid(call: Site):
+    return call.result("Neg", call.step("Softplus", call.step("Neg", call.tensor("self"))))
+
+
+@aten("softsign.default")
+def softsign(call: Site):
+    return call.result("Softsign", call.tensor("self"))
+
+
+@aten("hardshrink.default")
+def hardshrink(call: Site):
+    x = call.tensor("self")
+    inside = call.step("LessOrEqual", call.step("Abs", x), call.number(float(call.plain("lambd", 0.5)), x))
+    return call.result("Where", inside, call.number(0.0, x), x)
+
+
+@aten("softshrink.default")
+def softshrink(call: Site):
+    """x less its part within -lambda to lambda."""
+    x, reach = call.tensor("self"), float(call.plain("lambd", 0.5))
+    return call.result("Sub", x, call.step("Clip", x, min=-reach, max=reach))
+
+
+@aten("threshold.default")
+def threshold(call: Site):
+    x = call.tensor("self")
+    above = call.step("Greater", x, call.number(call.plain("threshold"), x))
+    return call.result("Where", above, x, call.number(call.plain("value"), x))
+
+
+@aten("glu.default")
+def glu(call: Site):
+    """The first half along an axis, times the sigmoid of the second; Dauphin et al., 2016."""
+    x = call.tensor("self")
+    axis = call.plain("dim", -1) % call.type_of(x).rank
+    half = call.type_of(x).shape[axis] // 2
+    first = call.step("Slice", x, starts=[0], ends=[half], axes=[axis])
+    second = call.step("Slice", x, starts=[half], ends=[2 * half], axes=[axis])
+    return call.result("Mul", first, call.step("Sigmoid", second))
+
+
+@aten("rsqrt.default")
+def reciprocal_root(call: Site):
+    return call.result("Reciprocal", call.step("Sqrt", call.tensor("self")))
+
+
+@aten("square.default")
+def square(call: Site):
+    x = call.tensor("self")
+    return call.result("Mul", x, x)
+
+
+@aten("expm1.default")
+def exponential_minus_one(call: Site):
+    x = call.tensor("self")
+    return call.result("Sub", call.step("Exp", x), call.number(1, x))
+
+
+@aten("log1p.default")
+def log_one_plus(call: Site):
+    x = call.tensor("self")
+    return call.result("Log", call.step("Add", x, call.number(1, x)))
 
 
 @aten("relu6.default")
@@ -86,11 +206,19 @@ def hardtanh(call: Site):
     return call.result("Clip", call.tensor("self"), min=float(lower), max=float(upper))
 
 
-@aten("clamp.default", "clamp_min.default", "clamp_max.default")
+@aten("clamp.default", "clamp_min.default", "clamp_max.default", "clip.default")
 def clamp(call: Site):
     limits = {name: call.plain(name) for name in ("min", "max")}
     given = {name: float(value) for name, value in limits.items() if value is not None and abs(value) != inf}
     return call.result("Clip", call.tensor("self"), **given)
+
+
+@aten("clamp.Tensor", "clamp_min.Tensor", "clamp_max.Tensor")
+def clamp_by_tensors(call: Site):
+    x = call.tensor("self")
+    if call.has("min"):
+        x = (call.step if call.has("max") else call.result)("Max", x, call.tensor("min"))
+    return call.result("Min", x, call.tensor("max")) if call.has("max") else x
 
 
 @aten("softmax.int", "_softmax.default")
@@ -103,10 +231,38 @@ def log_softmax(call: Site):
     return call.result("LogSoftmax", call.tensor("self"), axis=call.plain("dim"))
 
 
+def together(call: Site, left: str, right: str) -> tuple[str, str]:
+    """Both operands in the dtype that the framework computes in: truth < integers < fractions."""
+    types = [call.type_of(value).dtype for value in (left, right)]
+    if types[0] == types[1]:
+        return left, right
+    target = np.dtype(np.float32) if "f" in (types[0].kind, types[1].kind) else np.promote_types(*types)
+    left, right = (
+        value if dtype == target else call.step("Cast", value, to=target.name)
+        for value, dtype in zip((left, right), types)
+    )
+    return left, right
+
+
+def operands(call: Site) -> tuple[str, str]:
+    """The arguments self and other, of which either may be a plain number, in one dtype."""
+    if call.is_tensor("self"):
+        left = call.tensor("self")
+        if not call.is_tensor("other"):
+            number = call.plain("other")
+            if isinstance(number, float) and call.type_of(left).dtype.kind != "f":
+                left = call.step("Cast", left, to="float32")
+            return left, call.number(number, left)
+        return together(call, left, call.tensor("other"))
+    right = call.tensor("other")
+    if isinstance(call.plain("self"), float) and call.type_of(right).dtype.kind != "f":
+        right = call.step("Cast", right, to="float32")
+    return call.number(call.plain("self"), right), right
+
+
 def _arithmetic(operator: str, *names: str) -> None:
     def arithmetic(call: Site):
-        left = call.tensor("self")
-        right = call.operand("other", like=left)
+        left, right = operands(call)
         if call.plain("alpha", 1) != 1:
             right = call.step("Mul", right, call.number(call.plain("alpha"), right))
         return call.result(operator, left, right)
@@ -115,27 +271,119 @@ def _arithmetic(operator: str, *names: str) -> None:
 
 
 _arithmetic("Add", "add.Tensor", "add.Scalar")
-_arithmetic("Sub", "sub.Tensor", "sub.Scalar")
-_arithmetic("Mul", "mul.Tensor", "mul.Scalar")
+_arithmetic("Sub", "sub.Tensor", "sub.Scalar", "subtract.Tensor", "subtract.Scalar")
+_arithmetic("Mul", "mul.Tensor", "mul.Scalar", "multiply.Tensor", "multiply.Scalar")
+_arithmetic("Max", "maximum.default", "max.other")
+_arithmetic("Min", "minimum.default", "min.other")
+_arithmetic("Equal", "eq.Tensor", "eq.Scalar")
+_arithmetic("Less", "lt.Tensor", "lt.Scalar")
+_arithmetic("Greater", "gt.Tensor", "gt.Scalar")
+_arithmetic("LessOrEqual", "le.Tensor", "le.Scalar")
+_arithmetic("GreaterOrEqual", "ge.Tensor", "ge.Scalar")
+_arithmetic("Mod", "remainder.Scalar", "remainder.Tensor")
 
 
-@aten("div.Tensor", "div.Scalar")
+@aten("ne.Tensor", "ne.Scalar")
+def differs(call: Site):
+    return call.result("Not", call.step("Equal", *operands(call)))
+
+
+def _logical(operator: str, *names: str) -> None:
+    def logical(call: Site):
+        both = [call.tensor("self"), call.tensor("other")]
+        both = [v if call.type_of(v).dtype == bool else call.step("Cast", v, to="bool") for v in both]
+        return call.result(operator, *both)
+
+    aten(*names)(logical)
+
+
+_logical("And", "logical_and.default", "bitwise_and.Tensor", "__and__.Tensor")
+_logical("Or", "logical_or.default", "bitwise_or.Tensor", "__or__.Tensor")
+_logical("Xor", "logical_xor.default", "bitwise_xor.Tensor")
+
+
+@aten("div.Tensor", "div.Scalar", "true_divide.Tensor", "divide.Tensor")
 def divide(call: Site):
-    left = call.tensor("self")
+    left, right = operands(call)
     if call.type_of(left).dtype.kind != "f":
-        call.refuse("divides integers, which gives fractions")
-    return call.result("Div", left, call.operand("other", like=left))
+        left, right = (call.step("Cast", value, to="float32") for value in (left, right))
+    return call.result("Div", left, right)
+
+
+@aten("div.Tensor_mode", "div.Scalar_mode", "floor_divide.default", "floor_divide.Scalar")
+def divide_rounded(call: Site):
+    mode = call.plain("rounding_mode", "floor" if "floor" in call.call.target else None)
+    left, right = operands(call)
+    if mode is None:
+        return call.result("Div", left, right)
+    whole = call.type_of(left).dtype.kind != "f"
+    if whole:
+        left, right = (call.step("Cast", value, to="float64") for value in (left, right))
+    quotient = call.step("Div", left, right)
+    if mode == "floor":
+        rounded = call.step("Floor", quotient)
+    else:
+        rounded = call.step("Mul", call.step("Sign", quotient), call.step("Floor", call.step("Abs", quotient)))
+    wanted = "int64" if whole else call.type_of(left).dtype.name
+    return call.result("Cast", rounded, to=wanted)
 
 
 @aten("rsub.Scalar", "rsub.Tensor")
 def reverse_subtract(call: Site):
-    right = call.tensor("self")
+    left, right = operands(call)
     if call.plain("alpha", 1) != 1:
-        call.refuse("scales what it subtracts, which is not supported")
-    return call.result("Sub", call.operand("other", like=right), right)
+        left = call.step("Mul", left, call.number(call.plain("alpha"), left))
+    return call.result("Sub", right, left)
 
 
 @aten("pow.Tensor_Scalar")
 def power(call: Site):
+    x, exponent = call.tensor("self"), call.plain("exponent")
+    if exponent == 2:
+        return call.result("Mul", x, x)
+    if exponent == 0.5:
+        return call.result("Sqrt", x)
+    return call.result("Pow", x, call.number(exponent, x))
+
+
+@aten("pow.Tensor_Tensor")
+def power_by_tensor(call: Site):
+    return call.result("Pow", *together(call, call.tensor("self"), call.tensor("exponent")))
+
+
+@aten("pow.Scalar")
+def power_of_number(call: Site):
+    exponent = call.tensor("exponent")
+    return call.result("Pow", call.number(call.plain("self"), exponent), exponent)
+
+
+@aten("where.self", "where.ScalarOther", "where.ScalarSelf", "where.Scalar")
+def where(call: Site):
+    condition = call.tensor("condition")
+    if call.is_tensor("self") or call.is_tensor("other"):
+        return call.result("Where", condition, *operands(call))
+    fractions = any(isinstance(call.plain(name), float) for name in ("self", "other"))
+    numbers = [np.array(call.plain(name), np.float32 if fractions else np.int64) for name in ("self", "other")]
+    return call.result("Where", condition, *(call.constant(number, "number") for number in numbers))
+
+
+@aten("masked_fill.Scalar", "masked_fill.Tensor")
+def masked_fill(call: Site):
     x = call.tensor("self")
-    return call.result("Pow", x, call.number(call.plain("exponent"), x))
+    filling = call.tensor("value") if call.is_tensor("value") else call.number(call.plain("value"), x)
+    return call.result("Where", call.tensor("mask"), filling, x)
+
+
+@aten("lerp.Scalar", "lerp.Tensor")
+def interpolate_linearly(call: Site):
+    start, end = call.tensor("self"), call.tensor("end")
+    weight = call.tensor("weight") if call.is_tensor("weight") else call.number(call.plain("weight"), start)
+    return call.result("Add", start, call.step("Mul", weight, call.step("Sub", end, start)))
+
+
+@aten("addcmul.default")
+def add_product(call: Site):
+    product = call.step("Mul", call.tensor("tensor1"), call.tensor("tensor2"))
+    return call.result(
+        "Add", call.tensor("self"), call.step("Mul", product, call.number(call.plain("value", 1), product))
+    )

@@ -2,19 +2,40 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from zygal.errors import GraphError, SourceError, UnknownOperators
-from zygal.graph import Dimension, Graph, GraphBuilder
-from zygal.sources.pytorch import table_convolution, table_elementwise, table_shaping  # noqa: F401  (fill HANDLERS)
+from zygal.graph import Batch, Graph, TensorType
+from zygal.graph.shapes import at_batch, shape_text
+from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operators into HANDLERS)
+    table_convolution,
+    table_creation,
+    table_elementwise,
+    table_indexing,
+    table_products,
+    table_reduction,
+    table_resampling,
+    table_shaping,
+)
 from zygal.sources.pytorch.aliases import Aliases
 from zygal.sources.pytorch.archive import ProgramArchive
-from zygal.sources.pytorch.calls import HANDLERS, Site
+from zygal.sources.pytorch.calls import HANDLERS, Context, Site
 from zygal.sources.pytorch.program import Call, Program, read_tensor
 
 
-def translate(program: Program, archive: ProgramArchive) -> Graph:
+@dataclass(frozen=True)
+class Translation:
+    """A graph with all outputs of the program, and what a person should know about it."""
+
+    graph: Graph
+    notes: tuple[str, ...]
+
+
+def translate(program: Program, archive: ProgramArchive, free_batch: bool = True) -> Translation:
     """The program's graph, every type in it checked against the one that the framework recorded.
 
-    Raises UnknownOperators naming all of them, or SourceError naming the layer that cannot be converted.
+    A program that was captured with a fixed batch is freed from it if `free_batch`. Raises
+    UnknownOperators naming all of them, or SourceError naming the layer that cannot be converted.
     """
     unknown = unknown_operators(program)
     if unknown:
@@ -24,22 +45,7 @@ def translate(program: Program, archive: ProgramArchive) -> Graph:
             f"{program.path} takes {len(program.inputs)} input tensors ({', '.join(program.inputs) or 'none'}); "
             "an image classifier takes one, so capture a model that takes the image alone."
         )
-    builder = GraphBuilder()
-    values: dict[str, str | Dimension] = {}
-    for name in program.inputs:
-        values[name] = builder.input(name, program.types[name])
-    read = {name for call in program.calls for name in call.tensors_read()} | set(program.outputs)
-    for name, stored in program.tensors.items():
-        if name in read:
-            values[name] = builder.constant(name, read_tensor(archive, stored))
-    aliases = Aliases(program)
-    for position, call in enumerate(program.calls):
-        _translate_call(program, call, builder, values)
-        values.update(aliases.after(position, call, values))
-    outputs = [values[name] for name in program.outputs if isinstance(values.get(name), str)]
-    if not outputs:
-        raise SourceError(f"{program.path} is damaged: its outputs are made by nothing.")
-    return builder.finish(outputs)
+    return _Translator(program, archive, free_batch).run()
 
 
 def operator_name(target: str) -> tuple[str, bool]:
@@ -60,18 +66,56 @@ def unknown_operators(program: Program) -> dict[str, list[str]]:
     return unknown
 
 
-def _translate_call(program: Program, call: Call, builder: GraphBuilder, values: dict[str, str | Dimension]) -> None:
-    handler = HANDLERS[operator_name(call.target)[0]]
-    site = Site(call, builder, values, str(program.path))
-    try:
-        made = handler(site)
-    except GraphError as fault:
-        raise SourceError(f"{program.path} cannot be converted: {fault}") from fault
-    except (KeyError, TypeError, ValueError, IndexError, AttributeError) as fault:
-        site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
-    made = made if isinstance(made, tuple) else (made,)
-    for name, value in zip(call.results, made):
-        values[name] = value
-        recorded = program.types.get(name)
-        if isinstance(value, str) and recorded is not None and builder.types[value] != recorded:
-            site.refuse(f"was recorded with the result {recorded}, but its operator gives {builder.types[value]}")
+class _Translator:
+    def __init__(self, program: Program, archive: ProgramArchive, free_batch: bool):
+        (name,) = program.inputs
+        type = program.types[name]
+        self._program, self._context = program, Context(str(program.path))
+        if free_batch and type.shape and isinstance(type.shape[0], int):
+            self._context.captured_batch = type.shape[0]
+            type = TensorType(type.dtype, (Batch(), *type.shape[1:]))
+        self._builder, self._values = self._context.builder, self._context.values
+        self._values[name] = self._builder.input(name, type)
+        read = {name for call in program.calls for name in call.tensors_read()} | set(program.outputs)
+        for name, stored in program.tensors.items():
+            if name in read:
+                self._values[name] = self._builder.constant(name, read_tensor(archive, stored))
+
+    def run(self) -> Translation:
+        aliases = Aliases(self._program, self._values, self._site, self._translate)
+        for position, call in enumerate(self._program.calls):
+            self._translate(call)
+            aliases.after(position, call, operator_name(call.target)[1])
+        outputs = [self._values.get(name) for name in self._program.outputs]
+        if not all(isinstance(value, str) for value in outputs):
+            raise SourceError(f"{self._program.path} is damaged: its outputs are made by nothing.")
+        return Translation(self._builder.finish(outputs), tuple(self._context.notes))
+
+    def _site(self, call: Call) -> Site:
+        return Site(call, self._context)
+
+    def _translate(self, call: Call) -> None:
+        site = self._site(call)
+        try:
+            made = HANDLERS[operator_name(call.target)[0]](site)
+        except GraphError as fault:
+            raise SourceError(f"{self._program.path} cannot be converted: {fault}") from fault
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError) as fault:
+            site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
+        made = made if isinstance(made, tuple) else (made,)
+        for name, value in zip(call.results, made):
+            self._values[name] = value
+            if isinstance(value, str):
+                self._compare(site, name, value)
+
+    def _compare(self, site: Site, name: str, value: str) -> None:
+        """Refuses the call if its result is not of the type that the framework recorded."""
+        recorded, found = self._program.types.get(name), self._builder.types[value]
+        if recorded is None:
+            return
+        batch = self._context.captured_batch
+        shape = at_batch(found.shape, batch) if batch else found.shape
+        if found.dtype != recorded.dtype or shape != recorded.shape:
+            site.refuse(
+                f"was recorded with the result {recorded}, but its operator gives {found.dtype} {shape_text(shape)}"
+            )

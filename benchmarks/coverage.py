@@ -1,0 +1,180 @@
+"""Every image classifier of the package pytorchcv through the converter, judged by the live framework.
+
+    pip install pytorchcv --no-deps requests
+    python benchmarks/coverage.py OUT.csv [--only NAME,NAME] [--per-family 1] [--jobs 2]
+
+Weights are random but livened, so that scores depend on the image and an error shows. Each model is
+captured with a dynamic batch, converted, and run on the runtime at two batch sizes. One CSV row a
+model; rows that OUT.csv already has are not made again, so the run can be interrupted.
+"""
+
+import argparse
+import csv
+import multiprocessing
+import sys
+import tempfile
+import time
+import types
+import warnings
+from pathlib import Path
+
+import numpy as np
+import torch
+from torch import nn
+
+from zygal.convert import convert
+from zygal.engines.runtime import RuntimeEngine
+from zygal.errors import ZygalError
+
+FIELDS = (
+    "architecture", "status", "difference_of_spread", "top1_equal", "liveness", "nodes_before", "nodes_after",
+    "capture_seconds", "convert_seconds", "runtime_over_framework_speed", "note",
+)  # fmt: skip
+BATCHES = (1, 3)
+LARGEST_DIFFERENCE = 1e-4
+NOT_CLASSIFIERS = (
+    "fcn8sd", "pspnet", "deeplabv3", "icnet", "fastscnn", "cgnet", "dabnet", "sinet", "bisenet", "danet", "fpenet",
+    "contextnet", "lednet", "esnet", "edanet", "enet", "erfnet", "linknet", "segnet", "unet", "sqnet", "alphapose_coco",
+    "simplepose_coco", "simpleposemobile_coco", "lwopenpose_cmupan", "ibppose_coco", "prnet", "centernet", "lffd",
+    "pfpcnet", "voca", "nvpattexp", "visemenet", "superpointnet", "jasper", "jasperdr", "quartznet", "espcnet", "raft",
+    "propainter_rfc", "propainter_ip", "propainter",
+)  # fmt: skip
+
+
+def definitions():
+    """All classifiers by name, with the file that defines them."""
+    # One definition that is no classifier imports torchvision, which is not needed here.
+    for name in ("torchvision", "torchvision.ops"):
+        sys.modules.setdefault(name, types.ModuleType(name))
+    sys.modules["torchvision.ops"].DeformConv2d = object
+    from pytorchcv.model_provider import _models
+
+    families = {name: make.__module__.rpartition(".")[2] for name, make in _models.items()}
+    return {name: (_models[name], family) for name, family in families.items() if family not in NOT_CLASSIFIERS}
+
+
+def pictures(count, size, seed):
+    """Smooth coloured noise, standardised: nearer to photographs than white noise. [count, 3, height, width]."""
+    chance = torch.Generator().manual_seed(seed)
+    coarse = torch.randn(count, 3, 7, 7, generator=chance)
+    smooth = nn.functional.interpolate(coarse, size, mode="bicubic")
+    return smooth + 0.3 * torch.randn(count, 3, *size, generator=chance)
+
+
+def liven(model, size):
+    """No scale or bias is an identity, and the statistics of normalisations come from real forward passes."""
+    chance = torch.Generator().manual_seed(7)
+    for name, parameter in model.named_parameters():
+        if parameter.ndim <= 1:
+            low, high = (0.7, 1.3) if name.endswith("weight") else (-0.2, 0.2)
+            parameter.data.uniform_(low, high, generator=chance)
+    norms = [m for m in model.modules() if isinstance(m, nn.modules.batchnorm._BatchNorm) and m.track_running_stats]
+    for norm in norms:
+        norm.reset_running_stats()
+        norm.momentum = None
+    model.eval()
+    for norm in norms:
+        norm.train()
+    with torch.no_grad():
+        model(pictures(4, size, 1))
+    model.eval()
+
+
+def first_scores(result):
+    while not isinstance(result, torch.Tensor):
+        result = next(iter(result.values() if isinstance(result, dict) else result))
+    return result
+
+
+def seconds_of(run, least=3, most=0.6):
+    """The median time of some runs."""
+    readings, started = [], time.perf_counter()
+    run()
+    while len(readings) < least or time.perf_counter() - started < most:
+        before = time.perf_counter()
+        run()
+        readings.append(time.perf_counter() - before)
+    return float(np.median(readings))
+
+
+def examine(name):
+    """One row of the table."""
+    torch.set_num_threads(1)
+    warnings.simplefilter("ignore")
+    row = dict.fromkeys(FIELDS, "") | {"architecture": name}
+    try:
+        with tempfile.TemporaryDirectory() as folder, torch.no_grad():
+            _examine(name, Path(folder), row)
+    except ZygalError as fault:
+        row |= {"status": "refused", "note": str(fault).replace(folder + "/", "")[:300]}
+    except Exception as fault:
+        row |= {"status": "failed", "note": f"{type(fault).__name__}: {fault}".replace("\n", " ")[:300]}
+    return row
+
+
+def _examine(name, folder, row):
+    model = definitions()[name][0]()
+    size = tuple(getattr(model, "in_size", (224, 224)))
+    liven(model, size)
+    inputs = {batch: pictures(batch, size, 100 + batch) for batch in BATCHES}
+    wanted = {batch: first_scores(model(x)).numpy() for batch, x in inputs.items()}
+    several = wanted[max(BATCHES)]
+    spread = np.ptp(several)
+    row["liveness"] = f"{np.abs(several[0] - several[1]).max() / spread:.2g}"
+    started = time.perf_counter()
+    axes = ({0: torch.export.Dim("batch", min=1)},)
+    try:
+        program = torch.export.export(model, (inputs[3],), dynamic_shapes=axes)
+    except Exception:
+        program = torch.export.export(model, (inputs[3],))
+        row["note"] = "captured with a fixed batch"
+    torch.export.save(program, folder / f"{name}.pt2")
+    row["capture_seconds"] = f"{time.perf_counter() - started:.1f}"
+    started = time.perf_counter()
+    done = convert(folder / f"{name}.pt2", folder / f"{name}.onnx")
+    row["convert_seconds"] = f"{time.perf_counter() - started:.2f}"
+    row |= {"nodes_before": done.nodes_before, "nodes_after": done.nodes_after}
+    engine = RuntimeEngine(folder / f"{name}.onnx", 1)
+    found = {batch: engine.run(x.numpy()) for batch, x in inputs.items()}
+    worst = max(np.abs(found[batch] - wanted[batch]).max() / spread for batch in BATCHES)
+    equal = all((found[batch].argmax(1) == wanted[batch].argmax(1)).all() for batch in BATCHES)
+    row |= {"difference_of_spread": f"{worst:.2g}", "top1_equal": equal}
+    row["status"] = "agrees" if worst <= LARGEST_DIFFERENCE and equal else "differs"
+    one = inputs[1]
+    array = one.numpy()
+    ratio = seconds_of(lambda: model(one)) / seconds_of(lambda: engine.run(array))
+    row["runtime_over_framework_speed"] = f"{ratio:.2f}"
+
+
+def main():
+    parser = argparse.ArgumentParser()
+    parser.add_argument("out", type=Path)
+    parser.add_argument("--only", default="")
+    parser.add_argument("--per-family", type=int, default=0)
+    parser.add_argument("--jobs", type=int, default=2)
+    options = parser.parse_args()
+    everything, taken, names = definitions(), {}, []
+    for name, (_, family) in everything.items():
+        taken[family] = taken.get(family, 0) + 1
+        if not options.per_family or taken[family] <= options.per_family:
+            names.append(name)
+    if options.only:
+        names = options.only.split(",")
+    have = set()
+    if options.out.exists():
+        have = {row["architecture"] for row in csv.DictReader(options.out.open())}
+    todo = [name for name in names if name not in have]
+    print(f"{len(everything)} classifiers; {len(todo)} to examine", flush=True)
+    with options.out.open("a", newline="") as file:
+        table = csv.DictWriter(file, FIELDS)
+        if not have:
+            table.writeheader()
+        with multiprocessing.Pool(options.jobs, maxtasksperchild=8) as pool:
+            for row in pool.imap_unordered(examine, todo):
+                table.writerow(row)
+                file.flush()
+                print(row["architecture"], row["status"], row["difference_of_spread"], row["note"][:150], flush=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,93 @@
+"""Resampling to another size. A separable resize is two small matrices, one for the rows and one for the columns."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph.ops.base import Operator, Parameter, register
+from zygal.graph.shapes import TensorType
+
+
+def resampling_matrix(
+    size: int, wanted: int, mode: str, grid: str, scale: float | None = None, antialias: bool = False
+) -> np.ndarray:
+    """The weights [wanted, size] with which each new sample is made of the old ones, float64.
+
+    mode: nearest, linear or cubic (coefficient -0.75; Keys, 1981). grid: where sample i lies in the old
+    numbering: "asymmetric" i / scale, "half_pixel" (i + 1/2) / scale - 1/2, "align_corners"
+    i (size - 1) / (wanted - 1). `scale` is wanted / size unless given. Beyond the border the border's sample
+    counts; with antialias the filter is widened when shrinking, and weights beyond the border are left out.
+    """
+    scale = wanted / size if scale is None else scale
+    places = np.arange(wanted, dtype=np.float64)
+    if grid == "align_corners":
+        places = places * ((size - 1) / (wanted - 1) if wanted > 1 else 0.0)
+    else:
+        places = places / scale if grid == "asymmetric" else (places + 0.5) / scale - 0.5
+    if mode == "nearest":
+        # Tiny errors of the division must not change which sample is taken.
+        chosen = np.floor(places + 1e-9) if grid == "asymmetric" else np.ceil(places - 0.5 + 1e-9)
+        return np.eye(size)[np.clip(chosen, 0, size - 1).astype(int)]
+    if antialias and scale < 1:
+        return _widened(size, places, mode, scale)
+    if mode == "linear":
+        places = np.maximum(places, 0)
+    reach = {"linear": 1, "cubic": 2}[mode]
+    first = np.floor(places).astype(int)
+    matrix = np.zeros((wanted, size))
+    for offset in range(1 - reach, reach + 1):
+        taken = first + offset
+        weight = _kernel(mode, -0.75)(places - taken)
+        np.add.at(matrix, (np.arange(wanted), np.clip(taken, 0, size - 1)), weight)
+    return matrix
+
+
+def _widened(size: int, places: np.ndarray, mode: str, scale: float) -> np.ndarray:
+    samples = np.arange(size)
+    matrix = _kernel(mode, -0.5)((places[:, None] - samples) * scale)
+    return matrix / matrix.sum(1, keepdims=True)
+
+
+def _kernel(mode: str, a: float):
+    def linear(x):
+        return np.maximum(1 - np.abs(x), 0)
+
+    def cubic(x):
+        x = np.abs(x)
+        near = ((a + 2) * x - (a + 3)) * x * x + 1
+        far = ((x - 5) * x + 8) * x * a - 4 * a
+        return np.where(x <= 1, near, np.where(x < 2, far, 0))
+
+    return linear if mode == "linear" else cubic
+
+
+@register
+class Resize(Operator):
+    """Enlarges the last two axes of x [N, C, H, W] by whole factors.
+
+    Other ratios are better stated as matrix products: the standard hands ratios over as float32, which is
+    too coarse to say every size exactly.
+    """
+
+    name = "Resize"
+    parameters = (
+        Parameter("scales", slot=2, dtype="float32"),
+        Parameter("mode", "nearest"),
+        Parameter("coordinate_transformation_mode", "half_pixel"),
+        Parameter("nearest_mode", "round_prefer_floor"),
+    )
+
+    def infer(self, inputs, attributes):
+        (x,) = inputs
+        scales = attributes["scales"]
+        if len(scales) != 4 or x.rank != 4 or list(scales[:2]) != [1, 1] or any(s != int(s) for s in scales):
+            raise ValueError(f"only images enlarged by whole factors are resized like this, not {list(scales)}")
+        return [TensorType(x.dtype, (*x.shape[:2], *(size * int(s) for size, s in zip(x.shape[2:], scales[2:]))))]
+
+    def compute(self, inputs, attributes):
+        (x,) = inputs
+        rows, columns = (
+            resampling_matrix(size, size * int(s), attributes["mode"], attributes["coordinate_transformation_mode"])
+            for size, s in zip(x.shape[2:], attributes["scales"][2:])
+        )
+        return [np.einsum("ih,nchw,jw->ncij", rows, x, columns, optimize=True).astype(x.dtype)]

@@ -1,0 +1,295 @@
+"""ATen operators that pick, order and shift elements."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph import Batch
+from zygal.sources.pytorch.calls import Site, aten
+
+FAR = 2**62
+
+
+def cut(call: Site, x: str, axis: int, start: int, end: int, step: int = 1, final: bool = False) -> str:
+    """A slice along one axis; a whole one adds nothing."""
+    size = call.type_of(x).shape[axis]
+    if isinstance(size, Batch):
+        if start == 0 and step == 1:
+            return x
+        call.refuse("cuts the batch")
+    start, end, step = slice(start, end, step).indices(size)
+    if (start, end, step) == (0, size, 1):
+        return call.result("Identity", x) if final else x
+    add = call.result if final else call.step
+    return add("Slice", x, starts=[start], ends=[end], axes=[axis], steps=[step])
+
+
+@aten("slice.Tensor")
+def slice_(call: Site):
+    x = call.tensor("self")
+    axis = call.plain("dim", 0) % call.type_of(x).rank
+    start, end = call.plain("start", 0) or 0, call.plain("end", FAR)
+    end = FAR if end is None or isinstance(end, Batch) else end
+    return cut(call, x, axis, start, end, call.plain("step", 1), final=True)
+
+
+@aten("narrow.default")
+def narrow(call: Site):
+    x = call.tensor("self")
+    axis = call.plain("dim") % call.type_of(x).rank
+    start = call.plain("start")
+    return cut(call, x, axis, start, start + call.plain("length"), final=True)
+
+
+@aten("select.int")
+def select(call: Site):
+    x, index = call.tensor("self"), call.plain("index")
+    axis = call.plain("dim") % call.type_of(x).rank
+    size = call.type_of(x).shape[axis]
+    if isinstance(size, Batch):
+        call.refuse("picks one image from the batch")
+    index %= size
+    part = cut(call, x, axis, index, index + 1)
+    return call.result("Squeeze", part, axes=[axis])
+
+
+@aten("split.Tensor", "split_with_sizes.default", "split.sizes")
+def split(call: Site):
+    x = call.tensor("self")
+    axis = call.plain("dim", 0) % call.type_of(x).rank
+    size = call.type_of(x).shape[axis]
+    if call.has("split_size"):
+        step = call.plain("split_size")
+        if isinstance(step, list):
+            sizes = step
+        else:
+            sizes = [min(step, size - start) for start in range(0, size, step)]
+    else:
+        sizes = call.plain("split_sizes")
+    return _parts(call, x, axis, sizes)
+
+
+@aten("chunk.default", "tensor_split.sections")
+def chunk(call: Site):
+    x = call.tensor("self")
+    axis = call.plain("dim", 0) % call.type_of(x).rank
+    size = call.type_of(x).shape[axis]
+    if isinstance(size, Batch):
+        call.refuse("splits the batch")
+    if call.has("sections"):
+        count = call.plain("sections")
+        return _parts(call, x, axis, [size // count + (place < size % count) for place in range(count)])
+    step = -(-size // call.plain("chunks"))
+    return _parts(call, x, axis, [min(step, size - start) for start in range(0, size, step)])
+
+
+def _parts(call: Site, x: str, axis: int, sizes: list[int]) -> tuple[str, ...]:
+    ends = np.cumsum(sizes).tolist()
+    return tuple(cut(call, x, axis, end - size, end) for end, size in zip(ends, sizes))
+
+
+@aten("unbind.int")
+def unbind(call: Site):
+    x = call.tensor("self")
+    axis = call.plain("dim", 0) % call.type_of(x).rank
+    count = call.type_of(x).shape[axis]
+    if isinstance(count, Batch):
+        call.refuse("takes the batch apart")
+    return tuple(call.step("Squeeze", cut(call, x, axis, at, at + 1), axes=[axis]) for at in range(count))
+
+
+@aten("index_select.default")
+def index_select(call: Site):
+    return call.result("Gather", call.tensor("self"), call.tensor("index"), axis=call.plain("dim"))
+
+
+@aten("gather.default")
+def gather(call: Site):
+    return call.result("GatherElements", call.tensor("self"), call.tensor("index"), axis=call.plain("dim"))
+
+
+@aten("embedding.default")
+def embedding(call: Site):
+    return call.result("Gather", call.tensor("weight"), call.tensor("indices"), axis=0)
+
+
+@aten("index.Tensor")
+def index(call: Site):
+    """Indexing by tensors. Several of them that are known beforehand pick along one flattened axis."""
+    x, indices = call.tensor("self"), call.optional_tensors("indices")
+    axes = [axis for axis, each in enumerate(indices) if each is not None]
+    arrays = [call.array(indices[axis]) for axis in axes]
+    if any(array is not None and array.dtype == bool for array in arrays) or any(
+        call.type_of(indices[axis]).dtype == bool for axis in axes
+    ):
+        held = call.array(x)
+        if held is None or any(array is None for array in arrays):
+            call.refuse("picks as many elements as a mask says, which depends on the image")
+        return call.constant(held[tuple(slice(None) if e is None else call.array(e) for e in indices)], "picked")
+    if len(axes) == 1:
+        chosen = indices[axes[0]]
+        if arrays[0] is not None:
+            size = call.type_of(x).shape[axes[0]]
+            chosen = call.constant(np.mod(arrays[0], size).astype(np.int64), "index")
+        return call.result("Gather", x, chosen, axis=axes[0])
+    if axes != list(range(axes[0], axes[-1] + 1)) or any(array is None for array in arrays):
+        call.refuse("indexes several axes by what depends on the image")
+    shape = call.type_of(x).shape
+    sizes = shape[axes[0] : axes[-1] + 1]
+    if any(isinstance(size, Batch) for size in sizes):
+        call.refuse("picks images from the batch")
+    flat = np.ravel_multi_index([np.mod(a, s) for a, s in zip(np.broadcast_arrays(*arrays), sizes)], sizes)
+    merged = call.reshaped(x, [*shape[: axes[0]], int(np.prod(sizes)), *shape[axes[-1] + 1 :]], final=False)
+    return call.result("Gather", merged, call.constant(flat.astype(np.int64), "index"), axis=axes[0])
+
+
+@aten("index_put.default")
+def index_put(call: Site):
+    """On what is known beforehand, or by a mask."""
+    x, indices = call.tensor("self"), call.optional_tensors("indices")
+    held, filling = call.array(x), call.array(call.tensor("values"))
+    known = [None if each is None else call.array(each) for each in indices]
+    if held is not None and filling is not None and all((e is None) == (k is None) for e, k in zip(indices, known)):
+        made = held.copy()
+        place = tuple(slice(None) if array is None else array for array in known)
+        if call.plain("accumulate", False):
+            np.add.at(made, place, filling)
+        else:
+            made[place] = filling
+        return call.constant(made, "put")
+    if (
+        len(indices) == 1
+        and indices[0]
+        and call.type_of(indices[0]).dtype == bool
+        and filling is not None
+        and filling.size == 1
+    ):
+        return call.result("Where", indices[0], call.number(filling.item(), x), x)
+    return call.refuse("writes to places that depend on the image")
+
+
+@aten("roll.default")
+def roll(call: Site):
+    """What is shifted out at one end comes in at the other."""
+    x = call.tensor("self")
+    shifts, axes = call.plain("shifts"), call.plain("dims", [])
+    if not axes:
+        call.refuse("rolls the flattened tensor, the batch included")
+    for shift, axis in zip([shifts] if isinstance(shifts, int) else shifts, axes):
+        axis %= call.type_of(x).rank
+        size = call.type_of(x).shape[axis]
+        if isinstance(size, Batch):
+            call.refuse("rolls the batch")
+        shift %= size
+        if shift:
+            parts = cut(call, x, axis, size - shift, size), cut(call, x, axis, 0, size - shift)
+            x = call.step("Concat", *parts, axis=axis)
+    return call.result("Identity", x)
+
+
+@aten("flip.default")
+def flip(call: Site):
+    x = call.tensor("self")
+    axes = [axis % call.type_of(x).rank for axis in call.plain("dims")]
+    ends = [-FAR] * len(axes)
+    return call.result("Slice", x, starts=[-1] * len(axes), ends=ends, axes=axes, steps=[-1] * len(axes))
+
+
+@aten("topk.default")
+def topk(call: Site):
+    x, axis = call.tensor("self"), call.plain("dim", -1)
+    largest = int(call.plain("largest", True))
+    return call.results("TopK", x, count=2, k=[call.plain("k")], axis=axis, largest=largest)
+
+
+@aten("sort.default", "sort.stable")
+def sort(call: Site):
+    x, axis = call.tensor("self"), call.plain("dim", -1)
+    count = call.type_of(x).shape[axis]
+    largest = int(call.plain("descending", False))
+    return call.results("TopK", x, count=2, k=[count], axis=axis, largest=largest)
+
+
+@aten("argsort.default", "argsort.stable")
+def argsort(call: Site):
+    return sort(call)[1]
+
+
+@aten("unfold.default")
+def sliding_windows(call: Site):
+    """All windows along one axis, as a new last axis."""
+    x, axis = call.tensor("self"), call.plain("dimension")
+    rank = call.type_of(x).rank
+    axis %= rank
+    size, width, step = call.type_of(x).shape[axis], call.plain("size"), call.plain("step")
+    places = np.arange(0, size - width + 1, step)[:, None] + np.arange(width)
+    picked = call.step("Gather", x, call.constant(places, "windows"), axis=axis)
+    order = [*range(axis + 1), *range(axis + 2, rank + 1), axis + 1]
+    return call.result("Transpose", picked, perm=order)
+
+
+@aten("im2col.default")
+def patches(call: Site):
+    """Every window's pixels as a column: [N, C * kernel, windows]."""
+    x = call.tensor("self")
+    batch, channels = call.type_of(x).shape[:2]
+    kernel, dilation, padding, stride = (call.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
+    if any(padding):
+        x = call.step("Pad", x, pads=[0, 0, *padding, 0, 0, *padding])
+    counts = []
+    for axis in (0, 1):
+        size = call.type_of(x).shape[2 + 2 * axis]
+        count = (size - dilation[axis] * (kernel[axis] - 1) - 1) // stride[axis] + 1
+        places = np.arange(kernel[axis])[:, None] * dilation[axis] + np.arange(count) * stride[axis]
+        x = call.step("Gather", x, call.constant(places, f"windows{axis}"), axis=2 + 2 * axis)
+        counts.append(count)
+    turned = call.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5])
+    return call.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
+
+
+@aten("diagonal.default")
+def diagonal(call: Site):
+    held = call.array(call.tensor("self"))
+    if held is None:
+        call.refuse("takes the diagonal of something that depends on the image, which is not supported")
+    made = np.diagonal(held, call.plain("offset", 0), call.plain("dim1", 0), call.plain("dim2", 1))
+    return call.constant(made, "diagonal")
+
+
+def _triangle(name: str, function) -> None:
+    def triangle(call: Site):
+        x, offset = call.tensor("self"), call.plain("diagonal", 0)
+        shape = call.type_of(x).shape[-2:]
+        kept = call.constant(function(np.ones(shape, bool), offset), "kept")
+        return call.result("Where", kept, x, call.number(0, x))
+
+    aten(name)(triangle)
+
+
+_triangle("tril.default", np.tril)
+_triangle("triu.default", np.triu)
+
+
+@aten("meshgrid.indexing", "meshgrid.default")
+def meshgrid(call: Site):
+    arrays = [call.array(value) for value in call.tensors("tensors")]
+    if any(array is None for array in arrays):
+        call.refuse("makes a grid from what depends on the image")
+    grids = np.meshgrid(*arrays, indexing=call.plain("indexing", "ij"))
+    return tuple(call.constant(grid, f"grid{place}") for place, grid in enumerate(grids))
+
+
+@aten("as_strided.default")
+def as_strided(call: Site):
+    """Where the strides only cut, reorder or repeat what is laid out in rows: picking from the flattened image."""
+    x, sizes, strides = call.tensor("self"), call.plain("size"), call.plain("stride")
+    shape, offset = call.type_of(x).shape, call.plain("storage_offset") or 0
+    inner = int(np.prod(shape[1:], dtype=np.int64))
+    if not sizes or sizes[0] != shape[0] or strides[0] != inner or offset >= inner:
+        call.refuse("reads memory across the images of a batch")
+    places = np.full([1] * (len(sizes) - 1), offset)
+    for axis, (size, stride) in enumerate(zip(sizes[1:], strides[1:])):
+        steps = np.arange(size) * stride
+        places = places + steps.reshape([-1 if at == axis else 1 for at in range(len(sizes) - 1)])
+    flat = call.reshaped(x, [shape[0], inner], final=False)
+    return call.result("Gather", flat, call.constant(places.astype(np.int64), "places"), axis=1)

@@ -1,0 +1,84 @@
+"""ATen operators that change the size of images. Each is two small matrices, or the standard's operator where it is exact."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph.ops.resampling import resampling_matrix
+from zygal.sources.pytorch.calls import Site, aten
+
+
+def _resample(call: Site, mode: str, grid: str, antialias: bool = False):
+    x = call.tensor("input" if call.has("input") else "self")
+    spatial = call.type_of(x).shape[2:]
+    factors = call.plain("scale_factors")
+    if factors is None:
+        factors = [call.plain(name) for name in ("scales_h", "scales_w", "scales") if call.has(name)] or None
+    wanted = call.plain("output_size")
+    if wanted is None:
+        wanted = [int(np.floor(size * factor)) for size, factor in zip(spatial, factors)]
+    scales = factors if factors is not None else [None] * len(spatial)
+    whole = all(out % size == 0 for size, out in zip(spatial, wanted))
+    same = factors is None or all(out == size * factor for size, out, factor in zip(spatial, wanted, factors))
+    if tuple(wanted) == spatial:
+        return call.result("Identity", x)
+    if (
+        len(spatial) == 2
+        and whole
+        and same
+        and not antialias
+        and mode != "cubic"
+        and (grid, mode) != ("asymmetric", "linear")
+    ):
+        attributes = {"coordinate_transformation_mode": grid, "mode": mode}
+        if mode == "nearest":
+            attributes["nearest_mode"] = "floor" if grid == "asymmetric" else "round_prefer_ceil"
+        ratio = [out // size for size, out in zip(spatial, wanted)]
+        return call.result("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], **attributes)
+    matrices = [
+        resampling_matrix(size, out, mode, grid, scale, antialias) for size, out, scale in zip(spatial, wanted, scales)
+    ]
+    return by_matrices(call, x, matrices)
+
+
+def by_matrices(call: Site, x: str, matrices: list[np.ndarray]) -> str:
+    """rows @ x @ columns'; a single axis is only multiplied from the right."""
+    columns = call.constant(np.ascontiguousarray(matrices[-1].T, np.float32), "columns")
+    if len(matrices) == 1:
+        return call.result("MatMul", x, columns)
+    rows = call.constant(matrices[0].astype(np.float32), "rows")
+    return call.result("MatMul", rows, call.step("MatMul", x, columns))
+
+
+def _grid(call: Site) -> str:
+    return "align_corners" if call.plain("align_corners", False) else "half_pixel"
+
+
+@aten("upsample_nearest2d.vec", "upsample_nearest2d.default", "upsample_nearest1d.vec", "upsample_nearest1d.default")
+def nearest(call: Site):
+    return _resample(call, "nearest", "asymmetric")
+
+
+@aten("_upsample_nearest_exact2d.vec", "_upsample_nearest_exact2d.default", "_upsample_nearest_exact1d.vec")
+def nearest_exact(call: Site):
+    return _resample(call, "nearest", "half_pixel")
+
+
+@aten("upsample_bilinear2d.vec", "upsample_bilinear2d.default", "upsample_linear1d.vec", "upsample_linear1d.default")
+def linear(call: Site):
+    return _resample(call, "linear", _grid(call))
+
+
+@aten("upsample_bicubic2d.vec", "upsample_bicubic2d.default")
+def cubic(call: Site):
+    return _resample(call, "cubic", _grid(call))
+
+
+@aten("_upsample_bilinear2d_aa.vec", "_upsample_bilinear2d_aa.default")
+def linear_antialiased(call: Site):
+    return _resample(call, "linear", _grid(call), antialias=True)
+
+
+@aten("_upsample_bicubic2d_aa.vec", "_upsample_bicubic2d_aa.default")
+def cubic_antialiased(call: Site):
+    return _resample(call, "cubic", _grid(call), antialias=True)
