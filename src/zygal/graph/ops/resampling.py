@@ -16,7 +16,8 @@ def resampling_matrix(
     mode: nearest, linear or cubic (coefficient -0.75; Keys, 1981). grid: where sample i lies in the old
     numbering: "asymmetric" i / scale, "half_pixel" (i + 1/2) / scale - 1/2, "align_corners"
     i (size - 1) / (wanted - 1). `scale` is wanted / size unless given. Beyond the border the border's sample
-    counts; with antialias the filter is widened when shrinking, and weights beyond the border are left out.
+    counts. With antialias the filter (cubic: coefficient -0.5) is widened when shrinking, and what lies beyond the
+    border is left out and the rest scaled up.
     """
     scale = wanted / size if scale is None else scale
     places = np.arange(wanted, dtype=np.float64)
@@ -28,8 +29,8 @@ def resampling_matrix(
         # Tiny errors of the division must not change which sample is taken.
         chosen = np.floor(places + 1e-9) if grid == "asymmetric" else np.ceil(places - 0.5 + 1e-9)
         return np.eye(size)[np.clip(chosen, 0, size - 1).astype(int)]
-    if antialias and scale < 1:
-        return _widened(size, places, mode, scale)
+    if antialias:
+        return _widened(size, places, mode, min(scale, 1.0))
     if mode == "linear":
         places = np.maximum(places, 0)
     reach = {"linear": 1, "cubic": 2}[mode]

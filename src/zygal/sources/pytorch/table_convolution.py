@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zygal.graph.ops.windows import Geometry
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.table_resampling import by_matrices
 
@@ -123,32 +124,46 @@ def layer_norm(call: Site):
 @aten("max_pool2d.default", "max_pool1d.default", "max_pool3d.default", "max_pool2d_with_indices.default")
 def max_pool(call: Site):
     geometry = _pool_geometry(call)
-    dilations = _spread(call.plain("dilation", 1), len(geometry["kernel_shape"]))
-    return call.result("MaxPool", call.tensor("self"), dilations=dilations, **geometry)
+    return call.result("MaxPool", call.tensor("self"), **geometry)
 
 
 @aten("avg_pool2d.default", "avg_pool1d.default", "avg_pool3d.default")
 def average_pool(call: Site):
-    geometry = _pool_geometry(call)
+    """What stands out behind the pads by ceil_mode never counts, the pads count if they are asked to."""
+    x, geometry = call.tensor("self"), _pool_geometry(call)
+    axes = len(geometry["kernel_shape"])
+    counted = bool(call.plain("count_include_pad", True))
+    begins, ends = geometry["pads"][:axes], geometry["pads"][axes:]
+    if ends != begins and counted and any(begins):
+        x = call.step("Pad", x, pads=[0, 0, *begins, 0, 0, *begins])
+        geometry["pads"] = [0] * axes + [end - begin for begin, end in zip(begins, ends)]
+    counted = counted and ends == begins
     if call.has("divisor_override"):
-        if geometry["ceil_mode"]:
+        if ends != begins:
             call.refuse("divides by a number of its own in windows that stand out, which is not supported")
-        mean = call.step("AveragePool", call.tensor("self"), count_include_pad=1, **geometry)
+        mean = call.step("AveragePool", x, count_include_pad=1, **geometry)
         factor = float(np.prod(geometry["kernel_shape"])) / call.plain("divisor_override")
         return call.result("Mul", mean, call.number(factor, mean))
-    counted = int(call.plain("count_include_pad", True))
-    return call.result("AveragePool", call.tensor("self"), count_include_pad=counted, **geometry)
+    return call.result("AveragePool", x, count_include_pad=int(counted), **geometry)
 
 
 def _pool_geometry(call: Site) -> dict:
-    axes = call.type_of(call.tensor("self")).rank - 2
+    """The windows, with what ceil_mode adds as pads behind the end: runtimes do not agree on ceil_mode itself."""
+    spatial = call.type_of(call.tensor("self")).shape[2:]
+    axes = len(spatial)
     kernel = _spread(call.plain("kernel_size"), axes)
-    return {
-        "kernel_shape": kernel,
-        "strides": _spread(call.plain("stride") or kernel, axes),
-        "pads": _spread(call.plain("padding", 0), axes) * 2,
-        "ceil_mode": int(call.plain("ceil_mode", False)),
-    }
+    strides = _spread(call.plain("stride") or kernel, axes)
+    begins = _spread(call.plain("padding", 0), axes)
+    geometry = {"kernel_shape": kernel, "strides": strides, "pads": begins * 2}
+    if call.has("dilation"):
+        geometry["dilations"] = _spread(call.plain("dilation"), axes)
+    if call.plain("ceil_mode", False):
+        counts = Geometry.of(geometry | {"ceil_mode": 1}, kernel).counts(spatial)
+        dilations = geometry.get("dilations", [1] * axes)
+        reach = [(n - 1) * s + d * (k - 1) + 1 for n, s, d, k in zip(counts, strides, dilations, kernel)]
+        ends = [max(pad, need - size - pad) for pad, need, size in zip(begins, reach, spatial)]
+        geometry["pads"] = begins + ends
+    return geometry
 
 
 @aten("adaptive_avg_pool2d.default", "adaptive_avg_pool1d.default", "adaptive_avg_pool3d.default")

@@ -249,15 +249,21 @@ def operands(call: Site) -> tuple[str, str]:
     if call.is_tensor("self"):
         left = call.tensor("self")
         if not call.is_tensor("other"):
-            number = call.plain("other")
-            if isinstance(number, float) and call.type_of(left).dtype.kind != "f":
-                left = call.step("Cast", left, to="float32")
-            return left, call.number(number, left)
+            left = _wide_enough(call, left, call.plain("other"))
+            return left, call.number(call.plain("other"), left)
         return together(call, left, call.tensor("other"))
-    right = call.tensor("other")
-    if isinstance(call.plain("self"), float) and call.type_of(right).dtype.kind != "f":
-        right = call.step("Cast", right, to="float32")
+    right = _wide_enough(call, call.tensor("other"), call.plain("self"))
     return call.number(call.plain("self"), right), right
+
+
+def _wide_enough(call: Site, value: str, number: float) -> str:
+    """The value in a dtype that can hold the plain number it meets: truth meets integers, integers meet fractions."""
+    kind = call.type_of(value).dtype.kind
+    if isinstance(number, float) and kind != "f":
+        return call.step("Cast", value, to="float32")
+    if not isinstance(number, bool) and kind == "b":
+        return call.step("Cast", value, to="int64")
+    return value
 
 
 def _arithmetic(operator: str, *names: str) -> None:
@@ -280,7 +286,16 @@ _arithmetic("Less", "lt.Tensor", "lt.Scalar")
 _arithmetic("Greater", "gt.Tensor", "gt.Scalar")
 _arithmetic("LessOrEqual", "le.Tensor", "le.Scalar")
 _arithmetic("GreaterOrEqual", "ge.Tensor", "ge.Scalar")
-_arithmetic("Mod", "remainder.Scalar", "remainder.Tensor")
+
+
+@aten("remainder.Scalar", "remainder.Tensor")
+def remainder(call: Site):
+    """With the sign of the divisor; the standard's operator has that for integers alone."""
+    left, right = operands(call)
+    if call.type_of(left).dtype.kind != "f":
+        return call.result("Mod", left, right)
+    whole = call.step("Floor", call.step("Div", left, right))
+    return call.result("Sub", left, call.step("Mul", whole, right))
 
 
 @aten("ne.Tensor", "ne.Scalar")

@@ -108,15 +108,10 @@ def expand(call: Site):
 
 
 def _with_batch(call: Site, sizes: list, shape, lead: int) -> list:
-    """Where a program is freed from its fixed batch, a leading axis expanded to that number is the batch."""
-    if (
-        call.captured_batch
-        and sizes
-        and sizes[0] == call.captured_batch
-        and not any(isinstance(s, Batch) for s in shape)
-    ):
-        if lead or shape[0] == 1:
-            return [Batch(), *sizes[1:]]
+    """Where a program is freed from its fixed batch, a leading axis repeated to that number is the batch."""
+    repeats_first = bool(sizes) and sizes[0] == call.captured_batch and (lead > 0 or shape[0] == 1)
+    if repeats_first and not any(isinstance(size, Batch) for size in shape):
+        return [Batch(), *sizes[1:]]
     return sizes
 
 
