@@ -8,7 +8,7 @@ import pytest
 from conftest import program, refused
 
 from zygal.artifact import artifact_graph, read_artifact
-from zygal.convert import convert
+from zygal.convert import Choices, convert
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import InletError, LabelsError, SourceError
 from zygal.graph.passes import PASSES, fold_constants, remove_dead
@@ -55,7 +55,7 @@ def test_constants_are_folded_and_the_dead_removed():
 def test_the_artifact_is_standard_small_and_the_same_when_made_twice(shipped, tmp_path):
     inlet = read_inlet(shipped / "channel_marks.inlet.toml")
     for name in ("first.onnx", "second.onnx"):
-        convert(shipped / "channel_marks.pt2", tmp_path / name, inlet, None, "photo", "logits")
+        convert(shipped / "channel_marks.pt2", tmp_path / name, inlet, None, Choices("photo", "logits"))
     content = (tmp_path / "first.onnx").read_bytes()
     assert content == (tmp_path / "second.onnx").read_bytes() and len(content) < 260_000
     model = onnx.load(tmp_path / "first.onnx")
@@ -87,7 +87,7 @@ def test_what_does_not_fit_the_model_is_refused_and_nothing_is_written(shipped, 
         (InletError, "crop", {"inlet": Inlet(frame=(Crop((60, 64)),))}),
         (InletError, "layout", {"inlet": Inlet(frame=(Crop((64, 64)),), tensor=Tensor("NHWC"))}),
         (InletError, "each image", {"inlet": Inlet()}),
-        (SourceError, "two names", {"input_name": "scores"}),
+        (SourceError, "two names", {"choices": Choices("scores")}),
     ]
     for error, words, arguments in cases:
         with pytest.raises(error, match=words):

@@ -95,16 +95,32 @@ def test_bench_writes_units_into_its_keys(shipped, tmp_path):
     assert cell["batch_images"] == 2 and cell["latency_median_seconds"] > 0 and cell["peak_memory_bytes"] > 0
 
 
-def test_a_fixed_batch_is_kept_and_said(tmp_path):
+def test_a_fixed_batch_is_freed_with_proof_or_kept_on_request(tmp_path):
     from torch import nn
 
     module = nn.Sequential(nn.Conv2d(3, 4, 8, 8), nn.Flatten(), nn.Linear(64, 5), nn.Softmax(1))
     capture(module, tmp_path / "fixed.pt2", dynamic=False)
-    done = program("convert", "fixed.pt2", "-o", "fixed.onnx", cwd=tmp_path)
-    assert done.returncode == 0 and "fixed batch" in done.stderr and "[2, 3, 32, 32]" in done.stdout
-    assert "probabilities" in program("survey", "fixed.onnx", cwd=tmp_path).stdout
+    done = program("convert", "fixed.pt2", "-o", "freed.onnx", cwd=tmp_path)
+    assert done.returncode == 0 and "proven at two other sizes" in done.stderr and "[N, 3, 32, 32]" in done.stdout
+    assert "probabilities" in program("survey", "freed.onnx", cwd=tmp_path).stdout
+    done = program("convert", "fixed.pt2", "-o", "fixed.onnx", "--keep-batch", cwd=tmp_path)
+    assert done.returncode == 0 and "keeps the fixed batch" in done.stderr and "[2, 3, 32, 32]" in done.stdout
     done = program("bench", "fixed.onnx", "--threads", "1", "--seconds", "0.1", cwd=tmp_path)
     assert done.returncode == 0 and "only that was measured" in done.stderr
+
+
+def test_a_pinned_batch_names_the_layer(tmp_path):
+    from torch import nn
+
+    class Pinned(nn.Module):
+        def forward(self, x):
+            return x.flatten(1)[:, :12].reshape(4, 6).reshape(2, 12) * x.new_tensor([[1.0], [2.0]])
+
+    capture(Pinned(), tmp_path / "pinned.pt2", dynamic=False)
+    refused(
+        program("convert", "pinned.pt2", "-o", "no.onnx", cwd=tmp_path), "fixed batch of 2", "--keep-batch", "layer "
+    )
+    assert program("convert", "pinned.pt2", "-o", "yes.onnx", "--keep-batch", cwd=tmp_path).returncode == 0
 
 
 def damaged(workspace):

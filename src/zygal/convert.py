@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +17,10 @@ from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
 from zygal.labels import check_label_count
 from zygal.sources import Source, read_source
+
+DEFAULT_OPSET = 17
+FREED_WITHIN = 1e-5
+"""How closely a graph that was freed from its fixed batch must agree, as a part of the spread of the scores."""
 
 
 @dataclass(frozen=True)
@@ -39,52 +44,102 @@ class Conversion:
     notes: tuple[str, ...]
 
 
+@dataclass(frozen=True)
+class Choices:
+    """What can be chosen about a conversion.
+
+    scores: the output to take, by the name that the source gives it; the first unless said. any_shape:
+    take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
+    captured with, instead of freeing the artifact from it. opset: the standard's version to aim at.
+    """
+
+    input_name: str = "image"
+    output_name: str = "scores"
+    scores: str | None = None
+    any_shape: bool = False
+    keep_batch: bool = False
+    opset: int = DEFAULT_OPSET
+
+
 def convert(
     source_path: str | Path,
     artifact_path: str | Path,
     inlet: Inlet | None = None,
     labels: list[str] | None = None,
-    input_name: str = "image",
-    output_name: str = "scores",
+    choices: Choices = Choices(),
 ) -> Conversion:
     """Converts a trained classifier's file to an artifact with one input and one output [batch, classes].
 
     Raises any ZygalError; then no artifact is written.
     """
-    from zygal.artifact.write import DEFAULT_OPSET, write_artifact
+    from zygal.artifact.write import write_artifact
 
     check_writable(artifact_path)
-    if input_name == output_name:
-        raise SourceError(f"input and output cannot both be named {input_name}; choose two names.")
-    with read_source(source_path) as source:
-        before = source.graph
-        _check_classifier(before, source_path)
+    if choices.input_name == choices.output_name:
+        raise SourceError(f"input and output cannot both be named {choices.input_name}; choose two names.")
+    with read_source(source_path, choices.keep_batch) as source:
+        before = _one_output(source, choices)
         output_type = before.types[before.outputs[0]]
         if labels is not None:
             check_label_count(labels, output_type.shape[1], "the labels file")
         if inlet is not None:
             check_inlet_fits(inlet, before.types[before.inputs[0]])
-        graph = run_passes(_first_output(before))
-        graph = graph.renamed({graph.inputs[0]: input_name, graph.outputs[0]: output_name})
+        graph = run_passes(before)
+        graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
+        notes = [*source.notes, *_notes(source)]
+        if source.freed_from_batch:
+            prove_freed(source, graph, choices)
         metadata = Metadata(inlet, tuple(labels) if labels is not None else None, _origin(source))
-        write_artifact(graph, artifact_path, metadata)
+        write_artifact(graph, artifact_path, metadata, choices.opset)
         return Conversion(
             source=Path(source_path),
             artifact=Path(artifact_path),
             framework=source.framework,
             framework_version=source.framework_version,
-            input_name=input_name,
-            input_type=graph.types[input_name],
-            output_name=output_name,
+            input_name=choices.input_name,
+            input_type=graph.types[choices.input_name],
+            output_name=choices.output_name,
             output_type=output_type,
             nodes_before=len(before.nodes),
             nodes_after=len(graph.nodes),
             operators=dict(Counter(node.operator for node in graph.nodes).most_common()),
             parameters=graph.parameter_count(),
             artifact_bytes=Path(artifact_path).stat().st_size,
-            opset=DEFAULT_OPSET,
-            notes=source.notes,
+            opset=choices.opset,
+            notes=tuple(notes),
         )
+
+
+def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
+    """Runs the freed graph at two other batch sizes against the model with its own batch. Raises SourceError.
+
+    The images are random; every image's scores must be those that it has in a batch of the captured size.
+    """
+    import numpy as np
+
+    from zygal.artifact.write import write_artifact
+    from zygal.engines import run_in_batches
+    from zygal.engines.runtime import RuntimeEngine
+
+    batch = source.freed_from_batch
+    with tempfile.TemporaryDirectory() as folder, read_source(source.path, keep_batch=True) as fixed:
+        pinned = run_passes(_one_output(fixed, choices))
+        engines = []
+        for name, each in (("pinned", pinned), ("freed", graph)):
+            write_artifact(each, Path(folder) / name, Metadata(), choices.opset)
+            engines.append(RuntimeEngine(Path(folder) / name))
+        shape = graph.types[graph.inputs[0]].shape[1:]
+        for count in (batch + 1, 2 * batch + 3):
+            images = np.random.default_rng(count).standard_normal((count, *shape), np.float32)
+            wanted = np.concatenate(list(run_in_batches(engines[0], images)))
+            found = engines[1].run(images)
+            if found.shape != wanted.shape or not np.abs(found - wanted).max() <= FREED_WITHIN * max(
+                np.ptp(wanted), 1e-30
+            ):
+                raise SourceError(
+                    f"{source.path} was captured with a fixed batch of {batch}, and freed from it it gives other scores "
+                    f"for {count} images; capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+                )
 
 
 def check_inlet_fits(inlet: Inlet, model_input: TensorType) -> None:
@@ -104,17 +159,35 @@ def check_inlet_fits(inlet: Inlet, model_input: TensorType) -> None:
         raise InletError(f"the inlet makes {inlet.tensor.dtype}, but the model takes {model_input.dtype}.")
 
 
-def _check_classifier(graph: Graph, path: str | Path) -> None:
-    type = graph.types[graph.outputs[0]]
-    if type.rank != 2 or not isinstance(type.shape[1], int):
+def _one_output(source: Source, choices: Choices) -> Graph:
+    """The graph with the chosen output alone, checked to be a classifier's."""
+    graph, names = source.graph, source.output_names
+    if choices.scores is not None and choices.scores not in names:
+        raise SourceError(f"{source.path} has no output {choices.scores}; it has {', '.join(names)}.")
+    chosen = graph.outputs[names.index(choices.scores)] if choices.scores else graph.outputs[0]
+    type = graph.types[chosen]
+    if not choices.any_shape and (type.rank != 2 or not isinstance(type.shape[1], int)):
+        others = f" (its outputs are {', '.join(names)}; choose one with --scores)" if len(names) > 1 else ""
         raise SourceError(
-            f"{path} returns {shape_text(type.shape)}, which is not [batch, classes]; "
-            "capture a model whose (first) result is one row of scores an image."
+            f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{others}; capture a model that "
+            "returns one row of scores an image, or convert it as it is with --any-shape."
         )
+    return Graph(graph.inputs, (chosen,), graph.nodes, graph.constants, graph.types)
 
 
-def _first_output(graph: Graph) -> Graph:
-    return Graph(graph.inputs, graph.outputs[:1], graph.nodes, graph.constants, graph.types)
+def _notes(source: Source) -> list[str]:
+    notes = []
+    if len(source.output_names) > 1:
+        listed = ", ".join(source.output_names)
+        notes.append(f"the model returns {len(source.output_names)} tensors ({listed}); one was taken, see --scores")
+    if source.freed_from_batch:
+        notes.append(
+            f"the model was captured with a fixed batch of {source.freed_from_batch}; the artifact takes any batch, "
+            "proven at two other sizes"
+        )
+    elif isinstance(source.graph.types[source.graph.inputs[0]].shape[0], int):
+        notes.append("the artifact keeps the fixed batch that the model was captured with")
+    return notes
 
 
 def _origin(source: Source) -> Origin:

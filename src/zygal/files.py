@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import hashlib
+import importlib.util
 import os
+import sys
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
@@ -115,6 +117,37 @@ def zip_faults(path: str | os.PathLike, what: str, error: type[ZygalError]) -> I
     except (NotImplementedError, RuntimeError, EOFError, ValueError, OSError, zlib.error) as fault:
         # Encrypted members, unknown compression, broken offsets and broken streams.
         raise error(f"{path} is damaged ({fault}); copy it again from where it was made.") from fault
+
+
+def split_place(place: str, error: type[ZygalError]) -> tuple[str, str]:
+    """FILE.py:FUNCTION as its two parts. Raises `error`."""
+    file, _, name = place.rpartition(":")
+    if not file or not name.isidentifier():
+        raise error(f"{place} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load.")
+    return file, name
+
+
+def load_function(place: str, error: type[ZygalError]) -> Callable:
+    """The function that FILE.py:FUNCTION names. The file is run. Raises FileError or `error`."""
+    file, name = split_place(place, error)
+    path = existing_file(file)
+    spec = importlib.util.spec_from_file_location(path.stem, path)
+    if spec is None or spec.loader is None:
+        raise error(f"{path} is not a Python file; name one that ends in .py.")
+    module = importlib.util.module_from_spec(spec)
+    sys.path.insert(0, str(path.parent.resolve()))
+    # Classes defined in the file must be found again by its name.
+    sys.modules.setdefault(path.stem, module)
+    try:
+        spec.loader.exec_module(module)
+    except Exception as fault:
+        raise error(f"{path} cannot be imported: {type(fault).__name__}: {fault}.") from fault
+    finally:
+        sys.path.pop(0)
+    function = getattr(module, name, None)
+    if not callable(function):
+        raise error(f"{path} has no function {name}; check the name behind the colon.")
+    return function
 
 
 def _cannot_write(path: Path, fault: OSError) -> str:

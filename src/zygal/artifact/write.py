@@ -23,14 +23,14 @@ from zygal.graph import Graph, Node, TensorType
 from zygal.graph.ops import Parameter, operator_named
 from zygal.graph.shapes import Batch
 
-DEFAULT_OPSET = 17
+LOWEST_OPSET = 13
 LARGEST_FILE_BYTES = 2**31 - 1
 
 # Field numbers of the standard's messages, shifted for the wire type "length-delimited".
 _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number in (7, 5, 9))
 
 
-def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, opset: int = DEFAULT_OPSET) -> None:
+def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, opset: int = 17) -> None:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
 
     Raises ArtifactError if the standard's full checker refuses it, OutputError if it cannot be written.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
-from zygal.cli.options import new_command
+from zygal.cli.options import add_source, new_command, opened_source
 from zygal.cli.output import check_json, console, file_size, show_facts, warn, write_json
 
 
@@ -15,24 +15,32 @@ def register(commands) -> None:
         "Converts a trained model's file to an artifact (ONNX) that carries its inlet and its labels.",
         "zygal convert channel_marks.pt2 -o channel_marks.onnx --inlet channel_marks.inlet.toml --labels labels.txt",
     )
-    command.add_argument("source", metavar="SOURCE", help="the trained model: a captured PyTorch program (.pt2)")
+    add_source(command)
     command.add_argument("-o", "--output", metavar="ARTIFACT", required=True, help="the file to write")
     command.add_argument("--inlet", metavar="FILE", help="how an image becomes the input tensor (TOML); goes inside")
     command.add_argument("--labels", metavar="FILE", help="class names: text, one a line, or JSON; go inside")
     command.add_argument("--feed", metavar="NAME", default="image", help="name of the artifact's input (image)")
     command.add_argument("--fetch", metavar="NAME", default="scores", help="name of the artifact's output (scores)")
+    command.add_argument("--scores", metavar="NAME", help="which of several outputs to take (the first; see survey)")
+    command.add_argument("--any-shape", action="store_true", help="convert even if the output is not [batch, classes]")
+    command.add_argument(
+        "--keep-batch", action="store_true", help="keep a fixed batch that the model was captured with"
+    )
+    command.add_argument("--opset", type=int, default=17, help="version of the ONNX standard to aim at (17)")
     command.set_defaults(run=run)
 
 
 def run(options) -> int:
-    from zygal.convert import convert
+    from zygal.convert import Choices, convert
     from zygal.inlet import read_inlet
     from zygal.labels import read_labels
 
     check_json(options.json)
     inlet = read_inlet(options.inlet) if options.inlet else None
     labels = read_labels(options.labels) if options.labels else None
-    done = convert(options.source, options.output, inlet, labels, options.feed, options.fetch)
+    choices = Choices(options.feed, options.fetch, options.scores, options.any_shape, options.keep_batch, options.opset)
+    with opened_source(options, inlet) as source:
+        done = convert(source, options.output, inlet, labels, choices)
     for note in done.notes:
         warn(note)
     missing = [name for name, given in (("--inlet", inlet), ("--labels", labels)) if given is None]
@@ -43,7 +51,7 @@ def run(options) -> int:
         ("inside", _inside(inlet, labels, missing)),
         ("size", f"{file_size(done.artifact_bytes)}, opset {done.opset}"),
     ]
-    show_facts(console(), f"{done.source} -> {done.artifact}", rows)
+    show_facts(console(), f"{options.source} -> {done.artifact}", rows)
     document = asdict(done) | {
         "input_type": {"dtype": done.input_type.dtype, "shape": _shape(done.input_type)},
         "output_type": {"dtype": done.output_type.dtype, "shape": _shape(done.output_type)},

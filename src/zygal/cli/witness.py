@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zygal.cli.options import new_command
+from zygal.cli.options import add_source, new_command, opened_source
 from zygal.cli.output import check_json, console, counted, file_size, progress_bar, show_facts, warn, write_json
 
 
@@ -13,7 +13,7 @@ def register(commands) -> None:
         "Runs the training framework on reference images and records the tensors it was fed and the scores it gave.",
         "zygal witness channel_marks.pt2 --images reference -o mine.witness --training-code training_code.py:load_image",
     )
-    command.add_argument("source", metavar="SOURCE", help="the trained model: a captured PyTorch program (.pt2)")
+    add_source(command)
     command.add_argument("--images", metavar="DIR", required=True, help="the folder of reference images")
     command.add_argument("-o", "--output", metavar="FILE", required=True, help="the witness to write")
     how = command.add_mutually_exclusive_group(required=True)
@@ -39,12 +39,13 @@ def run(options) -> int:
     check_writable(options.output)
     check_json(options.json)
     list_images(options.images)
-    if options.inlet:
-        to_tensor, preprocessing = inlet_preprocessing(read_inlet(options.inlet))
+    inlet = read_inlet(options.inlet) if options.inlet else None
+    if inlet:
+        to_tensor, preprocessing = inlet_preprocessing(inlet)
     else:
         to_tensor, preprocessing = training_code_preprocessing(options.training_code)
-    with progress_bar("recording") as progress:
-        engine = PyTorchEngine(options.source)
+    with progress_bar("recording") as progress, opened_source(options, inlet) as source:
+        engine = PyTorchEngine(source)
         witness = record_witness(
             engine, options.images, to_tensor, preprocessing, lambda done, total: progress("recording", done / total)
         )

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import importlib.util
-import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -15,7 +13,7 @@ from zygal.engines.pytorch import PyTorchEngine
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.witness import Preprocessing, Witness, check_finite
-from zygal.files import existing_file, sha256_of
+from zygal.files import load_function, sha256_of, split_place
 from zygal.inlet import Inlet, apply_inlet, format_inlet
 
 ImageToTensor = Callable[[Path], np.ndarray]
@@ -81,15 +79,9 @@ def training_code_preprocessing(place: str) -> tuple[ImageToTensor, Preprocessin
 
     The file is run: it is the user's own code, named on purpose. Raises WitnessError.
     """
-    file, _, name = place.rpartition(":")
-    if not file or not name.isidentifier():
-        raise WitnessError(
-            f"{place} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load."
-        )
-    path = existing_file(file)
-    function = getattr(_load_module(path), name, None)
-    if not callable(function):
-        raise WitnessError(f"{path} has no function {name}; check the name behind the colon.")
+    function = load_function(place, WitnessError)
+    file, name = split_place(place, WitnessError)
+    path = Path(file)
 
     def to_tensor(image: Path) -> np.ndarray:
         try:
@@ -103,18 +95,3 @@ def training_code_preprocessing(place: str) -> tuple[ImageToTensor, Preprocessin
         return array if array.dtype == np.uint8 else array.astype(np.float32)
 
     return to_tensor, Preprocessing("training code", f"{path.name}:{name}", sha256_of(path))
-
-
-def _load_module(path: Path):
-    spec = importlib.util.spec_from_file_location(path.stem, path)
-    if spec is None or spec.loader is None:
-        raise WitnessError(f"{path} is not a Python file; name one that ends in .py.")
-    module = importlib.util.module_from_spec(spec)
-    sys.path.insert(0, str(path.parent.resolve()))
-    try:
-        spec.loader.exec_module(module)
-    except Exception as fault:
-        raise WitnessError(f"{path} cannot be imported: {type(fault).__name__}: {fault}.") from fault
-    finally:
-        sys.path.pop(0)
-    return module

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from math import prod
 from pathlib import Path
 
+from zygal.errors import SourceError, UnknownOperators
 from zygal.files import sha256_of
 from zygal.graph import Graph, TensorType
 
@@ -22,6 +23,10 @@ class Source:
     framework: str
     framework_version: str
     graph: Graph
+    output_names: tuple[str, ...]
+    """The graph's outputs by the names that the source gives them, in the same order."""
+    freed_from_batch: int | None
+    """The fixed batch that the model was captured with, where the graph has a dynamic one instead."""
     notes: tuple[str, ...]
     """What a person should know about the conversion, one sentence each."""
 
@@ -47,29 +52,53 @@ class SourceFacts:
 
 
 @contextmanager
-def read_source(path: str | Path) -> Iterator[Source]:
-    """The graph of a trained model's file. Raises FileError, SourceError or UnknownOperators."""
-    from zygal.sources.pytorch import open_program, read_program, translate
+def read_source(path: str | Path, keep_batch: bool = False) -> Iterator[Source]:
+    """The graph of a trained model's file, with all of its outputs.
+
+    A program that was captured with a fixed batch is freed from it, unless `keep_batch`. Raises
+    FileError, SourceError or UnknownOperators.
+    """
+    from zygal.sources.pytorch import open_program, read_program
 
     with open_program(path) as archive:
         program = read_program(archive)
         notes = []
-        if program.batch is None:
-            notes.append(
-                "the program was captured with a fixed batch, and so is the artifact; capture it with a "
-                "dynamic batch (axis 0) to run other batch sizes"
-            )
-        if len(program.outputs) > 1:
-            notes.append(
-                f"the program returns {len(program.outputs)} tensors ({', '.join(program.outputs)}); "
-                f"the first, {program.outputs[0]}, is taken as the scores"
-            )
         widths = _weight_dtypes(program)
         if any(width in ("float16", "bfloat16", "float64") for width in widths):
             notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
-        translation = translate(program, archive)
-        notes += translation.notes
-        yield Source(Path(path), sha256_of(path), "PyTorch", program.framework_version, translation.graph, tuple(notes))
+        translation, freed_from = _translated(program, archive, keep_batch)
+        yield Source(
+            path=Path(path),
+            sha256=sha256_of(path),
+            framework="PyTorch",
+            framework_version=program.framework_version,
+            graph=translation.graph,
+            output_names=program.outputs,
+            freed_from_batch=freed_from,
+            notes=(*notes, *translation.notes),
+        )
+
+
+def _translated(program, archive, keep_batch: bool):
+    """The translation, and the fixed batch that it was freed from, or None."""
+    from zygal.sources.pytorch import translate
+
+    if program.batch is not None:
+        return translate(program, archive), None
+    first = program.types[program.inputs[0]].shape[:1] if len(program.inputs) == 1 else ()
+    if keep_batch or not first:
+        return translate(program, archive, free_batch=False), None
+    try:
+        return translate(program, archive), first[0]
+    except UnknownOperators:
+        raise
+    except SourceError as fault:
+        # If it converts as it was captured, the batch is what stands in the way.
+        translate(program, archive, free_batch=False)
+        raise SourceError(
+            f"{program.path} was captured with a fixed batch of {first[0]} and cannot be freed from it: {fault} "
+            "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+        ) from fault
 
 
 def source_facts(path: str | Path) -> SourceFacts:

@@ -8,10 +8,13 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from zygal.graph.model import Graph
+from zygal.graph.passes.common import share_common
 from zygal.graph.passes.constants import fold_constants
 from zygal.graph.passes.dead import remove_dead
 from zygal.graph.passes.identities import drop_identities
-from zygal.graph.passes.rules import RULES, apply_rules
+from zygal.graph.passes.order import constants_second
+from zygal.graph.passes.rewrites import RULES
+from zygal.graph.passes.rules import apply_rules
 
 Pass = Callable[[Graph], Graph]
 
@@ -21,7 +24,16 @@ def rewrite_patterns(graph: Graph) -> Graph:
     return apply_rules(graph, RULES)
 
 
-PASSES: tuple[Pass, ...] = (remove_dead, drop_identities, fold_constants, rewrite_patterns, remove_dead)
+PASSES: tuple[Pass, ...] = (
+    remove_dead,
+    drop_identities,
+    fold_constants,
+    constants_second,
+    share_common,
+    rewrite_patterns,
+    drop_identities,
+    remove_dead,
+)
 
 
 def run_passes(graph: Graph) -> Graph:

@@ -1,4 +1,4 @@
-"""Rewrites stated as rules: a chain of operators, and what replaces it.
+"""Applies rewrites that are stated as rules: a chain of operators, and what replaces it.
 
 A chain matches where each node's result is the first input of the next and nothing else reads it.
 """
@@ -6,7 +6,8 @@ A chain matches where each node's result is the first input of the next and noth
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -30,29 +31,9 @@ class Rule:
     rewrite: Rewrite
 
 
-def fold_normalization(chain: tuple[Node, ...], constants: Mapping[str, np.ndarray], added: Constants) -> Node | None:
-    """Convolution, then batch normalisation: one convolution.
-
-    (W x + b - mean) * f + shift = (f W) x + (b - mean) * f + shift, with f = scale / sqrt(variance +
-    epsilon). Computed in float64 and rounded once.
-    """
-    convolution, normalization = chain
-    parameters = (*convolution.inputs[1:], *normalization.inputs[1:])
-    if any(name and name not in constants for name in parameters):
-        return None
-    weight = constants[convolution.inputs[1]]
-    scale, shift, mean, variance = (constants[name].astype(np.float64) for name in normalization.inputs[1:])
-    bias = constants[convolution.inputs[2]] if len(convolution.inputs) > 2 and convolution.inputs[2] else 0.0
-    epsilon = operator_named("BatchNormalization").complete(normalization.attributes)["epsilon"]
-    factor = scale / np.sqrt(variance + epsilon)
-    made = normalization.outputs[0]
-    new_weight, new_bias = f"{made}.weight", f"{made}.bias"
-    added[new_weight] = (weight * factor.reshape(-1, *(1,) * (weight.ndim - 1))).astype(weight.dtype)
-    added[new_bias] = ((bias - mean) * factor + shift).astype(weight.dtype)
-    return replace(convolution, inputs=(convolution.inputs[0], new_weight, new_bias), outputs=normalization.outputs)
-
-
-RULES: tuple[Rule, ...] = (Rule(("Conv", "BatchNormalization"), fold_normalization),)
+def attribute(node: Node, name: str) -> Any:
+    """An attribute of a node, its operator's default filled in."""
+    return operator_named(node.operator).complete(node.attributes)[name]
 
 
 def apply_rules(graph: Graph, rules: tuple[Rule, ...]) -> Graph:

@@ -180,24 +180,31 @@ class Site:
     def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
         given = self.type_of(value).shape
         fixed, batches = split_size(given)
+        if self.captured_batch and batches and not any(isinstance(size, Batch) for size in sizes):
+            return self._open_at_batch(sizes, fixed)
         if -1 in sizes:
             place = sizes.index(-1)
             others, used = split_size(tuple(size for at, size in enumerate(sizes) if at != place))
             rest = fixed // others if others else 0
             sizes[place] = Batch(rest) if batches > used else rest
-        if self.captured_batch and batches and not any(isinstance(size, Batch) for size in sizes):
-            sizes = self._freed(sizes, fixed)
         if sum(isinstance(size, Batch) for size in sizes) > 1:
             self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which holds the batch more than once")
         return [-1 if isinstance(size, Batch) else size for size in sizes]
 
-    def _freed(self, sizes: list[int], fixed: int) -> list[Dimension]:
-        """Sizes that were captured with a fixed batch, with the batch put back where it must have been."""
+    def _open_at_batch(self, sizes: list[int], fixed: int) -> list[int]:
+        """Sizes that were captured with a fixed batch, with -1 where the batch must have been.
+
+        `fixed` is the number of elements of one image. The first size that holds the batch and leaves
+        the others with a whole image is the one.
+        """
         batch = self.captured_batch
-        for place, size in enumerate(sizes):
-            if size % batch == 0 and prod(sizes) == fixed * batch:
-                return [*sizes[:place], Batch(size // batch), *sizes[place + 1 :]]
-        self.refuse(f"reshapes to {sizes}, which pins the batch of {batch} that it was captured with")
+        if -1 in sizes:
+            sizes[sizes.index(-1)] = fixed * batch // max(-prod(sizes), 1)
+        if prod(sizes) == fixed * batch:
+            for place, size in enumerate(sizes):
+                if size % batch == 0:
+                    return [*sizes[:place], -1, *sizes[place + 1 :]]
+        return self.refuse(f"reshapes to {sizes}, which pins the batch of {batch} that it was captured with")
 
     def expanded(self, value: str, sizes: Sequence[Dimension], final: bool = True) -> str:
         """Adds a repetition up to sizes of which some may be multiples of the batch."""

@@ -168,6 +168,15 @@ def index_put(call: Site):
     return call.refuse("writes to places that depend on the image")
 
 
+@aten("nonzero.default", "nonzero_numpy.default")
+def places_of_truth(call: Site):
+    """The places of all elements that are not zero, of what is known beforehand."""
+    places = np.nonzero(call.known_array("self"))
+    if "numpy" in call.call.target:
+        return tuple(call.constant(each, f"axis{at}") for at, each in enumerate(places))
+    return call.constant(np.stack(places, 1), "places")
+
+
 @aten("roll.default")
 def roll(call: Site):
     """What is shifted out at one end comes in at the other."""

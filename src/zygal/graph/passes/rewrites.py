@@ -1,0 +1,172 @@
+"""The rewrites, one function each, and the list in which they are applied.
+
+Each gets the nodes of a matching chain, first to last, the constants, and a place for new
+constants, and gives the node that replaces the chain, or None where it does not apply.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+import numpy as np
+
+from zygal.graph.model import Node
+from zygal.graph.passes.rules import Constants, Rule, attribute
+
+Held = Mapping[str, np.ndarray]
+
+
+def _line(normalization: Node, held: Held) -> tuple[np.ndarray, np.ndarray] | None:
+    """Batch normalisation as factor and shift a channel, in float64; None if it is not constant."""
+    if any(name not in held for name in normalization.inputs[1:]):
+        return None
+    scale, bias, mean, variance = (held[name].astype(np.float64) for name in normalization.inputs[1:])
+    factor = scale / np.sqrt(variance + attribute(normalization, "epsilon"))
+    return factor, bias - mean * factor
+
+
+def _weights(node: Node, held: Held) -> tuple[np.ndarray, np.ndarray | float] | None:
+    """Weight and bias of a convolution or a matrix product; None if they are not constant."""
+    if any(name and name not in held for name in node.inputs[1:]):
+        return None
+    return held[node.inputs[1]], held[node.inputs[2]] if len(node.inputs) > 2 and node.inputs[2] else 0.0
+
+
+def _reweighted(node: Node, made: str, weight: np.ndarray, bias: np.ndarray, dtype: np.dtype, added: Constants) -> Node:
+    """The node with other weights, making the value `made`. Rounded once, here."""
+    added[f"{made}.weight"], added[f"{made}.bias"] = weight.astype(dtype), bias.astype(dtype)
+    return replace(node, inputs=(node.inputs[0], f"{made}.weight", f"{made}.bias"), outputs=(made,))
+
+
+def normalization_after_convolution(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """f (W x + b) + s = (f W) x + (f b + s)."""
+    convolution, normalization = chain
+    weights, line = _weights(convolution, held), _line(normalization, held)
+    if weights is None or line is None:
+        return None
+    (weight, bias), (factor, shift) = weights, line
+    scaled = weight * factor.reshape(-1, *(1,) * (weight.ndim - 1))
+    return _reweighted(convolution, normalization.outputs[0], scaled, bias * factor + shift, weight.dtype, added)
+
+
+def normalization_after_product(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """The same for a matrix product with a transposed weight [outputs, inputs]."""
+    product, normalization = chain
+    weights, line = _weights(product, held), _line(normalization, held)
+    if weights is None or line is None or not _is_plain_product(product):
+        return None
+    (weight, bias), (factor, shift) = weights, line
+    scaled = weight * factor[:, None]
+    return _reweighted(product, normalization.outputs[0], scaled, bias * factor + shift, weight.dtype, added)
+
+
+def normalization_before_convolution(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """W (f x + s) + b = (W f) x + (W s + b). With pads the border would see s instead of 0."""
+    normalization, convolution = chain
+    weights, line = _weights(convolution, held), _line(normalization, held)
+    if weights is None or line is None or any(attribute(convolution, "pads") or ()):
+        return None
+    (weight, bias), (factor, shift) = weights, line
+    groups = attribute(convolution, "group")
+    # Input channel j of group g is j-th of that group's share.
+    factors, shifts = (each.reshape(groups, 1, -1) for each in (factor, shift))
+    by_group = weight.astype(np.float64).reshape(groups, weight.shape[0] // groups, weight.shape[1], -1)
+    scaled = (by_group * factors[..., None]).reshape(weight.shape)
+    offset = (by_group.sum(-1) * shifts).sum(-1).reshape(-1)
+    node = replace(convolution, inputs=(normalization.inputs[0], *convolution.inputs[1:]))
+    return _reweighted(node, convolution.outputs[0], scaled, bias + offset, weight.dtype, added)
+
+
+def normalization_before_product(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    normalization, product = chain
+    weights, line = _weights(product, held), _line(normalization, held)
+    if weights is None or line is None or not _is_plain_product(product):
+        return None
+    (weight, bias), (factor, shift) = weights, line
+    node = replace(product, inputs=(normalization.inputs[0], *product.inputs[1:]))
+    offset = weight.astype(np.float64) @ shift
+    return _reweighted(node, product.outputs[0], weight * factor, bias + offset, weight.dtype, added)
+
+
+def _is_plain_product(node: Node) -> bool:
+    """x @ weight' + bias, as linear layers are stated."""
+    return (
+        attribute(node, "transB") == 1
+        and not attribute(node, "transA")
+        and (attribute(node, "alpha") == attribute(node, "beta") == 1)
+    )
+
+
+def padding_into_convolution(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """Zeros around the image are what a convolution's own pads are."""
+    pad, convolution = chain
+    pads = list(attribute(pad, "pads"))
+    rank = len(pads) // 2
+    begins, ends = pads[:rank], pads[rank:]
+    zeros = attribute(pad, "mode") == "constant" and attribute(pad, "value") == 0
+    if not zeros or any(begins[:2] + ends[:2]) or min(pads) < 0:
+        return None
+    own = list(attribute(convolution, "pads") or [0] * 2 * (rank - 2))
+    together = [mine + more for mine, more in zip(own, begins[2:] + ends[2:])]
+    attributes = {**convolution.attributes, "pads": together}
+    return replace(convolution, inputs=(pad.inputs[0], *convolution.inputs[1:]), attributes=attributes)
+
+
+def transposes_to_one(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """Two orders of axes are one; where they undo each other nothing is left."""
+    first, second = chain
+    order = [attribute(first, "perm")[axis] for axis in attribute(second, "perm")]
+    if order == list(range(len(order))):
+        return replace(second, operator="Identity", inputs=first.inputs, attributes={})
+    return replace(second, inputs=first.inputs, attributes={"perm": order})
+
+
+def reshapes_to_one(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """Only the last shape counts, unless it keeps sizes of the one before it."""
+    first, second = chain
+    if second.operator == "Reshape" and 0 in attribute(second, "shape"):
+        return None
+    return replace(second, inputs=first.inputs)
+
+
+def arithmetic_with_nothing(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """x + 0, x - 0, x * 1 and x / 1, where the constant is a single number."""
+    (node,) = chain
+    number = held.get(node.inputs[1])
+    neutral = 0 if node.operator in ("Add", "Sub") else 1
+    if number is None or number.ndim or number != neutral:
+        return None
+    return replace(node, operator="Identity", inputs=node.inputs[:1])
+
+
+def hard_sigmoid(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+    """clip(x + 3, 0, 6) / 6, as it is often written out."""
+    add, clip, scale = chain
+    three, sixth = held.get(add.inputs[1]), held.get(scale.inputs[1])
+    if three is None or sixth is None or three.ndim or sixth.ndim or three != 3:
+        return None
+    if (attribute(clip, "min"), attribute(clip, "max")) != (0, 6):
+        return None
+    factor = float(sixth) if scale.operator == "Mul" else 1 / float(sixth)
+    if abs(factor * 6 - 1) > 1e-6:
+        return None
+    return replace(scale, operator="HardSigmoid", inputs=add.inputs[:1], attributes={"alpha": 1 / 6, "beta": 0.5})
+
+
+RULES: tuple[Rule, ...] = (
+    Rule(("Conv", "BatchNormalization"), normalization_after_convolution),
+    Rule(("Gemm", "BatchNormalization"), normalization_after_product),
+    Rule(("BatchNormalization", "Conv"), normalization_before_convolution),
+    Rule(("BatchNormalization", "Gemm"), normalization_before_product),
+    Rule(("Pad", "Conv"), padding_into_convolution),
+    Rule(("Transpose", "Transpose"), transposes_to_one),
+    Rule(("Reshape", "Reshape"), reshapes_to_one),
+    Rule(("Flatten", "Reshape"), reshapes_to_one),
+    Rule(("Add",), arithmetic_with_nothing),
+    Rule(("Sub",), arithmetic_with_nothing),
+    Rule(("Mul",), arithmetic_with_nothing),
+    Rule(("Div",), arithmetic_with_nothing),
+    Rule(("Add", "Clip", "Div"), hard_sigmoid),
+    Rule(("Add", "Clip", "Mul"), hard_sigmoid),
+)
