@@ -7,10 +7,10 @@ import onnx
 import pytest
 from conftest import program, refused
 
-from zygal.artifact import artifact_graph, read_artifact
+from zygal.artifact import artifact_graph, read_artifact, write
 from zygal.convert import Choices, convert
 from zygal.engines.runtime import RuntimeEngine
-from zygal.errors import InletError, LabelsError, SourceError
+from zygal.errors import ArtifactError, InletError, LabelsError, SourceError
 from zygal.graph.passes import PASSES, fold_constants, remove_dead
 from zygal.graph.reference import run_graph
 from zygal.inlet import Crop, Inlet, Tensor, read_inlet
@@ -77,6 +77,32 @@ def test_runtime_and_reference_agree_on_the_artifact(shipped, batch):
         wanted = run_graph(graph, {"image": batch[:count]})["scores"]
         assert np.abs(engine.run(batch[:count]) - wanted).max() < 1e-6 * np.ptp(wanted)
     assert "features.0.expand.0" in graph.layer_names()
+
+
+@pytest.mark.parametrize("opset", [14, 18, 21])
+def test_other_opsets_say_the_same(opset, shipped, tmp_path, batch):
+    convert(shipped / "channel_marks.pt2", tmp_path / "a.onnx", choices=Choices(opset=opset))
+    onnx.checker.check_model(tmp_path / "a.onnx", full_check=True)
+    assert read_artifact(tmp_path / "a.onnx").opset == opset
+    wanted = RuntimeEngine(shipped / "channel_marks.onnx", 1).run(batch)
+    assert np.abs(RuntimeEngine(tmp_path / "a.onnx", 1).run(batch) - wanted).max() < 1e-6 * np.ptp(wanted)
+
+
+def test_an_opset_that_is_too_old_names_the_layer_and_the_lowest_that_will_do(shipped, tmp_path):
+    with pytest.raises(ArtifactError, match=r"HardSwish \(layer .*\); the lowest that can is opset 14"):
+        convert(shipped / "channel_marks.pt2", tmp_path / "a.onnx", choices=Choices(opset=13))
+    with pytest.raises(ArtifactError, match="choose 13 to"):
+        convert(shipped / "channel_marks.pt2", tmp_path / "a.onnx", choices=Choices(opset=99))
+    assert not list(tmp_path.iterdir())
+
+
+def test_weights_that_are_too_large_for_one_file_lie_beside_it(shipped, tmp_path, batch, monkeypatch):
+    monkeypatch.setattr(write, "LARGEST_FILE_BYTES", write.SPARE_BYTES + 100_000)
+    convert(shipped / "channel_marks.pt2", tmp_path / "large.onnx")
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["large.onnx", "large.onnx.weights"]
+    assert (tmp_path / "large.onnx").stat().st_size < 40_000
+    wanted = RuntimeEngine(shipped / "channel_marks.onnx", 1).run(batch)
+    assert np.array_equal(RuntimeEngine(tmp_path / "large.onnx", 1).run(batch), wanted)
 
 
 def test_what_does_not_fit_the_model_is_refused_and_nothing_is_written(shipped, tmp_path):

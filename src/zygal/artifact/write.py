@@ -25,6 +25,8 @@ from zygal.graph.shapes import Batch
 
 LOWEST_OPSET = 13
 LARGEST_FILE_BYTES = 2**31 - 1
+SPARE_BYTES = 16_000_000
+"""Kept free in a file of the largest size for everything that is not a weight."""
 
 # Field numbers of the standard's messages, shifted for the wire type "length-delimited".
 _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number in (7, 5, 9))
@@ -33,12 +35,50 @@ _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number
 def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, opset: int = 17) -> None:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
 
-    Raises ArtifactError if the standard's full checker refuses it, OutputError if it cannot be written.
+    A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it.
+    Raises ArtifactError if the opset cannot express the graph or the standard's full checker refuses
+    it, OutputError if it cannot be written.
     """
+    check_opset(graph, opset)
     model, constants = build_model(graph, metadata, opset)
     _check(model, constants)
-    with whole_file(path) as file:
-        _write(file, model, constants)
+    if sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
+        _write_beside(Path(path), model, constants)
+    else:
+        with whole_file(path) as file:
+            _write(file, model, constants)
+
+
+def check_opset(graph: Graph, opset: int) -> None:
+    """Raises ArtifactError naming the layers that need a later version of the standard."""
+    newest = onnx.defs.onnx_opset_version()
+    if not LOWEST_OPSET <= opset <= newest:
+        raise ArtifactError(f"opset {opset} is not one that can be written; choose {LOWEST_OPSET} to {newest}.")
+    late = {node.operator: node for node in graph.nodes if operator_named(node.operator).since > opset}
+    if late:
+        lowest = max(operator_named(name).since for name in late)
+        listed = ", ".join(f"{name} (layer {node.layer or node.outputs[0]})" for name, node in sorted(late.items()))
+        raise ArtifactError(f"opset {opset} cannot express {listed}; the lowest that can is opset {lowest}.")
+
+
+def _write_beside(path: Path, model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> None:
+    """The weights into a file of their own, in the standard's form for external data; small ones stay inside."""
+    inside = {name: array for name, array in constants.items() if array.nbytes < 1024}
+    beside = path.with_name(f"{path.name}.weights")
+    with whole_file(path) as file, whole_file(beside) as data:
+        for name, array in constants.items():
+            if name in inside:
+                continue
+            # The offsets that runtimes map directly are multiples of a page.
+            data.write(b"\0" * (-data.tell() % 4096))
+            tensor = TensorProto(name=name, dims=array.shape, data_type=helper.np_dtype_to_tensor_dtype(array.dtype))
+            tensor.data_location = TensorProto.EXTERNAL
+            for key, value in (("location", beside.name), ("offset", data.tell()), ("length", array.nbytes)):
+                tensor.external_data.add(key=key, value=str(value))
+            model.graph.initializer.append(tensor)
+            for piece in _little_endian_pieces(array):
+                data.write(piece)
+        _write(file, model, inside)
 
 
 def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.ModelProto, dict[str, np.ndarray]]:
@@ -58,8 +98,6 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
 
 def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:
     operator = operator_named(node.operator)
-    if operator.since > opset:
-        raise ArtifactError(f"layer {node.layer} needs {node.operator}, which exists from opset {operator.since} on.")
     inputs, attributes = list(node.inputs), {}
     complete = operator.complete(node.attributes)
     for parameter in operator.parameters:
@@ -125,8 +163,6 @@ def _write(file: BinaryIO, model: onnx.ModelProto, constants: dict[str, np.ndarr
     size = len(body) + sum(
         1 + _varint_size(length) + length for length in (len(head) + constants[n].nbytes for n, head in heads.items())
     )
-    if size > LARGEST_FILE_BYTES - 1_000_000:
-        raise ArtifactError("the artifact would be larger than 2 GB, which one ONNX file cannot hold.")
     envelope = onnx.ModelProto()
     envelope.CopyFrom(model)
     envelope.ClearField("graph")

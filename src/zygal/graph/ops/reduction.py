@@ -115,7 +115,6 @@ class CumSum(Operator):
     """Running sums along an axis."""
 
     name = "CumSum"
-    since = 14
     parameters = (Parameter("axis", slot=1, scalar=True), Parameter("exclusive", 0), Parameter("reverse", 0))
 
     def infer(self, inputs, attributes):

@@ -130,6 +130,12 @@ def check_only(call: Site):
     return None
 
 
+@aten("set_.default")
+def forget(call: Site):
+    """Lets go of a tensor's memory, after its last use."""
+    return None
+
+
 @aten("sym_size.int")
 def size(call: Site):
     return call.type_of(call.tensor("self")).shape[call.plain("dim")]
