@@ -6,12 +6,11 @@ Prints medians of wall and CPU time, peak memory, and the ratio to `import torch
 and checks that converting imports no framework.
 """
 
-import os
+import json
 import statistics
 import subprocess
 import sys
 import tempfile
-import time
 from pathlib import Path
 
 from zygal.demo.workspace import write_workspace
@@ -20,14 +19,23 @@ ZYGAL = str(Path(sys.executable).with_name("zygal"))
 ROUNDS = 7
 
 
+# The kernel starts a process's largest size with that of the process that started it, so a small one starts it.
+LAUNCHER = """
+import json, os, subprocess, sys, time
+started = time.perf_counter()
+process = subprocess.Popen(sys.argv[1:], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+_, status, usage = os.wait4(process.pid, 0)
+print(json.dumps([time.perf_counter() - started, usage.ru_utime + usage.ru_stime, usage.ru_maxrss * 1024, status]))
+"""
+
+
 def run_once(command, folder):
     """Wall seconds, CPU seconds and peak resident bytes of one process."""
-    started = time.perf_counter()
-    process = subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    _, status, usage = os.wait4(process.pid, 0)
+    launch = [sys.executable, "-S", "-c", LAUNCHER, *command]
+    *reading, status = json.loads(subprocess.run(launch, cwd=folder, capture_output=True, text=True).stdout)
     if status:
         raise SystemExit(f"{command} failed")
-    return time.perf_counter() - started, usage.ru_utime + usage.ru_stime, usage.ru_maxrss * 1024
+    return reading
 
 
 def main():

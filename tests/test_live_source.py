@@ -41,9 +41,9 @@ def folder(tmp_path):
     exec(CODE, space)
     torch.manual_seed(2)
     net = space["Net"]()
-    for tensor in net.state_dict().values():
+    for name, tensor in net.state_dict().items():
         if tensor.dtype.is_floating_point:
-            tensor.uniform_(0.2, 1.1)
+            tensor.uniform_(*((0.2, 1.1) if name.endswith("var") else (-0.6, 0.6)))
     state = net.eval().state_dict()
     torch.save(state, tmp_path / "plain.pt")
     torch.save({"epoch": 3, "state_dict": {f"module.{k}": v for k, v in state.items()}}, tmp_path / "nested.pth")
