@@ -10,7 +10,7 @@ from typing import Any, NoReturn
 import numpy as np
 
 from zygal.errors import SourceError
-from zygal.graph import Batch, Dimension, GraphBuilder, TensorType
+from zygal.graph import Batch, Dimension, GraphBuilder, Shape, TensorType
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import shape_text, split_size
 from zygal.sources.pytorch.program import Call
@@ -25,7 +25,8 @@ def aten(*names: str) -> Callable[[Handler], Handler]:
     """Enters a function into the table under ATen names."""
 
     def enter(handler: Handler) -> Handler:
-        HANDLERS.update({name if "_operator." in name else f"aten.{name}": handler for name in names})
+        plain = ("_operator.", "math.", "torch.")
+        HANDLERS.update({name if name.startswith(plain) else f"aten.{name}": handler for name in names})
         return handler
 
     return enter
@@ -181,7 +182,7 @@ class Site:
         given = self.type_of(value).shape
         fixed, batches = split_size(given)
         if self.captured_batch and batches and not any(isinstance(size, Batch) for size in sizes):
-            return self._open_at_batch(sizes, fixed)
+            return self._open_at_batch(given, sizes, fixed)
         if -1 in sizes:
             place = sizes.index(-1)
             others, used = split_size(tuple(size for at, size in enumerate(sizes) if at != place))
@@ -191,20 +192,30 @@ class Site:
             self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which holds the batch more than once")
         return [-1 if isinstance(size, Batch) else size for size in sizes]
 
-    def _open_at_batch(self, sizes: list[int], fixed: int) -> list[int]:
+    def _open_at_batch(self, given: Shape, sizes: list[int], fixed: int) -> list[int]:
         """Sizes that were captured with a fixed batch, with -1 where the batch must have been.
 
-        `fixed` is the number of elements of one image. The first size that holds the batch and leaves
-        the others with a whole image is the one.
+        In memory, neighbouring images lie `apart` elements from each other: a whole image where the batch
+        is the outer part of its axis, the axes behind it where it is the inner part. The new axis that
+        holds the batch is one whose steps divide that distance and which reaches over all images; one of
+        just the batch's size is the likeliest. (What was guessed wrong shows when the freed model is run.)
+        `fixed` is the number of elements of one image.
         """
         batch = self.captured_batch
         if -1 in sizes:
             sizes[sizes.index(-1)] = fixed * batch // max(-prod(sizes), 1)
-        if prod(sizes) == fixed * batch:
-            for place, size in enumerate(sizes):
-                if size % batch == 0:
-                    return [*sizes[:place], -1, *sizes[place + 1 :]]
-        return self.refuse(f"reshapes to {sizes}, which pins the batch of {batch} that it was captured with")
+        place = next(axis for axis, size in enumerate(given) if isinstance(size, Batch))
+        inner = prod(given[place + 1 :])
+        candidates = []
+        for apart in (inner * given[place].times, inner):
+            for axis, size in enumerate(sizes):
+                step = prod(sizes[axis + 1 :])
+                if apart % step == 0 and step * size % (apart * batch) == 0 and size % batch == 0:
+                    candidates.append(axis)
+        if prod(sizes) != fixed * batch or not candidates:
+            self.refuse(f"reshapes to {sizes}, which pins the batch of {batch} that it was captured with")
+        axis = next((axis for axis in candidates if sizes[axis] == batch), candidates[0])
+        return [*sizes[:axis], -1, *sizes[axis + 1 :]]
 
     def expanded(self, value: str, sizes: Sequence[Dimension], final: bool = True) -> str:
         """Adds a repetition up to sizes of which some may be multiples of the batch."""

@@ -12,13 +12,15 @@ import ast
 import json
 import re
 import zipfile
+from collections.abc import Iterator
 from typing import Any, BinaryIO
 
 from zygal.errors import SourceError
 from zygal.sources.pytorch.archive import ProgramArchive
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-_TARGET = re.compile(r"torch\.ops\.aten\.[a-z0-9_]+\.[A-Za-z0-9_]+|_operator\.[a-z]+")
+_TARGET = re.compile(r"torch\.ops\.aten\.[a-z0-9_]+\.[A-Za-z0-9_]+|_operator\.[a-z_]+|math\.(trunc|floor|ceil)"
+                     r"|torch\.sym_[a-z]+|torch\.ops\.higher_order\.wrap_with_set_grad_enabled")  # fmt: skip
 _SIZE_FUNCTIONS = frozenset((
     "Symbol", "Integer", "Mul", "Add", "Pow", "Max", "Min", "Mod", "FloorDiv", "PythonMod", "CeilDiv", "Rational",
 ))  # fmt: skip
@@ -57,15 +59,25 @@ def _purge(document: dict[str, Any]) -> None:
     module = document["graph_module"]
     module["module_call_graph"] = [entry for entry in module["module_call_graph"] if not entry["fqn"]]
     module["metadata"] = {}
-    for node in module["graph"]["nodes"]:
-        node["metadata"] = {}
+    for graph in _graphs(module["graph"]):
+        for node in graph["nodes"]:
+            node["metadata"] = {}
+
+
+def _graphs(graph: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    """The graph and those of the blocks inside it."""
+    yield graph
+    for node in graph["nodes"]:
+        for given in node["inputs"]:
+            if "as_graph" in given["arg"]:
+                yield from _graphs(given["arg"]["as_graph"]["graph"])
 
 
 def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
     module = document["graph_module"]
     if module["graph"].get("custom_obj_values"):
         raise SourceError(f"{archive.path} holds Python objects, which are never loaded.")
-    for node in module["graph"]["nodes"]:
+    for node in [node for graph in _graphs(module["graph"]) for node in graph["nodes"]]:
         if not _TARGET.fullmatch(node["target"]):
             raise SourceError(
                 f"{archive.path} calls {node['target']}, which is not an operator of PyTorch's ATen library; "
@@ -92,8 +104,6 @@ def _inspect_names_and_sizes(value: Any, archive: ProgramArchive) -> None:
                 raise SourceError(f"{archive.path} is damaged: {each[:60]!r} is not a name.")
             if key == "expr_str" and not _is_plain_size(each):
                 raise SourceError(f"{archive.path} has the size {each[:60]!r}, which is more than arithmetic.")
-            if key == "as_graph":
-                raise SourceError(f"{archive.path} contains control flow that depends on data.")
             _inspect_names_and_sizes(each, archive)
 
 

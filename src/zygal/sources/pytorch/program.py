@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -85,7 +86,7 @@ def read_program(archive: ProgramArchive) -> Program:
             batch=batch,
             tensors=tensors,
             trained=trained,
-            calls=tuple(_call(node) for node in graph["nodes"]),
+            calls=tuple(_calls(graph["nodes"])),
             types=types,
             dtype_names=dtype_names,
             framework_version=str(document.get("torch_version") or "unknown"),
@@ -178,11 +179,57 @@ def _types(values: dict[str, dict], batch: str | None) -> tuple[dict[str, Tensor
     return types, names
 
 
+GRADIENT_SWITCHES = ("wrap_with_set_grad_enabled", "wrap_with_autocast")
+"""Blocks that only say whether gradients are taken, or in which width. They are computed like everything else."""
+
+
+def _calls(nodes: list[dict], names: dict[str, str] | None = None, prefix: str = "") -> Iterator[Call]:
+    """All calls in order, blocks spelt out. `names` maps what a block calls its inputs to what they are."""
+    names = {} if names is None else names
+    for node in nodes:
+        call = _call(node)
+        if call.target.rpartition(".")[2] not in GRADIENT_SWITCHES:
+            yield _renamed(call, names, prefix)
+            continue
+        body = next(value["graph"] for kind, value in call.arguments.values() if kind == "graph")
+        given = [
+            names.get(value["name"], prefix + value["name"])
+            for kind, value in call.arguments.values()
+            if kind == "tensor"
+        ]
+        inner = f"{prefix}{call.results[0]}/"
+        taken = [each["as_tensor"]["name"] for each in body["inputs"] if "as_tensor" in each]
+        yield from _calls(body["nodes"], dict(zip(taken, given, strict=True)), inner)
+        made = [each["as_tensor"]["name"] for each in body["outputs"]]
+        for result, name in zip(call.results, made, strict=False):
+            arguments = {"self": ("tensor", {"name": inner + name})}
+            yield Call("torch.ops.aten.alias.default", arguments, (prefix + result,), call.layer)
+
+
+def _renamed(call: Call, names: dict[str, str], prefix: str) -> Call:
+    """A call of a block, with names that are the block's own made distinct."""
+    if not prefix:
+        return call
+
+    def renamed(value: Any) -> Any:
+        if isinstance(value, list):
+            return [renamed(each) for each in value]
+        if isinstance(value, dict):
+            return {
+                key: names.get(each, prefix + each) if key in ("name", "as_name") else renamed(each)
+                for key, each in value.items()
+            }
+        return value
+
+    arguments = {name: (kind, renamed(value)) for name, (kind, value) in call.arguments.items()}
+    return Call(call.target, arguments, tuple(prefix + name for name in call.results), call.layer)
+
+
 def _call(node: dict) -> Call:
     arguments = {}
-    for given in node["inputs"]:
+    for place, given in enumerate(node["inputs"]):
         ((kind, value),) = given["arg"].items()
-        arguments[given["name"]] = (kind.removeprefix("as_"), value)
+        arguments[given["name"] or str(place)] = (kind.removeprefix("as_"), value)
     results = []
     for output in node["outputs"]:
         ((kind, value),) = output.items()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zygal.graph import Batch
 from zygal.graph.ops.windows import Geometry
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.table_resampling import by_matrices
@@ -52,12 +53,27 @@ def transposed_convolution(call: Site):
 def batch_norm(call: Site):
     x = call.tensor("input")
     if not (call.has("running_mean") and call.has("running_var")):
-        call.refuse("normalises by the statistics of the batch and keeps none of its own, so one image's scores "
-                    "depend on the others; use a normalisation that keeps statistics")  # fmt: skip
+        return _by_own_statistics(call, x)
     if call.plain("training"):
         call.note("the model was captured in training mode; it was converted to what it does at inference")
     mean, variance = call.tensor("running_mean"), call.tensor("running_var")
     return call.result("BatchNormalization", x, *_affine(call, x), mean, variance, epsilon=call.plain("eps", 1e-5))
+
+
+def _by_own_statistics(call: Site, x: str) -> str:
+    """What has no batch, a weight for instance, is normalised by its own mean and variance a channel."""
+    shape = call.type_of(x).shape
+    if isinstance(shape[0], Batch):
+        call.refuse("normalises by the statistics of the batch and keeps none of its own, so one image's scores "
+                    "depend on the others; use a normalisation that keeps statistics")  # fmt: skip
+    axes = [0, *range(2, len(shape))]
+    centred = call.step("Sub", x, call.step("ReduceMean", x, axes=axes))
+    variance = call.step("ReduceMean", call.step("Mul", centred, centred), axes=axes)
+    deviation = call.step("Sqrt", call.step("Add", variance, call.number(float(call.plain("eps", 1e-5)), x)))
+    normal = call.step("Div", centred, deviation)
+    wide = [-1, *(1,) * (len(shape) - 2)]
+    scale, shift = (call.step("Reshape", each, shape=wide) for each in _affine(call, x))
+    return call.result("Add", call.step("Mul", normal, scale), shift)
 
 
 @aten("instance_norm.default")

@@ -18,7 +18,12 @@ def wanted_dtype(call: Site, default: str = "float32") -> np.dtype:
 
 
 def filled(call: Site, sizes: list[Dimension], value: float | bool, dtype: np.dtype) -> str:
-    """A constant of one value; with the batch among its sizes, one that is repeated."""
+    """A constant of one value; with the batch among its sizes, one that is repeated.
+
+    Where a program is freed from its fixed batch, a first size of that number is taken for the batch.
+    """
+    if sizes and (call.captured_batch or 0) > 1 and sizes[0] == call.captured_batch:
+        sizes = [Batch(), *sizes[1:]]
     if any(isinstance(size, Batch) for size in sizes):
         single = call.constant(np.full((1,) * len(sizes), value, dtype), "filling")
         return call.expanded(single, sizes)
@@ -158,6 +163,32 @@ _on_sizes("_operator.floordiv", floor_divide)
 _on_sizes("_operator.add", _sum)
 _on_sizes("_operator.sub", lambda left, right: _sum(left, Batch(-right.times) if isinstance(right, Batch) else -right))
 _on_sizes("_operator.neg", lambda size: Batch(-size.times) if isinstance(size, Batch) else -size)
-for _name in ("eq", "ne", "ge", "gt", "le", "lt", "and_", "or_", "not_", "mod"):
+
+
+def _quotient(left: Dimension, right: int) -> Dimension | float:
+    if isinstance(left, Batch):
+        if right != int(right) or left.times % int(right):
+            raise ValueError("a size is a fraction of the batch")
+        return Batch(left.times // int(right))
+    return left / right
+
+
+def _remainder(left: Dimension, right: int) -> int:
+    if not isinstance(left, Batch):
+        return left % right
+    if left.times % right:
+        raise ValueError("a size depends on what is left of the batch")
+    return 0
+
+
+def _whole(size: Dimension | float) -> Dimension:
+    return size if isinstance(size, Batch) else int(size)
+
+
+_on_sizes("_operator.truediv", _quotient)
+_on_sizes("_operator.mod", _remainder)
+for _name in ("math.trunc", "math.floor", "math.ceil", "torch.sym_int", "torch.sym_float"):
+    _on_sizes(_name, _whole)
+for _name in ("eq", "ne", "ge", "gt", "le", "lt", "and_", "or_", "not_"):
     # Only the framework's own assertions read these.
     aten(f"_operator.{_name}")(check_only)

@@ -256,6 +256,26 @@ def patches(call: Site):
     return call.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
 
 
+@aten("col2im.default")
+def patches_together(call: Site):
+    """Adds overlapping patches up into an image: a transposed convolution whose kernels hold a single 1 each."""
+    x = call.tensor("self")
+    kernel, dilation, padding, stride = (call.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
+    size, taps = call.plain("output_size"), kernel[0] * kernel[1]
+    batch, rows = call.type_of(x).shape[:2]
+    counts = [
+        (size[axis] + 2 * padding[axis] - dilation[axis] * (kernel[axis] - 1) - 1) // stride[axis] + 1
+        for axis in (0, 1)
+    ]
+    channels = rows // taps
+    single = np.tile(np.eye(taps, dtype=np.float32).reshape(taps, 1, *kernel), (channels, 1, 1, 1))
+    spread = call.reshaped(x, [batch, rows, *counts], final=False)
+    reached = [(counts[a] - 1) * stride[a] + dilation[a] * (kernel[a] - 1) + 1 - 2 * padding[a] for a in (0, 1)]
+    return call.result("ConvTranspose", spread, call.constant(single, "taps"), strides=stride, pads=padding * 2,
+                       dilations=dilation, group=channels, kernel_shape=kernel,
+                       output_padding=[size[a] - reached[a] for a in (0, 1)])  # fmt: skip
+
+
 @aten("diagonal.default")
 def diagonal(call: Site):
     held = call.array(call.tensor("self"))

@@ -102,9 +102,8 @@ def expand(call: Site):
     shape = call.type_of(x).shape
     lead = len(sizes) - len(shape)
     sizes = [shape[at - lead] if size == -1 else size for at, size in enumerate(sizes)]
-    return (
-        call.result("Identity", x) if tuple(sizes) == shape else call.expanded(x, _with_batch(call, sizes, shape, lead))
-    )
+    sizes = _with_batch(call, sizes, shape, lead)
+    return call.result("Identity", x) if tuple(sizes) == shape else call.expanded(x, sizes)
 
 
 def _with_batch(call: Site, sizes: list, shape, lead: int) -> list:
