@@ -5,6 +5,7 @@ The capture is saved as a program and comes in by the same door as every other p
 
 from __future__ import annotations
 
+import logging
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -34,6 +35,8 @@ def captured(place: str, weights: str | Path | None, image_shape: Shape) -> Iter
     purpose. Raises SourceError, FileError, or EngineError if the framework is missing.
     """
     torch = _framework(place)
+    # What goes wrong comes back as an exception; the framework need not log it as well.
+    logging.getLogger("torch").setLevel(logging.CRITICAL)
     function = load_function(place, SourceError)
     file, name = split_place(place, SourceError)
     try:
