@@ -19,6 +19,8 @@ from zygal.graph.ops import known_operators, operator_named
 from zygal.graph.reference import run_graph
 
 FLOAT = np.dtype("float32")
+# Zygal states these by what is known beforehand, which the standard's cases do not say; the runtime judges them below.
+JUDGED_BY_THE_RUNTIME = ("Resize", "Expand", "CumSum", "LayerNormalization")
 DTYPES = ("float32", "float64", "int32", "int64", "bool")
 
 
@@ -26,8 +28,11 @@ DTYPES = ("float32", "float64", "int32", "int64", "bool")
 LEFT_OUT = (
     *(f"test_matmul_{sides}" for sides in ("1d_1d", "1d_3d", "4d_1d")),  # vectors in matrix products
     *(f"test_pow_types_{a}{w}_{b}{v}" for a, b in (("float", "int"), ("int", "float")) for w in (32, 64) for v in (32, 64)),
-    *(f"test_reduce_{name}" for name in ("max_empty_set", "max_empty_set_bool", "max_bool_inputs", "sum_empty_set",
+    *(f"test_reduce_{name}" for name in ("max_empty_set", "max_empty_set_bool", "max_bool_inputs", "sum_empty_set", "min_empty_set", "min_empty_set_bool",
+                                        "min_bool_inputs", "prod_empty_set", "l1_empty_set", "l2_empty_set",
+                                        "l1_empty_set_expanded", "l2_empty_set_expanded",
                                         "sum_empty_set_non_reduced_axis_zero")),
+    "test_einsum_batch_diagonal", "test_einsum_inner_prod",  # repeated letters, no axis left
 )  # fmt: skip
 
 
@@ -35,7 +40,8 @@ def standard_cases():
     """The standard's cases for one node of an operator that Zygal has, used as Zygal can state it."""
     for case in collect_testcases(None):
         nodes = case.model.graph.node if case.model else ()
-        if len(nodes) != 1 or nodes[0].op_type not in known_operators() or len(nodes[0].output) != 1:
+        known = set(known_operators()) - set(JUDGED_BY_THE_RUNTIME)
+        if len(nodes) != 1 or nodes[0].op_type not in known or len(nodes[0].output) != 1 + (nodes[0].op_type == "TopK"):
             continue
         stated = {parameter.name for parameter in operator_named(nodes[0].op_type).parameters}
         arrays = [array for array in (*case.data_sets[0][0], *case.data_sets[0][1])]
@@ -55,10 +61,7 @@ with warnings.catch_warnings():
 
 def test_the_standard_has_cases_for_nearly_all_operators():
     judged = {case.values[0].model.graph.node[0].op_type for case in CASES}
-    assert len(CASES) >= 150 and len(set(known_operators()) - judged) <= 2, (
-        len(CASES),
-        set(known_operators()) - judged,
-    )
+    assert len(CASES) >= 330 and set(known_operators()) - judged - set(JUDGED_BY_THE_RUNTIME) <= {"Cast"}
 
 
 @pytest.mark.parametrize("case", CASES)
@@ -73,7 +76,7 @@ def test_standard_case(case):
         held = {tensor.name for tensor in model.graph.initializer}
         graph = graph_of_model(model, case.name)
         found = run_graph(graph, {n: a for n, a in zip(names, given_inputs, strict=True) if n not in held})
-        for array, right in zip(found.values(), wanted, strict=False):
+        for array, right in zip(found.values(), wanted, strict=True):
             assert array.dtype == right.dtype and array.shape == right.shape
             np.testing.assert_allclose(array, right, rtol=case.rtol, atol=max(case.atol, 1e-6))
 
@@ -143,6 +146,21 @@ EMITTED = [
     ("Transpose", (), {"perm": [0, 2, 3, 1]}),
     ("Flatten", (), {"axis": 2}),
     ("HardSwish", (), {}),
+    ("Resize", (), {"scales": [1.0, 1.0, 2.0, 3.0], "mode": "linear"}),
+    (
+        "Resize",
+        (),
+        {"scales": [1.0, 1.0, 3.0, 2.0], "mode": "linear", "coordinate_transformation_mode": "align_corners"},
+    ),
+    (
+        "Resize",
+        (),
+        {"scales": [1.0, 1.0, 2.0, 2.0], "coordinate_transformation_mode": "asymmetric", "nearest_mode": "floor"},
+    ),
+    ("Expand", (np.array([3, 5, 6, 4]),), {"sizes": (Batch(), 5, 6, 4)}),
+    ("Tile", (), {"repeats": [1, 2, 1, 3]}),
+    ("Slice", (), {"starts": [-1, 0], "ends": [-(2**62), 5], "axes": [2, 3], "steps": [-2, 3]}),
+    ("CumSum", (), {"axis": 2, "reverse": 1}),
     ("LayerNormalization", (np.float32([1, 2, 3, 4]), np.float32([0, 1, 0, -1])), {"axis": -1}),
 ]
 
