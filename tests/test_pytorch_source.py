@@ -94,6 +94,24 @@ def comparisons(x):
     return y + torch.lerp(x, x * 2, 0.3) + torch.addcmul(x, x, x, value=0.1) + x.pow(torch.tensor(2.0)) + 2.0**x
 
 
+def rarer(x):
+    y = (
+        torch.tan(x * 0.3)
+        + torch.log2(x.abs() + 1)
+        + torch.log10(x.abs() + 1)
+        + torch.trunc(x * 2) * 0.1
+        + torch.frac(x) * 0.1
+    )
+    y = y + torch.sigmoid(x).logit(0.01) + torch.fmod(x, 0.7) * 0.01 + x.flatten(2).mT.mean(1)[:, :, None, None]
+    y = (
+        y
+        + x.mean((2, 3), True).broadcast_to(x.shape)
+        + (x > 2).any(1, keepdim=True) * 0.5
+        + (x > -1).all(1, keepdim=True) * 0.5
+    )
+    return torch.hstack([y, x.moveaxis(1, 2).moveaxis(2, 1)])
+
+
 def reductions(x):
     y = [x.std((2, 3)), x.var((2, 3), unbiased=False), x.norm(dim=(2, 3)), x.norm(p=1, dim=(2, 3)), x.logsumexp((2, 3))]
     y += [x.amin((2, 3)), x.max(dim=2)[0].min(dim=2).values, x.argmax(1).float().mean((1, 2)).unsqueeze(1)]
@@ -216,7 +234,7 @@ def normalisations(x):
     )
 
 
-FUNCTIONS = [activations, more_activations, arithmetic, comparisons, reductions, shapes, picking, shuffles, created,
+FUNCTIONS = [activations, more_activations, rarer, arithmetic, comparisons, reductions, shapes, picking, shuffles, created,
              resamplings, poolings, padded_modes, in_place, written_parts, products, attentions, normalisations]  # fmt: skip
 
 

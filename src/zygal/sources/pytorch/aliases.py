@@ -22,10 +22,10 @@ SAME = frozenset((
 RESHAPED = frozenset((
     "view", "reshape", "flatten", "unflatten", "squeeze", "unsqueeze", "_unsafe_view", "view_as", "reshape_as",
 ))  # fmt: skip
-TURNED = frozenset(("transpose", "permute", "t", "swapaxes", "movedim", "numpy_T"))
+TURNED = frozenset(("transpose", "permute", "t", "swapaxes", "swapdims", "movedim", "moveaxis", "numpy_T"))
 CUT = frozenset(("slice", "select", "narrow"))
 OTHER_VIEWS = frozenset((
-    "expand", "expand_as", "chunk", "split", "split_with_sizes", "unbind", "unfold", "diagonal", "as_strided",
+    "expand", "expand_as", "broadcast_to", "mT", "adjoint", "ravel", "unsafe_split", "unsafe_chunk", "tensor_split", "chunk", "split", "split_with_sizes", "unbind", "unfold", "diagonal", "as_strided",
 ))  # fmt: skip
 VIEWS = SAME | RESHAPED | TURNED | CUT | OTHER_VIEWS
 

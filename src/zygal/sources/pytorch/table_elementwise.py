@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from math import inf, pi, sqrt
+from math import inf, log, pi, sqrt
 
 import numpy as np
 
@@ -175,6 +175,48 @@ def glu(call: Site):
 @aten("rsqrt.default")
 def reciprocal_root(call: Site):
     return call.result("Reciprocal", call.step("Sqrt", call.tensor("self")))
+
+
+@aten("tan.default")
+def tangent(call: Site):
+    x = call.tensor("self")
+    return call.result("Div", call.step("Sin", x), call.step("Cos", x))
+
+
+def _logarithm(name: str, base: float) -> None:
+    def logarithm(call: Site):
+        x = call.tensor("self")
+        return call.result("Mul", call.step("Log", x), call.number(1 / log(base), x))
+
+    aten(name)(logarithm)
+
+
+_logarithm("log2.default", 2)
+_logarithm("log10.default", 10)
+
+
+@aten("trunc.default", "fix.default")
+def truncate(call: Site):
+    x = call.tensor("self")
+    return call.result("Mul", call.step("Sign", x), call.step("Floor", call.step("Abs", x)))
+
+
+@aten("frac.default")
+def fraction(call: Site):
+    return call.result("Sub", call.tensor("self"), truncate(call))
+
+
+@aten("logit.default")
+def logit(call: Site):
+    x, margin = call.tensor("self"), call.plain("eps")
+    if margin is not None:
+        x = call.step("Clip", x, min=float(margin), max=1 - float(margin))
+    return call.result("Log", call.step("Div", x, call.step("Sub", call.number(1, x), x)))
+
+
+@aten("fmod.Scalar", "fmod.Tensor")
+def remainder_of_dividend(call: Site):
+    return call.result("Mod", *operands(call), fmod=1)
 
 
 @aten("square.default")

@@ -53,7 +53,9 @@ def select(call: Site):
     return call.result("Squeeze", part, axes=[axis])
 
 
-@aten("split.Tensor", "split_with_sizes.default", "split.sizes")
+@aten(
+    "split.Tensor", "split_with_sizes.default", "split.sizes", "unsafe_split.Tensor", "unsafe_split_with_sizes.default"
+)
 def split(call: Site):
     x = call.tensor("self")
     axis = call.plain("dim", 0) % call.type_of(x).rank
@@ -69,7 +71,7 @@ def split(call: Site):
     return _parts(call, x, axis, sizes)
 
 
-@aten("chunk.default", "tensor_split.sections")
+@aten("chunk.default", "unsafe_chunk.default", "tensor_split.sections")
 def chunk(call: Site):
     x = call.tensor("self")
     axis = call.plain("dim", 0) % call.type_of(x).rank

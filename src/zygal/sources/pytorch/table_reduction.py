@@ -121,3 +121,15 @@ def running_sum(call: Site):
     if call.type_of(x).dtype == bool:
         x = call.step("Cast", x, to="int64")
     return call.result("CumSum", x, axis=call.plain("dim"))
+
+
+@aten("any.dim", "any.dims", "any.default", "all.dim", "all.dims", "all.default")
+def any_or_all(call: Site):
+    """The largest or the smallest of truth values taken as numbers."""
+    x = call.tensor("self")
+    axes, keep = reduced_axes(call, x), int(call.plain("keepdim", False))
+    truth = call.step("Cast", x, to="bool") if call.type_of(x).dtype != bool else x
+    operator = "ReduceMax" if ".any." in call.call.target else "ReduceMin"
+    return call.result(
+        "Cast", call.step(operator, call.step("Cast", truth, to="int32"), axes=axes, keepdims=keep), to="bool"
+    )

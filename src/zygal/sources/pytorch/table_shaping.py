@@ -61,7 +61,7 @@ def permutation(call: Site, rank: int) -> list[int]:
 
 
 @aten("permute.default", "transpose.int", "t.default", "swapaxes.default", "swapdims.default", "movedim.int",
-      "movedim.intlist", "numpy_T.default")  # fmt: skip
+      "movedim.intlist", "moveaxis.int", "moveaxis.intlist", "numpy_T.default")  # fmt: skip
 def transpose(call: Site):
     x = call.tensor("self")
     return call.result("Transpose", x, perm=permutation(call, call.type_of(x).rank))
@@ -96,7 +96,25 @@ def stack(call: Site):
     return call.result("Concat", *(call.step("Unsqueeze", v, axes=[axis]) for v in call.tensors("tensors")), axis=axis)
 
 
-@aten("expand.default")
+@aten("hstack.default", "vstack.default")
+def stack_rows(call: Site):
+    """Along the second axis or the first."""
+    return call.result("Concat", *call.tensors("tensors"), axis=int("hstack" in call.call.target))
+
+
+@aten("ravel.default")
+def ravel(call: Site):
+    return call.reshaped(call.tensor("self"), [multiply(*call.type_of(call.tensor("self")).shape)])
+
+
+@aten("mT.default", "adjoint.default", "matrix_H.default")
+def turned_matrix(call: Site):
+    x = call.tensor("self")
+    rank = call.type_of(x).rank
+    return call.result("Transpose", x, perm=[*range(rank - 2), rank - 1, rank - 2])
+
+
+@aten("expand.default", "broadcast_to.default")
 def expand(call: Site):
     x, sizes = call.tensor("self"), list(call.plain("size"))
     shape = call.type_of(x).shape
