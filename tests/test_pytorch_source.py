@@ -7,10 +7,13 @@ import numpy as np
 import pytest
 import torch
 from conftest import capture, differences, liven
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from torch import nn
 
 from zygal.errors import SourceError, UnknownOperators
 from zygal.sources import read_source, source_facts
+from zygal.sources.pytorch.program import Layout
 from zygal.sources.pytorch.translate import operator_name
 
 F = nn.functional
@@ -226,6 +229,22 @@ def written_parts(x):
     return (weights.view(-1, 16, 16).softmax(-1) @ windows).view(x.shape[0], -1, 8)
 
 
+def written_copies(x):
+    """What was copied is written alone; what shares memory is seen written."""
+    y = x * 1.5
+    turned = y.permute(0, 2, 3, 1)
+    turned.contiguous().relu_()
+    turned.reshape(x.shape[0], -1).mul_(7)
+    z = x + 0.5
+    z.contiguous().mul_(0.3)
+    z.reshape(x.shape[0], -1).relu_()
+    z.flatten(2).add_(0.1)
+    w = x - 0.2
+    w.to(torch.float64).relu_()
+    w.clone().mul_(9)
+    return torch.cat([y, z, w], 1)
+
+
 def normalisations(x):
     y = F.group_norm(x, 4, torch.linspace(0.5, 1.5, 8), torch.linspace(-1, 1, 8)) + F.instance_norm(x)
     y = y + F.local_response_norm(x, 3) + F.rms_norm(x, (16,)) + F.layer_norm(x, (8, 16, 16))
@@ -393,3 +412,19 @@ def test_other_schema_versions_are_said(shipped, tmp_path):
 def test_in_place_names():
     assert operator_name("torch.ops.aten.relu_.default") == ("aten.relu.default", True)
     assert operator_name("torch.ops.aten.detach_.default") == ("aten.detach_.default", False)
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(st.tuples(st.integers(1, 4), st.booleans()), min_size=1, max_size=4), st.randoms(use_true_random=False))
+def test_whether_a_reshape_copies_is_the_frameworks_answer(axes, chance):
+    tensor = torch.zeros([size * (1 + wide) for size, wide in axes])
+    tensor = tensor[tuple(slice(size) for size, _ in axes)].permute(chance.sample(range(len(axes)), len(axes)))
+    left, wanted = tensor.numel(), []
+    while left > 1 and chance.random() < 0.8:
+        wanted.append(chance.choice([part for part in range(1, left + 1) if left % part == 0]))
+        left //= wanted[-1]
+    wanted.append(left)
+    shares = tensor.reshape(wanted).untyped_storage().data_ptr() == tensor.untyped_storage().data_ptr()
+    layout = Layout(tuple(tensor.shape), tensor.stride())
+    assert layout.keeps_memory_as(tuple(wanted)) == shares
+    assert layout.is_dense() == tensor.is_contiguous()

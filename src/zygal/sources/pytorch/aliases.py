@@ -17,7 +17,7 @@ from zygal.sources.pytorch.table_shaping import permutation
 
 SAME = frozenset((
     "alias", "contiguous", "detach", "detach_", "to", "type_as", "dropout", "feature_dropout", "alpha_dropout",
-    "lift_fresh_copy", "_assert_tensor_metadata",
+    "lift_fresh_copy",
 ))  # fmt: skip
 RESHAPED = frozenset((
     "view", "reshape", "flatten", "unflatten", "squeeze", "unsqueeze", "_unsafe_view", "view_as", "reshape_as",
@@ -27,6 +27,7 @@ CUT = frozenset(("slice", "select", "narrow"))
 OTHER_VIEWS = frozenset((
     "expand", "expand_as", "broadcast_to", "mT", "adjoint", "ravel", "unsafe_split", "unsafe_chunk", "tensor_split", "chunk", "split", "split_with_sizes", "unbind", "unfold", "diagonal", "as_strided",
 ))  # fmt: skip
+MAY_COPY = frozenset(("contiguous", "reshape", "reshape_as", "flatten", "ravel"))
 VIEWS = SAME | RESHAPED | TURNED | CUT | OTHER_VIEWS
 
 Values = dict[str, "str | Dimension | None"]
@@ -37,7 +38,7 @@ class Aliases:
     """Follows which names share memory. `run(call)` translates a call again; `site_of(call)` gives its site."""
 
     def __init__(self, program: Program, values: Values, site_of: SiteOf, run: Callable[[Call], None]):
-        self._values, self._site_of, self._run = values, site_of, run
+        self._program, self._values, self._site_of, self._run = program, values, site_of, run
         self._way: dict[str, tuple[str, tuple[Call, ...]]] = {}
         self._last_read: dict[str, int] = {}
         for position, call in enumerate(program.calls):
@@ -54,8 +55,18 @@ class Aliases:
         if writes:
             self._way.update({name: (root, way) for name in call.results})
             self._spread(position, call, names[0], root, way)
-        elif operator in VIEWS:
+        elif operator in VIEWS and call.results and self._shares(operator, names[0], call):
             self._way.update({name: (root, (*way, call)) for name in call.results})
+
+    def _shares(self, operator: str, source: str, call: Call) -> bool:
+        """Whether the result lies in the source's memory: some operators copy where they must."""
+        program, made = self._program, call.results[0]
+        if program.dtype_names.get(source) != program.dtype_names.get(made):
+            return False
+        before, after = program.layouts.get(source), program.layouts.get(made)
+        if operator not in MAY_COPY or before is None or after is None:
+            return True
+        return before.is_dense() if operator == "contiguous" else before.keeps_memory_as(after.sizes)
 
     def _spread(self, position: int, call: Call, written: str, root: str, way: tuple[Call, ...]) -> None:
         value = self._values[call.results[0]]

@@ -47,6 +47,39 @@ class Call:
 
 
 @dataclass(frozen=True)
+class Layout:
+    """Where a tensor's elements lay in memory when the program was captured, in elements."""
+
+    sizes: tuple[int, ...]
+    strides: tuple[int, ...]
+
+    def is_dense(self) -> bool:
+        """Whether the elements lie one after the other in the order of the axes."""
+        runs = self._runs()
+        return len(runs) <= 1 and all(stride == 1 for _, stride in runs)
+
+    def keeps_memory_as(self, sizes: tuple[int, ...]) -> bool:
+        """Whether a reshape to `sizes` needs no copy: each run of axes that lie together is only split or merged."""
+        left = [size for size, _ in self._runs()]
+        for size in (size for size in sizes if size != 1):
+            if not left or left[0] % size:
+                return False
+            left[0] //= size
+            if left[0] == 1:
+                left.pop(0)
+        return not left
+
+    def _runs(self) -> list[tuple[int, int]]:
+        """Neighbouring axes that could be merged into one, merged: pairs of size and stride."""
+        runs: list[tuple[int, int]] = []
+        for size, stride in zip(self.sizes, self.strides):
+            if size != 1:
+                merged = bool(runs) and runs[-1][1] == size * stride
+                runs[-1:] = [(runs[-1][0] * size, stride)] if merged else [*runs[-1:], (size, stride)]
+        return runs
+
+
+@dataclass(frozen=True)
 class Program:
     """What the archive says: inputs and outputs, calls in order, and the recorded type of each tensor.
 
@@ -63,6 +96,7 @@ class Program:
     trained: frozenset[str]
     calls: tuple[Call, ...]
     types: dict[str, TensorType]
+    layouts: dict[str, Layout]
     dtype_names: dict[str, str]
     framework_version: str
     schema_version: str
@@ -88,6 +122,7 @@ def read_program(archive: ProgramArchive) -> Program:
             trained=trained,
             calls=tuple(_calls(graph["nodes"])),
             types=types,
+            layouts=_layouts(graph["tensor_values"]),
             dtype_names=dtype_names,
             framework_version=str(document.get("torch_version") or "unknown"),
             schema_version=f"{version['major']}.{version.get('minor', 0)}",
@@ -177,6 +212,23 @@ def _types(values: dict[str, dict], batch: str | None) -> tuple[dict[str, Tensor
         except SymbolicSize:
             continue
     return types, names
+
+
+def _layouts(values: dict[str, dict]) -> dict[str, Layout]:
+    """Layouts with the batch that the capture was made with; those that are not known are left out."""
+    layouts = {}
+    for name, meta in values.items():
+        numbers = [[_at_capture(entry) for entry in meta[key]] for key in ("sizes", "strides")]
+        if None not in numbers[0] + numbers[1]:
+            layouts[name] = Layout(*map(tuple, numbers))
+    return layouts
+
+
+def _at_capture(entry: dict) -> int | None:
+    if "as_int" in entry:
+        return int(entry["as_int"])
+    hint = entry["as_expr"].get("hint") or {}
+    return int(hint["as_int"]) if "as_int" in hint else None
 
 
 GRADIENT_SWITCHES = ("wrap_with_set_grad_enabled", "wrap_with_autocast")
