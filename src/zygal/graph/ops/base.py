@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -32,7 +33,7 @@ class Parameter:
     scalar: bool = False
 
 
-class Operator:
+class Operator(ABC):
     """One operator. Subclasses set `name`, may set `parameters`, and give `infer` and `compute`."""
 
     name: ClassVar[str]
@@ -40,13 +41,13 @@ class Operator:
     """The lowest opset (13 or later) at which the standard has the operator in this form."""
     parameters: ClassVar[tuple[Parameter, ...]] = ()
 
+    @abstractmethod
     def infer(self, inputs: Sequence[TensorType | None], attributes: Mapping[str, Any]) -> list[TensorType]:
         """The types of the results. Raises ValueError when the inputs do not fit."""
-        raise NotImplementedError
 
+    @abstractmethod
     def compute(self, inputs: Sequence[np.ndarray | None], attributes: Mapping[str, Any]) -> list[np.ndarray]:
         """The results in NumPy, with dtypes and shapes as `infer` says."""
-        raise NotImplementedError
 
     def complete(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
         """The attributes with every default filled in. Raises GraphError on unknown or missing ones."""

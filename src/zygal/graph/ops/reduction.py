@@ -34,63 +34,29 @@ class Reduction(Operator):
         return [np.asarray(reduced, x.dtype)]
 
 
-@register
-class ReduceMean(Reduction):
-    name = "ReduceMean"
-    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
-    function = staticmethod(np.mean)
-
-
-@register
-class ReduceMax(Reduction):
-    name = "ReduceMax"
-    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
-    function = staticmethod(np.max)
-
-
-@register
-class ReduceSum(Reduction):
-    name = "ReduceSum"
-    parameters = (Parameter("axes", None, slot=1, slot_since=13), Parameter("keepdims", 1))
-    function = staticmethod(np.sum)
-
-
-@register
-class ReduceMin(Reduction):
-    name = "ReduceMin"
-    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
-    function = staticmethod(np.min)
-
-
-@register
-class ReduceProd(Reduction):
-    name = "ReduceProd"
-    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
-    function = staticmethod(np.prod)
-
-
-@register
-class ReduceL2(Reduction):
+def _length(x: np.ndarray, axis: tuple[int, ...], keepdims: bool) -> np.ndarray:
     """The Euclidean length."""
-
-    name = "ReduceL2"
-    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
-
-    @staticmethod
-    def function(x, axis, keepdims):
-        return np.sqrt(np.sum(np.square(x), axis=axis, keepdims=keepdims))
+    return np.sqrt(np.sum(np.square(x), axis=axis, keepdims=keepdims))
 
 
-@register
-class ReduceL1(Reduction):
-    """The sum of absolute values."""
+def _absolute_sum(x: np.ndarray, axis: tuple[int, ...], keepdims: bool) -> np.ndarray:
+    return np.sum(np.abs(x), axis=axis, keepdims=keepdims)
 
-    name = "ReduceL1"
-    parameters = (Parameter("axes", None, slot=1, slot_since=18), Parameter("keepdims", 1))
 
-    @staticmethod
-    def function(x, axis, keepdims):
-        return np.sum(np.abs(x), axis=axis, keepdims=keepdims)
+def _reduction(operator_name: str, function_of: Callable[..., np.ndarray], axes_are_input_since: int = 18) -> None:
+    axes = Parameter("axes", None, slot=1, slot_since=axes_are_input_since)
+    parameters = (axes, Parameter("keepdims", 1))
+    members = {"name": operator_name, "parameters": parameters, "function": staticmethod(function_of)}
+    register(type(operator_name, (Reduction,), members))
+
+
+_reduction("ReduceMean", np.mean)
+_reduction("ReduceSum", np.sum, axes_are_input_since=13)
+_reduction("ReduceMax", np.max)
+_reduction("ReduceMin", np.min)
+_reduction("ReduceProd", np.prod)
+_reduction("ReduceL2", _length)
+_reduction("ReduceL1", _absolute_sum)
 
 
 @register

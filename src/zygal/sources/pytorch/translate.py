@@ -8,14 +8,16 @@ from zygal.errors import GraphError, SourceError, UnknownOperators
 from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.shapes import at_batch, shape_text
 from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operators into HANDLERS)
+    table_activations,
+    table_arithmetic,
     table_convolution,
     table_creation,
-    table_elementwise,
     table_indexing,
     table_products,
     table_reduction,
     table_resampling,
     table_shaping,
+    table_windows,
 )
 from zygal.sources.pytorch.aliases import Aliases
 from zygal.sources.pytorch.archive import ProgramArchive

@@ -1,0 +1,193 @@
+"""ATen activations, element by element, and the operators that do nothing at inference."""
+
+from __future__ import annotations
+
+from math import pi, sqrt
+
+import numpy as np
+
+from zygal.sources.pytorch.calls import Site, aten
+
+
+def _unary(operator: str, *names: str) -> None:
+    aten(*names)(lambda call: call.result(operator, call.tensor("self")))
+
+
+_unary("Relu", "relu.default")
+_unary("Sigmoid", "sigmoid.default")
+_unary("Tanh", "tanh.default")
+_unary("HardSwish", "hardswish.default")
+_unary("Exp", "exp.default")
+_unary("Sqrt", "sqrt.default")
+_unary("Abs", "abs.default")
+_unary("Neg", "neg.default")
+_unary("Erf", "erf.default")
+_unary("Reciprocal", "reciprocal.default")
+for _name in ("Ceil", "Floor", "Round", "Sign", "Sin", "Cos", "Log"):
+    _unary(_name, f"{_name.lower()}.default")
+_unary("Not", "logical_not.default", "bitwise_not.default")
+_unary("Identity", "contiguous.default", "clone.default", "detach.default", "detach_.default", "alias.default",
+       "lift_fresh_copy.default", "positive.default")  # fmt: skip
+
+
+@aten("dropout.default", "feature_dropout.default", "alpha_dropout.default", "feature_alpha_dropout.default")
+def dropout(call: Site):
+    if call.plain("train") and call.plain("p"):
+        call.note("the model was captured in training mode; it was converted to what it does at inference")
+    return call.result("Identity", call.tensor("input"))
+
+
+@aten("bernoulli.p", "bernoulli.float")
+def bernoulli(call: Site):
+    """Random choices stand for their probability at inference, so that what was divided by it is whole again."""
+    call.note("the model was captured in training mode; it was converted to what it does at inference")
+    x = call.tensor("self")
+    sizes = call.type_of(x).shape
+    chance = call.constant(np.full((1,) * len(sizes), call.plain("p", 0.5), call.type_of(x).dtype), "chance")
+    return call.expanded(chance, sizes)
+
+
+@aten("hardsigmoid.default")
+def hardsigmoid(call: Site):
+    return call.result("HardSigmoid", call.tensor("self"), alpha=1 / 6, beta=0.5)
+
+
+@aten("silu.default")
+def silu(call: Site):
+    x = call.tensor("self")
+    return call.result("Mul", x, call.step("Sigmoid", x))
+
+
+@aten("mish.default")
+def mish(call: Site):
+    x = call.tensor("self")
+    return call.result("Mul", x, call.step("Tanh", call.step("Softplus", x)))
+
+
+@aten("gelu.default")
+def gelu(call: Site):
+    """x * Phi(x), Hendrycks and Gimpel 2016; "tanh" is the paper's approximation of it."""
+    x = call.tensor("self")
+    if call.plain("approximate", "none") == "tanh":
+        cube = call.step("Mul", call.step("Mul", x, x), x)
+        inner = call.step("Add", x, call.step("Mul", cube, call.number(0.044715, x)))
+        bent = call.step("Tanh", call.step("Mul", inner, call.number(sqrt(2 / pi), x)))
+    else:
+        bent = call.step("Erf", call.step("Div", x, call.number(sqrt(2), x)))
+    half = call.step("Mul", x, call.number(0.5, x))
+    return call.result("Mul", half, call.step("Add", bent, call.number(1.0, x)))
+
+
+@aten("leaky_relu.default")
+def leaky_relu(call: Site):
+    return call.result("LeakyRelu", call.tensor("self"), alpha=float(call.plain("negative_slope", 0.01)))
+
+
+@aten("rrelu.default")
+def randomized_leaky_relu(call: Site):
+    """At inference the slope is the middle of its range; Xu et al., 2015."""
+    slope = (call.plain("lower", 1 / 8) + call.plain("upper", 1 / 3)) / 2
+    return call.result("LeakyRelu", call.tensor("self"), alpha=float(slope))
+
+
+@aten("elu.default")
+def elu(call: Site):
+    if call.plain("scale", 1) != 1 or call.plain("input_scale", 1) != 1:
+        call.refuse("scales its exponential unit, which is not supported")
+    return call.result("Elu", call.tensor("self"), alpha=float(call.plain("alpha", 1)))
+
+
+@aten("celu.default")
+def celu(call: Site):
+    """alpha * elu(x / alpha) for negative x, which is what elu with that alpha makes of x / alpha; Barron, 2017."""
+    x, alpha = call.tensor("self"), float(call.plain("alpha", 1))
+    scaled = call.step("Elu", call.step("Div", x, call.number(alpha, x)), alpha=1.0)
+    return call.result("Mul", scaled, call.number(alpha, x))
+
+
+@aten("selu.default")
+def selu(call: Site):
+    return call.result("Selu", call.tensor("self"))
+
+
+@aten("prelu.default")
+def prelu(call: Site):
+    x, slope = call.tensor("self"), call.tensor("weight")
+    rank = call.type_of(x).rank
+    if call.type_of(slope).rank == 1 and rank > 2:
+        slope = call.step("Reshape", slope, shape=[-1, *(1,) * (rank - 2)])
+    return call.result("PRelu", x, slope)
+
+
+@aten("softplus.default")
+def softplus(call: Site):
+    """log(1 + exp(beta x)) / beta; from the threshold on the framework takes x itself, which is the same in float32."""
+    x, beta = call.tensor("self"), float(call.plain("beta", 1))
+    if beta * call.plain("threshold", 20) < 15:
+        call.refuse("turns into a line so early that its bend is cut off, which is not supported")
+    if beta == 1:
+        return call.result("Softplus", x)
+    return call.result("Div", call.step("Softplus", call.step("Mul", x, call.number(beta, x))), call.number(beta, x))
+
+
+@aten("log_sigmoid.default")
+def log_sigmoid(call: Site):
+    return call.result("Neg", call.step("Softplus", call.step("Neg", call.tensor("self"))))
+
+
+@aten("softsign.default")
+def softsign(call: Site):
+    return call.result("Softsign", call.tensor("self"))
+
+
+@aten("hardshrink.default")
+def hardshrink(call: Site):
+    x = call.tensor("self")
+    inside = call.step("LessOrEqual", call.step("Abs", x), call.number(float(call.plain("lambd", 0.5)), x))
+    return call.result("Where", inside, call.number(0.0, x), x)
+
+
+@aten("softshrink.default")
+def softshrink(call: Site):
+    """x less its part within -lambda to lambda."""
+    x, reach = call.tensor("self"), float(call.plain("lambd", 0.5))
+    return call.result("Sub", x, call.step("Clip", x, min=-reach, max=reach))
+
+
+@aten("threshold.default")
+def threshold(call: Site):
+    x = call.tensor("self")
+    above = call.step("Greater", x, call.number(call.plain("threshold"), x))
+    return call.result("Where", above, x, call.number(call.plain("value"), x))
+
+
+@aten("glu.default")
+def glu(call: Site):
+    """The first half along an axis, times the sigmoid of the second; Dauphin et al., 2016."""
+    x = call.tensor("self")
+    axis = call.plain("dim", -1) % call.type_of(x).rank
+    half = call.type_of(x).shape[axis] // 2
+    first = call.step("Slice", x, starts=[0], ends=[half], axes=[axis])
+    second = call.step("Slice", x, starts=[half], ends=[2 * half], axes=[axis])
+    return call.result("Mul", first, call.step("Sigmoid", second))
+
+
+@aten("relu6.default")
+def relu6(call: Site):
+    return call.result("Clip", call.tensor("self"), min=0.0, max=6.0)
+
+
+@aten("hardtanh.default")
+def hardtanh(call: Site):
+    lower, upper = call.plain("min_val", -1), call.plain("max_val", 1)
+    return call.result("Clip", call.tensor("self"), min=float(lower), max=float(upper))
+
+
+@aten("softmax.int", "_softmax.default")
+def softmax(call: Site):
+    return call.result("Softmax", call.tensor("self"), axis=call.plain("dim"))
+
+
+@aten("log_softmax.int", "_log_softmax.default")
+def log_softmax(call: Site):
+    return call.result("LogSoftmax", call.tensor("self"), axis=call.plain("dim"))

@@ -1,0 +1,75 @@
+"""ATen operators that take images apart into windows, and put them together again."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.sources.pytorch.calls import Site, aten
+
+
+@aten("unfold.default")
+def sliding_windows(call: Site):
+    """All windows along one axis, as a new last axis."""
+    x, axis = call.tensor("self"), call.plain("dimension")
+    rank = call.type_of(x).rank
+    axis %= rank
+    size, width, step = call.type_of(x).shape[axis], call.plain("size"), call.plain("step")
+    places = np.arange(0, size - width + 1, step)[:, None] + np.arange(width)
+    picked = call.step("Gather", x, call.constant(places, "windows"), axis=axis)
+    order = [*range(axis + 1), *range(axis + 2, rank + 1), axis + 1]
+    return call.result("Transpose", picked, perm=order)
+
+
+@aten("im2col.default")
+def patches(call: Site):
+    """Every window's pixels as a column: [N, C * kernel, windows]."""
+    x = call.tensor("self")
+    batch, channels = call.type_of(x).shape[:2]
+    kernel, dilation, padding, stride = (call.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
+    if any(padding):
+        x = call.step("Pad", x, pads=[0, 0, *padding, 0, 0, *padding])
+    counts = []
+    for axis in (0, 1):
+        size = call.type_of(x).shape[2 + 2 * axis]
+        count = (size - dilation[axis] * (kernel[axis] - 1) - 1) // stride[axis] + 1
+        places = np.arange(kernel[axis])[:, None] * dilation[axis] + np.arange(count) * stride[axis]
+        x = call.step("Gather", x, call.constant(places, f"windows{axis}"), axis=2 + 2 * axis)
+        counts.append(count)
+    turned = call.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5])
+    return call.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
+
+
+@aten("col2im.default")
+def patches_together(call: Site):
+    """Adds overlapping patches up into an image: a transposed convolution whose kernels hold a single 1 each."""
+    x = call.tensor("self")
+    kernel, dilation, padding, stride = (call.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
+    size, taps = call.plain("output_size"), kernel[0] * kernel[1]
+    batch, rows = call.type_of(x).shape[:2]
+    counts = [
+        (size[axis] + 2 * padding[axis] - dilation[axis] * (kernel[axis] - 1) - 1) // stride[axis] + 1
+        for axis in (0, 1)
+    ]
+    channels = rows // taps
+    single = np.tile(np.eye(taps, dtype=np.float32).reshape(taps, 1, *kernel), (channels, 1, 1, 1))
+    spread = call.reshaped(x, [batch, rows, *counts], final=False)
+    reached = [(counts[a] - 1) * stride[a] + dilation[a] * (kernel[a] - 1) + 1 - 2 * padding[a] for a in (0, 1)]
+    return call.result("ConvTranspose", spread, call.constant(single, "taps"), strides=stride, pads=padding * 2,
+                       dilations=dilation, group=channels, kernel_shape=kernel,
+                       output_padding=[size[a] - reached[a] for a in (0, 1)])  # fmt: skip
+
+
+@aten("as_strided.default")
+def as_strided(call: Site):
+    """Where the strides only cut, reorder or repeat what is laid out in rows: picking from the flattened image."""
+    x, sizes, strides = call.tensor("self"), call.plain("size"), call.plain("stride")
+    shape, offset = call.type_of(x).shape, call.plain("storage_offset") or 0
+    inner = int(np.prod(shape[1:], dtype=np.int64))
+    if not sizes or sizes[0] != shape[0] or strides[0] != inner or offset >= inner:
+        call.refuse("reads memory across the images of a batch")
+    places = np.full([1] * (len(sizes) - 1), offset)
+    for axis, (size, stride) in enumerate(zip(sizes[1:], strides[1:])):
+        steps = np.arange(size) * stride
+        places = places + steps.reshape([-1 if at == axis else 1 for at in range(len(sizes) - 1)])
+    flat = call.reshaped(x, [shape[0], inner], final=False)
+    return call.result("Gather", flat, call.constant(places.astype(np.int64), "places"), axis=1)
