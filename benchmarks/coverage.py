@@ -200,8 +200,8 @@ def write_table(source, target):
         "",
         "*Agrees*: largest score difference at most 1e-4 of the spread of the scores at batches 1 and 3, and equal top-1. "
         "Weights are random but livened; *rounding* is how far the framework's own float32 scores are from its float64 "
-        "scores, given where the difference is above 2e-5: what such weights leave to chance. Made by "
-        "`benchmarks/coverage.py`.",
+        "scores, given where the difference is above 2e-5: what such weights leave to chance. *Within rounding*: the difference is "
+        "above 1e-4, and at most twice that rounding. Made by `benchmarks/coverage.py`.",
         "",
         "| architecture | status | difference | rounding | nodes | after | capture s | convert s | speed | note |",
         "|---|---|---|---|---|---|---|---|---|---|",

@@ -20,7 +20,7 @@ from zygal.sources.pytorch.archive import ProgramArchive
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _TARGET = re.compile(r"torch\.ops\.aten\.[a-z0-9_]+\.[A-Za-z0-9_]+|_operator\.[a-z_]+|math\.(trunc|floor|ceil)"
-                     r"|torch\.sym_[a-z]+|torch\.ops\.higher_order\.wrap_with_set_grad_enabled")  # fmt: skip
+                     r"|torch\.sym_[a-z]+|torch\.ops\.higher_order\.wrap_with_(set_grad_enabled|autocast)")  # fmt: skip
 _SIZE_FUNCTIONS = frozenset((
     "Symbol", "Integer", "Mul", "Add", "Pow", "Max", "Min", "Mod", "FloorDiv", "PythonMod", "CeilDiv", "Rational",
 ))  # fmt: skip
