@@ -6,14 +6,13 @@
 Whole processes, interleaved. Prints medians, the ratio of the times, and the peak memory over the file's size.
 """
 
-import statistics
 import sys
 import tempfile
 from pathlib import Path
 
 import torch
 from coverage import captured, made, pictures
-from startup_and_convert import ZYGAL, run_once
+from startup_and_convert import ZYGAL, interleaved_medians
 
 ROUNDS = 5
 
@@ -28,15 +27,9 @@ def main():
             "zygal convert": [ZYGAL, "convert", str(path), "-o", str(path.with_suffix(".onnx"))],
             "framework load": [sys.executable, "-c", f"import torch; torch.export.load({str(path)!r})"],
         }
-        readings = {each: [] for each in commands}
-        order = list(commands)
-        for _ in range(ROUNDS):
-            for each in order:
-                readings[each].append(run_once(commands[each], folder))
-            order.reverse()
+        medians = interleaved_medians(commands, folder, ROUNDS)
         megabytes = path.stat().st_size / 1e6
     print(f"{name}: {megabytes:.0f} MB")
-    medians = {each: [statistics.median(column) for column in zip(*rows)] for each, rows in readings.items()}
     for each, (wall, cpu, peak) in medians.items():
         print(f"{each:16} {wall:7.2f} s wall {cpu:7.2f} s CPU {peak / 1e6:8.0f} MB peak")
     print(f"time: {medians['zygal convert'][0] / medians['framework load'][0]:.2f} of the framework's (wall)")

@@ -38,6 +38,17 @@ def run_once(command, folder):
     return reading
 
 
+def interleaved_medians(commands, folder, rounds):
+    """The medians of `run_once` for each command by name, run in turn forwards and backwards."""
+    readings = {name: [] for name in commands}
+    order = list(commands)
+    for _ in range(rounds):
+        for name in order:
+            readings[name].append(run_once(commands[name], folder))
+        order.reverse()
+    return {name: [statistics.median(column) for column in zip(*rows)] for name, rows in readings.items()}
+
+
 def main():
     commands = {
         "python -c pass": [sys.executable, "-c", "pass"],
@@ -49,15 +60,9 @@ def main():
         write_workspace(folder)
         for command in commands.values():
             run_once(command, folder)
-        readings = {name: [] for name in commands}
-        order = list(commands)
-        for _ in range(ROUNDS):
-            for name in order:
-                readings[name].append(run_once(commands[name], folder))
-            order.reverse()
+        medians = interleaved_medians(commands, folder, ROUNDS)
         traced = [sys.executable, "-X", "importtime", "-m", "zygal", *commands["zygal convert"][1:]]
         imports = subprocess.run(traced, cwd=folder, capture_output=True, text=True).stderr
-    medians = {name: [statistics.median(column) for column in zip(*rows)] for name, rows in readings.items()}
     print(f"{'':16} {'wall s':>8} {'CPU s':>8} {'peak MB':>8}   (medians of {ROUNDS}, interleaved)")
     for name, (wall, cpu, peak) in medians.items():
         print(f"{name:16} {wall:8.3f} {cpu:8.3f} {peak / 1e6:8.1f}")

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.engines.engine import first_line
 from zygal.errors import EngineError, SourceError
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy
@@ -33,7 +34,7 @@ class PyTorchEngine:
                 self._module = torch.export.load(copy.name).module()
             except Exception as fault:  # Any fault of the framework's loader means the same to the user.
                 raise SourceError(
-                    f"{path} cannot be loaded by PyTorch {self.version} ({_first_line(fault)})."
+                    f"{path} cannot be loaded by PyTorch {self.version} ({first_line(fault)})."
                 ) from fault
         self.input_type = program.types[program.inputs[0]]
         first = self.input_type.shape[0]
@@ -46,7 +47,7 @@ class PyTorchEngine:
         except Exception as fault:
             raise EngineError(
                 f"{self.path} cannot be run by PyTorch on tensors {list(batch.shape)} of {batch.dtype} "
-                f"({_first_line(fault)})."
+                f"({first_line(fault)})."
             ) from fault
         return _first_tensor(result).float().numpy()
 
@@ -56,7 +57,3 @@ def _first_tensor(result):
     while not hasattr(result, "numpy"):
         result = next(iter(result.values() if isinstance(result, dict) else result))
     return result
-
-
-def _first_line(fault: Exception) -> str:
-    return (str(fault).strip().splitlines() or [type(fault).__name__])[0].rstrip(".")

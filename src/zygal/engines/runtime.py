@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.engines.engine import first_line
 from zygal.errors import ArtifactError, EngineError
 
 
@@ -26,7 +27,7 @@ class RuntimeEngine:
         try:
             self._session = onnxruntime.InferenceSession(str(path), options, providers=["CPUExecutionProvider"])
         except Exception as fault:  # The runtime's exceptions share no class of their own.
-            raise ArtifactError(f"{path} cannot be loaded by {self.name} ({_first_line(fault)}).") from fault
+            raise ArtifactError(f"{path} cannot be loaded by {self.name} ({first_line(fault)}).") from fault
         inputs, outputs = self._session.get_inputs(), self._session.get_outputs()
         if len(inputs) != 1:
             names = ", ".join(each.name for each in inputs)
@@ -41,7 +42,7 @@ class RuntimeEngine:
             return self._session.run([self.output_name], {self.input_name: batch})[0]
         except Exception as fault:
             raise EngineError(
-                f"{self.path} cannot be run on tensors {list(batch.shape)} of {batch.dtype} ({_first_line(fault)})."
+                f"{self.path} cannot be run on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
             ) from fault
 
 
@@ -51,7 +52,3 @@ _DTYPES = {
     "tensor(float16)": "float16",
     "tensor(double)": "float64",
 }
-
-
-def _first_line(fault: Exception) -> str:
-    return str(fault).strip().splitlines()[0].rstrip(".")

@@ -47,40 +47,15 @@ class Pow(Binary):
     function = np.power
 
 
-@register
-class Sqrt(Elementwise):
-    name = "Sqrt"
-    function = np.sqrt
-
-
-@register
-class Exp(Elementwise):
-    name = "Exp"
-    function = np.exp
-
-
-@register
-class Abs(Elementwise):
-    name = "Abs"
-    function = np.abs
-
-
-@register
-class Neg(Elementwise):
-    name = "Neg"
-    function = np.negative
-
-
-@register
-class Reciprocal(Elementwise):
-    name = "Reciprocal"
-    function = np.reciprocal
-
-
 def _simple(operator_name: str, function_of: Callable[[np.ndarray], np.ndarray]) -> None:
     register(type(operator_name, (Elementwise,), {"name": operator_name, "function": staticmethod(function_of)}))
 
 
+_simple("Sqrt", np.sqrt)
+_simple("Exp", np.exp)
+_simple("Abs", np.abs)
+_simple("Neg", np.negative)
+_simple("Reciprocal", np.reciprocal)
 _simple("Ceil", np.ceil)
 _simple("Floor", np.floor)
 _simple("Round", np.round)
