@@ -99,7 +99,7 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
 def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:
     operator = operator_named(node.operator)
     inputs, attributes = list(node.inputs), {}
-    complete = operator.complete(node.attributes)
+    complete = operator.written(operator.complete(node.attributes), opset)
     for parameter in operator.parameters:
         value = complete[parameter.name]
         if value is None or parameter.dtype == "known":

@@ -13,8 +13,11 @@ from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the
     linear,
     normalization,
     pooling,
+    recurrent,
     reduction,
     resampling,
+    sampling,
+    scattering,
     shaping,
 )
 from zygal.graph.ops.base import Operator, Parameter, known_operators, operator_named

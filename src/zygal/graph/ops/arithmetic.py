@@ -63,6 +63,15 @@ _simple("Sign", np.sign)
 _simple("Sin", np.sin)
 _simple("Cos", np.cos)
 _simple("Log", np.log)
+_simple("Tan", np.tan)
+_simple("Asin", np.arcsin)
+_simple("Acos", np.arccos)
+_simple("Atan", np.arctan)
+_simple("Sinh", np.sinh)
+_simple("Cosh", np.cosh)
+_simple("Asinh", np.arcsinh)
+_simple("Acosh", np.arccosh)
+_simple("Atanh", np.arctanh)
 _simple("Not", np.logical_not)
 
 
@@ -127,6 +136,28 @@ _comparison("GreaterOrEqual", np.greater_equal)
 _comparison("And", np.logical_and)
 _comparison("Or", np.logical_or)
 _comparison("Xor", np.logical_xor)
+
+
+class Question(Elementwise):
+    """A truth value for each element."""
+
+    def infer(self, inputs, attributes):
+        return [TensorType(np.dtype(bool), inputs[0].shape)]
+
+    def compute(self, inputs, attributes):
+        return [np.asarray(self.function(*inputs), bool)]
+
+
+@register
+class IsNaN(Question):
+    name = "IsNaN"
+    function = np.isnan
+
+
+@register
+class IsInf(Question):
+    name = "IsInf"
+    function = np.isinf
 
 
 @register

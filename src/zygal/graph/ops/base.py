@@ -49,6 +49,10 @@ class Operator(ABC):
     def compute(self, inputs: Sequence[np.ndarray | None], attributes: Mapping[str, Any]) -> list[np.ndarray]:
         """The results in NumPy, with dtypes and shapes as `infer` says."""
 
+    def written(self, attributes: Mapping[str, Any], opset: int) -> Mapping[str, Any]:
+        """The attributes as that opset spells them."""
+        return attributes
+
     def complete(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
         """The attributes with every default filled in. Raises GraphError on unknown or missing ones."""
         names = {parameter.name for parameter in self.parameters}

@@ -38,18 +38,20 @@ def resampling_matrix(
     matrix = np.zeros((wanted, size))
     for offset in range(1 - reach, reach + 1):
         taken = first + offset
-        weight = _kernel(mode, -0.75)(places - taken)
+        weight = filter_kernel(mode, -0.75)(places - taken)
         np.add.at(matrix, (np.arange(wanted), np.clip(taken, 0, size - 1)), weight)
     return matrix
 
 
 def _widened(size: int, places: np.ndarray, mode: str, scale: float) -> np.ndarray:
     samples = np.arange(size)
-    matrix = _kernel(mode, -0.5)((places[:, None] - samples) * scale)
+    matrix = filter_kernel(mode, -0.5)((places[:, None] - samples) * scale)
     return matrix / matrix.sum(1, keepdims=True)
 
 
-def _kernel(mode: str, a: float):
+def filter_kernel(mode: str, a: float):
+    """The weight of a sample by its distance; `a` is the coefficient of the cubic filter."""
+
     def linear(x):
         return np.maximum(1 - np.abs(x), 0)
 

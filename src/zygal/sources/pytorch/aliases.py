@@ -10,10 +10,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from zygal.graph import Dimension
+import numpy as np
+
+from zygal.graph import Batch, Dimension
 from zygal.sources.pytorch.calls import Site
 from zygal.sources.pytorch.program import Call, Program
 from zygal.sources.pytorch.table_shaping import permutation
+from zygal.sources.pytorch.table_writing import replaced
 
 SAME = frozenset((
     "alias", "contiguous", "detach", "detach_", "to", "type_as", "dropout", "feature_dropout", "alpha_dropout",
@@ -107,26 +110,21 @@ class Aliases:
 
 
 def _joined(site: Site, rebuilt: Site, operator: str, base: str, value: str) -> str:
-    """The base with the written slice in its place: what lies before it, the slice, what lies behind it."""
+    """The base with the written slice in its place."""
     shape = site.type_of(base).shape
     axis = site.plain("dim", 0) % len(shape)
     size = shape[axis]
+    if operator == "slice" and site.plain("step", 1) == 1 and site.plain("start") in (None, 0):
+        if site.plain("end") is None or isinstance(site.plain("end"), Batch) or site.plain("end") >= 2**40:
+            return value
+    if isinstance(size, Batch):
+        rebuilt.refuse("writes in place into some images of the batch")
     if operator == "select":
         start = site.plain("index") % size
-        value, end = rebuilt.step("Unsqueeze", value, axes=[axis]), start + 1
+        value, places = rebuilt.step("Unsqueeze", value, axes=[axis]), [start]
     elif operator == "narrow":
         start = site.plain("start") % size
-        end = start + site.plain("length")
+        places = range(start, start + site.plain("length"))
     else:
-        if site.plain("step", 1) != 1:
-            rebuilt.refuse("writes in place into every second element or the like, which is not supported")
-        if site.plain("start") in (None, 0) and (site.plain("end") is None or site.plain("end") >= 2**40):
-            return value
-        start, end, _ = slice(site.plain("start"), site.plain("end")).indices(size)
-    parts = []
-    if start > 0:
-        parts.append(rebuilt.step("Slice", base, starts=[0], ends=[start], axes=[axis]))
-    parts.append(value)
-    if end < size:
-        parts.append(rebuilt.step("Slice", base, starts=[end], ends=[size], axes=[axis]))
-    return rebuilt.step("Concat", *parts, axis=axis) if len(parts) > 1 else value
+        places = range(size)[slice(site.plain("start"), site.plain("end"), site.plain("step", 1))]
+    return replaced(rebuilt, base, value, axis, np.array(places)) if len(places) else base

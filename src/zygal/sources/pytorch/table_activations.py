@@ -124,7 +124,10 @@ def softplus(call: Site):
     """log(1 + exp(beta x)) / beta; from the threshold on the framework takes x itself, which is the same in float32."""
     x, beta = call.tensor("self"), float(call.plain("beta", 1))
     if beta * call.plain("threshold", 20) < 15:
-        call.refuse("turns into a line so early that its bend is cut off, which is not supported")
+        scaled = call.step("Mul", x, call.number(beta, x))
+        bent = call.step("Div", call.step("Softplus", scaled), call.number(beta, x))
+        straight = call.step("Greater", scaled, call.number(float(call.plain("threshold")), x))
+        return call.result("Where", straight, x, bent)
     if beta == 1:
         return call.result("Softplus", x)
     return call.result("Div", call.step("Softplus", call.step("Mul", x, call.number(beta, x))), call.number(beta, x))

@@ -109,16 +109,15 @@ def divide_rounded(call: Site):
     left, right = operands(call)
     if mode is None:
         return call.result("Div", left, right)
-    whole = call.type_of(left).dtype.kind != "f"
-    if whole:
+    recorded = call.type_of(left).dtype
+    if recorded.kind != "f":
         left, right = (call.step("Cast", value, to="float64") for value in (left, right))
     quotient = call.step("Div", left, right)
     if mode == "floor":
         rounded = call.step("Floor", quotient)
     else:
         rounded = call.step("Mul", call.step("Sign", quotient), call.step("Floor", call.step("Abs", quotient)))
-    wanted = "int64" if whole else call.type_of(left).dtype.name
-    return call.result("Cast", rounded, to=wanted)
+    return call.result("Cast", rounded, to=recorded.name)
 
 
 @aten("rsub.Scalar", "rsub.Tensor")
@@ -185,12 +184,6 @@ def add_product(call: Site):
 @aten("rsqrt.default")
 def reciprocal_root(call: Site):
     return call.result("Reciprocal", call.step("Sqrt", call.tensor("self")))
-
-
-@aten("tan.default")
-def tangent(call: Site):
-    x = call.tensor("self")
-    return call.result("Div", call.step("Sin", x), call.step("Cos", x))
 
 
 def _logarithm(name: str, base: float) -> None:

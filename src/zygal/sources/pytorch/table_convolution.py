@@ -8,6 +8,7 @@ from zygal.graph import Batch
 from zygal.graph.ops.windows import Geometry
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.table_resampling import by_matrices
+from zygal.sources.pytorch.table_windows import columns
 
 
 def _spread(value: int | list[int], axes: int) -> list[int]:
@@ -33,8 +34,34 @@ def convolution(call: Site):
         pads = _spread(0 if padding == "valid" else padding, axes) * 2
     inputs = (x, weight, bias) if bias else (x, weight)
     strides = _spread(call.plain("stride", 1), axes)
+    if isinstance(call.type_of(x).shape[1], Batch):
+        return _each_image_its_own(call, inputs, strides, pads, dilations)
     return call.result("Conv", *inputs, strides=strides, pads=pads, dilations=dilations,
                        group=call.plain("groups", 1), kernel_shape=list(kernel))  # fmt: skip
+
+
+def _each_image_its_own(call: Site, inputs: tuple[str, ...], strides, pads, dilations):
+    """Images side by side as groups of channels, each with kernels of its own: one matrix product an image.
+
+    x [1, C N, H, W], weight [M N, C / groups, *kernel]; dynamic convolutions are written like this
+    (Yang et al., 2019).
+    """
+    (x, weight), groups = inputs[:2], call.plain("groups", 1)
+    if not isinstance(groups, Batch):
+        groups = Batch(groups // call.captured_batch) if call.captured_batch else call.refuse("mixes the images")
+    (single, channels, height, width), (out, own, *kernel) = (call.type_of(each).shape for each in (x, weight))
+    if single != 1 or len(kernel) != 2 or not isinstance(out, Batch) or channels.times != groups.times * own:
+        call.refuse("mixes the images of a batch")
+    images = call.reshaped(x, [Batch(), channels.times, height, width], final=False)
+    windows, counts = columns(call, images, kernel, dilations, pads, strides)
+    taps, spots = own * kernel[0] * kernel[1], counts[0] * counts[1]
+    windows = call.reshaped(windows, [Batch(), groups.times, taps, spots], final=False)
+    kernels = call.reshaped(weight, [Batch(), groups.times, out.times // groups.times, taps], final=False)
+    made = call.step("MatMul", kernels, windows)
+    if len(inputs) > 2:
+        shift = call.reshaped(inputs[2], [Batch(), groups.times, out.times // groups.times, 1], final=False)
+        made = call.step("Add", made, shift)
+    return call.reshaped(made, [1, out, *counts])
 
 
 @aten("conv_transpose2d.input", "conv_transpose1d.default", "conv_transpose3d.input")
@@ -95,7 +122,7 @@ def _affine(call: Site, x: str) -> tuple[str, str]:
 @aten("group_norm.default")
 def group_norm(call: Site):
     """Each group of channels as one instance, then scale and shift a channel; Wu and He, 2018."""
-    x, groups = call.tensor("input"), call.plain("num_groups")
+    x, groups = call.tensor("input"), call.plain("num_groups", call.plain("group"))
     shape = call.type_of(x).shape
     ones = call.constant(np.ones(groups, np.float32), "ones")
     zeros = call.constant(np.zeros(groups, np.float32), "zeros")
@@ -182,7 +209,8 @@ def _pool_geometry(call: Site) -> dict:
     return geometry
 
 
-@aten("adaptive_avg_pool2d.default", "adaptive_avg_pool1d.default", "adaptive_avg_pool3d.default")
+@aten("adaptive_avg_pool2d.default", "adaptive_avg_pool1d.default", "adaptive_avg_pool3d.default",
+      "_adaptive_avg_pool2d.default", "_adaptive_avg_pool3d.default")  # fmt: skip
 def adaptive_average_pool(call: Site):
     """To a fixed output size. Where it divides the input size it is an ordinary pooling, else two matrices."""
     x = call.tensor("self")
@@ -214,11 +242,21 @@ def adaptive_max_pool(call: Site):
     x = call.tensor("self")
     spatial, wanted = _adaptive_sizes(call, x)
     if any(size % parts for size, parts in zip(spatial, wanted)):
-        call.refuse(
-            f"takes maxima of {list(spatial)} in {list(wanted)} windows of unequal size, which is not supported"
-        )
+        for axis, (size, parts) in enumerate(zip(spatial, wanted), start=2):
+            picked = call.step("Gather", x, call.constant(_window_places(size, parts), f"windows{axis}"), axis=axis)
+            x = call.step("ReduceMax", picked, axes=[axis + 1], keepdims=0)
+        return x
     kernel = [size // parts for size, parts in zip(spatial, wanted)]
     return call.result("MaxPool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+
+
+def _window_places(size: int, parts: int) -> np.ndarray:
+    """The places of each window [parts, widest]; what a narrower one lacks is its first place again."""
+    held = _window_means(size, parts) > 0
+    widest = int(held.sum(1).max())
+    first, count = held.argmax(1)[:, None], held.sum(1)[:, None]
+    offsets = np.arange(widest)
+    return first + np.where(offsets < count, offsets, 0)
 
 
 def _adaptive_sizes(call: Site, x: str) -> tuple[tuple[int, ...], tuple[int, ...]]:

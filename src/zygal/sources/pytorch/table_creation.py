@@ -97,6 +97,24 @@ def eye(call: Site):
     return call.constant(made.astype(wanted_dtype(call)), "eye")
 
 
+@aten("block_diag.default", "cartesian_prod.default")
+def combined(call: Site):
+    """Of what is known beforehand."""
+    arrays = [call.array(value) for value in call.tensors("tensors")]
+    if any(array is None for array in arrays):
+        call.refuse("combines what depends on the image, which is not supported")
+    if "cartesian" in call.call.target:
+        grids = np.meshgrid(*arrays, indexing="ij")
+        return call.constant(np.stack([grid.reshape(-1) for grid in grids], -1), "pairs")
+    arrays = [np.atleast_2d(array) for array in arrays]
+    made = np.zeros(np.sum([array.shape for array in arrays], 0), arrays[0].dtype)
+    row = column = 0
+    for array in arrays:
+        made[row : row + array.shape[0], column : column + array.shape[1]] = array
+        row, column = row + array.shape[0], column + array.shape[1]
+    return call.constant(made, "blocks")
+
+
 @aten("fill.Scalar", "fill.Tensor", "zero.default")
 def fill(call: Site):
     like = call.type_of(call.tensor("self"))

@@ -85,6 +85,20 @@ def chunk(call: Site):
     return _parts(call, x, axis, [min(step, size - start) for start in range(0, size, step)])
 
 
+@aten("tensor_split.indices", "hsplit.int", "hsplit.array", "vsplit.int", "vsplit.array")
+def split_at(call: Site):
+    x, target = call.tensor("self"), call.call.target
+    axis = call.plain("dim", int("hsplit" in target)) % call.type_of(x).rank
+    size, ends = call.type_of(x).shape[axis], call.plain("indices")
+    if isinstance(size, Batch):
+        call.refuse("splits the batch")
+    if ends is None:
+        step = size // call.plain("sections")
+        ends = list(range(step, size, step))
+    ends = [0, *(slice(end).indices(size)[1] for end in ends), size]
+    return tuple(cut(call, x, axis, start, max(start, end)) for start, end in zip(ends, ends[1:]))
+
+
 def _parts(call: Site, x: str, axis: int, sizes: list[int]) -> tuple[str, ...]:
     ends = np.cumsum(sizes).tolist()
     return tuple(cut(call, x, axis, end - size, end) for end, size in zip(ends, sizes))
@@ -105,8 +119,10 @@ def index_select(call: Site):
     return call.result("Gather", call.tensor("self"), call.tensor("index"), axis=call.plain("dim"))
 
 
-@aten("gather.default")
+@aten("gather.default", "take_along_dim.default")
 def gather(call: Site):
+    if "take_along" in call.call.target:
+        return call.result("GatherElements", call.tensor("self"), call.tensor("indices"), axis=call.plain("dim"))
     return call.result("GatherElements", call.tensor("self"), call.tensor("index"), axis=call.plain("dim"))
 
 
@@ -115,19 +131,22 @@ def embedding(call: Site):
     return call.result("Gather", call.tensor("weight"), call.tensor("indices"), axis=0)
 
 
-@aten("index.Tensor")
+@aten("index.Tensor", "_unsafe_index.Tensor")
 def index(call: Site):
     """Indexing by tensors. Several of them that are known beforehand pick along one flattened axis."""
     x, indices = call.tensor("self"), call.optional_tensors("indices")
     axes = [axis for axis, each in enumerate(indices) if each is not None]
     arrays = [call.array(indices[axis]) for axis in axes]
-    if any(array is not None and array.dtype == bool for array in arrays) or any(
-        call.type_of(indices[axis]).dtype == bool for axis in axes
-    ):
-        held = call.array(x)
-        if held is None or any(array is None for array in arrays):
-            call.refuse("picks as many elements as a mask says, which depends on the image")
+    if any(array is None and call.type_of(indices[axis]).dtype == bool for axis, array in zip(axes, arrays)):
+        call.refuse("picks as many elements as a mask says, which depends on the image")
+    held = call.array(x)
+    if held is not None and not any(array is None for array in arrays):
         return call.constant(held[tuple(slice(None) if e is None else call.array(e) for e in indices)], "picked")
+    if len(arrays) == 1 and arrays[0] is not None and arrays[0].dtype == bool:
+        # A mask over neighbouring axes picks what its true elements' places pick.
+        arrays = list(np.nonzero(arrays[0]))
+        axes = list(range(axes[0], axes[0] + len(arrays)))
+        indices = [None] * axes[0] + [call.constant(array, "place") for array in arrays]
     if len(axes) == 1:
         chosen = indices[axes[0]]
         if arrays[0] is not None:
@@ -138,36 +157,11 @@ def index(call: Site):
         call.refuse("indexes several axes by what depends on the image")
     shape = call.type_of(x).shape
     sizes = shape[axes[0] : axes[-1] + 1]
-    if any(isinstance(size, Batch) for size in sizes):
-        call.refuse("picks images from the batch")
+    if any(isinstance(size, Batch) for size in sizes) or any(array.dtype == bool for array in arrays):
+        call.refuse("picks images from the batch, or by a mask and something else")
     flat = np.ravel_multi_index([np.mod(a, s) for a, s in zip(np.broadcast_arrays(*arrays), sizes)], sizes)
     merged = call.reshaped(x, [*shape[: axes[0]], int(np.prod(sizes)), *shape[axes[-1] + 1 :]], final=False)
     return call.result("Gather", merged, call.constant(flat.astype(np.int64), "index"), axis=axes[0])
-
-
-@aten("index_put.default")
-def index_put(call: Site):
-    """On what is known beforehand, or by a mask."""
-    x, indices = call.tensor("self"), call.optional_tensors("indices")
-    held, filling = call.array(x), call.array(call.tensor("values"))
-    known = [None if each is None else call.array(each) for each in indices]
-    if held is not None and filling is not None and all((e is None) == (k is None) for e, k in zip(indices, known)):
-        made = held.copy()
-        place = tuple(slice(None) if array is None else array for array in known)
-        if call.plain("accumulate", False):
-            np.add.at(made, place, filling)
-        else:
-            made[place] = filling
-        return call.constant(made, "put")
-    if (
-        len(indices) == 1
-        and indices[0]
-        and call.type_of(indices[0]).dtype == bool
-        and filling is not None
-        and filling.size == 1
-    ):
-        return call.result("Where", indices[0], call.number(filling.item(), x), x)
-    return call.refuse("writes to places that depend on the image")
 
 
 @aten("nonzero.default", "nonzero_numpy.default")
@@ -228,11 +222,104 @@ def argsort(call: Site):
 
 @aten("diagonal.default")
 def diagonal(call: Site):
-    held = call.array(call.tensor("self"))
-    if held is None:
-        call.refuse("takes the diagonal of something that depends on the image, which is not supported")
-    made = np.diagonal(held, call.plain("offset", 0), call.plain("dim1", 0), call.plain("dim2", 1))
-    return call.constant(made, "diagonal")
+    """As a new last axis: picked from the two axes taken as one."""
+    x = call.tensor("self")
+    shape, rank = call.type_of(x).shape, call.type_of(x).rank
+    first, second = (call.plain(name, default) % rank for name, default in (("dim1", 0), ("dim2", 1)))
+    sizes = shape[first], shape[second]
+    if any(isinstance(size, Batch) for size in sizes):
+        call.refuse("takes a diagonal through the batch")
+    places = np.diagonal(np.arange(sizes[0] * sizes[1]).reshape(sizes), call.plain("offset", 0))
+    others = [axis for axis in range(rank) if axis not in (first, second)]
+    turned = call.step("Transpose", x, perm=[*others, first, second])
+    flat = call.reshaped(turned, [*(shape[axis] for axis in others), sizes[0] * sizes[1]], final=False)
+    return call.result("Gather", flat, call.constant(places.copy(), "places"), axis=len(others))
+
+
+@aten("trace.default")
+def trace(call: Site):
+    x = call.tensor("self")
+    if any(isinstance(size, Batch) for size in call.type_of(x).shape):
+        call.refuse("takes a diagonal through the batch")
+    return call.result("ReduceSum", diagonal(call), axes=[0], keepdims=0)
+
+
+@aten("diag_embed.default")
+def on_diagonal(call: Site):
+    x = call.tensor("self")
+    rank, size = call.type_of(x).rank, call.type_of(x).shape[-1]
+    if (call.plain("offset", 0), call.plain("dim1", -2), call.plain("dim2", -1)) != (0, -2, -1):
+        call.refuse("fills a diagonal beside the main one, which is not supported")
+    eye = call.constant(np.eye(size, dtype=call.type_of(x).dtype), "eye")
+    return call.result("Mul", call.step("Unsqueeze", x, axes=[rank]), eye)
+
+
+@aten("rot90.default")
+def turn_quarters(call: Site):
+    x, count = call.tensor("self"), call.plain("k", 1) % 4
+    rank = call.type_of(x).rank
+    first, second = (axis % rank for axis in call.plain("dims", [0, 1]))
+    flips = {1: [second], 2: [first, second], 3: [first]}.get(count, [])
+    if flips:
+        x = call.step("Slice", x, starts=[-1] * len(flips), ends=[-FAR] * len(flips), axes=flips,
+                      steps=[-1] * len(flips))  # fmt: skip
+    order = list(range(rank))
+    if count % 2:
+        order[first], order[second] = second, first
+    return call.result("Transpose", x, perm=order)
+
+
+@aten("tril_indices.default", "triu_indices.default")
+def places_of_triangle(call: Site):
+    function = np.tril_indices if "tril" in call.call.target else np.triu_indices
+    places = function(call.plain("row"), call.plain("offset", 0), call.plain("col"))
+    return call.constant(np.stack(places).astype(np.int64), "places")
+
+
+@aten("repeat_interleave.self_Tensor")
+def repeat_each_as_often(call: Site):
+    """Every element as often as a tensor says, which must be known beforehand."""
+    x, times = call.tensor("self"), call.known_array("repeats")
+    axis = call.plain("dim", 0) % call.type_of(x).rank
+    picked = np.repeat(np.arange(call.type_of(x).shape[axis]), times)
+    return call.result("Gather", x, call.constant(picked, "picked"), axis=axis)
+
+
+@aten("one_hot.default")
+def one_hot(call: Site):
+    x, count = call.tensor("self"), call.plain("num_classes", -1)
+    if count < 0:
+        call.refuse("counts classes by what is in the image")
+    wide = call.step("Unsqueeze", x, axes=[call.type_of(x).rank])
+    equal = call.step("Equal", wide, call.constant(np.arange(count), "classes"))
+    return call.result("Cast", equal, to="int64")
+
+
+@aten("bucketize.Tensor", "searchsorted.Tensor")
+def bucket(call: Site):
+    """How many boundaries lie below each element, or up to it."""
+    name, sequence = ("self", "boundaries") if call.has("boundaries") else ("self", "sorted_sequence")
+    x, limits = call.tensor(name), call.known_array(sequence)
+    if limits.ndim != 1 or call.plain("side") not in (None, "left", "right") or call.has("sorter"):
+        call.refuse("searches in several sequences, which is not supported")
+    wide = call.step("Unsqueeze", x, axes=[call.type_of(x).rank])
+    upto = call.plain("right", False) or call.plain("side") == "right"
+    operator = "GreaterOrEqual" if upto else "Greater"
+    below = call.step(operator, wide, call.constant(limits.astype(call.type_of(x).dtype), "limits"))
+    whole = call.step("Cast", below, to="int32" if call.plain("out_int32") else "int64")
+    return call.result("ReduceSum", whole, axes=[call.type_of(x).rank], keepdims=0)
+
+
+@aten("median.dim", "kthvalue.default")
+def ordered_element(call: Site):
+    """The k-th smallest; the median of an even number is the lower one, as in the framework."""
+    x = call.tensor("self")
+    axis = call.plain("dim", -1) % call.type_of(x).rank
+    size = call.type_of(x).shape[axis]
+    count = call.plain("k") if call.has("k") else (size + 1) // 2
+    ordered = call.results("TopK", x, count=2, k=[count], axis=axis, largest=0)
+    picked = [cut(call, each, axis, count - 1, count) for each in ordered]
+    return tuple(picked if call.plain("keepdim") else [call.step("Squeeze", each, axes=[axis]) for each in picked])
 
 
 def _triangle(name: str, function) -> None:

@@ -40,7 +40,8 @@ def baddbmm(call: Site):
     return call.result("Add", product, addend)
 
 
-@aten("matmul.default", "mm.default", "bmm.default", "mv.default", "dot.default", "__matmul__.default")
+@aten("matmul.default", "mm.default", "bmm.default", "mv.default", "dot.default", "vdot.default",
+      "__matmul__.default")  # fmt: skip
 def matmul(call: Site):
     """Vectors become matrices of one row or one column for the product, as in the framework."""
     left = call.tensor("self")
@@ -83,9 +84,9 @@ def outer(call: Site):
 def attention(call: Site):
     """softmax(q k' scale + mask) v; Vaswani et al., 2017."""
     query, key, value = (call.tensor(name) for name in ("query", "key", "value"))
-    if call.plain("enable_gqa", False):
-        call.refuse("shares keys between groups of queries, which is not supported")
     shape = call.type_of(query).shape
+    if call.plain("enable_gqa", False):
+        key, value = (_each_head(call, each, shape[-3]) for each in (key, value))
     scale = call.plain("scale") or 1 / sqrt(shape[-1])
     rank = len(shape)
     turned = call.step("Transpose", key, perm=[*range(rank - 2), rank - 1, rank - 2])
@@ -101,6 +102,44 @@ def attention(call: Site):
     elif mask:
         weights = call.step("Add", weights, mask)
     return call.result("MatMul", call.step("Softmax", weights, axis=-1), value)
+
+
+def _each_head(call: Site, value: str, heads: int) -> str:
+    """Keys or values that several heads share, once for each of them; Ainslie et al., 2023."""
+    rank, own = call.type_of(value).rank, call.type_of(value).shape[-3]
+    if own == heads:
+        return value
+    return call.step("Gather", value, call.constant(np.repeat(np.arange(own), heads // own), "heads"), axis=rank - 3)
+
+
+@aten("tensordot.default")
+def product_over_axes(call: Site):
+    left, right = call.tensor("self"), call.tensor("other")
+    letters = iter("abcdefghijklmnopqrstuvwxyz")
+    terms = [[next(letters) for _ in range(call.type_of(value).rank)] for value in (left, right)]
+    for ours, theirs in zip(call.plain("dims_self"), call.plain("dims_other")):
+        terms[1][theirs] = terms[0][ours]
+    both = set(terms[0]) & set(terms[1])
+    made = [letter for term in terms for letter in term if letter not in both]
+    given = ",".join("".join(term) for term in terms)
+    return call.result("Einsum", left, right, equation=f"{given}->{''.join(made)}")
+
+
+@aten("inner.default")
+def product_over_last(call: Site):
+    left, right = call.tensor("self"), call.tensor("other")
+    letters = iter("abcdefghijklmnopqrstuvwxyz")
+    first = "".join(next(letters) for _ in range(call.type_of(left).rank))
+    second = "".join(next(letters) for _ in range(call.type_of(right).rank - 1))
+    return call.result("Einsum", left, right, equation=f"{first},{second}{first[-1]}->{first[:-1]}{second}")
+
+
+@aten("linalg_multi_dot.default", "chain_matmul.default")
+def product_of_all(call: Site):
+    first, *others = call.tensors("tensors" if call.has("tensors") else "matrices")
+    for other in others:
+        first = call.step("MatMul", first, other)
+    return first
 
 
 @aten("bilinear.default")

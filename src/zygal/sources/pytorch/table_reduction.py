@@ -44,6 +44,19 @@ def extreme_with_place(call: Site):
     return value, place
 
 
+@aten("aminmax.default")
+def both_extremes(call: Site):
+    x, keep = call.tensor("self"), int(call.plain("keepdim", False))
+    return tuple(call.step(each, x, axes=reduced_axes(call, x), keepdims=keep) for each in ("ReduceMin", "ReduceMax"))
+
+
+@aten("count_nonzero.default", "count_nonzero.dim_IntList")
+def count_nonzero(call: Site):
+    x = call.tensor("self")
+    truth = call.step("Cast", call.step("Cast", x, to="bool"), to="int64")
+    return call.result("ReduceSum", truth, axes=reduced_axes(call, x), keepdims=0)
+
+
 @aten("argmax.default")
 def place_of_largest(call: Site):
     if call.plain("dim") is None:
@@ -91,10 +104,14 @@ def variance_and_mean(call: Site):
     return made, call.step("ReduceMean", x, axes=axes, keepdims=keep)
 
 
-@aten("linalg_vector_norm.default", "norm.ScalarOpt_dim", "norm.ScalarOpt_dim_dtype", "frobenius_norm.dim")
+@aten("linalg_vector_norm.default", "norm.ScalarOpt_dim", "norm.ScalarOpt_dim_dtype", "frobenius_norm.dim",
+      "linalg_norm.default")  # fmt: skip
 def length(call: Site):
     x = call.tensor("self")
     order = call.plain("ord", call.plain("p", 2))
+    order = 2 if order is None else order
+    if "linalg_norm" in call.call.target and call.has("ord") and len(reduced_axes(call, x)) > 1:
+        call.refuse("takes a norm of matrices by their singular values, which is not supported")
     axes, keep = reduced_axes(call, x), int(call.plain("keepdim", False))
     if order in (1, 2):
         return call.result(f"ReduceL{order:.0f}", x, axes=axes, keepdims=keep)

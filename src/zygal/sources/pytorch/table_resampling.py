@@ -82,3 +82,30 @@ def linear_antialiased(call: Site):
 @aten("_upsample_bicubic2d_aa.vec", "_upsample_bicubic2d_aa.default")
 def cubic_antialiased(call: Site):
     return _resample(call, "cubic", _grid(call), antialias=True)
+
+
+@aten("grid_sampler.default", "grid_sampler_2d.default")
+def grid_sample(call: Site):
+    x = call.tensor("input")
+    if call.type_of(x).rank != 4:
+        call.refuse("samples volumes, which is not supported")
+    mode = ("linear", "nearest", "cubic")[call.plain("interpolation_mode")]
+    padding = ("zeros", "border", "reflection")[call.plain("padding_mode")]
+    corners = int(call.plain("align_corners", False))
+    return call.result("GridSample", x, call.tensor("grid"), mode=mode, padding_mode=padding, align_corners=corners)
+
+
+@aten("affine_grid_generator.default")
+def affine_grid(call: Site):
+    """theta (x, y, 1) for all places of the wanted image, running from -1 to 1; Jaderberg et al., 2015."""
+    theta, size = call.tensor("theta"), call.plain("size")
+    if len(size) != 4:
+        call.refuse("makes a grid in a volume, which is not supported")
+    height, width = size[2:]
+    shrink = (lambda n: 1.0) if call.plain("align_corners") else (lambda n: (n - 1) / n)
+    rows, columns = (np.linspace(-1, 1, n) * shrink(n) if n > 1 else np.zeros(1) for n in (height, width))
+    x, y = np.meshgrid(columns, rows)
+    places = np.stack([x, y, np.ones_like(x)], -1).reshape(-1, 3).astype(np.float32)
+    turned = call.step("Transpose", theta, perm=[0, 2, 1])
+    grid = call.step("MatMul", call.constant(places, "places"), turned)
+    return call.reshaped(grid, [call.type_of(theta).shape[0], height, width, 2])

@@ -102,6 +102,44 @@ def stack_rows(call: Site):
     return call.result("Concat", *call.tensors("tensors"), axis=int("hstack" in call.call.target))
 
 
+@aten("dstack.default", "column_stack.default")
+def stack_along_third_or_second(call: Site):
+    """What has no such axis gets one of size 1."""
+    axis = 2 if "dstack" in call.call.target else 1
+    wide = []
+    for x in call.tensors("tensors"):
+        if axis == 2 and call.type_of(x).rank == 1:
+            x = call.step("Unsqueeze", x, axes=[0])
+        wide.append(call.step("Unsqueeze", x, axes=[axis]) if call.type_of(x).rank == axis else x)
+    return call.result("Concat", *wide, axis=axis)
+
+
+@aten("atleast_1d.default", "atleast_2d.default", "atleast_3d.default")
+def with_axes(call: Site):
+    """Missing axes are put in front; to three, the third behind."""
+    x, wanted = call.tensor("self"), int(call.call.target.split("atleast_")[1][0])
+    rank = call.type_of(x).rank
+    if rank >= wanted:
+        return call.result("Identity", x)
+    axes = {(0, 1): [0], (0, 2): [0, 1], (1, 2): [0], (0, 3): [0, 1, 2], (1, 3): [0, 2], (2, 3): [2]}[rank, wanted]
+    return call.result("Unsqueeze", x, axes=axes)
+
+
+@aten("kron.default")
+def kronecker(call: Site):
+    """Every element of the first times the whole second, in its place."""
+    left, right = call.tensor("self"), call.tensor("other")
+    rank = max(call.type_of(left).rank, call.type_of(right).rank)
+    for _ in range(rank - call.type_of(left).rank):
+        left = call.step("Unsqueeze", left, axes=[0])
+    for _ in range(rank - call.type_of(right).rank):
+        right = call.step("Unsqueeze", right, axes=[0])
+    sizes = [multiply(a, b) for a, b in zip(call.type_of(left).shape, call.type_of(right).shape)]
+    left = call.step("Unsqueeze", left, axes=[2 * axis + 1 for axis in range(rank)])
+    right = call.step("Unsqueeze", right, axes=[2 * axis for axis in range(rank)])
+    return call.reshaped(call.step("Mul", left, right), sizes)
+
+
 @aten("ravel.default")
 def ravel(call: Site):
     return call.reshaped(call.tensor("self"), [multiply(*call.type_of(call.tensor("self")).shape)])

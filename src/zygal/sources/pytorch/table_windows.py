@@ -24,10 +24,16 @@ def sliding_windows(call: Site):
 def patches(call: Site):
     """Every window's pixels as a column: [N, C * kernel, windows]."""
     x = call.tensor("self")
-    batch, channels = call.type_of(x).shape[:2]
     kernel, dilation, padding, stride = (call.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
-    if any(padding):
-        x = call.step("Pad", x, pads=[0, 0, *padding, 0, 0, *padding])
+    turned, counts = columns(call, x, kernel, dilation, padding * 2, stride)
+    batch, channels = call.type_of(x).shape[:2]
+    return call.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
+
+
+def columns(call: Site, x: str, kernel, dilation, pads, stride) -> tuple[str, list[int]]:
+    """Every window's pixels [N, C, *kernel, *counts], and the counts of windows along both axes."""
+    if any(pads):
+        x = call.step("Pad", x, pads=[0, 0, *pads[:2], 0, 0, *pads[2:]])
     counts = []
     for axis in (0, 1):
         size = call.type_of(x).shape[2 + 2 * axis]
@@ -35,8 +41,7 @@ def patches(call: Site):
         places = np.arange(kernel[axis])[:, None] * dilation[axis] + np.arange(count) * stride[axis]
         x = call.step("Gather", x, call.constant(places, f"windows{axis}"), axis=2 + 2 * axis)
         counts.append(count)
-    turned = call.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5])
-    return call.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
+    return call.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5]), counts
 
 
 @aten("col2im.default")

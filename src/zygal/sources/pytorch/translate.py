@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from zygal.errors import GraphError, SourceError, UnknownOperators
+from zygal.errors import GraphError, SourceError, UnknownOperators, some_of
 from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.shapes import at_batch, shape_text
 from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operators into HANDLERS)
@@ -12,12 +12,17 @@ from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operat
     table_arithmetic,
     table_convolution,
     table_creation,
+    table_decomposed,
+    table_distances,
+    table_elementary,
     table_indexing,
     table_products,
+    table_recurrent,
     table_reduction,
     table_resampling,
     table_shaping,
     table_windows,
+    table_writing,
 )
 from zygal.sources.pytorch.aliases import Aliases
 from zygal.sources.pytorch.archive import ProgramArchive
@@ -40,6 +45,12 @@ def translate(program: Program, archive: ProgramArchive, free_batch: bool = True
     UnknownOperators naming all of them, or SourceError naming the layer that cannot be converted.
     """
     unknown = unknown_operators(program)
+    branches = sorted(layer for name, layers in unknown.items() if name in _CONTROL_FLOW for layer in layers)
+    if branches:
+        raise SourceError(
+            f"{program.path} decides by what is in the image which layers run ({some_of(branches)}); an artifact runs "
+            "the same layers for every image, so compute all branches and choose with torch.where, then capture again."
+        )
     if unknown:
         raise UnknownOperators(str(program.path), unknown)
     if len(program.inputs) != 1:
@@ -48,6 +59,9 @@ def translate(program: Program, archive: ProgramArchive, free_batch: bool = True
             "an image classifier takes one, so capture a model that takes the image alone."
         )
     return _Translator(program, archive, free_batch).run()
+
+
+_CONTROL_FLOW = ("higher_order.cond", "higher_order.while_loop", "higher_order.map_impl", "higher_order.scan")
 
 
 def operator_name(target: str) -> tuple[str, bool]:

@@ -1,0 +1,39 @@
+"""Operators that write elements into a copy of a tensor."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph.ops.base import Operator, Parameter, normal_axis, register
+
+
+@register
+class ScatterElements(Operator):
+    """A copy of the first operand; each update goes to the place along one axis that its index says.
+
+    With `reduction` "add" the updates are added to what is there.
+    """
+
+    name = "ScatterElements"
+    since = 16
+    parameters = (Parameter("axis", 0), Parameter("reduction", "none"))
+
+    def infer(self, inputs, attributes):
+        x, indices, updates = inputs
+        normal_axis(attributes["axis"], x.rank)
+        if indices.shape != updates.shape or x.rank != indices.rank or x.dtype != updates.dtype:
+            raise ValueError("the updates do not fit the indices")
+        if attributes["reduction"] not in ("none", "add"):
+            raise ValueError(f"it reduces by {attributes['reduction']}")
+        return [x]
+
+    def compute(self, inputs, attributes):
+        x, indices, updates = inputs
+        made, axis = x.copy(), attributes["axis"] % x.ndim
+        places = list(np.indices(indices.shape, sparse=True))
+        places[axis] = np.where(indices < 0, indices + x.shape[axis], indices)
+        if attributes["reduction"] == "add":
+            np.add.at(made, tuple(places), updates)
+        else:
+            made[tuple(places)] = updates
+        return [made]

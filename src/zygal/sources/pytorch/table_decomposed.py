@@ -1,0 +1,57 @@
+"""Names that ATen operators have in programs that were taken apart further by the framework before they were saved."""
+
+from __future__ import annotations
+
+from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.pytorch.table_convolution import (
+    batch_norm,
+    convolution,
+    group_norm,
+    layer_norm,
+    transposed_convolution,
+)
+from zygal.sources.pytorch.table_products import attention
+
+
+@aten("convolution.default")
+def any_convolution(call: Site):
+    return transposed_convolution(call) if call.plain("transposed") else convolution(call)
+
+
+@aten("native_layer_norm.default")
+def layer_norm_with_statistics(call: Site):
+    return layer_norm(call), None, None
+
+
+@aten("native_group_norm.default")
+def group_norm_with_statistics(call: Site):
+    return group_norm(call), None, None
+
+
+@aten("native_batch_norm.default", "_native_batch_norm_legit_no_training.default", "_native_batch_norm_legit.no_stats",
+      "_native_batch_norm_legit.default", "_native_batch_norm_legit_functional.default",
+      "_batch_norm_with_update_functional.default", "_batch_norm_no_update.default")  # fmt: skip
+def batch_norm_with_statistics(call: Site):
+    made = batch_norm(call)
+    kept = [call.tensor(name) if call.has(name) else None for name in ("running_mean", "running_var")]
+    if len(call.call.results) == 6:
+        return made, None, None, None, *kept
+    return made, None, None, *kept
+
+
+@aten("native_dropout.default")
+def dropout_with_mask(call: Site):
+    if call.plain("train", True) and call.plain("p"):
+        call.note("the model was captured in training mode; it was converted to what it does at inference")
+    return call.result("Identity", call.tensor("input")), None
+
+
+@aten("_scaled_dot_product_flash_attention_for_cpu.default")
+def attention_with_statistics(call: Site):
+    return attention(call), None
+
+
+@aten("rrelu_with_noise_functional.default")
+def randomized_leaky_relu(call: Site):
+    slope = (call.plain("lower", 1 / 8) + call.plain("upper", 1 / 3)) / 2
+    return call.result("LeakyRelu", call.tensor("self"), alpha=float(slope)), call.tensor("noise")
