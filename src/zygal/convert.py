@@ -77,8 +77,8 @@ def convert(
     check_writable(artifact_path)
     if choices.input_name == choices.output_name:
         raise SourceError(f"input and output cannot both be named {choices.input_name}; choose two names.")
-    with read_source(source_path, choices.keep_batch) as source:
-        before = _one_output(source, choices)
+    with read_source(source_path, choices.keep_batch, choices.scores) as source:
+        before = _scores_graph(source, choices)
         output_type = before.types[before.outputs[0]]
         if labels is not None:
             check_label_count(labels, output_type.shape[1], "the labels file")
@@ -122,8 +122,8 @@ def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
     from zygal.engines.runtime import RuntimeEngine
 
     batch = source.freed_from_batch
-    with tempfile.TemporaryDirectory() as folder, read_source(source.path, keep_batch=True) as fixed:
-        pinned = run_passes(_one_output(fixed, choices))
+    with tempfile.TemporaryDirectory() as folder, read_source(source.path, True, choices.scores) as fixed:
+        pinned = run_passes(_scores_graph(fixed, choices))
         engines = []
         for name, each in (("pinned", pinned), ("freed", graph)):
             write_artifact(each, Path(folder) / name, Metadata(), choices.opset)
@@ -159,20 +159,17 @@ def check_inlet_fits(inlet: Inlet, model_input: TensorType) -> None:
         raise InletError(f"the inlet makes {inlet.tensor.dtype}, but the model takes {model_input.dtype}.")
 
 
-def _one_output(source: Source, choices: Choices) -> Graph:
-    """The graph with the chosen output alone, checked to be a classifier's."""
+def _scores_graph(source: Source, choices: Choices) -> Graph:
+    """The source's graph, whose output is checked to be a classifier's."""
     graph, names = source.graph, source.output_names
-    if choices.scores is not None and choices.scores not in names:
-        raise SourceError(f"{source.path} has no output {choices.scores}; it has {', '.join(names)}.")
-    chosen = graph.outputs[names.index(choices.scores)] if choices.scores else graph.outputs[0]
-    type = graph.types[chosen]
+    type = graph.types[graph.outputs[0]]
     if not choices.any_shape and (type.rank != 2 or not isinstance(type.shape[1], int)):
         others = f" (its outputs are {', '.join(names)}; choose one with --scores)" if len(names) > 1 else ""
         raise SourceError(
             f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{others}; capture a model that "
             "returns one row of scores an image, or convert it as it is with --any-shape."
         )
-    return Graph(graph.inputs, (chosen,), graph.nodes, graph.constants, graph.types)
+    return graph
 
 
 def _notes(source: Source) -> list[str]:

@@ -24,7 +24,7 @@ class Source:
     framework_version: str
     graph: Graph
     output_names: tuple[str, ...]
-    """The graph's outputs by the names that the source gives them, in the same order."""
+    """All tensors that the source returns, by the names that it gives them; the graph has one of them."""
     freed_from_batch: int | None
     """The fixed batch that the model was captured with, where the graph has a dynamic one instead."""
     notes: tuple[str, ...]
@@ -52,8 +52,8 @@ class SourceFacts:
 
 
 @contextmanager
-def read_source(path: str | Path, keep_batch: bool = False) -> Iterator[Source]:
-    """The graph of a trained model's file, with all of its outputs.
+def read_source(path: str | Path, keep_batch: bool = False, output: str | None = None) -> Iterator[Source]:
+    """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
 
     A program that was captured with a fixed batch is freed from it, unless `keep_batch`. Raises
     FileError, SourceError or UnknownOperators.
@@ -66,35 +66,35 @@ def read_source(path: str | Path, keep_batch: bool = False) -> Iterator[Source]:
         widths = _weight_dtypes(program)
         if any(width in ("float16", "bfloat16", "float64") for width in widths):
             notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
-        translation, freed_from = _translated(program, archive, keep_batch)
+        translation, freed_from = _translated(program, archive, keep_batch, output)
         yield Source(
             path=Path(path),
             sha256=sha256_of(path),
             framework="PyTorch",
             framework_version=program.framework_version,
             graph=translation.graph,
-            output_names=program.outputs,
+            output_names=program.output_names,
             freed_from_batch=freed_from,
             notes=(*notes, *translation.notes),
         )
 
 
-def _translated(program, archive, keep_batch: bool):
+def _translated(program, archive, keep_batch: bool, output: str | None):
     """The translation, and the fixed batch that it was freed from, or None."""
     from zygal.sources.pytorch import translate
 
     if program.batch is not None:
-        return translate(program, archive), None
+        return translate(program, archive, output=output), None
     first = program.types[program.inputs[0]].shape[:1] if len(program.inputs) == 1 else ()
     if keep_batch or not first:
-        return translate(program, archive, free_batch=False), None
+        return translate(program, archive, False, output), None
     try:
-        return translate(program, archive), first[0]
+        return translate(program, archive, output=output), first[0]
     except UnknownOperators:
         raise
     except SourceError as fault:
         # If it converts as it was captured, the batch is what stands in the way.
-        translate(program, archive, free_batch=False)
+        translate(program, archive, False, output)
         raise SourceError(
             f"{program.path} was captured with a fixed batch of {first[0]} and cannot be freed from it: {fault} "
             "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
@@ -115,7 +115,7 @@ def source_facts(path: str | Path) -> SourceFacts:
             framework_version=program.framework_version,
             schema_version=program.schema_version,
             inputs={name: program.types.get(name) for name in program.inputs},
-            outputs={name: program.types.get(name) for name in program.outputs},
+            outputs={name: program.types.get(value) for name, value in zip(program.output_names, program.outputs)},
             scores=_scores_kind(program),
             operators=dict(operators.most_common()),
             unknown_operators=sorted(unknown_operators(program)),

@@ -115,7 +115,8 @@ def _joined(site: Site, rebuilt: Site, operator: str, base: str, value: str) -> 
     axis = site.plain("dim", 0) % len(shape)
     size = shape[axis]
     if operator == "slice" and site.plain("step", 1) == 1 and site.plain("start") in (None, 0):
-        if site.plain("end") is None or isinstance(site.plain("end"), Batch) or site.plain("end") >= 2**40:
+        end = site.plain("end")
+        if end is None or isinstance(end, Batch) or end >= 2**40:
             return value
     if isinstance(size, Batch):
         rebuilt.refuse("writes in place into some images of the batch")

@@ -17,6 +17,8 @@ from zygal.sources.pytorch.program import Call
 
 Handler = Callable[["Site"], str | tuple[str, ...] | Dimension | None]
 
+IN_TRAINING = "the model was captured in training mode; it was converted to what it does at inference"
+
 HANDLERS: dict[str, Handler] = {}
 """The operators that can be translated, by the framework's name without its prefix (conv2d.default)."""
 

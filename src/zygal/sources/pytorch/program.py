@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -45,6 +46,17 @@ class Call:
                 names.extend(each["as_tensor"]["name"] for each in value if "as_tensor" in each)
         return names
 
+    def names_read(self) -> set[str]:
+        """The names of everything among the arguments that another call or an input made, sizes included."""
+        names, open_values = set(self.tensors_read()), [value for _, value in self.arguments.values()]
+        while open_values:
+            value = open_values.pop()
+            if isinstance(value, list):
+                open_values.extend(value)
+            elif isinstance(value, dict) and isinstance(value.get("as_name"), str):
+                names.add(value["as_name"])
+        return names
+
 
 @dataclass(frozen=True)
 class Layout:
@@ -83,7 +95,8 @@ class Layout:
 class Program:
     """What the archive says: inputs and outputs, calls in order, and the recorded type of each tensor.
 
-    `batch` is the symbol of a dynamic batch, or None. `types` leaves out tensors whose sizes are
+    `outputs` are the values that it returns, `output_names` what a person calls them: by the keys where the
+    model returns a dictionary. `batch` is the symbol of a dynamic batch, or None. `types` leaves out tensors whose sizes are
     no multiples of the batch. `tensors` are the weights and buffers, of which
     `trained` are the parameters that training changed.
     """
@@ -91,6 +104,7 @@ class Program:
     path: Path
     inputs: tuple[str, ...]
     outputs: tuple[str, ...]
+    output_names: tuple[str, ...]
     batch: str | None
     tensors: dict[str, StoredTensor]
     trained: frozenset[str]
@@ -113,10 +127,12 @@ def read_program(archive: ProgramArchive) -> Program:
         batch = _batch_symbol(path, [graph["tensor_values"][name] for name in inputs])
         types, dtype_names = _types(graph["tensor_values"], batch)
         version = document["schema_version"]
+        outputs = _outputs(path, signature["output_specs"])
         return Program(
             path=path,
             inputs=inputs,
-            outputs=_outputs(path, signature["output_specs"]),
+            outputs=tuple(outputs.values()),
+            output_names=_output_names(document["graph_module"], outputs),
             batch=batch,
             tensors=tensors,
             trained=trained,
@@ -176,12 +192,42 @@ def _inputs(path: Path, specs: list[dict], stored: dict[str, dict[str, StoredTen
     return tuple(inputs), tensors, frozenset(trained)
 
 
-def _outputs(path: Path, specs: list[dict]) -> tuple[str, ...]:
+def _outputs(path: Path, specs: list[dict]) -> dict[int, str]:
+    """The tensors that the model returns, by their place among all that it returns."""
     returned = [spec["user_output"]["arg"] for spec in specs if "user_output" in spec]
-    names = [arg["as_tensor"]["name"] for arg in returned if "as_tensor" in arg]
+    names = {place: arg["as_tensor"]["name"] for place, arg in enumerate(returned) if "as_tensor" in arg}
     if not names:
         raise SourceError(f"{path} returns no tensor; capture a model that returns its scores.")
-    return tuple(names)
+    return names
+
+
+def _output_names(module: dict, outputs: dict[int, str]) -> tuple[str, ...]:
+    """The keys that lead to each output through dictionaries; the program's own names where there are none."""
+    calls = module.get("module_call_graph") or [{}]
+    spec = (calls[0].get("signature") or {}).get("out_spec")
+    try:
+        leaves = list(_leaves(json.loads(spec)[1], ()))
+        named = tuple(".".join(leaves[place]) if not _counted(leaves[place]) else outputs[place] for place in outputs)
+    except (KeyError, TypeError, ValueError, IndexError):
+        return tuple(outputs.values())
+    return named if len(set(named)) == len(named) else tuple(outputs.values())
+
+
+def _leaves(spec: dict, way: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
+    """The way to each leaf of what the model returns: keys of dictionaries, places in lists."""
+    if spec["type"] is None:
+        yield way
+        return
+    children = spec["children_spec"]
+    keys = json.loads(spec["context"]) if isinstance(spec["context"], str) else None
+    if not isinstance(keys, list) or len(keys) != len(children) or not all(isinstance(key, str) for key in keys):
+        keys = [str(place) for place in range(len(children))]
+    for key, child in zip(keys, children):
+        yield from _leaves(child, (*way, key))
+
+
+def _counted(way: tuple[str, ...]) -> bool:
+    return all(step.isdigit() for step in way)
 
 
 def _batch_symbol(path: Path, inputs: list[dict]) -> str | None:

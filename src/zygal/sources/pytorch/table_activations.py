@@ -6,7 +6,7 @@ from math import pi, sqrt
 
 import numpy as np
 
-from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
 
 
 def _unary(operator: str, *names: str) -> None:
@@ -33,14 +33,14 @@ _unary("Identity", "contiguous.default", "clone.default", "detach.default", "det
 @aten("dropout.default", "feature_dropout.default", "alpha_dropout.default", "feature_alpha_dropout.default")
 def dropout(call: Site):
     if call.plain("train") and call.plain("p"):
-        call.note("the model was captured in training mode; it was converted to what it does at inference")
+        call.note(IN_TRAINING)
     return call.result("Identity", call.tensor("input"))
 
 
 @aten("bernoulli.p", "bernoulli.float")
 def bernoulli(call: Site):
     """Random choices stand for their probability at inference, so that what was divided by it is whole again."""
-    call.note("the model was captured in training mode; it was converted to what it does at inference")
+    call.note(IN_TRAINING)
     x = call.tensor("self")
     sizes = call.type_of(x).shape
     chance = call.constant(np.full((1,) * len(sizes), call.plain("p", 0.5), call.type_of(x).dtype), "chance")
@@ -92,9 +92,11 @@ def randomized_leaky_relu(call: Site):
 
 @aten("elu.default")
 def elu(call: Site):
-    if call.plain("scale", 1) != 1 or call.plain("input_scale", 1) != 1:
-        call.refuse("scales its exponential unit, which is not supported")
-    return call.result("Elu", call.tensor("self"), alpha=float(call.plain("alpha", 1)))
+    x, scale = call.tensor("self"), call.plain("scale", 1)
+    if call.plain("input_scale", 1) != 1:
+        call.refuse("scales what enters its exponential unit, which is not supported")
+    made = call.result("Elu", x, alpha=float(call.plain("alpha", 1)))
+    return made if scale == 1 else call.step("Mul", made, call.number(float(scale), x))
 
 
 @aten("celu.default")

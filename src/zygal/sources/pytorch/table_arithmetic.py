@@ -44,12 +44,17 @@ def _wide_enough(call: Site, value: str, number: float) -> str:
     return value
 
 
+OF_TRUTH = {"Add": "Or", "Mul": "And", "Max": "Or", "Min": "And"}
+"""What arithmetic is on truth values."""
+
+
 def _arithmetic(operator: str, *names: str) -> None:
     def arithmetic(call: Site):
         left, right = operands(call)
         if call.plain("alpha", 1) != 1:
             right = call.step("Mul", right, call.number(call.plain("alpha"), right))
-        return call.result(operator, left, right)
+        truth = call.type_of(left).dtype == bool
+        return call.result(OF_TRUTH.get(operator, operator) if truth else operator, left, right)
 
     aten(*names)(arithmetic)
 

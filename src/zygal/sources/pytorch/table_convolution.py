@@ -6,7 +6,7 @@ import numpy as np
 
 from zygal.graph import Batch
 from zygal.graph.ops.windows import Geometry
-from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
 from zygal.sources.pytorch.table_resampling import by_matrices
 from zygal.sources.pytorch.table_windows import columns
 
@@ -82,7 +82,7 @@ def batch_norm(call: Site):
     if not (call.has("running_mean") and call.has("running_var")):
         return _by_own_statistics(call, x)
     if call.plain("training"):
-        call.note("the model was captured in training mode; it was converted to what it does at inference")
+        call.note(IN_TRAINING)
     mean, variance = call.tensor("running_mean"), call.tensor("running_var")
     return call.result("BatchNormalization", x, *_affine(call, x), mean, variance, epsilon=call.plain("eps", 1e-5))
 

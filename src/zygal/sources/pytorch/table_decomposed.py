@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
 from zygal.sources.pytorch.table_convolution import (
     batch_norm,
     convolution,
@@ -42,7 +42,7 @@ def batch_norm_with_statistics(call: Site):
 @aten("native_dropout.default")
 def dropout_with_mask(call: Site):
     if call.plain("train", True) and call.plain("p"):
-        call.note("the model was captured in training mode; it was converted to what it does at inference")
+        call.note(IN_TRAINING)
     return call.result("Identity", call.tensor("input")), None
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zygal.errors import GraphError, SourceError, UnknownOperators, some_of
 from zygal.graph import Batch, Graph, TensorType
@@ -26,24 +26,31 @@ from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operat
 )
 from zygal.sources.pytorch.aliases import Aliases
 from zygal.sources.pytorch.archive import ProgramArchive
-from zygal.sources.pytorch.calls import HANDLERS, Context, Site
+from zygal.sources.pytorch.calls import HANDLERS, IN_TRAINING, Context, Site
+from zygal.sources.pytorch.chance import without_chance
 from zygal.sources.pytorch.program import Call, Program, read_tensor
 
 
 @dataclass(frozen=True)
 class Translation:
-    """A graph with all outputs of the program, and what a person should know about it."""
+    """A graph with one output of the program, and what a person should know about it."""
 
     graph: Graph
     notes: tuple[str, ...]
 
 
-def translate(program: Program, archive: ProgramArchive, free_batch: bool = True) -> Translation:
-    """The program's graph, every type in it checked against the one that the framework recorded.
+def translate(
+    program: Program, archive: ProgramArchive, free_batch: bool = True, output: str | None = None
+) -> Translation:
+    """The program's graph with one output, the first unless said, every type in it checked against the one that the framework recorded.
 
-    A program that was captured with a fixed batch is freed from it if `free_batch`. Raises
+    What the output does not depend on is left out. A program that was captured with a fixed batch is freed
+    from it if `free_batch`. Raises
     UnknownOperators naming all of them, or SourceError naming the layer that cannot be converted.
     """
+    program = with_one_output(program, output or program.output_names[0])
+    calls, drew = without_chance(program.calls)
+    program = replace(program, calls=calls)
     unknown = unknown_operators(program)
     branches = sorted(layer for name, layers in unknown.items() if name in _CONTROL_FLOW for layer in layers)
     if branches:
@@ -58,7 +65,23 @@ def translate(program: Program, archive: ProgramArchive, free_batch: bool = True
             f"{program.path} takes {len(program.inputs)} input tensors ({', '.join(program.inputs) or 'none'}); "
             "an image classifier takes one, so capture a model that takes the image alone."
         )
-    return _Translator(program, archive, free_batch).run()
+    translator = _Translator(program, archive, free_batch)
+    if drew:
+        translator.site_of(program.calls[0]).note(IN_TRAINING)
+    return translator.run()
+
+
+def with_one_output(program: Program, name: str) -> Program:
+    """The program with one output, and only the calls on which it depends or which write in place."""
+    if name not in program.output_names:
+        raise SourceError(f"{program.path} has no output {name}; it has {', '.join(program.output_names)}.")
+    output = program.outputs[program.output_names.index(name)]
+    needed, kept = {output}, []
+    for call in reversed(program.calls):
+        if needed.intersection(call.results) or operator_name(call.target)[1]:
+            needed |= call.names_read()
+            kept.append(call)
+    return replace(program, outputs=(output,), output_names=(name,), calls=tuple(reversed(kept)))
 
 
 _CONTROL_FLOW = ("higher_order.cond", "higher_order.while_loop", "higher_order.map_impl", "higher_order.scan")
@@ -98,7 +121,7 @@ class _Translator:
                 self._values[name] = self._builder.constant(name, read_tensor(archive, stored))
 
     def run(self) -> Translation:
-        aliases = Aliases(self._program, self._values, self._site, self._translate)
+        aliases = Aliases(self._program, self._values, self.site_of, self._translate)
         for position, call in enumerate(self._program.calls):
             self._translate(call)
             aliases.after(position, call, operator_name(call.target)[1])
@@ -107,11 +130,11 @@ class _Translator:
             raise SourceError(f"{self._program.path} is damaged: its outputs are made by nothing.")
         return Translation(self._builder.finish(outputs), tuple(self._context.notes))
 
-    def _site(self, call: Call) -> Site:
+    def site_of(self, call: Call) -> Site:
         return Site(call, self._context)
 
     def _translate(self, call: Call) -> None:
-        site = self._site(call)
+        site = self.site_of(call)
         try:
             made = HANDLERS[operator_name(call.target)[0]](site)
         except GraphError as fault:
