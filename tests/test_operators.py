@@ -36,12 +36,20 @@ LEFT_OUT = (
 )  # fmt: skip
 
 
+RESULTS = {"TopK": 2, "RNN": 2, "GRU": 2, "LSTM": 3}
+
+
+def _all_results(node):
+    """Whether a node names every result that Zygal's operator has, some of which the standard lets out."""
+    return len(node.output) == RESULTS.get(node.op_type, 1) or node.op_type in RESULTS
+
+
 def standard_cases():
     """The standard's cases for one node of an operator that Zygal has, used as Zygal can state it."""
     for case in collect_testcases(None):
         nodes = case.model.graph.node if case.model else ()
         known = set(known_operators()) - set(JUDGED_BY_THE_RUNTIME)
-        if len(nodes) != 1 or nodes[0].op_type not in known or len(nodes[0].output) != 1 + (nodes[0].op_type == "TopK"):
+        if len(nodes) != 1 or nodes[0].op_type not in known or not _all_results(nodes[0]):
             continue
         stated = {parameter.name for parameter in operator_named(nodes[0].op_type).parameters}
         arrays = [array for array in (*case.data_sets[0][0], *case.data_sets[0][1])]

@@ -379,7 +379,6 @@ def written_through_windows(x):
 
 REFUSED = {
     "writes in place through unfold": written_through_windows,
-    "unequal size": lambda x: F.adaptive_max_pool2d(x, 3),
     "mix the images": lambda x: x - x.mean((0, 2, 3), keepdim=True),
     "picks one image": lambda x: x + x[0],
 }

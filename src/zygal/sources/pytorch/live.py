@@ -6,6 +6,7 @@ The capture is saved as a program and comes in by the same door as every other p
 from __future__ import annotations
 
 import logging
+import os
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -16,8 +17,9 @@ from zygal.errors import EngineError, SourceError, some_of
 from zygal.files import existing_file, load_function, split_place
 from zygal.graph import Shape
 
-NESTED_UNDER = ("state_dict", "model_state_dict", "model", "net", "network", "weights", "params", "module")
-PREFIXES = ("module.", "_orig_mod.")
+NESTED_UNDER = ("state_dict", "model_state_dict", "model", "net", "network", "weights", "params", "module",
+                "state_dict_ema", "model_ema", "ema")  # fmt: skip
+PREFIXES = ("module.", "_orig_mod.", "model.", "net.", "network.")
 # Older files lack these counters, which inference does not read.
 NOT_MISSED = "num_batches_tracked"
 
@@ -48,15 +50,16 @@ def captured(place: str, weights: str | Path | None, image_shape: Shape) -> Iter
     if weights is not None:
         load_weights(torch, module, weights)
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"{Path(file).stem}.pt2"
+        # The artifact's origin takes the name of this file.
+        path = Path(folder) / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
         torch.export.save(_capture(torch, module.eval(), image_shape, place), path)
         yield path
 
 
 def load_weights(torch, module, path: str | Path) -> None:
     """Loads all of a state dictionary or nothing. Raises SourceError listing what is missing, unexpected or misshapen."""
-    found = _strip(_find_state(_read(torch, path), torch, path))
     wanted = module.state_dict()
+    found = _strip(_find_state(_read(torch, path), torch, path), wanted)
     missing = [name for name in wanted if name not in found and not name.endswith(NOT_MISSED)]
     unexpected = [name for name in found if name not in wanted]
     misshapen = [
@@ -116,11 +119,12 @@ def _find_state(content: Any, torch, path: str | Path) -> dict:
     )
 
 
-def _strip(state: dict) -> dict:
-    """Without the prefixes that wrappers for parallel training and compilation put before every name."""
-    for prefix in PREFIXES:
-        if all(name.startswith(prefix) for name in state):
-            state = {name.removeprefix(prefix): value for name, value in state.items()}
+def _strip(state: dict, wanted: dict) -> dict:
+    """Without the prefixes that wrappers for training and compilation put before every name that the module has."""
+    for _ in PREFIXES:
+        for prefix in PREFIXES:
+            if not wanted.keys() & state.keys() and all(name.startswith(prefix) for name in state):
+                state = {name.removeprefix(prefix): value for name, value in state.items()}
     return state
 
 

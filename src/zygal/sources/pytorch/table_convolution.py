@@ -97,10 +97,13 @@ def _by_own_statistics(call: Site, x: str) -> str:
     centred = call.step("Sub", x, call.step("ReduceMean", x, axes=axes))
     variance = call.step("ReduceMean", call.step("Mul", centred, centred), axes=axes)
     deviation = call.step("Sqrt", call.step("Add", variance, call.number(float(call.plain("eps", 1e-5)), x)))
-    normal = call.step("Div", centred, deviation)
-    wide = [-1, *(1,) * (len(shape) - 2)]
-    scale, shift = (call.step("Reshape", each, shape=wide) for each in _affine(call, x))
-    return call.result("Add", call.step("Mul", normal, scale), shift)
+    made = call.step("Div", centred, deviation)
+    wide = [shape[1], *(1,) * (len(shape) - 2)]
+    if call.has("weight"):
+        made = call.step("Mul", made, call.reshaped(call.tensor("weight"), wide, final=False))
+    if call.has("bias"):
+        made = call.step("Add", made, call.reshaped(call.tensor("bias"), wide, final=False))
+    return made
 
 
 @aten("instance_norm.default")

@@ -184,16 +184,21 @@ def repeat(call: Site):
         times = [1] * (rank - len(times)) + times
     if len(times) > rank:
         x = call.step("Unsqueeze", x, axes=list(range(len(times) - rank)))
-    shape = call.type_of(x).shape
     if any(isinstance(each, Batch) for each in times):
-        # Repeating along the batch is only known of axes of size 1.
-        if any(isinstance(each, Batch) and size != 1 for each, size in zip(times, shape)):
-            call.refuse("repeats something as often as there are images")
-        x = call.expanded(
-            x, [each if isinstance(each, Batch) else size for each, size in zip(times, shape)], final=False
-        )
-        times = [1 if isinstance(each, Batch) else each for each in times]
+        x, times = _repeated_along_batch(call, x, times)
     return call.result("Tile", x, repeats=times)
+
+
+def _repeated_along_batch(call: Site, x: str, times: list) -> tuple[str, list[int]]:
+    """The value with the axis that is repeated as often as there are images, and what is left to repeat."""
+    axis = next(axis for axis, each in enumerate(times) if isinstance(each, Batch))
+    shape = list(call.type_of(x).shape)
+    if sum(isinstance(each, Batch) for each in (*times, *shape)) > 1:
+        call.refuse("repeats along the batch more than once")
+    wide = call.step("Unsqueeze", x, axes=[axis])
+    wide = call.expanded(wide, [*shape[:axis], times[axis], *shape[axis:]], final=False)
+    merged = [*shape[:axis], multiply(times[axis], shape[axis]), *shape[axis + 1 :]]
+    return call.reshaped(wide, merged, final=False), [*times[:axis], 1, *times[axis + 1 :]]
 
 
 @aten("repeat_interleave.self_int")
