@@ -121,7 +121,11 @@ def graph_of_model(model: onnx.ModelProto, where: str) -> Graph:
             if name in constants and name not in held:
                 builder.constant(name, constants[name])
                 held.add(name)
-        builder.add(node.op_type, inputs, tuple(node.output), node.name.rpartition("/")[0], **attributes)
+        # The standard lets results out that nobody reads.
+        spare = (f"{node.name or node.op_type}.result{place}" for place in range(9))
+        outputs = [name or next(spare) for name in node.output]
+        outputs += [next(spare) for _ in range(operator_named(node.op_type).results - len(outputs))]
+        builder.add(node.op_type, inputs, outputs, node.name.rpartition("/")[0], **attributes)
     return builder.finish(info.name for info in model.graph.output)
 
 

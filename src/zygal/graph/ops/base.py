@@ -40,6 +40,7 @@ class Operator(ABC):
     since: ClassVar[int] = 13
     """The lowest opset (13 or later) at which the standard has the operator in this form."""
     parameters: ClassVar[tuple[Parameter, ...]] = ()
+    results: ClassVar[int] = 1
 
     @abstractmethod
     def infer(self, inputs: Sequence[TensorType | None], attributes: Mapping[str, Any]) -> list[TensorType]:

@@ -188,6 +188,7 @@ class TopK(Operator):
     """The k largest (or smallest) elements along an axis in order, and their numbers."""
 
     name = "TopK"
+    results = 2
     parameters = (
         Parameter("k", REQUIRED, slot=1),
         Parameter("axis", -1),

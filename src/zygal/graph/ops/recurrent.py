@@ -23,10 +23,11 @@ class Recurrent(Operator):
     since = 14
     gates: ClassVar[int]
     states: ClassVar[int] = 1
+    results = 2
     parameters = (Parameter("hidden_size"), Parameter("direction", "forward"))
 
     def infer(self, inputs, attributes):
-        x, weight, recurrent, bias = inputs[:4]
+        x, weight, recurrent, bias = (*inputs, None)[:4]
         hidden, directions = attributes["hidden_size"], 1 + (attributes["direction"] == "bidirectional")
         if len(inputs) > 4 and inputs[4] is not None:
             raise ValueError("it has sequences of several lengths")
@@ -39,7 +40,7 @@ class Recurrent(Operator):
         return [TensorType(x.dtype, (x.shape[0], *last.shape))] + [last] * self.states
 
     def compute(self, inputs, attributes):
-        x, weight, recurrent, bias = inputs[:4]
+        x, weight, recurrent, bias = (*inputs, None)[:4]
         hidden, firsts = attributes["hidden_size"], [*inputs[5:], *(None,) * 2][: self.states]
         outputs, lasts = [], []
         for direction in range(len(weight)):
@@ -65,7 +66,7 @@ class LSTM(Recurrent):
     """Hochreiter and Schmidhuber, 1997; gates in the order input, output, forget, cell."""
 
     name = "LSTM"
-    gates, states = 4, 2
+    gates, states, results = 4, 2, 3
 
     def cell(self, given, state, recurrent, bias, attributes):
         into, out, forget, cell = np.split(given + state[0] @ recurrent + bias, 4, axis=1)

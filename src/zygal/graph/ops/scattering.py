@@ -6,12 +6,14 @@ import numpy as np
 
 from zygal.graph.ops.base import Operator, Parameter, normal_axis, register
 
+_REDUCTIONS = {"add": np.add, "mul": np.multiply, "max": np.maximum, "min": np.minimum}
+
 
 @register
 class ScatterElements(Operator):
     """A copy of the first operand; each update goes to the place along one axis that its index says.
 
-    With `reduction` "add" the updates are added to what is there.
+    With a `reduction` the updates are added, multiplied, or compared with what is there.
     """
 
     name = "ScatterElements"
@@ -23,7 +25,7 @@ class ScatterElements(Operator):
         normal_axis(attributes["axis"], x.rank)
         if indices.shape != updates.shape or x.rank != indices.rank or x.dtype != updates.dtype:
             raise ValueError("the updates do not fit the indices")
-        if attributes["reduction"] not in ("none", "add"):
+        if attributes["reduction"] not in ("none", *_REDUCTIONS):
             raise ValueError(f"it reduces by {attributes['reduction']}")
         return [x]
 
@@ -32,8 +34,8 @@ class ScatterElements(Operator):
         made, axis = x.copy(), attributes["axis"] % x.ndim
         places = list(np.indices(indices.shape, sparse=True))
         places[axis] = np.where(indices < 0, indices + x.shape[axis], indices)
-        if attributes["reduction"] == "add":
-            np.add.at(made, tuple(places), updates)
-        else:
+        if attributes["reduction"] == "none":
             made[tuple(places)] = updates
+        else:
+            _REDUCTIONS[attributes["reduction"]].at(made, tuple(places), updates)
         return [made]
