@@ -10,9 +10,9 @@ from typing import Any, NoReturn
 import numpy as np
 
 from zygal.errors import SourceError
-from zygal.graph import Batch, Dimension, GraphBuilder, Shape, TensorType
-from zygal.graph.ops import operator_named
-from zygal.graph.shapes import shape_text, split_size
+from zygal.graph import Batch, Dimension, GraphBuilder, Shape
+from zygal.graph.shapes import split_size
+from zygal.sources.emitter import Emitter
 from zygal.sources.pytorch.program import Call
 
 Handler = Callable[["Site"], str | tuple[str, ...] | Dimension | None]
@@ -49,16 +49,12 @@ class Context:
     notes: list[str] = field(default_factory=list)
 
 
-class Site:
-    """One call while it is translated. Argument readers raise SourceError, naming the layer.
-
-    What depends on constants alone is computed at once and is a constant again.
-    """
+class Site(Emitter):
+    """One call while it is translated. Argument readers raise SourceError, naming the layer."""
 
     def __init__(self, call: Call, context: Context):
-        self.call = call
-        self._context = context
-        self._builder, self._values = context.builder, context.values
+        super().__init__(context.builder, call.results[0] if call.results else call.layer, call.layer)
+        self.call, self._context, self._values = call, context, context.values
 
     def note(self, sentence: str) -> None:
         """Something that the person should know about the conversion, said once."""
@@ -121,53 +117,13 @@ class Site:
             return value
         return self.refuse(f"has {name} given as {kind}, which it cannot depend on")
 
-    def type_of(self, value: str) -> TensorType:
-        return self._builder.types[value]
-
-    def constant(self, array: np.ndarray, hint: str) -> str:
-        return self._builder.constant(f"{self.call.results[0]}.{hint}", array)
-
-    def number(self, value: float, like: str) -> str:
-        """A plain number as a constant of the dtype of the value `like`."""
-        dtype = self.type_of(like).dtype
-        if isinstance(value, Batch):
-            self.refuse("computes with the batch size as a number")
-        if dtype.kind in "iub" and isinstance(value, float) and value != int(value):
-            self.refuse("mixes integers with fractions")
-        if isinstance(value, str):  # The file spells what JSON has no number for.
-            value = float(value)
-        return self.constant(np.array(value, dtype), "number")
-
-    def step(self, operator: str, *inputs: str, **attributes: Any) -> str:
-        """Adds a node whose result is only used within this call's translation."""
-        return self._add(operator, inputs, f"{self.call.results[0]}.{operator.lower()}", attributes)
-
     def result(self, operator: str, *inputs: str, **attributes: Any) -> str:
         """Adds the node that makes this call's (only) result."""
         return self._add(operator, inputs, self.call.results[0], attributes)
 
     def results(self, operator: str, *inputs: str, count: int, **attributes: Any) -> tuple[str, ...]:
-        """Adds a node with several results."""
-        names = []
-        for place in range(count):
-            wanted = self.call.results[place] if place < len(self.call.results) else f"{self.call.results[0]}.{place}"
-            names.append(self._builder.free_name(wanted))
-        self._builder.add(operator, inputs, names, self.call.layer, **attributes)
-        return tuple(names)
-
-    def _add(self, operator: str, inputs: tuple[str, ...], wanted: str, attributes: dict[str, Any]) -> str:
-        held = self._builder.constants
-        if inputs and all(not name or name in held for name in inputs):
-            known = operator_named(operator)
-            arrays = [held[name] if name else None for name in inputs]
-            complete = known.complete(attributes)
-            known.infer([TensorType(a.dtype, a.shape) if a is not None else None for a in arrays], complete)
-            return self._builder.constant(wanted, np.asarray(known.compute(arrays, complete)[0]))
-        return self._builder.add(operator, inputs, self._builder.free_name(wanted), self.call.layer, **attributes)
-
-    def array(self, value: str) -> np.ndarray | None:
-        """The numbers of a value that is a constant, or None."""
-        return self._builder.constants.get(value)
+        """Adds the node that makes this call's several results."""
+        return self.several(operator, *inputs, count=count, **attributes)
 
     def known_array(self, name: str) -> np.ndarray:
         """The numbers of a tensor argument that must not depend on the image."""
@@ -185,14 +141,7 @@ class Site:
         fixed, batches = split_size(given)
         if self.captured_batch and batches and not any(isinstance(size, Batch) for size in sizes):
             return self._open_at_batch(given, sizes, fixed)
-        if -1 in sizes:
-            place = sizes.index(-1)
-            others, used = split_size(tuple(size for at, size in enumerate(sizes) if at != place))
-            rest = fixed // others if others else 0
-            sizes[place] = Batch(rest) if batches > used else rest
-        if sum(isinstance(size, Batch) for size in sizes) > 1:
-            self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which holds the batch more than once")
-        return [-1 if isinstance(size, Batch) else size for size in sizes]
+        return super()._reshape_target(value, sizes)
 
     def _open_at_batch(self, given: Shape, sizes: list[int], fixed: int) -> list[int]:
         """Sizes that were captured with a fixed batch, with -1 where the batch must have been.
@@ -221,20 +170,10 @@ class Site:
 
     def expanded(self, value: str, sizes: Sequence[Dimension], final: bool = True) -> str:
         """Adds a repetition up to sizes of which some may be multiples of the batch."""
-        add = self.result if final else self.step
-        if not any(isinstance(size, Batch) for size in sizes):
-            shape = self.constant(np.array(sizes, np.int64), "sizes")
-            return add("Expand", value, shape, sizes=tuple(sizes))
-        count = self.step("Shape", self._builder.input_names[0], start=0, end=1)
-        parts = []
-        for size in sizes:
-            if isinstance(size, Batch):
-                times = self.constant(np.array([size.times], np.int64), "times")
-                parts.append(count if size.times == 1 else self.step("Mul", count, times))
-            else:
-                parts.append(self.constant(np.array([size], np.int64), "size"))
-        shape = self.step("Concat", *parts, axis=0) if len(parts) > 1 else parts[0]
-        return add("Expand", value, shape, sizes=tuple(sizes))
+        return self._expanded(self.result if final else self.step, value, sizes)
+
+    def _result_name(self, place: int) -> str:
+        return self.call.results[place] if place < len(self.call.results) else super()._result_name(place)
 
     @property
     def captured_batch(self) -> int | None:

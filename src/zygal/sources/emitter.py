@@ -1,0 +1,105 @@
+"""What every source family's operator table writes with: nodes and constants, named after the layer that asks for them."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import Any, NoReturn
+
+import numpy as np
+
+from zygal.graph import Batch, Dimension, GraphBuilder, TensorType
+from zygal.graph.ops import operator_named
+from zygal.graph.shapes import shape_text, split_size
+
+
+class Emitter(ABC):
+    """Adds nodes for one layer. What depends on constants alone is computed at once and is a constant again.
+
+    `stem` begins the names of what is made, `layer` is the layer of the training code.
+    """
+
+    def __init__(self, builder: GraphBuilder, stem: str, layer: str):
+        self._builder, self._stem, self._layer = builder, stem, layer
+
+    @abstractmethod
+    def refuse(self, why: str) -> NoReturn:
+        """Ends the conversion with a SourceError: this layer cannot be expressed."""
+
+    def type_of(self, value: str) -> TensorType:
+        return self._builder.types[value]
+
+    def array(self, value: str) -> np.ndarray | None:
+        """The numbers of a value that is a constant, or None."""
+        return self._builder.constants.get(value)
+
+    def constant(self, array: np.ndarray, hint: str) -> str:
+        return self._builder.constant(f"{self._stem}.{hint}", array)
+
+    def number(self, value: float, like: str) -> str:
+        """A plain number as a constant of the dtype of the value `like`."""
+        dtype = self.type_of(like).dtype
+        if isinstance(value, Batch):
+            self.refuse("computes with the batch size as a number")
+        if isinstance(value, str):  # The file spells what JSON has no number for.
+            value = float(value)
+        if dtype.kind in "iub" and isinstance(value, float) and value != int(value):
+            self.refuse("mixes integers with fractions")
+        return self.constant(np.array(value, dtype), "number")
+
+    def step(self, operator: str, *inputs: str, **attributes: Any) -> str:
+        """Adds a node whose result is only used within this layer's translation."""
+        return self._add(operator, inputs, f"{self._stem}.{operator.lower()}", attributes)
+
+    def several(self, operator: str, *inputs: str, count: int, **attributes: Any) -> tuple[str, ...]:
+        """Adds a node with several results."""
+        names = [self._builder.free_name(self._result_name(place)) for place in range(count)]
+        self._builder.add(operator, inputs, names, self._layer, **attributes)
+        return tuple(names)
+
+    def reshaped(self, value: str, sizes: Sequence[Dimension]) -> str:
+        """Adds a reshape to sizes of which one may be a multiple of the batch, and one -1."""
+        return self.step("Reshape", value, shape=self._reshape_target(value, list(sizes)))
+
+    def expanded(self, value: str, sizes: Sequence[Dimension]) -> str:
+        """Adds a repetition up to sizes of which some may be multiples of the batch."""
+        return self._expanded(self.step, value, sizes)
+
+    def _result_name(self, place: int) -> str:
+        return f"{self._stem}.{place}"
+
+    def _add(self, operator: str, inputs: tuple[str, ...], wanted: str, attributes: dict[str, Any]) -> str:
+        held = self._builder.constants
+        if inputs and all(not name or name in held for name in inputs):
+            known = operator_named(operator)
+            arrays = [held[name] if name else None for name in inputs]
+            complete = known.complete(attributes)
+            known.infer([TensorType(a.dtype, a.shape) if a is not None else None for a in arrays], complete)
+            return self._builder.constant(wanted, np.asarray(known.compute(arrays, complete)[0]))
+        return self._builder.add(operator, inputs, self._builder.free_name(wanted), self._layer, **attributes)
+
+    def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
+        fixed, batches = split_size(self.type_of(value).shape)
+        if -1 in sizes:
+            place = sizes.index(-1)
+            others, used = split_size(tuple(size for at, size in enumerate(sizes) if at != place))
+            rest = fixed // others if others else 0
+            sizes[place] = Batch(rest) if batches > used else rest
+        if sum(isinstance(size, Batch) for size in sizes) > 1:
+            self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which holds the batch more than once")
+        return [-1 if isinstance(size, Batch) else size for size in sizes]
+
+    def _expanded(self, add, value: str, sizes: Sequence[Dimension]) -> str:
+        if not any(isinstance(size, Batch) for size in sizes):
+            shape = self.constant(np.array(sizes, np.int64), "sizes")
+            return add("Expand", value, shape, sizes=tuple(sizes))
+        count = self.step("Shape", self._builder.input_names[0], start=0, end=1)
+        parts = []
+        for size in sizes:
+            if isinstance(size, Batch):
+                times = self.constant(np.array([size.times], np.int64), "times")
+                parts.append(count if size.times == 1 else self.step("Mul", count, times))
+            else:
+                parts.append(self.constant(np.array([size], np.int64), "size"))
+        shape = self.step("Concat", *parts, axis=0) if len(parts) > 1 else parts[0]
+        return add("Expand", value, shape, sizes=tuple(sizes))
