@@ -29,18 +29,19 @@ class SourceError(ZygalError):
 
 
 class UnknownOperators(SourceError):
-    """The source uses operators that Zygal does not know; all of them are named at once.
+    """The source uses operators, or classes of layers, that Zygal does not know; all of them are named at once.
 
-    `layers` maps each unknown operator to the layers of the training code that use it.
+    `layers` maps each unknown operator to the layers of the training code that use it. `what` and `again` are
+    the words of the source's family: what they are called, and how a changed model is handed over again.
     """
 
-    def __init__(self, where: str, layers: dict[str, list[str]]):
+    def __init__(self, where: str, layers: dict[str, list[str]], what: str = "operator", again: str = "capture"):
         self.layers = layers
         listed = "; ".join(f"{name} ({some_of(users)})" for name, users in sorted(layers.items()))
         count = sum(len(users) for users in layers.values())
         super().__init__(
-            f"{where} uses {len(layers)} unknown operator{'s' * (len(layers) != 1)} in {count} "
-            f"place{'s' * (count != 1)}: {listed}; express those layers by other operators and capture again."
+            f"{where} uses {len(layers)} unknown {what}{'s' * (len(layers) != 1)} in {count} "
+            f"place{'s' * (count != 1)}: {listed}; express those layers by other {what}s and {again} again."
         )
 
 

@@ -9,7 +9,13 @@ from zygal.graph.shapes import TensorType
 
 
 def resampling_matrix(
-    size: int, wanted: int, mode: str, grid: str, scale: float | None = None, antialias: bool = False
+    size: int,
+    wanted: int,
+    mode: str,
+    grid: str,
+    scale: float | None = None,
+    antialias: bool = False,
+    widening: float | None = None,
 ) -> np.ndarray:
     """The weights [wanted, size] with which each new sample is made of the old ones, float64.
 
@@ -17,7 +23,7 @@ def resampling_matrix(
     numbering: "asymmetric" i / scale, "half_pixel" (i + 1/2) / scale - 1/2, "align_corners"
     i (size - 1) / (wanted - 1). `scale` is wanted / size unless given. Beyond the border the border's sample
     counts. With antialias the filter (cubic: coefficient -0.5) is widened when shrinking, and what lies beyond the
-    border is left out and the rest scaled up.
+    border is left out and the rest scaled up; `widening` 1 keeps the filter as narrow as for enlarging.
     """
     scale = wanted / size if scale is None else scale
     places = np.arange(wanted, dtype=np.float64)
@@ -30,7 +36,7 @@ def resampling_matrix(
         chosen = np.floor(places + 1e-9) if grid == "asymmetric" else np.ceil(places - 0.5 + 1e-9)
         return np.eye(size)[np.clip(chosen, 0, size - 1).astype(int)]
     if antialias:
-        return _widened(size, places, mode, min(scale, 1.0))
+        return _widened(size, places, mode, min(scale, 1.0) if widening is None else widening)
     if mode == "linear":
         places = np.maximum(places, 0)
     reach = {"linear": 1, "cubic": 2}[mode]

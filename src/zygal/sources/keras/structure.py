@@ -1,0 +1,217 @@
+"""A model's configuration as one structure, whichever age of Keras spelled it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from zygal.errors import SourceError
+from zygal.sources.keras.first_age import as_second_age
+
+MODELS = ("Sequential", "Functional", "Model")
+DEEPEST_NESTING = 40
+
+
+@dataclass(frozen=True)
+class Reference:
+    """One result of one call of a layer."""
+
+    layer: str
+    call: int = 0
+    result: int = 0
+
+
+@dataclass(frozen=True)
+class LayerCall:
+    """The arguments of one call; tensors among them are References, in lists as they were given."""
+
+    positional: tuple[Any, ...]
+    named: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass
+class Layer:
+    """A layer of a model; `model` is its own structure where it is a model itself, `inner` where it wraps a layer."""
+
+    name: str
+    class_name: str
+    module: str
+    config: dict[str, Any]
+    calls: list[LayerCall]
+    trainable: bool = True
+    model: Model | None = None
+
+    @property
+    def is_operation(self) -> bool:
+        """Whether it is a call of one of the framework's functions, kept as a layer."""
+        if self.class_name in ("TFOpLambda", "SlicingOpLambda", "TensorFlowOpLayer"):
+            return True
+        # Where the module is not kept, functions are known by what every layer has and they have not.
+        bare = not self.module and self.model is None and self.class_name != "InputLayer"
+        return ".ops" in self.module or bare and not {"trainable", "dtype", "batch_input_shape"} & self.config.keys()
+
+
+@dataclass
+class Model:
+    """Layers in the order of the file, what comes in, and what goes out by the names that a person knows."""
+
+    name: str
+    class_name: str
+    layers: dict[str, Layer]
+    inputs: list[Reference]
+    outputs: dict[str, Reference]
+    trainable: bool = True
+    build_shape: list | None = None
+
+
+def read_structure(configuration: dict[str, Any], path: Path, version: str) -> Model:
+    """The structure of a configuration. Raises SourceError where it is inconsistent."""
+    if version.startswith(("0", "1")):
+        configuration = as_second_age(configuration)
+    if configuration.get("class_name") not in MODELS or "config" not in configuration:
+        name = configuration.get("registered_name") or configuration.get("class_name", "unnamed")
+        raise SourceError(
+            f"{path} holds a model of a class of its own ({name}), whose layers only its Python code knows; rebuild it in "
+            "Keras as a functional model, load the weights, and save that."
+        )
+    try:
+        return _model(configuration, path, 0)
+    except (KeyError, TypeError, ValueError, IndexError, AttributeError) as fault:
+        raise SourceError(
+            f"{path} is damaged: its configuration is inconsistent ({type(fault).__name__}: {fault})."
+        ) from fault
+
+
+def _model(configuration: dict[str, Any], path: Path, depth: int) -> Model:
+    if depth > DEEPEST_NESTING:
+        raise SourceError(f"{path} nests models more than {DEEPEST_NESTING} deep, so it is damaged or made to do harm.")
+    config, class_name = configuration["config"], configuration["class_name"]
+    if isinstance(config, list):  # A sequential model of the first years is only its layers.
+        config = {"name": configuration.get("name", "sequential"), "layers": config}
+    layers: dict[str, Layer] = {}
+    for position, entry in enumerate(config["layers"]):
+        layer = _layer(entry, path, depth, position)
+        if layer.name in layers:
+            raise ValueError(f"two layers are named {layer.name}")
+        layers[layer.name] = layer
+    name = config.get("name", "model")
+    trainable = config.get("trainable", True)
+    if class_name == "Sequential":
+        return _sequential(name, layers, config, configuration, path, trainable)
+    inputs = list(_references(config["input_layers"]))
+    outputs = _named_outputs(config["output_layers"])
+    for reference in (*inputs, *outputs.values()):
+        if reference.layer not in layers:
+            raise ValueError(f"there is no layer {reference.layer}")
+    return Model(name, class_name, layers, inputs, outputs, trainable)
+
+
+def _sequential(name, layers, config, configuration, path, trainable) -> Model:
+    """A chain: each layer is called once, on the one before it."""
+    if not layers:
+        raise SourceError(f"{path} holds a model without layers; save it again.")
+    shape = config.get("build_input_shape") or (configuration.get("build_config") or {}).get("input_shape")
+    first = next(iter(layers.values()))
+    if first.class_name != "InputLayer":
+        inner = first.config.get("batch_input_shape") or first.config.get("batch_shape")
+        if inner is None and isinstance(first.config.get("layer"), dict):
+            inner = first.config["layer"].get("config", {}).get("batch_input_shape")
+        if inner is None and first.model is not None:
+            head = next(iter(first.model.layers.values()))
+            inner = head.config.get("batch_shape") or head.config.get("batch_input_shape") or first.model.build_shape
+        # A name that no layer can have keeps it apart; in containers it has no place of its own.
+        stand_in = Layer("/input", "InputLayer", "", {"batch_shape": inner or shape}, [])
+        layers = {stand_in.name: stand_in, **layers}
+    before = None
+    for layer in layers.values():
+        layer.calls = [LayerCall((Reference(before),))] if before is not None else []
+        before = layer.name
+    return Model(name, "Sequential", layers, [Reference(next(iter(layers)))], {before: Reference(before)}, trainable,
+                 shape)  # fmt: skip
+
+
+def _layer(entry: dict[str, Any], path: Path, depth: int, position: int) -> Layer:
+    config, class_name = entry["config"], entry["class_name"]
+    class_name = class_name.rpartition(">")[2]
+    named = entry.get("name") or (config.get("name") if isinstance(config, dict) else None)
+    name = named or f"{class_name.lower()}_{position}"
+    calls = [_call(each) for each in entry.get("inbound_nodes") or []]
+    layer = Layer(name, class_name, str(entry.get("module") or ""), config if isinstance(config, dict) else {}, calls)
+    layer.trainable = layer.config.get("trainable", True) is not False
+    registered = entry.get("registered_name") or ""
+    if registered.startswith("Custom>") or ">" in registered and not registered.startswith("keras"):
+        layer.module = "custom"
+    if class_name in MODELS:
+        layer.model = _model(entry, path, depth + 1)
+    return layer
+
+
+def _call(node: Any) -> LayerCall:
+    """One entry of inbound_nodes: in the third age a dictionary of arguments, before that a list of tensors."""
+    if isinstance(node, dict):
+        named = {key: _tensors(value) for key, value in node.get("kwargs", {}).items()}
+        return LayerCall(tuple(_tensors(value) for value in node["args"]), named)
+    if node and isinstance(node[0], str):  # A single tensor, as function calls of the second age have it.
+        node = [node]
+    references, named = [], {}
+    for each in node:
+        references.append(Reference(each[0], each[1], each[2]) if each[0] != "_CONSTANT_VALUE" else each[2])
+        if len(each) > 3 and isinstance(each[3], dict):
+            named.update({key: _second_age_tensors(value) for key, value in each[3].items()})
+    return LayerCall((references[0] if len(references) == 1 else references,), named)
+
+
+def _tensors(value: Any) -> Any:
+    """Arguments of the third age with References in the places of tensors."""
+    if isinstance(value, dict):
+        if value.get("class_name") == "__keras_tensor__":
+            return Reference(*value["config"]["keras_history"])
+        if value.get("class_name") == "__slice__":
+            return slice(*(value["config"][name] for name in ("start", "stop", "step")))
+        if value.get("class_name") in ("__tensor__", "__numpy__"):
+            return value["config"]["value"]
+        if value.get("class_name") == "__ellipsis__":
+            return Ellipsis
+        if value.get("class_name") == "__tuple__":
+            return [_tensors(each) for each in value["items"]]
+        return {key: _tensors(each) for key, each in value.items()}
+    return [_tensors(each) for each in value] if isinstance(value, list) else value
+
+
+def _second_age_tensors(value: Any) -> Any:
+    """A keyword argument of the second age: a tensor is spelled as the layer that made it and two numbers."""
+    if isinstance(value, list):
+        if len(value) == 3 and isinstance(value[0], str) and all(isinstance(n, int) for n in value[1:]):
+            return value[2] if value[0] == "_CONSTANT_VALUE" else Reference(*value)
+        if len(value) == 3 and value[0] == "_CONSTANT_VALUE":
+            return value[2]
+        return [_second_age_tensors(each) for each in value]
+    return value
+
+
+def _references(places: Any) -> Iterator[Reference]:
+    """References in lists or dictionaries of any depth."""
+    if isinstance(places, dict):
+        places = list(places.values())
+    if len(places) == 3 and isinstance(places[0], str) and not isinstance(places[1], (str, list)):
+        yield Reference(places[0], places[1], places[2])
+        return
+    for each in places:
+        yield from _references(each)
+
+
+def _named_outputs(places: Any) -> dict[str, Reference]:
+    """By the keys of a dictionary, else by the layers that make them."""
+    if isinstance(places, dict):
+        return {key: next(_references(place)) for key, place in places.items()}
+    outputs: dict[str, Reference] = {}
+    for reference in _references(places):
+        name = reference.layer
+        while name in outputs:
+            name += "'"
+        outputs[name] = reference
+    if not outputs:
+        raise ValueError("the model has no outputs")
+    return outputs

@@ -1,0 +1,206 @@
+"""Activations: as layers, as names inside other layers, and as the framework's functions."""
+
+from __future__ import annotations
+
+from math import pi, sqrt
+from typing import Any
+
+import numpy as np
+
+from zygal.sources.keras.site import OPERATIONS, LayerSite, View, layer
+
+
+def _gelu(call: LayerSite, x: str, approximate: bool = False) -> str:
+    """x Phi(x), Hendrycks and Gimpel 2016; the approximation is the paper's."""
+    if approximate:
+        cube = call.step("Mul", call.step("Mul", x, x), x)
+        inner = call.step("Add", x, call.step("Mul", cube, call.number(0.044715, x)))
+        bent = call.step("Tanh", call.step("Mul", inner, call.number(sqrt(2 / pi), x)))
+    else:
+        bent = call.step("Erf", call.step("Div", x, call.number(sqrt(2), x)))
+    half = call.step("Mul", x, call.number(0.5, x))
+    return call.step("Mul", half, call.step("Add", bent, call.number(1.0, x)))
+
+
+def _clipped(call: LayerSite, x: str, low: float | None, high: float | None) -> str:
+    limits = {name: float(value) for name, value in (("min", low), ("max", high)) if value is not None}
+    return call.step("Clip", x, **limits)
+
+
+def _silu(call: LayerSite, x: str) -> str:
+    return call.step("Mul", x, call.step("Sigmoid", x))
+
+
+def _mish(call: LayerSite, x: str) -> str:
+    return call.step("Mul", x, call.step("Tanh", call.step("Softplus", x)))
+
+
+def _hard_sigmoid(call: LayerSite, x: str) -> str:
+    """Since version 3 relu6(x + 3) / 6, before that a slope of 0.2."""
+    if call.first_ages:
+        return call.step("HardSigmoid", x, alpha=0.2, beta=0.5)
+    return call.step("HardSigmoid", x, alpha=1 / 6, beta=0.5)
+
+
+def _celu(call: LayerSite, x: str, alpha: float = 1.0) -> str:
+    scaled = call.step("Elu", call.step("Div", x, call.number(alpha, x)), alpha=1.0)
+    return call.step("Mul", scaled, call.number(alpha, x))
+
+
+def _shrunk(call: LayerSite, x: str, reach: float, soft: bool) -> str:
+    if soft:
+        return call.step("Sub", x, _clipped(call, x, -reach, reach))
+    inside = call.step("LessOrEqual", call.step("Abs", x), call.number(reach, x))
+    return call.step("Where", inside, call.number(0.0, x), x)
+
+
+def _squareplus(call: LayerSite, x: str, b: float = 4.0) -> str:
+    root = call.step("Sqrt", call.step("Add", call.step("Mul", x, x), call.number(float(b), x)))
+    return call.step("Mul", call.step("Add", x, root), call.number(0.5, x))
+
+
+BY_NAME = {
+    "linear": lambda call, x: x,
+    "relu": lambda call, x: call.step("Relu", x),
+    "relu6": lambda call, x: _clipped(call, x, 0, 6),
+    "sigmoid": lambda call, x: call.step("Sigmoid", x),
+    "tanh": lambda call, x: call.step("Tanh", x),
+    "elu": lambda call, x: call.step("Elu", x, alpha=1.0),
+    "selu": lambda call, x: call.step("Selu", x),
+    "celu": _celu,
+    "exponential": lambda call, x: call.step("Exp", x),
+    "softplus": lambda call, x: call.step("Softplus", x),
+    "softsign": lambda call, x: call.step("Softsign", x),
+    "silu": _silu, "swish": _silu, "mish": _mish,
+    "gelu": lambda call, x: _gelu(call, x),
+    "hard_sigmoid": _hard_sigmoid,
+    "hard_silu": lambda call, x: call.step("HardSwish", x), "hard_swish": lambda call, x: call.step("HardSwish", x),
+    "hard_tanh": lambda call, x: _clipped(call, x, -1, 1),
+    "leaky_relu": lambda call, x: call.step("LeakyRelu", x, alpha=0.2),
+    "log_sigmoid": lambda call, x: call.step("Neg", call.step("Softplus", call.step("Neg", x))),
+    "hard_shrink": lambda call, x: _shrunk(call, x, 0.5, False),
+    "soft_shrink": lambda call, x: _shrunk(call, x, 0.5, True),
+    "tanh_shrink": lambda call, x: call.step("Sub", x, call.step("Tanh", x)),
+    "squareplus": _squareplus,
+}  # fmt: skip
+"""Activations of every element by itself."""
+
+
+def activated(call: LayerSite, view: View, given: Any = "same") -> View:
+    """What an activation makes of a value; `given` is a name, a function's or a layer's configuration, or nothing."""
+    given = call.config.get("activation") if isinstance(given, str) and given == "same" else given
+    if given is None:
+        return view
+    if isinstance(given, dict):
+        config = given.get("config", given.get("function_name"))
+        if isinstance(config, dict):
+            return _by_layer(call, view, given["class_name"].rpartition(">")[2], config)
+        if given.get("registered_name") and ">" in str(given["registered_name"]):
+            call.refuse(f"has an activation of its own, {given['registered_name']}; use one of the framework's")
+        given = config
+    name = _snake(str(given).rpartition(">")[2].rpartition(".")[2])
+    if name in ("softmax", "log_softmax"):
+        return softmax_along(call, view, -1, name == "log_softmax")
+    if name not in BY_NAME:
+        call.refuse(f"has the activation {given}, which is not known; use one of the framework's")
+    return call.elementwise(view, lambda x: BY_NAME[name](call, x))
+
+
+def _by_layer(call: LayerSite, view: View, class_name: str, config: dict) -> View:
+    if class_name not in AS_LAYERS:
+        call.refuse(f"is activated by a layer {class_name}, which is not known")
+    before, call.config = call.config, config
+    try:
+        return AS_LAYERS[class_name](call, view)
+    finally:
+        call.config = before
+
+
+def softmax_along(call: LayerSite, view: View, axis: int, log: bool = False) -> View:
+    place = view.order.index(axis % len(view.order))
+    return View(call.step("LogSoftmax" if log else "Softmax", call.gathered(view), axis=place), view.order)
+
+
+def _relu(call: LayerSite, view: View) -> View:
+    config = call.config
+    slope = float(config.get("negative_slope") or 0.0)
+    most, threshold = config.get("max_value"), float(config.get("threshold") or 0.0)
+
+    def bent(x: str) -> str:
+        if threshold == 0:
+            if not slope:
+                return call.step("Relu", x) if most is None else _clipped(call, x, 0, most)
+            made = call.step("LeakyRelu", x, alpha=slope)
+            return made if most is None else _clipped(call, made, None, most)
+        # Above the threshold x itself, below it its distance from the threshold times the slope.
+        above = call.step("GreaterOrEqual", x, call.number(threshold, x))
+        kept = x if most is None else _clipped(call, x, None, most)
+        below = call.step("Mul", call.step("Sub", x, call.number(threshold, x)), call.number(slope, x))
+        return call.step("Where", above, kept, below)
+
+    return call.elementwise(view, bent)
+
+
+def _alpha(config: dict, default: float) -> float:
+    """The slope of an older activation layer, which may be spelled as an array."""
+    value = config.get("negative_slope", config.get("alpha", default))
+    return float(value["value"] if isinstance(value, dict) else value)
+
+
+def _leaky(call: LayerSite, view: View) -> View:
+    return call.elementwise(view, lambda x: call.step("LeakyRelu", x, alpha=_alpha(call.config, 0.3)))
+
+
+def _elu(call: LayerSite, view: View) -> View:
+    return call.elementwise(view, lambda x: call.step("Elu", x, alpha=_alpha(call.config, 1.0)))
+
+
+def _thresholded(call: LayerSite, view: View) -> View:
+    theta = call.config.get("theta", 1.0)
+    theta = float(theta["value"] if isinstance(theta, dict) else theta)
+
+    def bent(x: str) -> str:
+        return call.step("Where", call.step("Greater", x, call.number(theta, x)), x, call.number(0.0, x))
+
+    return call.elementwise(view, bent)
+
+
+def _softmax(call: LayerSite, view: View) -> View:
+    axis = call.config.get("axis", -1)
+    if isinstance(axis, list) and len(axis) > 1:
+        call.refuse("is a softmax over several axes, which is not supported")
+    return softmax_along(call, view, axis[0] if isinstance(axis, list) else axis)
+
+
+AS_LAYERS = {
+    "ReLU": _relu, "LeakyReLU": _leaky, "ELU": _elu, "ThresholdedReLU": _thresholded, "Softmax": _softmax,
+    "Activation": lambda call, view: activated(call, view),
+}  # fmt: skip
+for _name, _handler in AS_LAYERS.items():
+    layer(_name)(lambda call, handler=_handler: handler(call, call.x))
+
+
+@layer("PReLU")
+def parametric(call: LayerSite) -> View:
+    """A slope for each element or each channel, shared along some axes."""
+    view = call.x
+    alpha = call.needed("alpha")
+    alpha = alpha.reshape((1,) * (len(view.order) - alpha.ndim) + alpha.shape)
+    turned = np.transpose(alpha, view.order)
+    return View(call.step("PRelu", call.gathered(view), call.kept(turned[0], "alpha")), view.order)
+
+
+def _snake(name: str) -> str:
+    """A function's name as it is written in code; the framework's classes of the same functions are in capitals."""
+    if name.lower() == name:
+        return name
+    return "".join(f"_{letter.lower()}" if letter.isupper() else letter for letter in name).lstrip("_")
+
+
+def _function(name: str):
+    return lambda call: call.elementwise(call.x, lambda x: BY_NAME[name](call, x))
+
+
+for _name in BY_NAME:
+    OPERATIONS["".join(part.capitalize() for part in _name.split("_"))] = _function(_name)
+    OPERATIONS[f"nn.{_name}"] = _function(_name)

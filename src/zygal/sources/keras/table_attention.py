@@ -1,0 +1,193 @@
+"""Attention and recurrent layers."""
+
+from __future__ import annotations
+
+from math import prod, sqrt
+
+import numpy as np
+
+from zygal.graph import Batch
+from zygal.sources.keras.site import LayerSite, View, layer
+
+
+@layer("MultiHeadAttention", "GroupQueryAttention", "GroupedQueryAttention")
+def heads(call: LayerSite) -> View | list[View]:
+    """Vaswani et al., 2017; several axes between the batch and the features are taken as one."""
+    given = [*call.positional, *(None,) * 3]
+    query = call.named.get("query", given[0])
+    value = call.named.get("value", given[1])
+    key = call.named.get("key", given[2])
+    key = value if key is None else key
+    if not all(isinstance(each, View) for each in (query, key, value)):
+        call.refuse("is called on something that is no tensor")
+    for name in ("attention_mask", "query_mask", "key_mask", "value_mask", "mask"):
+        if isinstance(call.named.get(name), View):
+            call.refuse("is masked by a tensor, which is not supported")
+    shape = call.shape(query)
+    many, size = (
+        call.config.get("num_heads", call.config.get("num_query_heads")),
+        int(call.config.get("key_dim", call.config.get("head_dim"))),
+    )
+    few = call.config.get("num_key_value_heads", many)
+    rows = [_rows(call, each) for each in (query, key, value)]
+    projected = [
+        _projected(call, x, f"{part}_dense", int(n))
+        for x, part, n in zip(rows, ("query", "key", "value"), (many, few, few))
+    ]
+    if few != many:
+        index = call.constant(np.repeat(np.arange(few), many // few), "heads")
+        projected[1:] = [call.step("Gather", each, index, axis=1) for each in projected[1:]]
+    q, k, v = projected  # [N, heads, rows, size]
+    turned = call.step("Transpose", k, perm=[0, 1, 3, 2])
+    weights = call.step("MatMul", call.step("Mul", q, call.number(1 / sqrt(size), q)), turned)
+    if call.named.get("use_causal_mask"):
+        mask = call.constant(np.tri(*call.type_of(weights).shape[2:], dtype=bool), "mask")
+        weights = call.step("Where", mask, weights, call.number(-1e9, weights))
+    weights = call.step("Softmax", weights, axis=-1)
+    mixed = call.step("Transpose", call.step("MatMul", weights, v), perm=[0, 2, 1, 3])
+    count, length = call.type_of(mixed).shape[1:2][0], prod(call.type_of(mixed).shape[2:])
+    flat = call.reshaped(mixed, [Batch(), count, length])
+    kernel = call.needed("kernel", "output_dense")
+    out = kernel.shape[2:] if kernel.ndim > 2 else kernel.shape[1:]
+    made = call.step("MatMul", flat, call.kept(kernel.reshape(length, -1), "output_kernel"))
+    bias = call.weight("bias", "output_dense")
+    if bias is not None:
+        made = call.step("Add", made, call.kept(bias.reshape(-1), "output_bias"))
+    made = call.named_view(call.reshaped(made, [*shape[:-1], *out]))
+    if call.named.get("return_attention_scores"):
+        return [made, call.named_view(weights)]
+    return made
+
+
+def _rows(call: LayerSite, view: View) -> str:
+    """[N, rows, features]"""
+    shape = call.shape(view)
+    name = call.plain(view)
+    return name if len(shape) == 3 else call.reshaped(name, [shape[0], prod(shape[1:-1]), shape[-1]])
+
+
+def _projected(call: LayerSite, x: str, part: str, many: int) -> str:
+    """[N, heads, rows, size] from [N, rows, features]."""
+    count, features = call.type_of(x).shape[1:]
+    kernel = call.needed("kernel", part, (features, many, None))
+    made = call.step("MatMul", x, call.kept(kernel.reshape(features, -1), f"{part}_kernel"))
+    bias = call.weight("bias", part)
+    if bias is not None:
+        made = call.step("Add", made, call.kept(bias.reshape(-1), f"{part}_bias"))
+    split = call.reshaped(made, [Batch(), count, many, kernel.shape[2]])
+    return call.step("Transpose", split, perm=[0, 2, 1, 3])
+
+
+@layer("Attention")
+def attention(call: LayerSite) -> View:
+    """softmax(query key') value; Luong et al., 2015."""
+    views = call.views()
+    query, value = (call.plain(view) for view in views[:2])
+    key = call.plain(views[2]) if len(views) > 2 else value
+    if call.config.get("score_mode", "dot") != "dot" or call.config.get("causal"):
+        call.refuse(f"scores by {call.config.get('score_mode')}, which is not supported")
+    rank = call.type_of(key).rank
+    weights = call.step("MatMul", query, call.step("Transpose", key, perm=[*range(rank - 2), rank - 1, rank - 2]))
+    scale = call.weight("scale")
+    if scale is not None:
+        weights = call.step("Mul", weights, call.kept(scale, "scale"))
+    return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
+
+
+@layer("AdditiveAttention")
+def additive_attention(call: LayerSite) -> View:
+    """softmax(scale sum tanh(query + key)) value; Bahdanau et al., 2015."""
+    views = call.views()
+    query, value = (call.plain(view) for view in views[:2])
+    key = call.plain(views[2]) if len(views) > 2 else value
+    wide = call.step("Unsqueeze", query, axes=[2]), call.step("Unsqueeze", key, axes=[1])
+    bent = call.step("Tanh", call.step("Add", *wide))
+    scale = call.weight("scale")
+    if scale is not None:
+        bent = call.step("Mul", bent, call.kept(scale, "scale"))
+    weights = call.step("ReduceSum", bent, axes=[-1], keepdims=0)
+    return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
+
+
+_OPERATOR = {"LSTM": "LSTM", "GRU": "GRU", "SimpleRNN": "RNN"}
+_GATES = {"LSTM": (0, 3, 1, 2), "GRU": (0, 1, 2), "SimpleRNN": (0,)}
+"""The framework's gates in the order in which the standard has them."""
+
+
+@layer("LSTM", "GRU", "SimpleRNN")
+def recurrent(call: LayerSite) -> View | list[View]:
+    made, last = _run(call, call.x, call.shown.class_name, call.config, "cell")
+    if call.config.get("return_sequences"):
+        made = View(made, (1, 0, 2))
+    else:
+        made = call.named_view(last[0])
+    return [made, *(call.named_view(each) for each in last)] if call.config.get("return_state") else made
+
+
+@layer("Bidirectional")
+def both_ways(call: LayerSite) -> View:
+    inner = call.config["layer"]
+    backward = call.config.get("backward_layer") or {
+        **inner,
+        "config": {**inner["config"], "go_backwards": not inner["config"].get("go_backwards")},
+    }
+    parts = []
+    for entry, part in ((inner, "forward_layer/cell"), (backward, "backward_layer/cell")):
+        made, last = _run(call, call.x, entry["class_name"], entry["config"], part)
+        if entry["config"].get("return_sequences"):
+            # What went backwards is turned round again, so that steps lie beside steps.
+            parts.append(
+                call.plain(View(_reversed(call, made) if entry["config"].get("go_backwards") else made, (1, 0, 2)))
+            )
+        else:
+            parts.append(last[0])
+    mode = call.config.get("merge_mode", "concat")
+    if mode == "concat":
+        return call.named_view(call.step("Concat", *parts, axis=-1))
+    if mode not in ("sum", "mul", "ave"):
+        call.refuse(f"merges its directions by {mode}, which is not supported")
+    made = call.step("Mul" if mode == "mul" else "Add", *parts)
+    return call.named_view(call.step("Mul", made, call.number(0.5, made)) if mode == "ave" else made)
+
+
+def _reversed(call: LayerSite, x: str) -> str:
+    return call.step("Slice", x, starts=[-1], ends=[-(2**62)], axes=[0], steps=[-1])
+
+
+def _run(call: LayerSite, view: View, class_name: str, config: dict, part: str) -> tuple[str, list[str]]:
+    """All outputs [steps, N, units], and the last states."""
+    if class_name not in _OPERATOR:
+        call.refuse(f"repeats a layer {class_name}, which is not supported")
+    inner = {"SimpleRNN": ("tanh", None)}.get(class_name, ("tanh", "sigmoid"))
+    if config.get("activation", "tanh") != inner[0] or (
+        inner[1] and config.get("recurrent_activation", "sigmoid") != inner[1]
+    ):
+        call.refuse("has other activations than tanh and sigmoid inside, which is not supported")
+    x = call.laid(view, (1, 0, 2))
+    if config.get("go_backwards"):
+        x = _reversed(call, x)
+    units = int(config["units"])
+    order = _GATES[class_name]
+    width = call.type_of(x).shape[2]
+    kernel = call.needed("kernel", part, (width, len(order) * units))
+    repeated = call.needed("recurrent_kernel", part, (units, len(order) * units))
+
+    def sorted_gates(array: np.ndarray) -> np.ndarray:
+        return np.concatenate([np.split(array, len(order), axis=-1)[gate] for gate in order], axis=-1)
+
+    bias = call.weight("bias", part)
+    attributes = {"hidden_size": units}
+    if class_name == "GRU":
+        attributes["linear_before_reset"] = int(config.get("reset_after", bias is not None and bias.ndim == 2))
+    inputs = [
+        x,
+        *(
+            call.kept(sorted_gates(array).T[None], f"{part}{hint}")
+            for array, hint in ((kernel, "input"), (repeated, "recurrent"))
+        ),
+    ]
+    if bias is not None:
+        both = bias if bias.ndim == 2 else np.stack([bias, np.zeros_like(bias)])
+        inputs.append(call.kept(sorted_gates(both).reshape(1, -1), f"{part}bias"))
+    made, *states = call.several(_OPERATOR[class_name], *inputs, count=3 if class_name == "LSTM" else 2, **attributes)
+    return call.step("Squeeze", made, axes=[1]), [call.step("Squeeze", state, axes=[0]) for state in states]

@@ -1,0 +1,165 @@
+"""Normalisations, and the layers that standardise images inside the model."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.sources.keras.site import LayerSite, View, is_batch, layer
+
+
+def along(call: LayerSite, view: View, axes: list[int], array: np.ndarray, hint: str) -> str:
+    """An array with one number for each place along some axes, as a constant that broadcasts against the view."""
+    shape = [1] * len(view.order)
+    for axis, size in zip(axes, array.shape):
+        shape[axis] = size
+    return call.kept(np.transpose(array.reshape(shape), view.order).astype(np.float32), hint)
+
+
+def scaled(call: LayerSite, view: View, axes: list[int], factor: np.ndarray | None, offset: np.ndarray | None) -> View:
+    """The view times one array plus another, both lying along some axes."""
+    name = call.gathered(view)
+    if factor is not None:
+        name = call.step("Mul", name, along(call, view, axes, factor, "factor"))
+    if offset is not None:
+        name = call.step("Add", name, along(call, view, axes, offset, "offset"))
+    return View(name, view.order)
+
+
+@layer("BatchNormalization")
+def batch_normalisation(call: LayerSite) -> View:
+    view, rank = call.x, call.rank(call.x)
+    axis = call.config.get("axis", -1)
+    axis = (axis[0] if isinstance(axis, list) else axis) % rank
+    size = call.shape(view)[axis]
+    if is_batch(size):
+        call.refuse("normalises along the batch")
+    names = ("gamma", "beta", "moving_mean", "moving_variance")
+    held = [call.needed(name, "", (size,)) if call.weight(name) is not None else None for name in names]
+    epsilon = float(call.config.get("epsilon", 1e-3))
+    fill = (np.ones, np.zeros)
+    gamma, beta = (fill[at](size, np.float32) if held[at] is None else held[at] for at in (0, 1))
+    mean, variance = (call.needed(name, "", (size,)) for name in names[2:])
+    name = call.gathered(view)
+    if view.order.index(axis) == 1 and rank > 1:
+        inputs = [call.kept(array, hint) for array, hint in zip((gamma, beta, mean, variance), names)]
+        return View(call.step("BatchNormalization", name, *inputs, epsilon=epsilon), view.order)
+    factor = gamma.astype(np.float64) / np.sqrt(variance.astype(np.float64) + epsilon)
+    return scaled(call, view, [axis], factor, beta - mean * factor)
+
+
+def _axes(call: LayerSite, default=-1) -> list[int]:
+    axis = call.config.get("axis", default)
+    return sorted(each % call.rank(call.x) for each in (axis if isinstance(axis, list) else [axis]))
+
+
+@layer("LayerNormalization")
+def layer_normalisation(call: LayerSite) -> View:
+    """Ba et al., 2016; only scaled by the root of the mean square if the layer says so."""
+    view, axes = call.x, _axes(call)
+    rank, epsilon = call.rank(view), float(call.config.get("epsilon", 1e-3))
+    sizes = tuple(call.shape(view)[axis] for axis in axes)
+    gamma, beta = call.weight("gamma"), call.weight("beta")
+    if call.config.get("rms_scaling"):
+        return _by_mean_square(call, view, axes, gamma, epsilon)
+    if axes == list(range(rank - len(axes), rank)):
+        inputs = [call.plain(view), call.kept(np.ones(sizes, np.float32) if gamma is None else gamma, "gamma")]
+        inputs += [call.kept(beta, "beta")] if beta is not None else []
+        return call.named_view(call.step("LayerNormalization", *inputs, axis=-len(axes), epsilon=epsilon))
+    name, places = call.gathered(view), sorted(view.order.index(axis) for axis in axes)
+    centred = call.step("Sub", name, call.step("ReduceMean", name, axes=places, keepdims=1))
+    variance = call.step("ReduceMean", call.step("Mul", centred, centred), axes=places, keepdims=1)
+    deviation = call.step("Sqrt", call.step("Add", variance, call.number(epsilon, name)))
+    return scaled(call, View(call.step("Div", centred, deviation), view.order), axes, gamma, beta)
+
+
+@layer("RMSNormalization")
+def root_mean_square(call: LayerSite) -> View:
+    return _by_mean_square(call, call.x, _axes(call), call.weight("scale"), float(call.config.get("epsilon", 1e-6)))
+
+
+def _by_mean_square(call: LayerSite, view: View, axes: list[int], factor: np.ndarray | None, epsilon: float) -> View:
+    """x / sqrt(mean(x^2) + epsilon); Zhang and Sennrich, 2019."""
+    name, places = call.gathered(view), sorted(view.order.index(axis) for axis in axes)
+    square = call.step("ReduceMean", call.step("Mul", name, name), axes=places, keepdims=1)
+    length = call.step("Sqrt", call.step("Add", square, call.number(epsilon, name)))
+    return scaled(call, View(call.step("Div", name, length), view.order), axes, factor, None)
+
+
+@layer("GroupNormalization")
+def group_normalisation(call: LayerSite) -> View:
+    """Each group of channels as one instance, then scale and shift a channel; Wu and He, 2018."""
+    view, axis = call.x, _axes(call)[0]
+    rank, shape = call.rank(view), call.shape(view)
+    order = (0, axis, *(each for each in range(1, rank) if each != axis))
+    groups = int(call.config.get("groups", 32))
+    groups = shape[axis] if groups == -1 else groups
+    if shape[axis] % groups:
+        call.refuse(f"cannot put {shape[axis]} channels into {groups} groups")
+    x = call.laid(view, order)
+    given = call.type_of(x).shape
+    units = [call.kept(made(groups, np.float32), hint) for made, hint in ((np.ones, "ones"), (np.zeros, "zeros"))]
+    split = call.reshaped(x, [given[0], groups, -1])
+    normal = call.step("InstanceNormalization", split, *units, epsilon=float(call.config.get("epsilon", 1e-3)))
+    made = View(call.reshaped(normal, given), order)
+    return scaled(call, made, [axis], call.weight("gamma"), call.weight("beta"))
+
+
+@layer("UnitNormalization")
+def unit_normalisation(call: LayerSite) -> View:
+    view = call.x
+    places = sorted(view.order.index(axis) for axis in _axes(call))
+    name = call.gathered(view)
+    square = call.step("ReduceSum", call.step("Mul", name, name), axes=places, keepdims=1)
+    length = call.step("Sqrt", call.step("Max", square, call.number(1e-12, name)))
+    return View(call.step("Div", name, length), view.order)
+
+
+@layer("Normalization")
+def standardisation(call: LayerSite) -> View:
+    """(x - mean) / deviation with what was measured on the training images."""
+    view = call.x
+    rank = call.rank(view)
+    axis = call.config.get("axis", -1)
+    listed = [] if axis is None else axis if isinstance(axis, (list, tuple)) else [axis]
+    axes = sorted(each % rank for each in listed)
+    held = [call.config.get(name) for name in ("mean", "variance")]
+    if held[0] is None:
+        held = [call.needed(name) for name in ("mean", "variance")]
+    sizes = tuple(call.shape(view)[each] for each in axes)
+    mean, variance = (np.broadcast_to(np.asarray(each, np.float64).reshape(-1) if not axes or np.size(each) == 1
+                                      else np.asarray(each, np.float64).reshape(sizes), sizes or (1,)) for each in held)  # fmt: skip
+    deviation = np.maximum(np.sqrt(variance), 1e-7)
+    axes = axes or [rank - 1]
+    if call.config.get("invert"):
+        return scaled(call, view, axes, deviation, mean)
+    centred = call.step("Sub", call.gathered(view), along(call, view, axes, mean, "mean"))
+    return View(call.step("Div", centred, along(call, view, axes, deviation, "deviation")), view.order)
+
+
+@layer("Rescaling")
+def rescaling(call: LayerSite) -> View:
+    """Times a number plus a number, or one of each for every channel."""
+    view, last = call.x, call.rank(call.x) - 1
+    factor, offset = (
+        np.asarray(call.config.get(name, default), np.float64) for name, default in (("scale", 1), ("offset", 0))
+    )
+    axes = [last if call.config.get("data_format") != "channels_first" else 1]
+    single = factor.ndim == offset.ndim == 0
+    factor, offset = np.atleast_1d(factor), np.atleast_1d(offset)
+    if single:
+        axes = [last]
+    return scaled(call, view, axes, factor, offset if offset.any() else None)
+
+
+@layer("LayerScale")
+def layer_scale(call: LayerSite) -> View:
+    """A factor for each channel; Touvron et al., 2021."""
+    return scaled(call, call.x, [call.rank(call.x) - 1], call.needed("gamma"), None)
+
+
+@layer("CustomScaleLayer")
+def scaled_sum(call: LayerSite) -> View:
+    """The first plus a fraction of the second; Szegedy et al., 2016."""
+    (first, second), lead = call.together(call.views())
+    part = call.step("Mul", second, call.number(float(call.config["scale"]), second))
+    return View(call.step("Add", first, part), lead.order, lead.picks)

@@ -1,0 +1,206 @@
+"""Layers that connect: dense ones, merges, reshapes, and those that do nothing at inference."""
+
+from __future__ import annotations
+
+from functools import reduce
+
+import numpy as np
+
+from zygal.graph import Batch
+from zygal.sources.keras.site import LayerSite, View, is_batch, layer
+from zygal.sources.keras.table_activations import activated
+
+
+@layer("Dense")
+def dense(call: LayerSite) -> View:
+    """Along the last axis. Channels of an image that lies channels first are mixed by a convolution of one pixel."""
+    view, rank = call.x, call.rank(call.x)
+    width = call.shape(view)[-1]
+    kernel, bias = call.needed("kernel", "", (width, None)), call.weight("bias")
+    if rank == 2:
+        # The columns that a flattened image left in another order are met by rows in that order.
+        rows = kernel if view.picks is None else kernel[np.argsort(view.picks)]
+        inputs = [view.name, call.kept(rows, "kernel")] + ([call.kept(bias, "bias")] if bias is not None else [])
+        return activated(call, call.named_view(call.step("Gemm", *inputs)))
+    if rank == 4 and view.order == (0, 3, 1, 2):
+        inputs = [view.name, call.kept(kernel.T[:, :, None, None], "kernel")]
+        inputs += [call.kept(bias, "bias")] if bias is not None else []
+        made = call.step("Conv", *inputs, strides=[1, 1], pads=[0] * 4, dilations=[1, 1], group=1, kernel_shape=[1, 1])
+        return activated(call, View(made, view.order))
+    made = call.step("MatMul", call.plain(view), call.kept(kernel, "kernel"))
+    if bias is not None:
+        made = call.step("Add", made, call.kept(bias, "bias"))
+    return activated(call, call.named_view(made))
+
+
+@layer("EinsumDense")
+def einsum_dense(call: LayerSite) -> View:
+    view, equation = call.x, call.config["equation"].replace(" ", "")
+    kernel = call.needed("kernel")
+    given, made = equation.split("->")
+    first, second = given.split(",")
+    if "..." in equation:
+        hidden = "".join(letter for letter in "ABCDEFGH")[: call.rank(view) - len(first.replace("...", ""))]
+        first, made = first.replace("...", hidden), made.replace("...", hidden)
+    name = call.step("Einsum", call.plain(view), call.kept(kernel, "kernel"), equation=f"{first},{second}->{made}")
+    bias = call.weight("bias")
+    if bias is not None:
+        name = call.step("Add", name, call.kept(bias, "bias"))
+    return activated(call, call.named_view(name))
+
+
+@layer("Flatten")
+def flatten(call: LayerSite) -> View:
+    """Columns keep the order in which the image lies; what reads them knows which is which."""
+    view = call.x
+    rank, shape = call.rank(view), call.shape(view)
+    if rank == 1:
+        return call.named_view(call.step("Unsqueeze", view.name, axes=[1]))
+    if rank == 2:
+        return view
+    order = view.order
+    if call.config.get("data_format") == "channels_first":
+        # The framework itself turns such images before it flattens them.
+        order = tuple({0: 0, 1: rank - 1}.get(axis, axis - 1) for axis in view.order)
+        shape = (shape[0], *shape[2:], shape[1])
+    name = call.step("Flatten", call.gathered(view), axis=1)
+    if order[0] != 0 or any(is_batch(size) for size in shape[1:]):
+        call.refuse("flattens the batch")
+    places = np.arange(int(np.prod(shape[1:]))).reshape(shape[1:])
+    lying = np.transpose(places, [axis - 1 for axis in order[1:]]).reshape(-1)  # the place of each column as it lies
+    if np.array_equal(lying, np.arange(lying.size)):
+        return View(name, (0, 1))
+    return View(name, (0, 1), np.argsort(lying))
+
+
+@layer("Reshape")
+def reshape(call: LayerSite) -> View:
+    return reshaped_to(call, call.x, list(call.config["target_shape"]))
+
+
+def reshaped_to(call: LayerSite, view: View, sizes: list[int]) -> View:
+    """To sizes that leave out the batch; one may be -1."""
+    shape = call.shape(view)
+    count = int(np.prod(shape[1:], dtype=np.int64))
+    sizes = [int(size) for size in sizes]
+    if -1 in sizes:
+        sizes[sizes.index(-1)] = count // max(-int(np.prod(sizes, dtype=np.int64)), 1)
+    if int(np.prod(sizes, dtype=np.int64)) != count or min(sizes, default=1) < 0:
+        call.refuse(f"reshapes {count} elements of an image to {sizes}")
+    channels = shape[-1]
+    if view.order != tuple(range(len(view.order))) and sizes[-1] == channels == count:
+        # One pixel: nothing moves.
+        return call.named_view(call.reshaped(call.gathered(view), [shape[0], *sizes]))
+    return call.named_view(call.reshaped(call.plain(view), [shape[0], *sizes]))
+
+
+@layer("Permute")
+def permute(call: LayerSite) -> View:
+    """Only the counting of the axes changes; what needs another order in memory turns it then."""
+    view, dims = call.x, [0, *call.config["dims"]]
+    if sorted(dims) != list(range(call.rank(view))):
+        call.refuse(f"orders axes by {dims[1:]}")
+    return View(call.gathered(view), tuple(dims.index(axis) for axis in view.order))
+
+
+@layer("RepeatVector")
+def repeat_vector(call: LayerSite) -> View:
+    wide = call.step("Unsqueeze", call.plain(call.x), axes=[1])
+    return call.named_view(call.step("Tile", wide, repeats=[1, int(call.config["n"]), 1]))
+
+
+def _merge(operator: str, *names: str) -> None:
+    @layer(*names)
+    def merge(call: LayerSite) -> View:
+        names, lead = call.together(call.views())
+        return View(reduce(lambda left, right: call.step(operator, left, right), names), lead.order, lead.picks)
+
+
+_merge("Add", "Add")
+_merge("Sub", "Subtract")
+_merge("Mul", "Multiply")
+_merge("Max", "Maximum")
+_merge("Min", "Minimum")
+
+
+@layer("Average")
+def average(call: LayerSite) -> View:
+    names, lead = call.together(call.views())
+    total = reduce(lambda left, right: call.step("Add", left, right), names)
+    return View(call.step("Mul", total, call.number(1 / len(names), total)), lead.order, lead.picks)
+
+
+@layer("Concatenate")
+def concatenate(call: LayerSite) -> View:
+    return joined(call, call.views(), int(call.config.get("axis", -1)))
+
+
+def joined(call: LayerSite, views: list[View], axis: int) -> View:
+    """Values one behind the other along an axis, in the order in which the first lies."""
+    views = [View(call.gathered(view), view.order) for view in views]
+    order = views[0].order
+    names = [call.laid(view, order) for view in views]
+    return View(call.step("Concat", *names, axis=order.index(axis % len(order))), order)
+
+
+@layer("Dot")
+def dot(call: LayerSite) -> View:
+    """Sums of products along an axis of each, images apart."""
+    left, right = call.views()
+    axes = call.config["axes"]
+    axes = [axes, axes] if isinstance(axes, int) else list(axes)
+    names = [call.plain(view) for view in (left, right)]
+    if call.config.get("normalize"):
+        names = [_unit(call, name, axis) for name, axis in zip(names, axes)]
+    letters = iter("bcdefghijklmnopqrstuvwxyz")
+    terms = []
+    for view, axis in zip((left, right), axes):
+        axis %= call.rank(view)
+        terms.append("".join("a" if at == 0 else "z" if at == axis else next(letters) for at in range(call.rank(view))))
+    made = "a" + "".join(letter for term in terms for letter in term if letter not in "az")
+    name = call.step("Einsum", *names, equation=f"{terms[0]},{terms[1]}->{made}")
+    return call.named_view(call.step("Unsqueeze", name, axes=[1]) if len(made) == 1 else name)
+
+
+def _unit(call: LayerSite, name: str, axis: int) -> str:
+    square = call.step("ReduceSum", call.step("Mul", name, name), axes=[axis], keepdims=1)
+    return call.step("Div", name, call.step("Sqrt", call.step("Max", square, call.number(1e-12, name))))
+
+
+@layer("Embedding")
+def embedding(call: LayerSite) -> View:
+    table = call.needed("embeddings")
+    index = call.step("Cast", call.plain(call.x), to="int64")
+    return call.named_view(call.step("Gather", call.kept(table, "embeddings"), index, axis=0))
+
+
+@layer("TimeDistributed")
+def each_step(call: LayerSite) -> View:
+    """The inner layer on every step, the steps taken for images."""
+    view = call.x
+    shape = call.shape(view)
+    if not is_batch(shape[0]) or is_batch(shape[1]):
+        call.refuse("goes along an axis that is not known beforehand")
+    merged = call.reshaped(call.plain(view), [Batch(shape[0].times * shape[1]), *shape[2:]])
+    made = call.inner("layer", call.named_view(merged))
+    inner = call.shape(made)
+    return call.named_view(call.reshaped(call.plain(made), [shape[0], shape[1], *inner[1:]]))
+
+
+@layer("SpectralNormalization")
+def wrapped(call: LayerSite) -> View:
+    """At inference the kernel is what training left of it."""
+    return call.inner("layer", call.x)
+
+
+@layer("Dropout", "SpatialDropout1D", "SpatialDropout2D", "SpatialDropout3D", "GaussianNoise", "GaussianDropout",
+       "AlphaDropout", "ActivityRegularization", "Identity", "StochasticDepth", "RandomBrightness", "RandomContrast",
+       "RandomFlip", "RandomRotation", "RandomTranslation", "RandomZoom", "RandomHue", "RandomSaturation",
+       "RandomSharpness", "RandomColorJitter", "RandomColorDegeneration", "RandomErasing", "RandomGaussianBlur",
+       "RandomGrayscale", "RandomInvert", "RandomPosterization", "RandomShear", "RandomPerspective", "RandomHeight",
+       "RandomWidth", "RandomElasticTransform", "AutoContrast", "CutMix", "MixUp", "RandAugment", "AugMix")  # fmt: skip
+def nothing(call: LayerSite) -> View:
+    """What only training does."""
+    if call.shown.class_name == "AutoContrast":
+        call.refuse("stretches contrasts at inference too, which is not supported; do it in the inlet's images")
+    return call.x

@@ -1,0 +1,219 @@
+"""A model's structure to a graph, layer by layer through the tables."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from zygal.errors import GraphError, SourceError, UnknownOperators
+from zygal.graph import Batch, Graph, GraphBuilder, TensorType
+from zygal.sources.keras import (  # noqa: F401  (each table enters its layers)
+    table_activations,
+    table_attention,
+    table_images,
+    table_normalisation,
+    table_operations,
+    table_shapes,
+)
+from zygal.sources.keras.containers import KerasFile
+from zygal.sources.keras.site import LAYERS, OPERATIONS, LayerSite, View, function_of
+from zygal.sources.keras.structure import Layer, Model, Reference
+from zygal.sources.keras.weights import Way, Weights
+
+PREPROCESSING = ("Rescaling", "Normalization", "Resizing", "CenterCrop")
+OWN_CODE = ("Lambda",)
+
+
+@dataclass(frozen=True)
+class Translation:
+    """A graph with one output of the model."""
+
+    graph: Graph
+
+
+def all_layers(model: Model) -> list[Layer]:
+    """The layers of a model and of the models inside it."""
+    found = []
+    for layer in model.layers.values():
+        found.append(layer)
+        if layer.model is not None:
+            found += all_layers(layer.model)
+    return found
+
+
+def unknown_layers(model: Model) -> dict[str, list[str]]:
+    """The classes of layers that the tables lack, each with the layers that are of it."""
+    unknown: dict[str, list[str]] = {}
+    for layer in all_layers(model):
+        known = layer.model is not None or layer.class_name == "InputLayer"
+        known = known or (function_of(layer) in OPERATIONS if layer.is_operation else layer.class_name in LAYERS)
+        if not known or layer.module == "custom":
+            name = function_of(layer) if layer.is_operation else layer.class_name
+            unknown.setdefault(name, []).append(layer.name)
+    return unknown
+
+
+def input_type(file: KerasFile, model: Model) -> TensorType:
+    """The type of the model's only input. Raises SourceError."""
+    if len(model.inputs) != 1:
+        raise SourceError(
+            f"{file.path} takes {len(model.inputs)} inputs ({', '.join(each.layer for each in model.inputs)}); an image "
+            "classifier takes one, so save a model that takes the image alone."
+        )
+    config = model.layers[model.inputs[0].layer].config
+    shape = config.get("batch_shape") or config.get("batch_input_shape")
+    if not isinstance(shape, list) or len(shape) < 2:
+        raise SourceError(
+            f"{file.path} does not say the size of its images; call the model once on an image, and save it again."
+        )
+    if any(not isinstance(size, int) or size < 1 for size in shape[1:]):
+        raise SourceError(
+            f"{file.path} leaves the size of its images open ({_sizes(shape)}); rebuild it with the size fixed in its input "
+            "layer, load the weights, and save that."
+        )
+    dtype = config.get("dtype") or "float32"
+    dtype = str(dtype if isinstance(dtype, str) else "float32")
+    if dtype not in ("uint8", "int32", "int64"):
+        dtype = "float32"
+    return TensorType(np.dtype(dtype), (Batch(), *shape[1:]))
+
+
+def _sizes(shape: list) -> str:
+    return " x ".join("?" if size is None else str(size) for size in shape[1:])
+
+
+def translate(file: KerasFile, model: Model, output: str | None = None) -> Translation:
+    """The model's graph with one output, the first unless said. Raises UnknownOperators naming all, or SourceError."""
+    output = output or next(iter(model.outputs))
+    if output not in model.outputs:
+        raise SourceError(f"{file.path} has no output {output}; it has {', '.join(model.outputs)}.")
+    _refuse_own_code(file, model)
+    return _Translator(file, model).run(output)
+
+
+def _refuse_own_code(file: KerasFile, model: Model) -> None:
+    for layer in all_layers(model):
+        if layer.class_name in OWN_CODE:
+            raise SourceError(
+                f"{file.path} cannot be converted: layer {layer.name} (Lambda) holds Python code, which is never run; "
+                "replace it by layers of the framework, load the weights, and save that."
+            )
+        policy = layer.config.get("dtype")
+        if (
+            isinstance(policy, dict)
+            and "uantiz" in str(policy.get("class_name"))
+            or layer.config.get("quantization_config")
+        ):
+            raise SourceError(
+                f"{file.path} cannot be converted: layer {layer.name} ({layer.class_name}) keeps quantised weights, of which "
+                "the framework has changed the meaning; save the model before quantising it."
+            )
+    unknown = unknown_layers(model)
+    if unknown:
+        raise UnknownOperators(str(file.path), unknown, "layer", "save")
+
+
+class _Translator:
+    def __init__(self, file: KerasFile, model: Model):
+        self._file, self._model, self._weights = file, model, Weights(file, model)
+        self._builder, self._held = GraphBuilder(), {}
+
+    def run(self, output: str) -> Translation:
+        type = input_type(self._file, self._model)
+        name = self._builder.input(self._model.inputs[0].layer, type)
+        if type.dtype != np.float32:
+            name = self._builder.add("Cast", (name,), f"{name}.float", "input", to="float32")
+        view = View(name, tuple(range(type.rank)))
+        (made,) = self._results(self._model, (), [view], [self._model.outputs[output]])
+        last = self._model.layers[self._model.outputs[output].layer]
+        site = LayerSite(self._builder, str(self._file.path), last, last.name, [made], {}, {})
+        return Translation(self._builder.finish([site.plain(made)]))
+
+    def _results(self, model: Model, way: Way, given: list[View], wanted: list[Reference]) -> list[View]:
+        """The wanted results of a model that is called on some values."""
+        done: dict[tuple[str, int], list[View]] = {
+            (reference.layer, reference.call): [view] for reference, view in zip(model.inputs, given, strict=True)
+        }
+        pending, opened = [(each.layer, each.call) for each in wanted], set()
+        while pending:
+            place = pending[-1]
+            if place in done:
+                pending.pop()
+                continue
+            layer = model.layers.get(place[0])
+            if layer is None or not 0 <= place[1] < len(layer.calls):
+                raise SourceError(f"{self._file.path} is damaged: call {place[1]} of layer {place[0]} is made nowhere.")
+            call = layer.calls[place[1]]
+            missing = [each for each in _read(call.positional, call.named) if (each.layer, each.call) not in done]
+            if missing:
+                if place in opened:
+                    raise SourceError(f"{self._file.path} is damaged: layer {place[0]} reads its own result.")
+                opened.add(place)
+                pending += [(each.layer, each.call) for each in missing]
+                continue
+            positional, named = (_filled(each, done, self._file) for each in (list(call.positional), dict(call.named)))
+            done[place] = self._call(layer, (*way, layer.name), positional, named)
+            pending.pop()
+        return [_result(done, each, self._file) for each in wanted]
+
+    def _call(self, layer: Layer, way: Way, positional: list, named: dict) -> list[View]:
+        if layer.model is not None:
+            views = positional[0] if isinstance(positional[0], list) else [positional[0]]
+            if len(views) != len(layer.model.inputs) or not all(isinstance(view, View) for view in views):
+                raise SourceError(
+                    f"{self._file.path} is damaged: the model {layer.name} is called on {len(views)} values."
+                )
+            return self._results(layer.model, way, views, list(layer.model.outputs.values()))
+        site = self._site(layer, positional, named, way)
+        table, name = (OPERATIONS, function_of(layer)) if layer.is_operation else (LAYERS, layer.class_name)
+        return self._guarded(site, lambda: table[name](site))
+
+    def _guarded(self, site: LayerSite, run) -> list[View]:
+        try:
+            made = run()
+        except GraphError as fault:
+            raise SourceError(f"{self._file.path} cannot be converted: {fault}") from fault
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError) as fault:
+            site.refuse(f"has settings or arguments that do not fit it ({type(fault).__name__}: {fault})")
+        return made if isinstance(made, list) else [made]
+
+    def _site(self, layer: Layer, positional: list, named: dict, way: Way) -> LayerSite:
+        if way not in self._held:
+            self._held[way] = self._weights.of(way, layer)
+        name = "/".join(way) or layer.name
+        site = LayerSite(self._builder, str(self._file.path), layer, name, positional, named, self._held[way])
+        site.first_ages = not self._file.version.startswith("3")
+        return site
+
+
+def _read(*arguments: Any) -> list[Reference]:
+    """The references in arguments, lists and dictionaries of them included."""
+    found: list[Reference] = []
+    for each in arguments:
+        if isinstance(each, Reference):
+            found.append(each)
+        elif isinstance(each, (list, tuple)):
+            found += _read(*each)
+        elif isinstance(each, dict):
+            found += _read(*each.values())
+    return found
+
+
+def _filled(argument: Any, done: dict[tuple[str, int], list[View]], file: KerasFile) -> Any:
+    """An argument with values in the places of references."""
+    if isinstance(argument, Reference):
+        return _result(done, argument, file)
+    if isinstance(argument, (list, tuple)):
+        return [_filled(each, done, file) for each in argument]
+    if isinstance(argument, dict):
+        return {key: _filled(each, done, file) for key, each in argument.items()}
+    return argument
+
+
+def _result(done: dict[tuple[str, int], list[View]], reference: Reference, file: KerasFile) -> View:
+    results = done[reference.layer, reference.call]
+    if not 0 <= reference.result < len(results):
+        raise SourceError(f"{file.path} is damaged: layer {reference.layer} has no result {reference.result}.")
+    return results[reference.result]

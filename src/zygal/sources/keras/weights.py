@@ -1,0 +1,292 @@
+"""Which stored array is which variable of which layer, in either container."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import h5py
+import numpy as np
+
+from zygal.errors import SourceError
+from zygal.sources.keras.containers import KerasFile, child, names_in, read_array
+from zygal.sources.keras.structure import Layer, Model
+
+Way = tuple[str, ...]
+"""The names of the layers that lead to a layer, from the outermost model inwards."""
+
+
+@dataclass(frozen=True)
+class Variable:
+    """A variable of a layer: its name, the part of the layer that holds it, and whether training changes it."""
+
+    name: str
+    part: str = ""
+    trained: bool = True
+
+
+def _plain(*names: str) -> Callable[[dict[str, Any]], list[Variable]]:
+    """Variables of which the bias may be switched off."""
+
+    def variables(config: dict[str, Any]) -> list[Variable]:
+        return [Variable(name) for name in names if name != "bias" or config.get("use_bias", True)]
+
+    return variables
+
+
+def _normalisation(config: dict[str, Any]) -> list[Variable]:
+    made = [Variable("gamma")] if config.get("scale", True) else []
+    return made + ([Variable("beta")] if config.get("center", True) else [])
+
+
+def _batch_normalisation(config: dict[str, Any]) -> list[Variable]:
+    return [*_normalisation(config), Variable("moving_mean", "", False), Variable("moving_variance", "", False)]
+
+
+def _standardisation(config: dict[str, Any]) -> list[Variable]:
+    if config.get("mean") is not None:
+        return []
+    return [Variable(name, "", False) for name in ("mean", "variance", "count")]
+
+
+def _recurrent(part: str = "cell") -> Callable[[dict[str, Any]], list[Variable]]:
+    def variables(config: dict[str, Any]) -> list[Variable]:
+        names = ["kernel", "recurrent_kernel"] + ["bias"] * bool(config.get("use_bias", True))
+        return [Variable(name, part) for name in names]
+
+    return variables
+
+
+def _both_ways(config: dict[str, Any]) -> list[Variable]:
+    inner = config["layer"]["config"]
+    backward = (config.get("backward_layer") or {}).get("config", inner)
+    return [*_recurrent("forward_layer/cell")(inner), *_recurrent("backward_layer/cell")(backward)]
+
+
+def _heads(config: dict[str, Any]) -> list[Variable]:
+    names = ["kernel"] + ["bias"] * bool(config.get("use_bias", True))
+    parts = ("query_dense", "key_dense", "value_dense", "output_dense")
+    return [Variable(name, part) for part in parts for name in names]
+
+
+def _wrapped(config: dict[str, Any]) -> list[Variable]:
+    inner = config["layer"]
+    held = VARIABLES.get(inner["class_name"], lambda _: [])(inner["config"])
+    return [Variable(each.name, f"layer/{each.part}".strip("/"), each.trained) for each in held]
+
+
+def _spectral(config: dict[str, Any]) -> list[Variable]:
+    return [*_wrapped(config), Variable("vector_u", "", False)]
+
+
+VARIABLES: dict[str, Callable[[dict[str, Any]], list[Variable]]] = {
+    **dict.fromkeys(("Conv1D", "Conv2D", "Conv3D", "Conv1DTranspose", "Conv2DTranspose", "Conv3DTranspose", "Dense"),
+                    _plain("kernel", "bias")),
+    **dict.fromkeys(("DepthwiseConv1D", "DepthwiseConv2D"), _plain("kernel", "bias")),
+    **dict.fromkeys(("SeparableConv1D", "SeparableConv2D"), _plain("depthwise_kernel", "pointwise_kernel", "bias")),
+    "EinsumDense": lambda config: _plain("kernel", "bias")({"use_bias": bool(config.get("bias_axes"))}),
+    "BatchNormalization": _batch_normalisation,
+    "LayerNormalization": lambda config: _normalisation(config if not config.get("rms_scaling") else {"center": False}),
+    "GroupNormalization": _normalisation,
+    "RMSNormalization": _plain("scale"),
+    "Normalization": _standardisation,
+    "PReLU": _plain("alpha"),
+    "Embedding": _plain("embeddings"),
+    "LSTM": _recurrent(), "GRU": _recurrent(), "SimpleRNN": _recurrent(),
+    "Bidirectional": _both_ways,
+    "TimeDistributed": _wrapped,
+    "SpectralNormalization": _spectral,
+    "MultiHeadAttention": _heads, "GroupedQueryAttention": _heads, "GroupQueryAttention": _heads,
+    "Attention": lambda config: [Variable("scale")] if config.get("use_scale") else [],
+    "AdditiveAttention": lambda config: [Variable("scale")] if config.get("use_scale", True) else [],
+    "LayerScale": _plain("gamma"),
+}  # fmt: skip
+"""The variables of each class of layers, in the order in which the layer makes them."""
+
+
+class Weights:
+    """The arrays of every layer of a file, found when they are asked for."""
+
+    def __init__(self, file: KerasFile, model: Model):
+        self._file, self._groups, self._arrays = file, {}, {}
+        if file.by_place:
+            self._place(model, (), file.weights)
+        else:
+            self._name(model)
+
+    def of(self, way: Way, layer: Layer) -> dict[tuple[str, str], np.ndarray]:
+        """The layer's arrays by (part, name) of its variables. Raises SourceError naming the layer."""
+        variables = VARIABLES.get(layer.class_name, lambda _: [])(layer.config)
+        if not variables:
+            return {}
+        found = self._arrays.get(way) or list(self._by_place(way, variables))
+        if len(found) != len(variables):
+            raise SourceError(
+                f"{self._file.path} does not fit its configuration: layer {layer.name} ({layer.class_name}) needs "
+                f"{len(variables)} arrays and has {len(found)}; save the model again."
+            )
+        return {(each.part, each.name): self._widened(dataset) for each, dataset in zip(variables, found)}
+
+    def dtypes(self) -> set[str]:
+        """The dtypes of all stored arrays of floating point."""
+        names: set[str] = set()
+
+        def note(_, item):
+            if isinstance(item, h5py.Dataset) and item.dtype.kind == "f":
+                names.add(item.dtype.name)
+
+        self._file.weights.visititems(note)
+        return names
+
+    def parameters(self) -> int:
+        """How many numbers are stored."""
+        sizes = []
+        self._file.weights.visititems(
+            lambda _, item: sizes.append(item.size) if isinstance(item, h5py.Dataset) else None
+        )
+        return sum(sizes)
+
+    def _widened(self, dataset: h5py.Dataset) -> np.ndarray:
+        array = read_array(dataset, self._file.path)
+        return array if array.dtype == np.float32 or array.dtype.kind != "f" else array.astype(np.float32)
+
+    # The .keras archive: groups named after classes, numbered in the order of the layers of each container.
+
+    def _place(self, model: Model, way: Way, group: h5py.Group) -> None:
+        container, used = child(group, "layers", self._file.path), {}
+        if not isinstance(container, h5py.Group):
+            return
+        named = dict(self._by_kept_name(container))
+        for layer in model.layers.values():
+            if layer.is_operation or layer.name == "/input":
+                continue
+            if layer.class_name == "InputLayer" and model.class_name == "Sequential":
+                continue
+            stem = _snake_case(layer.class_name if layer.class_name != "Model" else "Functional")
+            number = used[stem] = used.get(stem, -1) + 1
+            place = named.get(layer.name) or (f"{stem}_{number}" if number else stem)
+            held = child(container, place, self._file.path)
+            if isinstance(held, h5py.Group):
+                self._groups[(*way, layer.name)] = held
+                if layer.model is not None:
+                    self._place(layer.model, (*way, layer.name), held)
+
+    def _by_kept_name(self, container: h5py.Group) -> Iterator[tuple[str, str]]:
+        """Layer names to groups, where the archive keeps the names."""
+        for name in container:
+            variables = child(container, f"{name}/vars", self._file.path)
+            if isinstance(variables, h5py.Group) and "name" in variables.attrs:
+                yield str(variables.attrs["name"]), name
+
+    def _by_place(self, way: Way, variables: list[Variable]) -> Iterator[h5py.Dataset]:
+        group, counts = self._groups.get(way), {}
+        if group is None:
+            return
+        for variable in variables:
+            number = counts[variable.part] = counts.get(variable.part, -1) + 1
+            dataset = child(group, f"{variable.part}/vars/{number}".strip("/"), self._file.path)
+            if isinstance(dataset, h5py.Dataset):
+                yield dataset
+
+    # The HDF5 file: a group for each layer of the outermost model, and the names of its arrays in order.
+
+    def _name(self, model: Model) -> None:
+        for layer in model.layers.values():
+            group = child(self._file.weights, layer.name, self._file.path)
+            if not isinstance(group, h5py.Group):
+                continue
+            names = names_in(group, "weight_names")
+            stored = [(name, child(group, name, self._file.path)) for name in names]
+            if any(not isinstance(dataset, h5py.Dataset) for _, dataset in stored):
+                raise SourceError(f"{self._file.path} is damaged: arrays of layer {layer.name} are missing from it.")
+            if layer.model is None:
+                self._arrays[(layer.name,)] = _in_order(layer, stored)
+            else:
+                self._share_out(layer, stored)
+
+    def _share_out(self, nested: Layer, stored: list[tuple[str, h5py.Dataset]]) -> None:
+        """The arrays of a model used as a layer: one list, in which what training changes may come first."""
+        owners = list(_variables_inside(nested.model, (nested.name,), nested.trainable))
+        if len(owners) != len(stored):
+            raise SourceError(
+                f"{self._file.path} does not fit its configuration: the model {nested.name} needs {len(owners)} arrays "
+                f"and has {len(stored)}; save the model again."
+            )
+        by_layer = [(way, variable) for way, variable, _ in owners]
+        trained_first = [(way, variable) for way, variable, trained in owners if trained]
+        trained_first += [(way, variable) for way, variable, trained in owners if not trained]
+        for order in (_by_both_names(by_layer, stored), trained_first, by_layer):
+            if order and all(_means(name, variable) for (name, _), (_, variable) in zip(stored, order)):
+                break
+        else:
+            raise SourceError(
+                f"{self._file.path} names the arrays of the model {nested.name} in an order that fits none of its layers; "
+                "save the model again with a newer Keras."
+            )
+        places = {owner: dataset for owner, (_, dataset) in zip(order, stored)}
+        for way, variable in by_layer:
+            self._arrays.setdefault(way, []).append(places[way, variable])
+
+
+def _variables_inside(model: Model, way: Way, trainable: bool) -> Iterator[tuple[Way, Variable, bool]]:
+    for layer in model.layers.values():
+        active = trainable and model.trainable and layer.trainable
+        if layer.model is not None:
+            yield from _variables_inside(layer.model, (*way, layer.name), active)
+            continue
+        for variable in VARIABLES.get(layer.class_name, lambda _: [])(layer.config):
+            yield (*way, layer.name), variable, active and variable.trained
+
+
+def _by_both_names(owners, stored):
+    """The owners in the order of the stored names, if each name tells its layer and its variable."""
+    places = {}
+    for way, variable in owners:
+        fitting = [name for name, _ in stored if way[-1] in _parts(name)[:-1] and _means(name, variable)]
+        if variable.part:
+            fitting = [name for name in fitting if variable.part.split("/")[0].split("_")[0] in name]
+        if len(fitting) != 1 or fitting[0] in places:
+            return None
+        places[fitting[0]] = (way, variable)
+    return [places[name] for name, _ in stored]
+
+
+def _in_order(layer: Layer, stored: list[tuple[str, h5py.Dataset]]) -> list[h5py.Dataset]:
+    """A layer's arrays in the order of its variables: by their names where those tell, else as they lie."""
+    variables = VARIABLES.get(layer.class_name, lambda _: [])(layer.config)
+    if len({each.name for each in variables}) == len(variables):
+        found = [[dataset for name, dataset in stored if _means(name, each)] for each in variables]
+        if all(len(fitting) == 1 for fitting in found):
+            return [fitting[0] for fitting in found]
+    return [dataset for _, dataset in stored]
+
+
+_OTHER_NAMES = {
+    "kernel": ("W", "depthwise_kernel"), "bias": ("b",), "moving_mean": ("running_mean",),
+    "moving_variance": ("running_std", "running_var", "moving_var"), "alpha": ("alphas",), "scale": ("attention_v",),
+}  # fmt: skip
+
+
+def _parts(name: str) -> list[str]:
+    return name.partition(":")[0].split("/")
+
+
+def _means(name: str, variable: Variable) -> bool:
+    """Whether a stored name is that of a variable, as one of the ages spelled it."""
+    last = _parts(name)[-1]
+    spellings = (variable.name, *_OTHER_NAMES.get(variable.name, ()))
+    return any(re.fullmatch(rf"(.*_)?{spelling}(_\d+)?", last) and _no_other(last, spelling) for spelling in spellings)
+
+
+def _no_other(last: str, spelling: str) -> bool:
+    """Whether the ending is not that of another variable whose name ends alike."""
+    longer = ("recurrent_kernel", "depthwise_kernel", "pointwise_kernel")
+    return not any(last.endswith(each) and spelling != each and len(each) > len(spelling) for each in longer)
+
+
+def _snake_case(name: str) -> str:
+    """As the framework turns class names into names of groups."""
+    name = re.sub(r"(.)([A-Z][a-z]+)", r"\1_\2", re.sub(r"\W+", "", name))
+    return re.sub(r"([a-z])([A-Z])", r"\1_\2", name).lower()
