@@ -19,8 +19,9 @@ from zygal.evidence.compare import compare_scores, tensor_differences
 from zygal.evidence.match import Limits, match
 from zygal.evidence.witness import read_witness, write_witness
 from zygal.inlet import Crop, Decode, Inlet, Resize, Tensor, Values, read_inlet
+from zygal.scores import recorded_scores_kind
 from zygal.sources import read_source
-from zygal.survey import recorded_scores_kind, survey
+from zygal.survey import survey
 
 
 @pytest.fixture(scope="module")

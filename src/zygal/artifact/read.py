@@ -17,6 +17,7 @@ from zygal.errors import ArtifactError
 from zygal.files import sha256_of
 from zygal.graph import Batch, Graph, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators, operator_named
+from zygal.scores import scores_by_operator
 
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
                      21: "1.18", 22: "1.21", 23: "1.22"}  # fmt: skip
@@ -165,9 +166,4 @@ def _declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, .
 def _scores_kind(graph: onnx.GraphProto) -> str:
     """What the first output is, by the operator that makes it."""
     made_by = {name: node.op_type for node in graph.node for name in node.output}
-    kinds_of_scores = {
-        "Softmax": "probabilities",
-        "Sigmoid": "independent probabilities",
-        "LogSoftmax": "log-probabilities",
-    }
-    return kinds_of_scores.get(made_by.get(graph.output[0].name, ""), "logits")
+    return scores_by_operator(made_by.get(graph.output[0].name, ""))

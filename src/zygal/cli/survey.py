@@ -16,7 +16,7 @@ def register(commands) -> None:
         "Says what a source, an artifact, a witness or an inlet is: what to feed and fetch, layers, sizes, versions.",
         "zygal survey channel_marks.pt2",
     )
-    command.add_argument("file", metavar="FILE", help="a captured program, an artifact, a witness, an inlet or labels")
+    command.add_argument("file", metavar="FILE", help="a trained model, an artifact, a witness, an inlet or labels")
     command.set_defaults(run=run)
 
 
@@ -27,7 +27,9 @@ def run(options) -> int:
     check_json(options.json)
     found = survey(options.file)
     describe = {
-        kinds.PROGRAM: _program,
+        kinds.PROGRAM: _trained,
+        kinds.KERAS_ARCHIVE: _trained,
+        kinds.HDF5: _trained,
         kinds.ARTIFACT: _artifact,
         kinds.WITNESS: _witness,
         kinds.INLET: _inlet,
@@ -42,7 +44,7 @@ def run(options) -> int:
 Description = tuple[list[tuple[str, str]], dict[str, Any]]
 
 
-def _program(facts) -> Description:
+def _trained(facts) -> Description:
     inputs = [_tensor_line(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type]
     outputs = [
         f"{name}   {type or 'of unknown shape'}{_scores_note(type and type.shape, facts.scores, place)}"
@@ -51,9 +53,14 @@ def _program(facts) -> Description:
     operators = {_short(name): count for name, count in facts.operators.items()}
     unknown = ", ".join(facts.unknown_operators)
     rows = [
-        ("made by", f"{facts.framework} {facts.framework_version}, schema {facts.schema_version}"),
+        ("made by", f"{facts.framework} {facts.framework_version}, {facts.file_format}"),
         *_numbered("feed", inputs),
         *_numbered("fetch", outputs),
+        *(
+            [("prepares", f"images itself, in {', '.join(facts.preprocessing)}; do not do that in the inlet again")]
+            if facts.preprocessing
+            else []
+        ),
         ("layers", f"{len(facts.layers)} layers, {counted(sum(operators.values()), 'call')} of operators"),
         ("operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
         (
@@ -61,7 +68,7 @@ def _program(facts) -> Description:
             f"{_grouped(facts.parameters)} trained, in {', '.join(facts.weight_dtypes) or 'no float dtype'}",
         ),
         ("file size", file_size(facts.size_bytes)),
-        ("converts", f"no: unknown operators {unknown}" if unknown else "every operator is known"),
+        ("converts", f"no: unknown operators or layers {unknown}" if unknown else "every operator is known"),
     ]
     document = asdict(facts) | {
         "inputs": [_tensor_json(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type],
@@ -106,7 +113,7 @@ def _artifact(facts) -> Description:
 
 
 def _witness(facts) -> Description:
-    from zygal.survey import recorded_scores_kind
+    from zygal.scores import recorded_scores_kind
 
     scores = recorded_scores_kind(facts.scores)
     classes = facts.scores.shape[1]

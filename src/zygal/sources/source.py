@@ -1,16 +1,14 @@
-"""One door for all sources: a file to a graph and what is known about it."""
+"""One door for all sources: a file to a graph and what is known about it, whichever framework wrote it."""
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from math import prod
 from pathlib import Path
 
-from zygal.errors import SourceError, UnknownOperators
-from zygal.files import sha256_of
+from zygal import kinds
+from zygal.errors import FileError
 from zygal.graph import Graph, TensorType
 
 
@@ -38,10 +36,12 @@ class SourceFacts:
     path: Path
     framework: str
     framework_version: str
-    schema_version: str
+    file_format: str
     inputs: dict[str, TensorType | None]
     outputs: dict[str, TensorType | None]
     scores: str
+    preprocessing: list[str]
+    """Layers inside the model that standardise or resize images, so that nobody does it twice."""
     operators: dict[str, int]
     unknown_operators: list[str]
     layers: list[str]
@@ -51,6 +51,10 @@ class SourceFacts:
     size_bytes: int
 
 
+KINDS = (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5)
+"""The kinds of files that hold a trained model."""
+
+
 @contextmanager
 def read_source(path: str | Path, keep_batch: bool = False, output: str | None = None) -> Iterator[Source]:
     """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
@@ -58,83 +62,38 @@ def read_source(path: str | Path, keep_batch: bool = False, output: str | None =
     A program that was captured with a fixed batch is freed from it, unless `keep_batch`. Raises
     FileError, SourceError or UnknownOperators.
     """
-    from zygal.sources.pytorch import open_program, read_program
+    if _is_keras(path):
+        from zygal.sources.keras.door import read_model
 
-    with open_program(path) as archive:
-        program = read_program(archive)
-        notes = []
-        widths = _weight_dtypes(program)
-        if any(width in ("float16", "bfloat16", "float64") for width in widths):
-            notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
-        translation, freed_from = _translated(program, archive, keep_batch, output)
-        yield Source(
-            path=Path(path),
-            sha256=sha256_of(path),
-            framework="PyTorch",
-            framework_version=program.framework_version,
-            graph=translation.graph,
-            output_names=program.output_names,
-            freed_from_batch=freed_from,
-            notes=(*notes, *translation.notes),
-        )
+        with read_model(path, output) as source:
+            yield source
+        return
+    from zygal.sources.pytorch.door import read_captured
 
-
-def _translated(program, archive, keep_batch: bool, output: str | None):
-    """The translation, and the fixed batch that it was freed from, or None."""
-    from zygal.sources.pytorch import translate
-
-    if program.batch is not None:
-        return translate(program, archive, output=output), None
-    first = program.types[program.inputs[0]].shape[:1] if len(program.inputs) == 1 else ()
-    if keep_batch or not first:
-        return translate(program, archive, False, output), None
-    try:
-        return translate(program, archive, output=output), first[0]
-    except UnknownOperators:
-        raise
-    except SourceError as fault:
-        # If it converts as it was captured, the batch is what stands in the way.
-        translate(program, archive, False, output)
-        raise SourceError(
-            f"{program.path} was captured with a fixed batch of {first[0]} and cannot be freed from it: {fault} "
-            "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
-        ) from fault
+    with read_captured(path, keep_batch, output) as source:
+        yield source
 
 
 def source_facts(path: str | Path) -> SourceFacts:
-    """What a source says of itself, from its graph alone. Raises FileError or SourceError."""
-    from zygal.sources.pytorch import open_program, read_program
-    from zygal.sources.pytorch.translate import unknown_operators
+    """What a source says of itself. Raises FileError or SourceError."""
+    if _is_keras(path):
+        from zygal.sources.keras.door import model_facts
 
-    with open_program(path) as archive:
-        program = read_program(archive)
-        operators = Counter(call.target.removeprefix("torch.ops.") for call in program.calls)
-        return SourceFacts(
-            path=Path(path),
-            framework="PyTorch",
-            framework_version=program.framework_version,
-            schema_version=program.schema_version,
-            inputs={name: program.types.get(name) for name in program.inputs},
-            outputs={name: program.types.get(value) for name, value in zip(program.output_names, program.outputs)},
-            scores=_scores_kind(program),
-            operators=dict(operators.most_common()),
-            unknown_operators=sorted(unknown_operators(program)),
-            layers=list(dict.fromkeys(call.layer for call in program.calls)),
-            tensors=len(program.tensors),
-            parameters=sum(prod(program.tensors[name].sizes) for name in program.trained),
-            weight_dtypes=_weight_dtypes(program),
-            size_bytes=Path(path).stat().st_size,
+        return model_facts(path)
+    from zygal.sources.pytorch.door import captured_facts
+
+    return captured_facts(path)
+
+
+def _is_keras(path: str | Path) -> bool:
+    """Whether the file is a Keras model; one that holds no trained model at all is refused with what to do."""
+    if Path(path).is_dir() and (Path(path) / "saved_model.pb").exists():
+        raise FileError(
+            f"{path} is a TensorFlow saved-model folder, which holds a program and not the layers; load it where it was made "
+            "and save the Keras model itself with model.save('model.keras')."
         )
-
-
-def _scores_kind(program) -> str:
-    """What the first output is, by the call that makes it."""
-    made_by = {name: call.target for call in program.calls for name in call.results}
-    operator = made_by.get(program.outputs[0], "").removeprefix("torch.ops.aten.").partition(".")[0].strip("_")
-    known = {"softmax": "probabilities", "sigmoid": "independent probabilities", "log_softmax": "log-probabilities"}
-    return known.get(operator, "logits")
-
-
-def _weight_dtypes(program) -> list[str]:
-    names = {program.dtype_names.get(name, "unknown") for name in program.tensors}
-    return sorted(name for name in names if "float" in name)
+    kind = kinds.kind_of(path)
+    if kind in KINDS:
+        return kind != kinds.PROGRAM
+    kinds.require_kind(path, kinds.PROGRAM)
+    return False

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -24,13 +23,6 @@ from zygal.sources.keras.weights import Way, Weights
 
 PREPROCESSING = ("Rescaling", "Normalization", "Resizing", "CenterCrop")
 OWN_CODE = ("Lambda",)
-
-
-@dataclass(frozen=True)
-class Translation:
-    """A graph with one output of the model."""
-
-    graph: Graph
 
 
 def all_layers(model: Model) -> list[Layer]:
@@ -84,7 +76,7 @@ def _sizes(shape: list) -> str:
     return " x ".join("?" if size is None else str(size) for size in shape[1:])
 
 
-def translate(file: KerasFile, model: Model, output: str | None = None) -> Translation:
+def translate(file: KerasFile, model: Model, output: str | None = None) -> Graph:
     """The model's graph with one output, the first unless said. Raises UnknownOperators naming all, or SourceError."""
     output = output or next(iter(model.outputs))
     if output not in model.outputs:
@@ -120,7 +112,7 @@ class _Translator:
         self._file, self._model, self._weights = file, model, Weights(file, model)
         self._builder, self._held = GraphBuilder(), {}
 
-    def run(self, output: str) -> Translation:
+    def run(self, output: str) -> Graph:
         type = input_type(self._file, self._model)
         name = self._builder.input(self._model.inputs[0].layer, type)
         if type.dtype != np.float32:
@@ -129,7 +121,7 @@ class _Translator:
         (made,) = self._results(self._model, (), [view], [self._model.outputs[output]])
         last = self._model.layers[self._model.outputs[output].layer]
         site = LayerSite(self._builder, str(self._file.path), last, last.name, [made], {}, {})
-        return Translation(self._builder.finish([site.plain(made)]))
+        return self._builder.finish([site.plain(made)])
 
     def _results(self, model: Model, way: Way, given: list[View], wanted: list[Reference]) -> list[View]:
         """The wanted results of a model that is called on some values."""

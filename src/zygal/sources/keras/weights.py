@@ -131,22 +131,26 @@ class Weights:
 
     def dtypes(self) -> set[str]:
         """The dtypes of all stored arrays of floating point."""
-        names: set[str] = set()
+        return {dataset.dtype.name for dataset in self._stored() if dataset.dtype.kind == "f"}
 
-        def note(_, item):
-            if isinstance(item, h5py.Dataset) and item.dtype.kind == "f":
-                names.add(item.dtype.name)
-
-        self._file.weights.visititems(note)
-        return names
+    def arrays(self) -> int:
+        """How many arrays are stored."""
+        return len(self._stored())
 
     def parameters(self) -> int:
         """How many numbers are stored."""
-        sizes = []
-        self._file.weights.visititems(
-            lambda _, item: sizes.append(item.size) if isinstance(item, h5py.Dataset) else None
-        )
-        return sum(sizes)
+        return sum(dataset.size for dataset in self._stored())
+
+    def _stored(self) -> list[h5py.Dataset]:
+        """All arrays but the optimiser's."""
+        found: list[h5py.Dataset] = []
+
+        def note(name: str, item) -> None:
+            if isinstance(item, h5py.Dataset) and not name.startswith("optimizer"):
+                found.append(item)
+
+        self._file.weights.visititems(note)
+        return found
 
     def _widened(self, dataset: h5py.Dataset) -> np.ndarray:
         array = read_array(dataset, self._file.path)

@@ -1,0 +1,99 @@
+"""A captured program as a source, and what it says of itself."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from math import prod
+from pathlib import Path
+
+from zygal.errors import SourceError, UnknownOperators
+from zygal.files import sha256_of
+from zygal.scores import scores_by_operator
+from zygal.sources.pytorch.archive import open_program
+from zygal.sources.pytorch.program import read_program
+from zygal.sources.pytorch.translate import translate, unknown_operators
+from zygal.sources.source import Source, SourceFacts
+
+
+@contextmanager
+def read_captured(path: str | Path, keep_batch: bool = False, output: str | None = None) -> Iterator[Source]:
+    """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
+
+    A program that was captured with a fixed batch is freed from it, unless `keep_batch`. Raises
+    FileError, SourceError or UnknownOperators.
+    """
+    with open_program(path) as archive:
+        program = read_program(archive)
+        notes = []
+        widths = _weight_dtypes(program)
+        if any(width in ("float16", "bfloat16", "float64") for width in widths):
+            notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
+        translation, freed_from = _translated(program, archive, keep_batch, output)
+        yield Source(
+            path=Path(path),
+            sha256=sha256_of(path),
+            framework="PyTorch",
+            framework_version=program.framework_version,
+            graph=translation.graph,
+            output_names=program.output_names,
+            freed_from_batch=freed_from,
+            notes=(*notes, *translation.notes),
+        )
+
+
+def _translated(program, archive, keep_batch: bool, output: str | None):
+    """The translation, and the fixed batch that it was freed from, or None."""
+    if program.batch is not None:
+        return translate(program, archive, output=output), None
+    first = program.types[program.inputs[0]].shape[:1] if len(program.inputs) == 1 else ()
+    if keep_batch or not first:
+        return translate(program, archive, False, output), None
+    try:
+        return translate(program, archive, output=output), first[0]
+    except UnknownOperators:
+        raise
+    except SourceError as fault:
+        # If it converts as it was captured, the batch is what stands in the way.
+        translate(program, archive, False, output)
+        raise SourceError(
+            f"{program.path} was captured with a fixed batch of {first[0]} and cannot be freed from it: {fault} "
+            "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+        ) from fault
+
+
+def captured_facts(path: str | Path) -> SourceFacts:
+    """What a source says of itself, from its graph alone. Raises FileError or SourceError."""
+    with open_program(path) as archive:
+        program = read_program(archive)
+        operators = Counter(call.target.removeprefix("torch.ops.") for call in program.calls)
+        return SourceFacts(
+            path=Path(path),
+            framework="PyTorch",
+            framework_version=program.framework_version,
+            file_format=f"schema {program.schema_version}",
+            inputs={name: program.types.get(name) for name in program.inputs},
+            outputs={name: program.types.get(value) for name, value in zip(program.output_names, program.outputs)},
+            scores=_scores_kind(program),
+            preprocessing=[],
+            operators=dict(operators.most_common()),
+            unknown_operators=sorted(unknown_operators(program)),
+            layers=list(dict.fromkeys(call.layer for call in program.calls)),
+            tensors=len(program.tensors),
+            parameters=sum(prod(program.tensors[name].sizes) for name in program.trained),
+            weight_dtypes=_weight_dtypes(program),
+            size_bytes=Path(path).stat().st_size,
+        )
+
+
+def _scores_kind(program) -> str:
+    """What the first output is, by the call that makes it."""
+    made_by = {name: call.target for call in program.calls for name in call.results}
+    operator = made_by.get(program.outputs[0], "").removeprefix("torch.ops.aten.").partition(".")[0].strip("_")
+    return scores_by_operator(operator)
+
+
+def _weight_dtypes(program) -> list[str]:
+    names = {program.dtype_names.get(name, "unknown") for name in program.tensors}
+    return sorted(name for name in names if "float" in name)
