@@ -34,7 +34,7 @@ def add_source(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "source",
         metavar="SOURCE",
-        help="the trained model: a captured PyTorch program (.pt2), or FILE.py:FUNCTION that builds the module (it is run)",
+        help="the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), or FILE.py:FUNCTION that builds the module (it is run)",
     )
     command.add_argument("--weights", metavar="FILE", help="weights for FILE.py:FUNCTION: .pt, .pth or .safetensors")
     command.add_argument(
@@ -53,7 +53,9 @@ def opened_source(options: argparse.Namespace, inlet) -> Iterator[str | Path]:
 
     if not is_live(options.source):
         if options.weights or options.shape:
-            raise SourceError("--weights and --shape go with FILE.py:FUNCTION; a captured program holds both already.")
+            raise SourceError(
+                "--weights and --shape go with FILE.py:FUNCTION; a file of a trained model holds both already."
+            )
         yield options.source
         return
     shape = options.shape or (inlet.tensor_shape() if inlet else None) or (3, 224, 224)

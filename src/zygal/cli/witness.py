@@ -29,7 +29,7 @@ def register(commands) -> None:
 def run(options) -> int:
     from pathlib import Path
 
-    from zygal.engines.pytorch import PyTorchEngine
+    from zygal.engines.live import live_engine
     from zygal.evidence.images import list_images
     from zygal.evidence.record import inlet_preprocessing, record_witness, training_code_preprocessing
     from zygal.evidence.witness import write_witness
@@ -45,7 +45,7 @@ def run(options) -> int:
     else:
         to_tensor, preprocessing = training_code_preprocessing(options.training_code)
     with progress_bar("recording") as progress, opened_source(options, inlet) as source:
-        engine = PyTorchEngine(source)
+        engine = live_engine(source)
         witness = record_witness(
             engine, options.images, to_tensor, preprocessing, lambda done, total: progress("recording", done / total)
         )

@@ -8,8 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal import __version__
-from zygal.engines import run_in_batches
-from zygal.engines.pytorch import PyTorchEngine
+from zygal.engines import Engine, run_in_batches
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.witness import Preprocessing, Witness, check_finite
@@ -21,7 +20,7 @@ Progress = Callable[[int, int], None]
 
 
 def record_witness(
-    engine: PyTorchEngine,
+    engine: Engine,
     images: str | Path,
     to_tensor: ImageToTensor,
     preprocessing: Preprocessing,

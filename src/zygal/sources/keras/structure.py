@@ -50,7 +50,7 @@ class Layer:
             return True
         # Where the module is not kept, functions are known by what every layer has and they have not.
         bare = not self.module and self.model is None and self.class_name != "InputLayer"
-        return ".ops" in self.module or bare and not {"trainable", "dtype", "batch_input_shape"} & self.config.keys()
+        return ".ops" in self.module or bare and not {"trainable", "batch_input_shape"} & self.config.keys()
 
 
 @dataclass

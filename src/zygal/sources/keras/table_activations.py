@@ -59,6 +59,21 @@ def _squareplus(call: LayerSite, x: str, b: float = 4.0) -> str:
     return call.step("Mul", call.step("Add", x, root), call.number(0.5, x))
 
 
+def _sparse_plus(call: LayerSite, x: str) -> str:
+    """0 up to -1, x from 1 on, and (x + 1)^2 / 4 between them."""
+    above = call.step("Add", _clipped(call, x, -1, 1), call.number(1.0, x))
+    bent = call.step("Mul", call.step("Mul", above, above), call.number(0.25, x))
+    return call.step("Where", call.step("Greater", x, call.number(1.0, x)), x, bent)
+
+
+def _gated(call: LayerSite, view: View, axis: int = -1) -> View:
+    """The first half along an axis, times the sigmoid of the second; Dauphin et al., 2016."""
+    name, place = call.gathered(view), view.order.index(axis % len(view.order))
+    half = call.shape(view)[axis] // 2
+    first, second = (call.step("Slice", name, starts=[s], ends=[s + half], axes=[place]) for s in (0, half))
+    return View(call.step("Mul", first, call.step("Sigmoid", second)), view.order)
+
+
 BY_NAME = {
     "linear": lambda call, x: x,
     "relu": lambda call, x: call.step("Relu", x),
@@ -82,6 +97,7 @@ BY_NAME = {
     "soft_shrink": lambda call, x: _shrunk(call, x, 0.5, True),
     "tanh_shrink": lambda call, x: call.step("Sub", x, call.step("Tanh", x)),
     "squareplus": _squareplus,
+    "sparse_plus": _sparse_plus,
 }  # fmt: skip
 """Activations of every element by itself."""
 
@@ -99,6 +115,8 @@ def activated(call: LayerSite, view: View, given: Any = "same") -> View:
             call.refuse(f"has an activation of its own, {given['registered_name']}; use one of the framework's")
         given = config
     name = _snake(str(given).rpartition(">")[2].rpartition(".")[2])
+    if name == "glu":
+        return _gated(call, view)
     if name in ("softmax", "log_softmax"):
         return softmax_along(call, view, -1, name == "log_softmax")
     if name not in BY_NAME:

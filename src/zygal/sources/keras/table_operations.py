@@ -9,6 +9,7 @@ import numpy as np
 
 from zygal.sources.keras.site import LayerSite, View, is_batch, operation
 from zygal.sources.keras.table_activations import _gelu, softmax_along
+from zygal.sources.keras.table_images import resized
 from zygal.sources.keras.table_shapes import joined, reshaped_to
 
 
@@ -98,10 +99,10 @@ def gelu(call: LayerSite) -> View:
     return call.elementwise(call.x, lambda x: _gelu(call, x, approximate))
 
 
-@operation("Softmax", "nn.softmax")
+@operation("Softmax", "nn.softmax", "LogSoftmax", "nn.log_softmax")
 def softmax(call: LayerSite) -> View:
     axis = _static(call, 1, "axis", -1)
-    return softmax_along(call, call.x, -1 if axis is None else int(axis))
+    return softmax_along(call, call.x, -1 if axis is None else int(axis), "log" in call.function.lower())
 
 
 @operation("LeakyRelu", "nn.leaky_relu")
@@ -347,6 +348,33 @@ def flip(call: LayerSite) -> View:
                           steps=[-1] * many), view.order)  # fmt: skip
 
 
+@operation("Roll", "roll")
+def roll(call: LayerSite) -> View:
+    view = call.x
+    shifts, axes = _static(call, 1, "shift"), _static(call, 2, "axis")
+    if axes is None:
+        call.refuse("rolls the flattened tensor, the batch included")
+    name = call.gathered(view)
+    for shift, axis in zip(*([each] if isinstance(each, int) else each for each in (shifts, axes))):
+        axis %= call.rank(view)
+        size, place = call.shape(view)[axis], view.order.index(axis)
+        if is_batch(size):
+            call.refuse("rolls the batch")
+        places = (np.arange(size) - shift) % size
+        name = call.step("Gather", name, call.constant(places, "places"), axis=place)
+    return View(name, view.order)
+
+
+@operation("Repeat", "repeat")
+def repeat(call: LayerSite) -> View:
+    view, times, axis = call.x, _static(call, 1, "repeats"), _static(call, 2, "axis")
+    if axis is None or is_batch(call.shape(view)[axis]):
+        call.refuse("repeats images")
+    places = np.repeat(np.arange(call.shape(view)[axis]), times)
+    place = view.order.index(axis % call.rank(view))
+    return View(call.step("Gather", call.gathered(view), call.constant(places, "places"), axis=place), view.order)
+
+
 @operation("BroadcastTo")
 def broadcast(call: LayerSite) -> View:
     view, sizes = call.x, list(_static(call, 1, "shape"))
@@ -396,6 +424,18 @@ def attention(call: LayerSite) -> View:
     return View(call.step("MatMul", call.step("Softmax", weights, axis=-1), v), (0, 2, 1, 3))
 
 
-@operation("AveragePool", "MaxPool", "Conv", "DepthwiseConv", "Resize")
+@operation("Resize", "image.resize")
+def resize(call: LayerSite) -> View:
+    view = call.x
+    size = call.config.get("size") or _static(call, 1, "size")
+    mode, antialias = _static(call, 2, "interpolation", "bilinear"), bool(_static(call, 3, "antialias", False))
+    if call.config.get("crop_to_aspect_ratio") or call.config.get("pad_to_aspect_ratio") or call.rank(view) != 4:
+        call.refuse("resizes with another aspect ratio, which is not supported; use the layer Resizing")
+    name, order = call.channels_first(view)
+    sizes = list(call.type_of(name).shape[2:])
+    return View(resized(call, name, sizes, [int(each) for each in size], mode, antialias), order)
+
+
+@operation("AveragePool", "MaxPool", "Conv", "DepthwiseConv")
 def image_function(call: LayerSite) -> View:
     return call.refuse("calls a function on images directly; use the layer of that name instead")

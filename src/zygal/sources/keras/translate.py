@@ -81,11 +81,12 @@ def translate(file: KerasFile, model: Model, output: str | None = None) -> Graph
     output = output or next(iter(model.outputs))
     if output not in model.outputs:
         raise SourceError(f"{file.path} has no output {output}; it has {', '.join(model.outputs)}.")
-    _refuse_own_code(file, model)
+    refuse_own_code(file, model)
     return _Translator(file, model).run(output)
 
 
-def _refuse_own_code(file: KerasFile, model: Model) -> None:
+def refuse_own_code(file: KerasFile, model: Model) -> None:
+    """Raises SourceError or UnknownOperators if a layer holds code, quantised weights, or is of a class that is not known."""
     for layer in all_layers(model):
         if layer.class_name in OWN_CODE:
             raise SourceError(

@@ -168,7 +168,7 @@ class Weights:
                 continue
             if layer.class_name == "InputLayer" and model.class_name == "Sequential":
                 continue
-            stem = _snake_case(layer.class_name if layer.class_name != "Model" else "Functional")
+            stem = _snake_case(_CLASS_OF.get(layer.class_name, layer.class_name))
             number = used[stem] = used.get(stem, -1) + 1
             place = named.get(layer.name) or (f"{stem}_{number}" if number else stem)
             held = child(container, place, self._file.path)
@@ -190,9 +190,12 @@ class Weights:
             return
         for variable in variables:
             number = counts[variable.part] = counts.get(variable.part, -1) + 1
-            dataset = child(group, f"{variable.part}/vars/{number}".strip("/"), self._file.path)
-            if isinstance(dataset, h5py.Dataset):
-                yield dataset
+            # Releases differ in whether they keep the part under a private name.
+            for part in (variable.part, f"_{variable.part}"):
+                dataset = child(group, f"{part}/vars/{number}".strip("/"), self._file.path)
+                if isinstance(dataset, h5py.Dataset):
+                    yield dataset
+                    break
 
     # The HDF5 file: a group for each layer of the outermost model, and the names of its arrays in order.
 
@@ -288,6 +291,10 @@ def _no_other(last: str, spelling: str) -> bool:
     """Whether the ending is not that of another variable whose name ends alike."""
     longer = ("recurrent_kernel", "depthwise_kernel", "pointwise_kernel")
     return not any(last.endswith(each) and spelling != each and len(each) > len(spelling) for each in longer)
+
+
+_CLASS_OF = {"Model": "Functional", "GroupQueryAttention": "GroupedQueryAttention"}
+"""Classes that the configuration calls by another name than the framework does."""
 
 
 def _snake_case(name: str) -> str:

@@ -1,0 +1,73 @@
+"""Keras, live: a model of its own file run by the framework that made it."""
+
+from __future__ import annotations
+
+import importlib.util
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+import numpy as np
+
+from zygal import kinds
+from zygal.engines.engine import first_line
+from zygal.errors import EngineError, SourceError
+from zygal.sources.keras import open_keras, read_structure
+from zygal.sources.keras.translate import input_type, refuse_own_code
+
+BACKENDS = ("jax", "torch", "tensorflow")
+
+
+class KerasEngine:
+    """A Keras model in the live framework, on the back end that KERAS_BACKEND names, else the first installed.
+
+    Raises EngineError if Keras or every back end is missing, and what the reader of the file raises: a model
+    with code of its own is refused before the framework sees it.
+    """
+
+    def __init__(self, path: str | Path):
+        with open_keras(path) as file:
+            model = read_structure(file.configuration, file.path, file.version)
+            refuse_own_code(file, model)
+            self.input_type = input_type(file, model)
+        keras = _framework(path)
+        self.name, self.path, self.batch_size = "Keras", Path(path), None
+        self.version = f"{keras.__version__} on {keras.backend.backend()}"
+        ending = ".keras" if kinds.kind_of(path) == kinds.KERAS_ARCHIVE else ".h5"
+        with tempfile.TemporaryDirectory() as folder:
+            # The framework tells the containers apart by their names.
+            copy = Path(folder) / f"model{ending}"
+            shutil.copyfile(path, copy)
+            try:
+                self._model = keras.saving.load_model(copy, compile=False, safe_mode=True)
+            except Exception as fault:  # Any fault of the framework's loader means the same to the user.
+                raise SourceError(f"{path} cannot be loaded by Keras {self.version} ({first_line(fault)}).") from fault
+        self._keras = keras
+
+    def run(self, batch: np.ndarray) -> np.ndarray:
+        try:
+            result = self._model(batch, training=False)
+        except Exception as fault:
+            raise EngineError(
+                f"{self.path} cannot be run by Keras on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
+            ) from fault
+        while isinstance(result, (dict, list, tuple)):
+            result = next(iter(result.values() if isinstance(result, dict) else result))
+        return np.asarray(self._keras.ops.convert_to_numpy(result), np.float32)
+
+
+def _framework(path: str | Path):
+    """Keras on a back end that is there."""
+    if "KERAS_BACKEND" not in os.environ:
+        installed = next((name for name in BACKENDS if importlib.util.find_spec(name)), None)
+        if installed:
+            os.environ["KERAS_BACKEND"] = installed
+    try:
+        import keras
+    except ImportError as fault:
+        raise EngineError(
+            f"Keras is needed to run {path} and is not installed, or has no back end; install it with: "
+            'pip install "zygal[keras]" (or record the witness where the framework lives).'
+        ) from fault
+    return keras
