@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zygal import __version__
@@ -16,6 +16,7 @@ from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
 from zygal.labels import check_label_count
+from zygal.layout import fed_as
 from zygal.sources import Source, read_source
 
 DEFAULT_OPSET = 17
@@ -50,7 +51,8 @@ class Choices:
 
     scores: the output to take, by the name that the source gives it; the first unless said. any_shape:
     take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
-    captured with, instead of freeing the artifact from it. opset: the standard's version to aim at.
+    captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
+    input's axes, NCHW or NHWC; that of the source unless said.
     """
 
     input_name: str = "image"
@@ -59,6 +61,7 @@ class Choices:
     any_shape: bool = False
     keep_batch: bool = False
     opset: int = DEFAULT_OPSET
+    layout: str | None = None
 
 
 def convert(
@@ -79,6 +82,8 @@ def convert(
         raise SourceError(f"input and output cannot both be named {choices.input_name}; choose two names.")
     with read_source(source_path, choices.keep_batch, choices.scores) as source:
         before = _scores_graph(source, choices)
+        if inlet is not None and choices.layout:
+            inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         output_type = before.types[before.outputs[0]]
         if labels is not None:
             check_label_count(labels, output_type.shape[1], "the labels file")
@@ -163,6 +168,11 @@ def _scores_graph(source: Source, choices: Choices) -> Graph:
     """The source's graph, whose output is checked to be a classifier's."""
     graph, names = source.graph, source.output_names
     type = graph.types[graph.outputs[0]]
+    if choices.layout:
+        try:
+            graph = fed_as(graph, choices.layout)
+        except ValueError as fault:
+            raise SourceError(f"{source.path} cannot be given another layout: {fault}.") from fault
     if not choices.any_shape and (type.rank != 2 or not isinstance(type.shape[1], int)):
         others = f" (its outputs are {', '.join(names)}; choose one with --scores)" if len(names) > 1 else ""
         raise SourceError(

@@ -43,11 +43,3 @@ def survey(path: str | Path) -> Survey:
 
         return Survey(Path(path), kind, read_labels(path))
     raise FileError(f"{path} is {kind}; survey reads trained models, artifacts, witnesses, inlets and labels.")
-
-
-def image_layout(shape: tuple[Any, ...]) -> str | None:
-    """NCHW or NHWC, by which axis of [batch, ., ., .] has the size of a colour axis; None if neither or both."""
-    if len(shape) != 4:
-        return None
-    first, last = shape[1] in (1, 3, 4), shape[3] in (1, 3, 4)
-    return None if first == last else "NCHW" if first else "NHWC"

@@ -26,6 +26,9 @@ def register(commands) -> None:
     command.add_argument(
         "--keep-batch", action="store_true", help="keep a fixed batch that the model was captured with"
     )
+    command.add_argument(
+        "--layout", choices=("NCHW", "NHWC"), help="order of the artifact's input axes (as the training code feeds it)"
+    )
     command.add_argument("--opset", type=int, default=17, help="version of the ONNX standard to aim at (17)")
     command.set_defaults(run=run)
 
@@ -38,7 +41,8 @@ def run(options) -> int:
     check_json(options.json)
     inlet = read_inlet(options.inlet) if options.inlet else None
     labels = read_labels(options.labels) if options.labels else None
-    choices = Choices(options.feed, options.fetch, options.scores, options.any_shape, options.keep_batch, options.opset)
+    choices = Choices(options.feed, options.fetch, options.scores, options.any_shape, options.keep_batch, options.opset,
+                      options.layout)  # fmt: skip
     with opened_source(options, inlet) as source:
         done = convert(source, options.output, inlet, labels, choices)
     for note in done.notes:

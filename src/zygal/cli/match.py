@@ -42,7 +42,10 @@ def run(options) -> int:
 
     check_json(options.json)
     artifact = read_artifact(options.artifact)
-    witness = read_witness(options.witness)
+    recorded = read_witness(options.witness)
+    witness = recorded.fed_as(next(iter(artifact.inputs.values()))[1])
+    if witness is not recorded:
+        warn("the recorded tensors were turned to the layout that the artifact takes")
     inlet = read_inlet(options.inlet) if options.inlet else artifact.metadata.inlet
     limits = Limits(options.tensor_limit, options.model_limit, options.end_limit)
     engine = RuntimeEngine(options.artifact)

@@ -202,7 +202,7 @@ def _origin_line(origin) -> str:
 
 
 def _tensor_line(name: str, dtype, shape) -> str:
-    from zygal.survey import image_layout
+    from zygal.layout import image_layout
 
     layout = image_layout(shape)
     return f"{name}   {dtype} {_open_shape(shape)}{f'   {layout}' if layout else ''}"
@@ -219,7 +219,7 @@ def _scores_note(shape, scores: str, place: int) -> str:
 
 
 def _tensor_json(name: str, dtype, shape) -> dict[str, Any]:
-    from zygal.survey import image_layout
+    from zygal.layout import image_layout
 
     return {"name": name, "dtype": str(dtype), "shape": _shape_json(shape), "layout": image_layout(shape)}
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import zipfile
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ from zygal import kinds
 from zygal.errors import WitnessError, some_of
 from zygal.evidence.images import ImageFile
 from zygal.files import open_zip, whole_file, zip_faults
+from zygal.layout import FROM_OTHER, image_layout, permuted
 
 FORMAT_VERSION = 1
 _JSON, _TENSORS, _SCORES = "witness.json", "tensors.npy", "scores.npy"
@@ -57,6 +58,19 @@ class Witness:
     preprocessing: Preprocessing
     zygal_version: str
     skipped: tuple[tuple[str, str], ...] = field(default=())
+
+    def fed_as(self, shape: tuple) -> Witness:
+        """The recording with its tensors as an artifact of that input shape takes them, if only their layout differs."""
+        layout = image_layout(shape)
+        mine = self.tensors.shape
+        if (
+            layout
+            and len(mine) == 4
+            and mine[1:] != tuple(shape[1:])
+            and permuted(mine, layout)[1:] == tuple(shape[1:])
+        ):
+            return replace(self, tensors=np.ascontiguousarray(self.tensors.transpose(FROM_OTHER[layout])))
+        return self
 
     def spread(self) -> float:
         """The largest recorded score minus the smallest: the unit of score differences."""
