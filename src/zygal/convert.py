@@ -52,7 +52,8 @@ class Choices:
     scores: the output to take, by the name that the source gives it; the first unless said. any_shape:
     take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
     captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
-    input's axes, NCHW or NHWC; that of the source unless said.
+    input's axes, NCHW or NHWC; that of the source unless said. image_shape: the shape of one image's
+    tensor, for models that leave it open.
     """
 
     input_name: str = "image"
@@ -62,6 +63,7 @@ class Choices:
     keep_batch: bool = False
     opset: int = DEFAULT_OPSET
     layout: str | None = None
+    image_shape: tuple[int, ...] | None = None
 
 
 def convert(
@@ -80,7 +82,7 @@ def convert(
     check_writable(artifact_path)
     if choices.input_name == choices.output_name:
         raise SourceError(f"input and output cannot both be named {choices.input_name}; choose two names.")
-    with read_source(source_path, choices.keep_batch, choices.scores) as source:
+    with read_source(source_path, choices.keep_batch, choices.scores, _image_shape(inlet, choices)) as source:
         before = _scores_graph(source, choices)
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
@@ -145,6 +147,11 @@ def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
                     f"{source.path} was captured with a fixed batch of {batch}, and freed from it it gives other scores "
                     f"for {count} images; capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
                 )
+
+
+def _image_shape(inlet: Inlet | None, choices: Choices) -> tuple[int, ...] | None:
+    """The shape of one image's tensor, for a model that leaves it open: as chosen, else as the inlet makes it."""
+    return choices.image_shape or (inlet.tensor_shape() if inlet is not None else None)
 
 
 def check_inlet_fits(inlet: Inlet, model_input: TensorType) -> None:

@@ -13,6 +13,8 @@ TORCH_SCRIPT = "a scripted or traced PyTorch archive"
 TORCH_PICKLE = "a PyTorch pickle"
 KERAS_ARCHIVE = "a .keras archive"
 HDF5 = "an HDF5 file"
+TRAINED = "a trained model (.pt2, .keras or .h5)"
+FROZEN_GRAPH = "a frozen TensorFlow graph"
 ARTIFACT = "an ONNX artifact"
 WITNESS = "a witness"
 INLET = "an inlet"
@@ -39,6 +41,8 @@ _MAGIC = (
 
 def kind_of(path: str | Path) -> str:
     """One of this module's constants, written so that it reads well after "is". Raises FileError."""
+    if (Path(path) / "saved_model.pb").exists():
+        raise FileError(f"{path} is a TensorFlow saved-model folder; {_WHERE_IT_WAS_MADE}.")
     path = existing_file(path)
     with path.open("rb") as file:
         head = file.read(4096)
@@ -51,6 +55,9 @@ def kind_of(path: str | Path) -> str:
             return kind
     if _looks_like_onnx(head):
         return ARTIFACT
+    # A graph is a message of nodes, each with its name and then its operator.
+    if head[0] == 0x0A and any(operator in head for operator in (b"\x12\x0bPlaceholder", b"\x12\x05Const")):
+        return FROZEN_GRAPH
     return _kind_of_text(path)
 
 
@@ -58,16 +65,33 @@ def require_kind(path: str | Path, wanted: str) -> Path:
     """`path`, if its contents are of the kind `wanted`; else raises FileError with what to do instead."""
     kind = kind_of(path)
     if kind != wanted:
-        advice = _ADVICE.get((wanted, kind)) or _ADVICE.get(kind) or "check the path"
-        raise FileError(f"{path} is {kind}, but {wanted} is needed here; {advice}.")
+        raise _unwanted(path, kind, wanted)
     return Path(path)
 
 
+def trained_kind(path: str | Path) -> str:
+    """The kind of a file that holds a trained model; raises FileError with what to do instead for any other."""
+    kind = kind_of(path)
+    if kind not in (PROGRAM, KERAS_ARCHIVE, HDF5):
+        raise _unwanted(path, kind, TRAINED)
+    return kind
+
+
+def _unwanted(path: str | Path, kind: str, wanted: str) -> FileError:
+    advice = _ADVICE.get((wanted, kind)) or _ADVICE.get(kind) or "check the path"
+    return FileError(f"{path} is {kind}, but {wanted} is needed here; {advice}.")
+
+
+_WHERE_IT_WAS_MADE = (
+    "it holds a program and no layers; load it where it was made and save the Keras model itself with "
+    "model.save('model.keras')"
+)
 _ADVICE = {
-    (PROGRAM, ARTIFACT): "it is a finished artifact already, so give the trained model that it was made from",
+    (TRAINED, ARTIFACT): "it is a finished artifact already, so give the trained model that it was made from",
     (ARTIFACT, PROGRAM): "make an artifact of it with zygal convert",
     (WITNESS, PROGRAM): "record a witness from it with zygal witness",
     (WITNESS, ARTIFACT): "record a witness on the training side with zygal witness",
+    FROZEN_GRAPH: _WHERE_IT_WAS_MADE,
     TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
     TORCH_PICKLE: "a pickle is code or bare weights, so build the model in Python, load the weights, and capture it "
     "with torch.export.export and torch.export.save",
@@ -89,6 +113,8 @@ def _kind_of_zip(path: Path) -> str:
             names = [file.read(300)[30:].split(b"\0")[0].decode("latin-1")]
         if names[0].startswith(("witness.json", "tensors.npy", "scores.npy")):
             return WITNESS
+        if names[0].startswith(("metadata.json", "config.json", "model.weights.h5")):
+            return KERAS_ARCHIVE
         return PROGRAM if "/data/" in names[0] or "/models/" in names[0] else ZIP
     if "witness.json" in names:
         return WITNESS

@@ -42,7 +42,7 @@ def run(options) -> int:
     inlet = read_inlet(options.inlet) if options.inlet else None
     labels = read_labels(options.labels) if options.labels else None
     choices = Choices(options.feed, options.fetch, options.scores, options.any_shape, options.keep_batch, options.opset,
-                      options.layout)  # fmt: skip
+                      options.layout, tuple(options.shape) if options.shape else None)  # fmt: skip
     with opened_source(options, inlet) as source:
         done = convert(source, options.output, inlet, labels, choices)
     for note in done.notes:

@@ -41,7 +41,7 @@ def add_source(command: argparse.ArgumentParser) -> None:
         "--shape",
         metavar="C,H,W",
         type=number_list,
-        help="shape of one image's tensor for FILE.py:FUNCTION (that of the inlet, or 3,224,224)",
+        help="shape of one image's tensor, for FILE.py:FUNCTION and for models that leave it open (that of the inlet, or 3,224,224)",
     )
 
 
@@ -52,10 +52,8 @@ def opened_source(options: argparse.Namespace, inlet) -> Iterator[str | Path]:
     from zygal.sources.pytorch.live import captured, is_live
 
     if not is_live(options.source):
-        if options.weights or options.shape:
-            raise SourceError(
-                "--weights and --shape go with FILE.py:FUNCTION; a file of a trained model holds both already."
-            )
+        if options.weights:
+            raise SourceError("--weights goes with FILE.py:FUNCTION; a trained model's file holds its weights already.")
         yield options.source
         return
     shape = options.shape or (inlet.tensor_shape() if inlet else None) or (3, 224, 224)

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zygal import kinds
-from zygal.errors import FileError
 from zygal.graph import Graph, TensorType
 
 
@@ -51,21 +50,23 @@ class SourceFacts:
     size_bytes: int
 
 
-KINDS = (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5)
-"""The kinds of files that hold a trained model."""
-
-
 @contextmanager
-def read_source(path: str | Path, keep_batch: bool = False, output: str | None = None) -> Iterator[Source]:
+def read_source(
+    path: str | Path,
+    keep_batch: bool = False,
+    output: str | None = None,
+    image_shape: tuple[int, ...] | None = None,
+) -> Iterator[Source]:
     """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
 
-    A program that was captured with a fixed batch is freed from it, unless `keep_batch`. Raises
+    A program that was captured with a fixed batch is freed from it, unless `keep_batch`. `image_shape` is that of
+    one image's tensor, for models that leave it open. Raises
     FileError, SourceError or UnknownOperators.
     """
-    if _is_keras(path):
+    if kinds.trained_kind(path) != kinds.PROGRAM:
         from zygal.sources.keras.door import read_model
 
-        with read_model(path, output) as source:
+        with read_model(path, output, image_shape) as source:
             yield source
         return
     from zygal.sources.pytorch.door import read_captured
@@ -76,24 +77,10 @@ def read_source(path: str | Path, keep_batch: bool = False, output: str | None =
 
 def source_facts(path: str | Path) -> SourceFacts:
     """What a source says of itself. Raises FileError or SourceError."""
-    if _is_keras(path):
+    if kinds.trained_kind(path) != kinds.PROGRAM:
         from zygal.sources.keras.door import model_facts
 
         return model_facts(path)
     from zygal.sources.pytorch.door import captured_facts
 
     return captured_facts(path)
-
-
-def _is_keras(path: str | Path) -> bool:
-    """Whether the file is a Keras model; one that holds no trained model at all is refused with what to do."""
-    if Path(path).is_dir() and (Path(path) / "saved_model.pb").exists():
-        raise FileError(
-            f"{path} is a TensorFlow saved-model folder, which holds a program and not the layers; load it where it was made "
-            "and save the Keras model itself with model.save('model.keras')."
-        )
-    kind = kinds.kind_of(path)
-    if kind in KINDS:
-        return kind != kinds.PROGRAM
-    kinds.require_kind(path, kinds.PROGRAM)
-    return False

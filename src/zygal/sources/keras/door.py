@@ -9,7 +9,7 @@ from pathlib import Path
 
 from zygal.errors import SourceError
 from zygal.files import sha256_of
-from zygal.graph import Graph
+from zygal.graph import Graph, TensorType
 from zygal.scores import scores_by_operator
 from zygal.sources.keras.containers import KerasFile, open_keras
 from zygal.sources.keras.structure import Model, read_structure
@@ -19,11 +19,13 @@ from zygal.sources.source import Source, SourceFacts
 
 
 @contextmanager
-def read_model(path: str | Path, output: str | None = None) -> Iterator[Source]:
+def read_model(
+    path: str | Path, output: str | None = None, image_shape: tuple[int, ...] | None = None
+) -> Iterator[Source]:
     """The graph of a Keras model with one of its outputs. Raises FileError, SourceError or UnknownOperators."""
     with open_keras(path) as file:
         model = read_structure(file.configuration, file.path, file.version)
-        graph = translate(file, model, output)
+        graph = translate(file, model, output, image_shape)
         yield Source(
             path=Path(path),
             sha256=sha256_of(path),
@@ -41,7 +43,7 @@ def model_facts(path: str | Path) -> SourceFacts:
     with open_keras(path) as file:
         model = read_structure(file.configuration, file.path, file.version)
         layers, weights = all_layers(model), Weights(file, model)
-        given = input_type(file, model)
+        given = _declared_input(file, model)
         graphs = {name: _graph(file, model, name) for name in model.outputs}
         first = next(iter(graphs.values()))
         classes = Counter(layer.class_name for layer in layers if layer.class_name != "InputLayer")
@@ -64,6 +66,14 @@ def model_facts(path: str | Path) -> SourceFacts:
             weight_dtypes=sorted(weights.dtypes()),
             size_bytes=Path(path).stat().st_size,
         )
+
+
+def _declared_input(file: KerasFile, model: Model) -> TensorType | None:
+    """The input's type, or None where the model leaves its size open."""
+    try:
+        return input_type(file, model)
+    except SourceError:
+        return None
 
 
 def _graph(file: KerasFile, model: Model, output: str) -> Graph | None:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+
 _CLASSES = {
     "Convolution1D": "Conv1D", "Convolution2D": "Conv2D", "AtrousConvolution2D": "Conv2D", "Convolution3D": "Conv3D",
     "Deconvolution2D": "Conv2DTranspose", "SeparableConvolution2D": "SeparableConv2D", "MaxoutDense": "MaxoutDense",
@@ -48,3 +50,26 @@ def _layer(entry: dict[str, Any]) -> dict[str, Any]:
         )
         config["axis"] = given.get("concat_axis", -1)
     return {**entry, "class_name": name, "config": config}
+
+
+_CONVOLUTIONS = ("Conv1D", "Conv2D", "Conv3D", "Conv2DTranspose")
+
+
+def kernel_of_age(kernel: np.ndarray, layer, version: str, backend: str) -> np.ndarray:
+    """A kernel as the third age keeps it.
+
+    Keras 1 kept those of channels-first convolutions as [filters, channels, rows, columns], and its Theano back
+    end, in Keras 2 too, turned kernels round before it used them.
+    """
+    if layer.class_name not in _CONVOLUTIONS:
+        return kernel
+    first, channels_first = version.startswith(("0", "1")), layer.config.get("data_format") == "channels_first"
+    if first and layer.class_name == "Conv1D" and kernel.ndim == 4:
+        kernel = kernel[:, 0]
+    if first and layer.class_name == "Conv2D" and channels_first:
+        kernel = kernel.transpose(2, 3, 1, 0)
+    if first and layer.class_name == "Conv2DTranspose":
+        kernel = kernel.transpose(2, 3, 0, 1) if channels_first else kernel.transpose(0, 1, 3, 2)
+    if backend == "theano":
+        kernel = kernel[tuple(slice(None, None, -1) for _ in kernel.shape[:-2])]
+    return kernel

@@ -42,6 +42,8 @@ class Layer:
     calls: list[LayerCall]
     trainable: bool = True
     model: Model | None = None
+    first_call: int = 0
+    """What the first of its calls is numbered: releases that count how a nested model was built begin with 1."""
 
     @property
     def is_operation(self) -> bool:
@@ -100,12 +102,37 @@ def _model(configuration: dict[str, Any], path: Path, depth: int) -> Model:
     trainable = config.get("trainable", True)
     if class_name == "Sequential":
         return _sequential(name, layers, config, configuration, path, trainable)
+    _number_calls(layers, config["output_layers"])
     inputs = list(_references(config["input_layers"]))
     outputs = _named_outputs(config["output_layers"])
     for reference in (*inputs, *outputs.values()):
         if reference.layer not in layers:
             raise ValueError(f"there is no layer {reference.layer}")
     return Model(name, class_name, layers, inputs, outputs, trainable)
+
+
+def _number_calls(layers: dict[str, Layer], outputs: Any) -> None:
+    """Finds out from what number on the calls of nested models are counted."""
+    read: dict[str, set[int]] = {}
+    for reference in (
+        *references_in([[call.positional, call.named] for layer in layers.values() for call in layer.calls]),
+        *_references(outputs),
+    ):
+        read.setdefault(reference.layer, set()).add(reference.call)
+    for layer in layers.values():
+        if layer.model is not None and read.get(layer.name) and min(read[layer.name]) == 1:
+            layer.first_call = 1
+
+
+def references_in(argument: Any) -> Iterator[Reference]:
+    """The references in an argument, lists and dictionaries of any depth included."""
+    if isinstance(argument, Reference):
+        yield argument
+    elif isinstance(argument, (list, tuple)):
+        for each in argument:
+            yield from references_in(each)
+    elif isinstance(argument, dict):
+        yield from references_in(list(argument.values()))
 
 
 def _sequential(name, layers, config, configuration, path, trainable) -> Model:
@@ -141,7 +168,7 @@ def _layer(entry: dict[str, Any], path: Path, depth: int, position: int) -> Laye
     layer = Layer(name, class_name, str(entry.get("module") or ""), config if isinstance(config, dict) else {}, calls)
     layer.trainable = layer.config.get("trainable", True) is not False
     registered = entry.get("registered_name") or ""
-    if registered.startswith("Custom>") or ">" in registered and not registered.startswith("keras"):
+    if ">" in registered and not registered.startswith("keras") and not layer.module.startswith("keras"):
         layer.module = "custom"
     if class_name in MODELS:
         layer.model = _model(entry, path, depth + 1)

@@ -18,6 +18,8 @@ def _operands(call: LayerSite) -> list[View]:
     given = [
         call.argument(at, names[0], call.named.get(names[1])) for at, names in enumerate((("x1", "x"), ("x2", "y")))
     ]
+    if given[1] is None:
+        given[1] = call.named.get("bias")
     tensor = next((each for each in given if isinstance(each, View)), None)
     if tensor is None:
         call.refuse("computes with no tensor")
@@ -31,7 +33,7 @@ def _binary(operator: str, *names: str) -> None:
         return View(call.step(operator, *names), lead.order, lead.picks)
 
 
-_binary("Add", "Add", "math.add", "__operators__.add", "add")
+_binary("Add", "Add", "math.add", "__operators__.add", "add", "nn.bias_add")
 _binary("Sub", "Subtract", "math.subtract", "__operators__.sub", "subtract")
 _binary("Mul", "Multiply", "math.multiply", "__operators__.mul", "multiply")
 _binary("Div", "TrueDivide", "Divide", "math.truediv", "math.divide", "__operators__.truediv", "realdiv")

@@ -18,7 +18,7 @@ from zygal.sources.keras import (  # noqa: F401  (each table enters its layers)
 )
 from zygal.sources.keras.containers import KerasFile
 from zygal.sources.keras.site import LAYERS, OPERATIONS, LayerSite, View, function_of
-from zygal.sources.keras.structure import Layer, Model, Reference
+from zygal.sources.keras.structure import Layer, Model, Reference, references_in
 from zygal.sources.keras.weights import Way, Weights
 
 PREPROCESSING = ("Rescaling", "Normalization", "Resizing", "CenterCrop")
@@ -47,8 +47,8 @@ def unknown_layers(model: Model) -> dict[str, list[str]]:
     return unknown
 
 
-def input_type(file: KerasFile, model: Model) -> TensorType:
-    """The type of the model's only input. Raises SourceError."""
+def input_type(file: KerasFile, model: Model, image_shape: tuple[int, ...] | None = None) -> TensorType:
+    """The type of the model's only input; sizes that it leaves open are those of `image_shape`. Raises SourceError."""
     if len(model.inputs) != 1:
         raise SourceError(
             f"{file.path} takes {len(model.inputs)} inputs ({', '.join(each.layer for each in model.inputs)}); an image "
@@ -60,10 +60,12 @@ def input_type(file: KerasFile, model: Model) -> TensorType:
         raise SourceError(
             f"{file.path} does not say the size of its images; call the model once on an image, and save it again."
         )
+    if image_shape and len(image_shape) == len(shape) - 1:
+        shape = [None, *(given if size is None else size for size, given in zip(shape[1:], image_shape))]
     if any(not isinstance(size, int) or size < 1 for size in shape[1:]):
         raise SourceError(
-            f"{file.path} leaves the size of its images open ({_sizes(shape)}); rebuild it with the size fixed in its input "
-            "layer, load the weights, and save that."
+            f"{file.path} leaves the size of its images open ({_sizes(shape)}); say it with --shape, as in --shape "
+            "224,224,3, or give an inlet that ends with a size."
         )
     dtype = config.get("dtype") or "float32"
     dtype = str(dtype if isinstance(dtype, str) else "float32")
@@ -76,13 +78,15 @@ def _sizes(shape: list) -> str:
     return " x ".join("?" if size is None else str(size) for size in shape[1:])
 
 
-def translate(file: KerasFile, model: Model, output: str | None = None) -> Graph:
+def translate(
+    file: KerasFile, model: Model, output: str | None = None, image_shape: tuple[int, ...] | None = None
+) -> Graph:
     """The model's graph with one output, the first unless said. Raises UnknownOperators naming all, or SourceError."""
     output = output or next(iter(model.outputs))
     if output not in model.outputs:
         raise SourceError(f"{file.path} has no output {output}; it has {', '.join(model.outputs)}.")
     refuse_own_code(file, model)
-    return _Translator(file, model).run(output)
+    return _Translator(file, model).run(output, input_type(file, model, image_shape))
 
 
 def refuse_own_code(file: KerasFile, model: Model) -> None:
@@ -113,8 +117,7 @@ class _Translator:
         self._file, self._model, self._weights = file, model, Weights(file, model)
         self._builder, self._held = GraphBuilder(), {}
 
-    def run(self, output: str) -> Graph:
-        type = input_type(self._file, self._model)
+    def run(self, output: str, type: TensorType) -> Graph:
         name = self._builder.input(self._model.inputs[0].layer, type)
         if type.dtype != np.float32:
             name = self._builder.add("Cast", (name,), f"{name}.float", "input", to="float32")
@@ -136,10 +139,12 @@ class _Translator:
                 pending.pop()
                 continue
             layer = model.layers.get(place[0])
-            if layer is None or not 0 <= place[1] < len(layer.calls):
+            if layer is None or not 0 <= place[1] - layer.first_call < len(layer.calls):
                 raise SourceError(f"{self._file.path} is damaged: call {place[1]} of layer {place[0]} is made nowhere.")
-            call = layer.calls[place[1]]
-            missing = [each for each in _read(call.positional, call.named) if (each.layer, each.call) not in done]
+            call = layer.calls[place[1] - layer.first_call]
+            missing = [
+                each for each in references_in([call.positional, call.named]) if (each.layer, each.call) not in done
+            ]
             if missing:
                 if place in opened:
                     raise SourceError(f"{self._file.path} is damaged: layer {place[0]} reads its own result.")
@@ -179,19 +184,6 @@ class _Translator:
         site = LayerSite(self._builder, str(self._file.path), layer, name, positional, named, self._held[way])
         site.first_ages = not self._file.version.startswith("3")
         return site
-
-
-def _read(*arguments: Any) -> list[Reference]:
-    """The references in arguments, lists and dictionaries of them included."""
-    found: list[Reference] = []
-    for each in arguments:
-        if isinstance(each, Reference):
-            found.append(each)
-        elif isinstance(each, (list, tuple)):
-            found += _read(*each)
-        elif isinstance(each, dict):
-            found += _read(*each.values())
-    return found
 
 
 def _filled(argument: Any, done: dict[tuple[str, int], list[View]], file: KerasFile) -> Any:

@@ -12,6 +12,7 @@ import numpy as np
 
 from zygal.errors import SourceError
 from zygal.sources.keras.containers import KerasFile, child, names_in, read_array
+from zygal.sources.keras.first_age import kernel_of_age
 from zygal.sources.keras.structure import Layer, Model
 
 Way = tuple[str, ...]
@@ -127,7 +128,10 @@ class Weights:
                 f"{self._file.path} does not fit its configuration: layer {layer.name} ({layer.class_name}) needs "
                 f"{len(variables)} arrays and has {len(found)}; save the model again."
             )
-        return {(each.part, each.name): self._widened(dataset) for each, dataset in zip(variables, found)}
+        arrays = {(each.part, each.name): self._widened(dataset) for each, dataset in zip(variables, found)}
+        if not self._file.by_place and ("", "kernel") in arrays:
+            arrays["", "kernel"] = kernel_of_age(arrays["", "kernel"], layer, self._file.version, self._file.backend)
+        return arrays
 
     def dtypes(self) -> set[str]:
         """The dtypes of all stored arrays of floating point."""
