@@ -1,9 +1,9 @@
-"""Makes the files that the demo ships, from a trained program.
+"""Makes the files that the demo ships, from the two trained models.
 
     python training/make_demo_data.py TRAINED_DIR
 
-Draws the 40 reference images in the file forms that people have, copies the program, and records
-the witness from the live framework with the training side's own preprocessing.
+Draws the 40 reference images in the file forms that people have, copies the models, and records
+their witnesses from the live frameworks with the training side's own preprocessing.
 """
 
 import argparse
@@ -61,10 +61,11 @@ def main() -> None:
     for index in range(COUNT):
         save_reference(index, DATA / "reference")
     (DATA / "labels.txt").write_text("\n".join(LABELS) + "\n")
-    shutil.copyfile(trained / "channel_marks.pt2", DATA / "channel_marks.pt2")
-    command = ["witness", "channel_marks.pt2", "--images", "reference", "-o", "channel_marks.witness"]
-    command += ["--training-code", "training_code.py:load_image"]
-    subprocess.run([sys.executable, "-m", "zygal", *command], cwd=DATA, check=True)
+    for folder, model in ((".", "channel_marks.pt2"), ("keras", "channel_marks.keras")):
+        shutil.copyfile(trained / model, DATA / folder / model)
+        command = ["witness", f"{folder}/{model}", "--images", "reference", "-o", f"{folder}/channel_marks.witness"]
+        command += ["--training-code", f"{folder}/training_code.py:load_image"]
+        subprocess.run([sys.executable, "-m", "zygal", *command], cwd=DATA, check=True)
     total = sum(path.stat().st_size for path in DATA.rglob("*") if path.is_file())
     print(f"{total / 1e6:.2f} MB of demo data")
 

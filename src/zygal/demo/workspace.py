@@ -36,6 +36,14 @@ STEPS = (
          (*_MATCH, "--inlet", "wrong/unscaled_values.toml", "--worst", "1"), 1),
     Step("Deliberately wrong: the picture squashed where training cropped.",
          (*_MATCH, "--inlet", "wrong/squashed.toml", "--worst", "1"), 1),
+    Step("A second model of the same marks comes from Keras: another size, channels last, -1..1, probabilities.",
+         ("survey", "keras/channel_marks.keras")),
+    Step("It takes the same way.",
+         ("convert", "keras/channel_marks.keras", "-o", "keras/channel_marks.onnx", "--inlet",
+          "keras/channel_marks.inlet.toml", "--labels", "labels.txt")),
+    Step("Its training side squashed the pictures and left them as the camera held them; the inlet says so.",
+         ("match", "keras/channel_marks.onnx", "--witness", "keras/channel_marks.witness", "--images", "reference",
+          "--worst", "1")),
     Step("How fast is it here?", ("bench", "channel_marks.onnx", "--seconds", "6")),
 )  # fmt: skip
 

@@ -119,9 +119,12 @@ def _open_group(file: Path, path: Path) -> Iterator[h5py.File]:
 def child(group: h5py.Group, way: str, path: Path) -> h5py.Group | h5py.Dataset | None:
     """What lies at a way of names inside a group, or None. Raises SourceError on links that leave the file."""
     for name in way.split("/"):
-        if not isinstance(group, h5py.Group) or name not in group:
+        if not name or not isinstance(group, h5py.Group):
             return None
-        if not isinstance(group.get(name, getlink=True), h5py.HardLink):
+        links, encoded = group.id.links, name.encode()
+        if not links.exists(encoded):
+            return None
+        if links.get_info(encoded).type != h5py.h5l.TYPE_HARD:
             raise SourceError(f"{path} holds a link at {group.name}/{name} instead of weights; save the model again.")
         group = group[name]
     return group

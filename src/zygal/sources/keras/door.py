@@ -25,7 +25,8 @@ def read_model(
     """The graph of a Keras model with one of its outputs. Raises FileError, SourceError or UnknownOperators."""
     with open_keras(path) as file:
         model = read_structure(file.configuration, file.path, file.version)
-        graph = translate(file, model, output, image_shape)
+        weights = Weights(file, model)
+        graph = translate(file, model, weights, output, image_shape)
         yield Source(
             path=Path(path),
             sha256=sha256_of(path),
@@ -34,7 +35,7 @@ def read_model(
             graph=graph,
             output_names=tuple(model.outputs),
             freed_from_batch=None,
-            notes=tuple(_notes(file, model)),
+            notes=tuple(_notes(model, weights)),
         )
 
 
@@ -43,8 +44,9 @@ def model_facts(path: str | Path) -> SourceFacts:
     with open_keras(path) as file:
         model = read_structure(file.configuration, file.path, file.version)
         layers, weights = all_layers(model), Weights(file, model)
+        stored = weights.stored()
         given = _declared_input(file, model)
-        graphs = {name: _graph(file, model, name) for name in model.outputs}
+        graphs = {name: _graph(file, model, weights, name) for name in model.outputs}
         first = next(iter(graphs.values()))
         classes = Counter(layer.class_name for layer in layers if layer.class_name != "InputLayer")
         return SourceFacts(
@@ -61,9 +63,9 @@ def model_facts(path: str | Path) -> SourceFacts:
             operators=dict(classes.most_common()),
             unknown_operators=sorted(unknown_layers(model)),
             layers=[layer.name for layer in layers if layer.name != "/input"],
-            tensors=weights.arrays(),
-            parameters=weights.parameters(),
-            weight_dtypes=sorted(weights.dtypes()),
+            tensors=len(stored),
+            parameters=sum(dataset.size for dataset in stored),
+            weight_dtypes=sorted({dataset.dtype.name for dataset in stored if dataset.dtype.kind == "f"}),
             size_bytes=Path(path).stat().st_size,
         )
 
@@ -76,10 +78,10 @@ def _declared_input(file: KerasFile, model: Model) -> TensorType | None:
         return None
 
 
-def _graph(file: KerasFile, model: Model, output: str) -> Graph | None:
+def _graph(file: KerasFile, model: Model, weights: Weights, output: str) -> Graph | None:
     """The graph of one output, or None if it cannot be made."""
     try:
-        return translate(file, model, output)
+        return translate(file, model, weights, output)
     except SourceError:
         return None
 
@@ -92,9 +94,9 @@ def _scores(graph: Graph | None) -> str:
     return scores_by_operator(made_by.get(graph.outputs[0], ""))
 
 
-def _notes(file: KerasFile, model: Model) -> Iterator[str]:
+def _notes(model: Model, weights: Weights) -> Iterator[str]:
     """What a person should know about the conversion."""
-    widths = Weights(file, model).dtypes() - {"float32"}
+    widths = weights.widths - {"float32"}
     policies = {_policy(layer.config.get("dtype")) for layer in all_layers(model)} & {
         "mixed_float16",
         "mixed_bfloat16",

@@ -108,8 +108,8 @@ class LayerSite(Emitter):
         return array
 
     def kept(self, array: np.ndarray, hint: str) -> str:
-        """An array as a constant in one piece."""
-        return self.constant(np.ascontiguousarray(array), hint)
+        """An array as a constant; it may stay a view of the file, in whatever order its numbers lie there."""
+        return self.constant(array, hint)
 
     def inner(self, part: str, given: View) -> View:
         """What the layer that this one wraps makes of a value."""

@@ -325,7 +325,8 @@ def _key(key: Any) -> Any:
     if isinstance(key, dict):
         if "start" in key:
             return slice(key.get("start"), key.get("stop"), key.get("step"))
-        return Ellipsis if "value" in key and key["value"] == "..." else key.get("value")
+        spelled = key.get("class_name") == "__ellipsis__" or key.get("value") == "..."
+        return Ellipsis if spelled else key.get("value")
     return key
 
 

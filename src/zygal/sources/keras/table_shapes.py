@@ -58,13 +58,15 @@ def flatten(call: LayerSite) -> View:
         return call.named_view(call.step("Unsqueeze", view.name, axes=[1]))
     if rank == 2:
         return view
+    if view.order[0] != 0:
+        view = call.named_view(call.plain(view))
     order = view.order
     if call.config.get("data_format") == "channels_first":
         # The framework itself turns such images before it flattens them.
         order = tuple({0: 0, 1: rank - 1}.get(axis, axis - 1) for axis in view.order)
         shape = (shape[0], *shape[2:], shape[1])
     name = call.step("Flatten", call.gathered(view), axis=1)
-    if order[0] != 0 or any(is_batch(size) for size in shape[1:]):
+    if any(is_batch(size) for size in shape[1:]):
         call.refuse("flattens the batch")
     places = np.arange(int(np.prod(shape[1:]))).reshape(shape[1:])
     lying = np.transpose(places, [axis - 1 for axis in order[1:]]).reshape(-1)  # the place of each column as it lies

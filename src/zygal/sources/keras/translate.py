@@ -79,14 +79,18 @@ def _sizes(shape: list) -> str:
 
 
 def translate(
-    file: KerasFile, model: Model, output: str | None = None, image_shape: tuple[int, ...] | None = None
+    file: KerasFile,
+    model: Model,
+    weights: Weights,
+    output: str | None = None,
+    image_shape: tuple[int, ...] | None = None,
 ) -> Graph:
     """The model's graph with one output, the first unless said. Raises UnknownOperators naming all, or SourceError."""
     output = output or next(iter(model.outputs))
     if output not in model.outputs:
         raise SourceError(f"{file.path} has no output {output}; it has {', '.join(model.outputs)}.")
     refuse_own_code(file, model)
-    return _Translator(file, model).run(output, input_type(file, model, image_shape))
+    return _Translator(file, model, weights).run(output, input_type(file, model, image_shape))
 
 
 def refuse_own_code(file: KerasFile, model: Model) -> None:
@@ -113,8 +117,8 @@ def refuse_own_code(file: KerasFile, model: Model) -> None:
 
 
 class _Translator:
-    def __init__(self, file: KerasFile, model: Model):
-        self._file, self._model, self._weights = file, model, Weights(file, model)
+    def __init__(self, file: KerasFile, model: Model, weights: Weights):
+        self._file, self._model, self._weights = file, model, weights
         self._builder, self._held = GraphBuilder(), {}
 
     def run(self, output: str, type: TensorType) -> Graph:

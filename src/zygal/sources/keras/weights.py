@@ -108,10 +108,10 @@ VARIABLES: dict[str, Callable[[dict[str, Any]], list[Variable]]] = {
 
 
 class Weights:
-    """The arrays of every layer of a file, found when they are asked for."""
+    """The arrays of every layer of a file, found when they are asked for. `widths`: the dtypes of those that were."""
 
     def __init__(self, file: KerasFile, model: Model):
-        self._file, self._groups, self._arrays = file, {}, {}
+        self._file, self._groups, self._arrays, self.widths = file, {}, {}, set()
         if file.by_place:
             self._place(model, (), file.weights)
         else:
@@ -133,19 +133,7 @@ class Weights:
             arrays["", "kernel"] = kernel_of_age(arrays["", "kernel"], layer, self._file.version, self._file.backend)
         return arrays
 
-    def dtypes(self) -> set[str]:
-        """The dtypes of all stored arrays of floating point."""
-        return {dataset.dtype.name for dataset in self._stored() if dataset.dtype.kind == "f"}
-
-    def arrays(self) -> int:
-        """How many arrays are stored."""
-        return len(self._stored())
-
-    def parameters(self) -> int:
-        """How many numbers are stored."""
-        return sum(dataset.size for dataset in self._stored())
-
-    def _stored(self) -> list[h5py.Dataset]:
+    def stored(self) -> list[h5py.Dataset]:
         """All arrays but the optimiser's."""
         found: list[h5py.Dataset] = []
 
@@ -158,6 +146,8 @@ class Weights:
 
     def _widened(self, dataset: h5py.Dataset) -> np.ndarray:
         array = read_array(dataset, self._file.path)
+        if array.dtype.kind == "f":
+            self.widths.add(array.dtype.name)
         return array if array.dtype == np.float32 or array.dtype.kind != "f" else array.astype(np.float32)
 
     # The .keras archive: groups named after classes, numbered in the order of the layers of each container.
