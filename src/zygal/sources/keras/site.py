@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from math import prod
 from typing import Any, NoReturn
 
 import numpy as np
@@ -130,6 +131,11 @@ class LayerSite(Emitter):
 
     def rank(self, view: View) -> int:
         return len(view.order)
+
+    def check_size(self, sizes) -> None:
+        """Refuses sizes at which what only the configuration says would take memory beyond reason."""
+        if prod(size for size in sizes if isinstance(size, int)) > 1 << 28:
+            self.refuse(f"works on {' x '.join(map(str, sizes))} numbers, more than any image has")
 
     def shape(self, view: View) -> tuple:
         """The sizes as the training code counts them."""

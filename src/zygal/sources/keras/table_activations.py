@@ -10,7 +10,7 @@ import numpy as np
 from zygal.sources.keras.site import OPERATIONS, LayerSite, View, layer
 
 
-def _gelu(call: LayerSite, x: str, approximate: bool = False) -> str:
+def gelu_of(call: LayerSite, x: str, approximate: bool = False) -> str:
     """x Phi(x), Hendrycks and Gimpel 2016; the approximation is the paper's."""
     if approximate:
         cube = call.step("Mul", call.step("Mul", x, x), x)
@@ -87,7 +87,7 @@ BY_NAME = {
     "softplus": lambda call, x: call.step("Softplus", x),
     "softsign": lambda call, x: call.step("Softsign", x),
     "silu": _silu, "swish": _silu, "mish": _mish,
-    "gelu": lambda call, x: _gelu(call, x),
+    "gelu": lambda call, x: gelu_of(call, x),
     "hard_sigmoid": _hard_sigmoid,
     "hard_silu": lambda call, x: call.step("HardSwish", x), "hard_swish": lambda call, x: call.step("HardSwish", x),
     "hard_tanh": lambda call, x: _clipped(call, x, -1, 1),

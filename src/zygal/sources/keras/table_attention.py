@@ -41,6 +41,7 @@ def heads(call: LayerSite) -> View | list[View]:
     turned = call.step("Transpose", k, perm=[0, 1, 3, 2])
     weights = call.step("MatMul", call.step("Mul", q, call.number(1 / sqrt(size), q)), turned)
     if call.named.get("use_causal_mask"):
+        call.check_size(call.type_of(weights).shape[2:])
         mask = call.constant(np.tri(*call.type_of(weights).shape[2:], dtype=bool), "mask")
         weights = call.step("Where", mask, weights, call.number(-1e9, weights))
     weights = call.step("Softmax", weights, axis=-1)

@@ -210,6 +210,7 @@ def resized(call: LayerSite, x: str, sizes: list[int], wanted: list[int], mode: 
     """[N, C, ...] at another size, its grid lying on the centres of pixels."""
     if mode not in ("nearest", "bilinear", "bicubic"):
         call.refuse(f"resizes by {mode}, which is not supported")
+    call.check_size(wanted)
     kind = {"nearest": "nearest", "bilinear": "linear", "bicubic": "cubic"}[mode]
     if len(sizes) == 2 and kind == "nearest" and all(w % n == 0 for n, w in zip(sizes, wanted)):
         scales = [1.0, 1.0, *(float(w // n) for n, w in zip(sizes, wanted))]

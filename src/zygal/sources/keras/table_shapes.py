@@ -65,6 +65,7 @@ def flatten(call: LayerSite) -> View:
         # The framework itself turns such images before it flattens them.
         order = tuple({0: 0, 1: rank - 1}.get(axis, axis - 1) for axis in view.order)
         shape = (shape[0], *shape[2:], shape[1])
+    call.check_size(shape[1:])
     name = call.step("Flatten", call.gathered(view), axis=1)
     if any(is_batch(size) for size in shape[1:]):
         call.refuse("flattens the batch")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from math import prod
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from zygal.sources.keras import (  # noqa: F401  (each table enters its layers)
     table_images,
     table_normalisation,
     table_operations,
+    table_rearranging,
     table_shapes,
 )
 from zygal.sources.keras.containers import KerasFile
@@ -22,6 +24,7 @@ from zygal.sources.keras.structure import Layer, Model, Reference, references_in
 from zygal.sources.keras.weights import Way, Weights
 
 PREPROCESSING = ("Rescaling", "Normalization", "Resizing", "CenterCrop")
+LARGEST_IMAGE = 1 << 27
 OWN_CODE = ("Lambda",)
 
 
@@ -67,6 +70,8 @@ def input_type(file: KerasFile, model: Model, image_shape: tuple[int, ...] | Non
             f"{file.path} leaves the size of its images open ({_sizes(shape)}); say it with --shape, as in --shape "
             "224,224,3, or give an inlet that ends with a size."
         )
+    if prod(shape[1:]) > LARGEST_IMAGE:
+        raise SourceError(f"{file.path} takes images of {_sizes(shape)} numbers, so it is damaged or made to do harm.")
     dtype = config.get("dtype") or "float32"
     dtype = str(dtype if isinstance(dtype, str) else "float32")
     if dtype not in ("uint8", "int32", "int64"):
