@@ -563,3 +563,7 @@ def test_a_witness_of_the_live_framework(workspace):
     for witness in ("new.witness", "keras/channel_marks.witness"):
         done = program("match", "k.onnx", "--witness", witness, "--images", "reference", cwd=workspace)
         assert done.returncode == 0 and "HOLDS" in done.stdout, done.stdout
+    program("convert", "keras/channel_marks.keras", "-o", "k.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--layout", "NCHW",
+            cwd=workspace)  # fmt: skip
+    done = program("match", "k.onnx", "--witness", "new.witness", "--images", "reference", cwd=workspace)
+    assert done.returncode == 0 and "HOLDS" in done.stdout and "were turned to the layout" in done.stderr, done.stderr

@@ -52,6 +52,8 @@ def _trained(facts) -> Description:
     ]
     operators = {_short(name): count for name, count in facts.operators.items()}
     unknown = ", ".join(facts.unknown_operators)
+    of_layers = facts.framework == "Keras"
+    what = "layer" if of_layers else "operator"
     rows = [
         ("made by", f"{facts.framework} {facts.framework_version}, {facts.file_format}"),
         *_numbered("feed", inputs),
@@ -61,14 +63,18 @@ def _trained(facts) -> Description:
             if facts.preprocessing
             else []
         ),
-        ("layers", f"{len(facts.layers)} layers, {counted(sum(operators.values()), 'call')} of operators"),
-        ("operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
+        (
+            "layers",
+            f"{len(facts.layers)} layers"
+            + ("" if of_layers else f", {counted(sum(operators.values()), 'call')} of operators"),
+        ),
+        ("kinds" if of_layers else "operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
         (
             "parameters",
             f"{_grouped(facts.parameters)} trained, in {', '.join(facts.weight_dtypes) or 'no float dtype'}",
         ),
         ("file size", file_size(facts.size_bytes)),
-        ("converts", f"no: unknown operators or layers {unknown}" if unknown else "every operator is known"),
+        ("converts", f"no: unknown {what}s {unknown}" if unknown else f"every {what} is known"),
     ]
     document = asdict(facts) | {
         "inputs": [_tensor_json(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type],

@@ -64,7 +64,7 @@ def model_facts(path: str | Path) -> SourceFacts:
             unknown_operators=sorted(unknown_layers(model)),
             layers=[layer.name for layer in layers if layer.name != "/input"],
             tensors=len(stored),
-            parameters=sum(dataset.size for dataset in stored),
+            parameters=weights.trained(model),
             weight_dtypes=sorted({dataset.dtype.name for dataset in stored if dataset.dtype.kind == "f"}),
             size_bytes=Path(path).stat().st_size,
         )

@@ -133,6 +133,18 @@ class Weights:
             arrays["", "kernel"] = kernel_of_age(arrays["", "kernel"], layer, self._file.version, self._file.backend)
         return arrays
 
+    def trained(self, model: Model, way: Way = ()) -> int:
+        """How many numbers training changed, in a model and those inside it."""
+        count = 0
+        for layer in model.layers.values():
+            if layer.model is not None:
+                count += self.trained(layer.model, (*way, layer.name))
+                continue
+            variables = VARIABLES.get(layer.class_name, lambda _: [])(layer.config)
+            arrays = self.of((*way, layer.name), layer)
+            count += sum(arrays[each.part, each.name].size for each in variables if each.trained)
+        return count
+
     def stored(self) -> list[h5py.Dataset]:
         """All arrays but the optimiser's."""
         found: list[h5py.Dataset] = []
