@@ -65,9 +65,9 @@ def _framework(path: str | Path):
             os.environ["KERAS_BACKEND"] = installed
     try:
         import keras
-    except ImportError as fault:
+    except Exception as fault:  # A back end that cannot be started raises what it likes.
         raise EngineError(
-            f"Keras is needed to run {path} and is not installed, or has no back end; install it with: "
+            f"Keras is needed to run {path} and cannot be started ({first_line(fault)}); install it with a back end: "
             'pip install "zygal[keras]" (or record the witness where the framework lives).'
         ) from fault
     return keras

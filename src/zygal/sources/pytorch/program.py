@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +12,7 @@ import numpy as np
 from zygal.errors import SourceError
 from zygal.graph import TensorType
 from zygal.sources.pytorch.archive import ProgramArchive, StoredTensor
+from zygal.sources.pytorch.returned import names_of_returned, returned_tensors
 from zygal.sources.pytorch.symbols import SymbolicSize, parse_size, symbol_of
 
 BFLOAT16 = 13
@@ -127,12 +127,12 @@ def read_program(archive: ProgramArchive) -> Program:
         batch = _batch_symbol(path, [graph["tensor_values"][name] for name in inputs])
         types, dtype_names = _types(graph["tensor_values"], batch)
         version = document["schema_version"]
-        outputs = _outputs(path, signature["output_specs"])
+        outputs = returned_tensors(path, signature["output_specs"])
         return Program(
             path=path,
             inputs=inputs,
             outputs=tuple(outputs.values()),
-            output_names=_output_names(document["graph_module"], outputs),
+            output_names=names_of_returned(document["graph_module"], outputs),
             batch=batch,
             tensors=tensors,
             trained=trained,
@@ -190,44 +190,6 @@ def _inputs(path: Path, specs: list[dict], stored: dict[str, dict[str, StoredTen
         elif kind not in ("constant_input", "token"):
             raise SourceError(f"{path} takes a Python object ({kind}) that cannot become part of an artifact.")
     return tuple(inputs), tensors, frozenset(trained)
-
-
-def _outputs(path: Path, specs: list[dict]) -> dict[int, str]:
-    """The tensors that the model returns, by their place among all that it returns."""
-    returned = [spec["user_output"]["arg"] for spec in specs if "user_output" in spec]
-    names = {place: arg["as_tensor"]["name"] for place, arg in enumerate(returned) if "as_tensor" in arg}
-    if not names:
-        raise SourceError(f"{path} returns no tensor; capture a model that returns its scores.")
-    return names
-
-
-def _output_names(module: dict, outputs: dict[int, str]) -> tuple[str, ...]:
-    """The keys that lead to each output through dictionaries; the program's own names where there are none."""
-    calls = module.get("module_call_graph") or [{}]
-    spec = (calls[0].get("signature") or {}).get("out_spec")
-    try:
-        leaves = list(_leaves(json.loads(spec)[1], ()))
-        named = tuple(".".join(leaves[place]) if not _counted(leaves[place]) else outputs[place] for place in outputs)
-    except (KeyError, TypeError, ValueError, IndexError):
-        return tuple(outputs.values())
-    return named if len(set(named)) == len(named) else tuple(outputs.values())
-
-
-def _leaves(spec: dict, way: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
-    """The way to each leaf of what the model returns: keys of dictionaries, places in lists."""
-    if spec["type"] is None:
-        yield way
-        return
-    children = spec["children_spec"]
-    keys = json.loads(spec["context"]) if isinstance(spec["context"], str) else None
-    if not isinstance(keys, list) or len(keys) != len(children) or not all(isinstance(key, str) for key in keys):
-        keys = [str(place) for place in range(len(children))]
-    for key, child in zip(keys, children):
-        yield from _leaves(child, (*way, key))
-
-
-def _counted(way: tuple[str, ...]) -> bool:
-    return all(step.isdigit() for step in way)
 
 
 def _batch_symbol(path: Path, inputs: list[dict]) -> str | None:

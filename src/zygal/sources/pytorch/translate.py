@@ -16,6 +16,7 @@ from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operat
     table_distances,
     table_elementary,
     table_indexing,
+    table_ordering,
     table_products,
     table_recurrent,
     table_reduction,

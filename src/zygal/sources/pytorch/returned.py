@@ -1,0 +1,47 @@
+"""What a captured program returns: which tensors, and what a person calls them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+
+from zygal.errors import SourceError
+
+
+def returned_tensors(path: Path, specs: list[dict]) -> dict[int, str]:
+    """The tensors that the model returns, by their place among all that it returns."""
+    returned = [spec["user_output"]["arg"] for spec in specs if "user_output" in spec]
+    names = {place: arg["as_tensor"]["name"] for place, arg in enumerate(returned) if "as_tensor" in arg}
+    if not names:
+        raise SourceError(f"{path} returns no tensor; capture a model that returns its scores.")
+    return names
+
+
+def names_of_returned(module: dict, outputs: dict[int, str]) -> tuple[str, ...]:
+    """The keys that lead to each output through dictionaries; the program's own names where there are none."""
+    calls = module.get("module_call_graph") or [{}]
+    spec = (calls[0].get("signature") or {}).get("out_spec")
+    try:
+        leaves = list(_leaves(json.loads(spec)[1], ()))
+        named = tuple(".".join(leaves[place]) if not _counted(leaves[place]) else outputs[place] for place in outputs)
+    except (KeyError, TypeError, ValueError, IndexError):
+        return tuple(outputs.values())
+    return named if len(set(named)) == len(named) else tuple(outputs.values())
+
+
+def _leaves(spec: dict, way: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
+    """The way to each leaf of what the model returns: keys of dictionaries, places in lists."""
+    if spec["type"] is None:
+        yield way
+        return
+    children = spec["children_spec"]
+    keys = json.loads(spec["context"]) if isinstance(spec["context"], str) else None
+    if not isinstance(keys, list) or len(keys) != len(children) or not all(isinstance(key, str) for key in keys):
+        keys = [str(place) for place in range(len(children))]
+    for key, child in zip(keys, children):
+        yield from _leaves(child, (*way, key))
+
+
+def _counted(way: tuple[str, ...]) -> bool:
+    return all(step.isdigit() for step in way)
