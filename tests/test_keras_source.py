@@ -387,7 +387,7 @@ def test_a_functional_model_of_the_second_age(tmp_path):
 
     def make(x):
         y = inner(x)
-        return layers.Dense(3, name="marks")(layers.GlobalAveragePooling2D(name="mean")(ops.relu6(y + 1.0)))
+        return layers.Dense(3, name="marks")(layers.GlobalAveragePooling2D(name="mean")(2.0 - ops.relu6(y + 1.0)))
 
     i = keras.Input(SHAPE, name="given")
     inner = keras.Model(i, layers.BatchNormalization(name="norm")(layers.Conv2D(5, 3, name="conv")(i)), name="inner")
@@ -415,11 +415,28 @@ def test_a_functional_model_of_the_second_age(tmp_path):
         nested["inbound_nodes"] = [[["picture", 0, 0, {}]]]
         added = {"class_name": "TFOpLambda", "name": "tf.add", "config": {"name": "tf.add", "trainable": True, "function": "math.add"},
                  "inbound_nodes": [["inner", 1, 0, {"y": 1.0, "name": None}]]}  # fmt: skip
-        bent = {"class_name": "TFOpLambda", "name": "tf.relu6", "config": {"name": "tf.relu6", "trainable": True, "function": "nn.relu6"},
-                "inbound_nodes": [["tf.add", 0, 0, {"name": None}]]}  # fmt: skip
-        config["mean"]["inbound_nodes"] = [[["tf.relu6", 0, 0, {}]]]
+        clipped = {
+            "name": "tf.relu6",
+            "trainable": True,
+            "node_def": {"op": "Relu6", "input": ["add"]},
+            "constants": {},
+        }
+        bent = {
+            "class_name": "TensorFlowOpLayer",
+            "name": "tf.relu6",
+            "config": clipped,
+            "inbound_nodes": [[["tf.add", 0, 0, {}]]],
+        }
+        zero = {"name": "tf.sub", "trainable": True, "node_def": json.dumps({"op": "Sub"}), "constants": {"0": 2.0}}
+        less = {
+            "class_name": "TensorFlowOpLayer",
+            "name": "tf.sub",
+            "config": zero,
+            "inbound_nodes": [[["tf.relu6", 0, 0, {}]]],
+        }
+        config["mean"]["inbound_nodes"] = [[["tf.sub", 0, 0, {}]]]
         config["marks"]["inbound_nodes"] = [[["mean", 0, 0, {}]]]
-        return {"class_name": "Functional", "config": {"name": "model", "layers": [config["picture"], nested, added, bent, config["mean"],
+        return {"class_name": "Functional", "config": {"name": "model", "layers": [config["picture"], nested, added, bent, less, config["mean"],
                 config["marks"]], "input_layers": [["picture", 0, 0]], "output_layers": [["marks", 0, 0]]}}  # fmt: skip
 
     edit_h5(path, change)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -172,7 +173,29 @@ def _layer(entry: dict[str, Any], path: Path, depth: int, position: int) -> Laye
         layer.module = "custom"
     if class_name in MODELS:
         layer.model = _model(entry, path, depth + 1)
+    if class_name == "TensorFlowOpLayer":
+        return _single_operator(layer)
     return layer
+
+
+_FUNCTIONS = {
+    "Add": "math.add", "AddV2": "math.add", "BiasAdd": "nn.bias_add", "Mul": "math.multiply", "Sub": "math.subtract",
+    "RealDiv": "math.truediv", "Maximum": "math.maximum", "Minimum": "math.minimum", "Relu": "nn.relu", "Relu6": "nn.relu6",
+    "Sigmoid": "nn.sigmoid", "Elu": "nn.elu", "Selu": "nn.selu", "Exp": "math.exp", "Square": "math.square",
+}  # fmt: skip
+
+
+def _single_operator(layer: Layer) -> Layer:
+    """What releases 2.2 and 2.3 kept of an operator: its name, and the operands that are constants by their places."""
+    node = layer.config["node_def"]
+    operator = (json.loads(node) if isinstance(node, str) else node)["op"]
+    calls = []
+    for call in layer.calls:
+        operands = list(call.positional[0]) if isinstance(call.positional[0], list) else [call.positional[0]]
+        for place, value in sorted((int(place), value) for place, value in layer.config.get("constants", {}).items()):
+            operands.insert(place, value)
+        calls.append(LayerCall(tuple(operands)))
+    return replace(layer, class_name="TFOpLambda", config={"function": _FUNCTIONS.get(operator, operator)}, calls=calls)
 
 
 def _call(node: Any) -> LayerCall:
