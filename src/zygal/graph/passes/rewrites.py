@@ -35,7 +35,7 @@ def _weights(node: Node, held: Held) -> tuple[np.ndarray, np.ndarray | float] | 
 
 def _reweighted(node: Node, made: str, weight: np.ndarray, bias: np.ndarray, dtype: np.dtype, added: Constants) -> Node:
     """The node with other weights, making the value `made`. Rounded once, here."""
-    added[f"{made}.weight"], added[f"{made}.bias"] = weight.astype(dtype), bias.astype(dtype)
+    added[f"{made}.weight"], added[f"{made}.bias"] = weight.astype(dtype, copy=False), bias.astype(dtype)
     return replace(node, inputs=(node.inputs[0], f"{made}.weight", f"{made}.bias"), outputs=(made,))
 
 
@@ -46,8 +46,18 @@ def normalization_after_convolution(chain: tuple[Node, ...], held: Held, added: 
     if weights is None or line is None:
         return None
     (weight, bias), (factor, shift) = weights, line
-    scaled = weight * factor.reshape(-1, *(1,) * (weight.ndim - 1))
+    scaled = _each_scaled(weight, factor)
     return _reweighted(convolution, normalization.outputs[0], scaled, bias * factor + shift, weight.dtype, added)
+
+
+def _each_scaled(weight: np.ndarray, factor: np.ndarray, together: int = 32) -> np.ndarray:
+    """The kernel of each output times its factor: computed in float64, a few at a time to save memory, rounded once."""
+    made = np.empty(weight.shape, weight.dtype)
+    wide = factor.reshape(-1, *(1,) * (weight.ndim - 1))
+    for start in range(0, len(weight), together):
+        some = slice(start, start + together)
+        made[some] = weight[some] * wide[some]
+    return made
 
 
 def normalization_after_product(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
