@@ -1,6 +1,7 @@
 """What the tests share: the demo's files, the built program, and a way to capture modules."""
 
 import shutil
+import signal
 import subprocess
 import sys
 from pathlib import Path
@@ -14,6 +15,9 @@ from zygal.engines.runtime import RuntimeEngine
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.sources import read_source
+
+# A shell starts background jobs, and all that they start, without a way to interrupt them.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 @pytest.fixture(scope="session")

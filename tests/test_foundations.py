@@ -99,7 +99,6 @@ def test_resampling_matrices_are_the_frameworks(size, wanted, mode, aligned, ant
 
 def test_a_file_is_whole_or_not_there(tmp_path):
     path = tmp_path / "out.bin"
-    signal.signal(signal.SIGINT, signal.default_int_handler)  # A shell's background jobs are started without it.
     with pytest.raises(KeyboardInterrupt), whole_file(path) as file:
         file.write(b"half")
         os.kill(os.getpid(), signal.SIGINT)
