@@ -9,13 +9,13 @@ ratio of the medians for batches 1 and 8, and their geometric mean.
 
 import sys
 import tempfile
-import time
 import warnings
 from pathlib import Path
 
 import numpy as np
 import torch
 from coverage import captured, made, pictures
+from in_turn import interleaved
 
 from zygal.convert import convert
 from zygal.engines.runtime import RuntimeEngine
@@ -26,20 +26,6 @@ ARCHITECTURES = (
     "mnasnet_b1", "ghostnet", "regnetx002", "regnety004", "inceptionv3", "xception", "hrnet_w18_small_v1", "dla34",
     "peleenet", "vovnet27s", "mixnet_s", "igcv3_w1",
 )  # fmt: skip
-ROUNDS = 7
-
-
-def interleaved(first, second):
-    """Medians of both runs, taken in turn."""
-    runs, readings = (first, second), ([], [])
-    for run in runs:
-        run()
-    for turn in range(ROUNDS):
-        for side in (0, 1) if turn % 2 else (1, 0):
-            started = time.perf_counter()
-            runs[side]()
-            readings[side].append(time.perf_counter() - started)
-    return [float(np.median(each)) for each in readings]
 
 
 def main():

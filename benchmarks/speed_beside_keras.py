@@ -10,7 +10,6 @@ they are warm. Prints the ratio of the medians for batches 1 and 8, and their ge
 import os
 import sys
 import tempfile
-import time
 from pathlib import Path
 
 THREADS = int(sys.argv[1]) if len(sys.argv) > 1 else 2
@@ -19,6 +18,7 @@ os.environ["KERAS_BACKEND"] = "jax"
 
 import keras  # noqa: E402
 import numpy as np  # noqa: E402
+from in_turn import interleaved  # noqa: E402
 
 from zygal.convert import convert  # noqa: E402
 from zygal.engines.runtime import RuntimeEngine  # noqa: E402
@@ -27,21 +27,6 @@ ARCHITECTURES = (
     "MobileNet", "MobileNetV2", "MobileNetV3Small", "MobileNetV3Large", "EfficientNetB0", "EfficientNetV2B0", "NASNetMobile",
     "DenseNet121", "ResNet50", "ResNet50V2", "ConvNeXtTiny", "Xception", "InceptionV3",
 )  # fmt: skip
-ROUNDS = 7
-
-
-def interleaved(first, second):
-    """Medians of both runs, taken in turn."""
-    runs, readings = (first, second), ([], [])
-    for run in runs:
-        run()
-        run()
-    for turn in range(ROUNDS):
-        for side in (0, 1) if turn % 2 else (1, 0):
-            started = time.perf_counter()
-            runs[side]()
-            readings[side].append(time.perf_counter() - started)
-    return [float(np.median(each)) for each in readings]
 
 
 def main():

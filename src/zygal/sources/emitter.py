@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
+from math import pi, sqrt
 from typing import Any, NoReturn
 
 import numpy as np
@@ -64,6 +65,17 @@ class Emitter(ABC):
     def expanded(self, value: str, sizes: Sequence[Dimension]) -> str:
         """Adds a repetition up to sizes of which some may be multiples of the batch."""
         return self._expanded(self.step, value, sizes)
+
+    def gelu(self, x: str, approximate: bool = False) -> str:
+        """x Phi(x), Hendrycks and Gimpel 2016; the approximation by tanh is the paper's."""
+        if approximate:
+            cube = self.step("Mul", self.step("Mul", x, x), x)
+            inner = self.step("Add", x, self.step("Mul", cube, self.number(0.044715, x)))
+            bent = self.step("Tanh", self.step("Mul", inner, self.number(sqrt(2 / pi), x)))
+        else:
+            bent = self.step("Erf", self.step("Div", x, self.number(sqrt(2), x)))
+        half = self.step("Mul", x, self.number(0.5, x))
+        return self.step("Mul", half, self.step("Add", bent, self.number(1.0, x)))
 
     def _result_name(self, place: int) -> str:
         return f"{self._stem}.{place}"

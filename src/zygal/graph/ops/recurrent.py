@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from typing import ClassVar
 
 import numpy as np
@@ -56,9 +57,9 @@ class Recurrent(Operator):
             lasts.append(state)
         return [np.stack(outputs, 1), *(np.stack(each).astype(x.dtype) for each in zip(*lasts))]
 
+    @abstractmethod
     def cell(self, given, state, recurrent, bias, attributes):
         """The next states from what the input gives to the gates."""
-        raise NotImplementedError
 
 
 @register

@@ -2,24 +2,11 @@
 
 from __future__ import annotations
 
-from math import pi, sqrt
 from typing import Any
 
 import numpy as np
 
 from zygal.sources.keras.site import OPERATIONS, LayerSite, View, layer
-
-
-def gelu_of(call: LayerSite, x: str, approximate: bool = False) -> str:
-    """x Phi(x), Hendrycks and Gimpel 2016; the approximation is the paper's."""
-    if approximate:
-        cube = call.step("Mul", call.step("Mul", x, x), x)
-        inner = call.step("Add", x, call.step("Mul", cube, call.number(0.044715, x)))
-        bent = call.step("Tanh", call.step("Mul", inner, call.number(sqrt(2 / pi), x)))
-    else:
-        bent = call.step("Erf", call.step("Div", x, call.number(sqrt(2), x)))
-    half = call.step("Mul", x, call.number(0.5, x))
-    return call.step("Mul", half, call.step("Add", bent, call.number(1.0, x)))
 
 
 def _clipped(call: LayerSite, x: str, low: float | None, high: float | None) -> str:
@@ -87,7 +74,7 @@ BY_NAME = {
     "softplus": lambda call, x: call.step("Softplus", x),
     "softsign": lambda call, x: call.step("Softsign", x),
     "silu": _silu, "swish": _silu, "mish": _mish,
-    "gelu": lambda call, x: gelu_of(call, x),
+    "gelu": lambda call, x: call.gelu(x),
     "hard_sigmoid": _hard_sigmoid,
     "hard_silu": lambda call, x: call.step("HardSwish", x), "hard_swish": lambda call, x: call.step("HardSwish", x),
     "hard_tanh": lambda call, x: _clipped(call, x, -1, 1),

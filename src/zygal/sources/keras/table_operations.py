@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from zygal.sources.keras.site import LayerSite, View, operation
-from zygal.sources.keras.table_activations import gelu_of, softmax_along
+from zygal.sources.keras.table_activations import softmax_along
 
 
 def _operands(call: LayerSite) -> list[View]:
@@ -93,7 +93,7 @@ def reciprocal_root(call: LayerSite) -> View:
 @operation("Gelu", "nn.gelu")
 def gelu(call: LayerSite) -> View:
     approximate = bool(call.config.get("approximate", call.argument(1, "approximate", call.shown.class_name == "Gelu")))
-    return call.elementwise(call.x, lambda x: gelu_of(call, x, approximate))
+    return call.elementwise(call.x, lambda x: call.gelu(x, approximate))
 
 
 @operation("Softmax", "nn.softmax", "LogSoftmax", "nn.log_softmax")

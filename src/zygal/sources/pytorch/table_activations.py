@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from math import pi, sqrt
-
 import numpy as np
 
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
@@ -66,16 +64,7 @@ def mish(call: Site):
 
 @aten("gelu.default")
 def gelu(call: Site):
-    """x * Phi(x), Hendrycks and Gimpel 2016; "tanh" is the paper's approximation of it."""
-    x = call.tensor("self")
-    if call.plain("approximate", "none") == "tanh":
-        cube = call.step("Mul", call.step("Mul", x, x), x)
-        inner = call.step("Add", x, call.step("Mul", cube, call.number(0.044715, x)))
-        bent = call.step("Tanh", call.step("Mul", inner, call.number(sqrt(2 / pi), x)))
-    else:
-        bent = call.step("Erf", call.step("Div", x, call.number(sqrt(2), x)))
-    half = call.step("Mul", x, call.number(0.5, x))
-    return call.result("Mul", half, call.step("Add", bent, call.number(1.0, x)))
+    return call.gelu(call.tensor("self"), call.plain("approximate", "none") == "tanh")
 
 
 @aten("leaky_relu.default")
