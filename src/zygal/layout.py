@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 from zygal.graph import Graph, GraphBuilder, TensorType
 
-LAYOUTS = ("NCHW", "NHWC")
 # For each layout, where its axes lie in the other one.
 FROM_OTHER = {"NCHW": (0, 3, 1, 2), "NHWC": (0, 2, 3, 1)}
 

@@ -19,7 +19,6 @@ from zygal.errors import FileError, SourceError
 from zygal.files import existing_file, open_zip, zip_faults
 
 LARGEST_CONFIGURATION_BYTES = 200_000_000
-DEEPEST_GROUPS = 60
 
 
 @dataclass(frozen=True)

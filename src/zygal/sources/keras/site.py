@@ -108,10 +108,6 @@ class LayerSite(Emitter):
             self.refuse(f"has a {name} of {list(array.shape)} where {wanted} is needed")
         return array
 
-    def kept(self, array: np.ndarray, hint: str) -> str:
-        """An array as a constant; it may stay a view of the file, in whatever order its numbers lie there."""
-        return self.constant(array, hint)
-
     def inner(self, part: str, given: View) -> View:
         """What the layer that this one wraps makes of a value."""
         entry = self.config[part]
@@ -186,9 +182,8 @@ class LayerSite(Emitter):
     def together(self, views: list[View]) -> tuple[list[str], View]:
         """Values in one order for an operation that broadcasts, and a view that stands for its result."""
         rank = max(len(view.order) for view in views)
-        lead = next((view for view in views if len(view.order) == rank and self.array(view.name) is None), views[0])
-        if len(lead.order) != rank:
-            lead = next(view for view in views if len(view.order) == rank)
+        widest = [view for view in views if len(view.order) == rank]
+        lead = next((view for view in widest if self.array(view.name) is None), widest[0])
         same = all(_equal(view.picks, lead.picks) and view.order == lead.order for view in views)
         if same:
             return [view.name for view in views], lead

@@ -34,7 +34,7 @@ class LayerCall:
 
 @dataclass
 class Layer:
-    """A layer of a model; `model` is its own structure where it is a model itself, `inner` where it wraps a layer."""
+    """A layer of a model; `model` is its own structure where it is a model itself."""
 
     name: str
     class_name: str

@@ -192,7 +192,7 @@ def parametric(call: LayerSite) -> View:
     alpha = call.needed("alpha")
     alpha = alpha.reshape((1,) * (len(view.order) - alpha.ndim) + alpha.shape)
     turned = np.transpose(alpha, view.order)
-    return View(call.step("PRelu", call.gathered(view), call.kept(turned[0], "alpha")), view.order)
+    return View(call.step("PRelu", call.gathered(view), call.constant(turned[0], "alpha")), view.order)
 
 
 def _snake(name: str) -> str:

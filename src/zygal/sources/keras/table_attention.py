@@ -50,10 +50,10 @@ def heads(call: LayerSite) -> View | list[View]:
     flat = call.reshaped(mixed, [Batch(), count, length])
     kernel = call.needed("kernel", "output_dense")
     out = kernel.shape[2:] if kernel.ndim > 2 else kernel.shape[1:]
-    made = call.step("MatMul", flat, call.kept(kernel.reshape(length, -1), "output_kernel"))
+    made = call.step("MatMul", flat, call.constant(kernel.reshape(length, -1), "output_kernel"))
     bias = call.weight("bias", "output_dense")
     if bias is not None:
-        made = call.step("Add", made, call.kept(bias.reshape(-1), "output_bias"))
+        made = call.step("Add", made, call.constant(bias.reshape(-1), "output_bias"))
     made = call.named_view(call.reshaped(made, [*shape[:-1], *out]))
     if call.named.get("return_attention_scores"):
         return [made, call.named_view(weights)]
@@ -71,10 +71,10 @@ def _projected(call: LayerSite, x: str, part: str, many: int) -> str:
     """[N, heads, rows, size] from [N, rows, features]."""
     count, features = call.type_of(x).shape[1:]
     kernel = call.needed("kernel", part, (features, many, None))
-    made = call.step("MatMul", x, call.kept(kernel.reshape(features, -1), f"{part}_kernel"))
+    made = call.step("MatMul", x, call.constant(kernel.reshape(features, -1), f"{part}_kernel"))
     bias = call.weight("bias", part)
     if bias is not None:
-        made = call.step("Add", made, call.kept(bias.reshape(-1), f"{part}_bias"))
+        made = call.step("Add", made, call.constant(bias.reshape(-1), f"{part}_bias"))
     split = call.reshaped(made, [Batch(), count, many, kernel.shape[2]])
     return call.step("Transpose", split, perm=[0, 2, 1, 3])
 
@@ -91,7 +91,7 @@ def attention(call: LayerSite) -> View:
     weights = call.step("MatMul", query, call.step("Transpose", key, perm=[*range(rank - 2), rank - 1, rank - 2]))
     scale = call.weight("scale")
     if scale is not None:
-        weights = call.step("Mul", weights, call.kept(scale, "scale"))
+        weights = call.step("Mul", weights, call.constant(scale, "scale"))
     return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
 
 
@@ -105,7 +105,7 @@ def additive_attention(call: LayerSite) -> View:
     bent = call.step("Tanh", call.step("Add", *wide))
     scale = call.weight("scale")
     if scale is not None:
-        bent = call.step("Mul", bent, call.kept(scale, "scale"))
+        bent = call.step("Mul", bent, call.constant(scale, "scale"))
     weights = call.step("ReduceSum", bent, axes=[-1], keepdims=0)
     return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
 
@@ -183,12 +183,12 @@ def _run(call: LayerSite, view: View, class_name: str, config: dict, part: str) 
     inputs = [
         x,
         *(
-            call.kept(sorted_gates(array).T[None], f"{part}{hint}")
+            call.constant(sorted_gates(array).T[None], f"{part}{hint}")
             for array, hint in ((kernel, "input"), (repeated, "recurrent"))
         ),
     ]
     if bias is not None:
         both = bias if bias.ndim == 2 else np.stack([bias, np.zeros_like(bias)])
-        inputs.append(call.kept(sorted_gates(both).reshape(1, -1), f"{part}bias"))
+        inputs.append(call.constant(sorted_gates(both).reshape(1, -1), f"{part}bias"))
     made, *states = call.several(_OPERATOR[class_name], *inputs, count=3 if class_name == "LSTM" else 2, **attributes)
     return call.step("Squeeze", made, axes=[1]), [call.step("Squeeze", state, axes=[0]) for state in states]

@@ -45,7 +45,7 @@ def convolved(call: LayerSite, x: str, kernel: np.ndarray, bias: np.ndarray | No
               strides: list[int] | None = None, dilations: list[int] | None = None, pads: list[int] | None = None) -> str:  # fmt: skip
     """A convolution with a kernel [M, C / group, ...]."""
     axes = kernel.ndim - 2
-    inputs = [x, call.kept(kernel, f"{hint}kernel")] + ([call.kept(bias, "bias")] if bias is not None else [])
+    inputs = [x, call.constant(kernel, f"{hint}kernel")] + ([call.constant(bias, "bias")] if bias is not None else [])
     return call.step("Conv", *inputs, strides=strides or [1] * axes, pads=pads or [0] * 2 * axes,
                      dilations=dilations or [1] * axes, group=group, kernel_shape=list(kernel.shape[2:]))  # fmt: skip
 
@@ -121,7 +121,7 @@ def transposed_convolution(call: LayerSite) -> View:
         begins.append(reach - 1 - left)
         ends.append(max(reach - 1 - right, 0))
         extra.append(max(right - reach + 1, 0))
-    inputs = [x, call.kept(np.moveaxis(stored, (-1, -2), (0, 1)), "kernel")]
+    inputs = [x, call.constant(np.moveaxis(stored, (-1, -2), (0, 1)), "kernel")]
     bias = call.weight("bias")
     # The standard wants the extra rows to be fewer than a step; what is more is padded with what the bias alone gives.
     within = [min(e, max(s, d) - 1) for e, s, d in zip(extra, strides, dilations)]
@@ -131,7 +131,7 @@ def transposed_convolution(call: LayerSite) -> View:
     if any(rest):
         made = call.step("Pad", made, pads=[0] * (2 + len(sizes)) + [0, 0, *rest])
     if bias is not None:
-        made = call.step("Add", made, call.kept(bias.reshape(-1, *(1,) * len(sizes)), "bias"))
+        made = call.step("Add", made, call.constant(bias.reshape(-1, *(1,) * len(sizes)), "bias"))
     return activated(call, View(made, order))
 
 
@@ -225,8 +225,8 @@ def resized(call: LayerSite, x: str, sizes: list[int], wanted: list[int], mode: 
     if len(sizes) != 2:
         call.refuse("resizes something that is no image")
     rows, columns = (_matrix(size, target, kind, antialias) for size, target in zip(sizes, wanted))
-    wide = call.step("MatMul", x, call.kept(columns.T, "columns"))
-    return call.step("MatMul", call.kept(rows, "rows"), wide)
+    wide = call.step("MatMul", x, call.constant(columns.T, "columns"))
+    return call.step("MatMul", call.constant(rows, "rows"), wide)
 
 
 def _matrix(size: int, wanted: int, kind: str, antialias: bool) -> np.ndarray:

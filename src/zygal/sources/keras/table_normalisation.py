@@ -12,7 +12,7 @@ def along(call: LayerSite, view: View, axes: list[int], array: np.ndarray, hint:
     shape = [1] * len(view.order)
     for axis, size in zip(axes, array.shape):
         shape[axis] = size
-    return call.kept(np.transpose(array.reshape(shape), view.order).astype(np.float32), hint)
+    return call.constant(np.transpose(array.reshape(shape), view.order).astype(np.float32), hint)
 
 
 def scaled(call: LayerSite, view: View, axes: list[int], factor: np.ndarray | None, offset: np.ndarray | None) -> View:
@@ -34,14 +34,16 @@ def batch_normalisation(call: LayerSite) -> View:
     if is_batch(size):
         call.refuse("normalises along the batch")
     names = ("gamma", "beta", "moving_mean", "moving_variance")
-    held = [call.needed(name, "", (size,)) if call.weight(name) is not None else None for name in names]
+    left_out = {"gamma": np.ones(size, np.float32), "beta": np.zeros(size, np.float32)}
+    arrays = [
+        left_out[name] if name in left_out and call.weight(name) is None else call.needed(name, "", (size,))
+        for name in names
+    ]
+    gamma, beta, mean, variance = arrays
     epsilon = float(call.config.get("epsilon", 1e-3))
-    fill = (np.ones, np.zeros)
-    gamma, beta = (fill[at](size, np.float32) if held[at] is None else held[at] for at in (0, 1))
-    mean, variance = (call.needed(name, "", (size,)) for name in names[2:])
     name = call.gathered(view)
     if view.order.index(axis) == 1 and rank > 1:
-        inputs = [call.kept(array, hint) for array, hint in zip((gamma, beta, mean, variance), names)]
+        inputs = [call.constant(array, hint) for array, hint in zip(arrays, names)]
         return View(call.step("BatchNormalization", name, *inputs, epsilon=epsilon), view.order)
     factor = gamma.astype(np.float64) / np.sqrt(variance.astype(np.float64) + epsilon)
     return scaled(call, view, [axis], factor, beta - mean * factor)
@@ -62,8 +64,8 @@ def layer_normalisation(call: LayerSite) -> View:
     if call.config.get("rms_scaling"):
         return _by_mean_square(call, view, axes, gamma, epsilon)
     if axes == list(range(rank - len(axes), rank)):
-        inputs = [call.plain(view), call.kept(np.ones(sizes, np.float32) if gamma is None else gamma, "gamma")]
-        inputs += [call.kept(beta, "beta")] if beta is not None else []
+        inputs = [call.plain(view), call.constant(np.ones(sizes, np.float32) if gamma is None else gamma, "gamma")]
+        inputs += [call.constant(beta, "beta")] if beta is not None else []
         return call.named_view(call.step("LayerNormalization", *inputs, axis=-len(axes), epsilon=epsilon))
     name, places = call.gathered(view), sorted(view.order.index(axis) for axis in axes)
     centred = call.step("Sub", name, call.step("ReduceMean", name, axes=places, keepdims=1))
@@ -97,7 +99,7 @@ def group_normalisation(call: LayerSite) -> View:
         call.refuse(f"cannot put {shape[axis]} channels into {groups} groups")
     x = call.laid(view, order)
     given = call.type_of(x).shape
-    units = [call.kept(made(groups, np.float32), hint) for made, hint in ((np.ones, "ones"), (np.zeros, "zeros"))]
+    units = [call.constant(made(groups, np.float32), hint) for made, hint in ((np.ones, "ones"), (np.zeros, "zeros"))]
     split = call.reshaped(x, [given[0], groups, -1])
     normal = call.step("InstanceNormalization", split, *units, epsilon=float(call.config.get("epsilon", 1e-3)))
     made = View(call.reshaped(normal, given), order)
@@ -144,10 +146,7 @@ def rescaling(call: LayerSite) -> View:
         np.asarray(call.config.get(name, default), np.float64) for name, default in (("scale", 1), ("offset", 0))
     )
     axes = [last if call.config.get("data_format") != "channels_first" else 1]
-    single = factor.ndim == offset.ndim == 0
     factor, offset = np.atleast_1d(factor), np.atleast_1d(offset)
-    if single:
-        axes = [last]
     return scaled(call, view, axes, factor, offset if offset.any() else None)
 
 

@@ -99,7 +99,7 @@ def gelu(call: LayerSite) -> View:
 @operation("Softmax", "nn.softmax", "LogSoftmax", "nn.log_softmax")
 def softmax(call: LayerSite) -> View:
     axis = static(call, 1, "axis", -1)
-    return softmax_along(call, call.x, -1 if axis is None else int(axis), "log" in call.function.lower())
+    return softmax_along(call, call.x, int(axis), "log" in call.function.lower())
 
 
 @operation("LeakyRelu", "nn.leaky_relu")

@@ -31,8 +31,7 @@ def move(call: LayerSite) -> View:
     view = call.x
     names = ("axis1", "axis2") if call.function == "Swapaxes" else ("source", "destination")
     first, second = (static(call, at, name) for at, name in enumerate(names, 1))
-    places = np.arange(call.rank(view)).reshape((1,) * 0 + (-1,))
-    example = np.empty(tuple(places + 1))
+    example = np.empty(tuple(range(1, call.rank(view) + 1)))  # Each axis is known by its size.
     made = np.swapaxes(example, first, second) if names[0] == "axis1" else np.moveaxis(example, first, second)
     axes = [size - 1 for size in made.shape]
     return View(call.gathered(view), tuple(axes.index(axis) for axis in view.order))

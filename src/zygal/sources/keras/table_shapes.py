@@ -20,16 +20,18 @@ def dense(call: LayerSite) -> View:
     if rank == 2:
         # The columns that a flattened image left in another order are met by rows in that order.
         rows = kernel if view.picks is None else kernel[np.argsort(view.picks)]
-        inputs = [view.name, call.kept(rows, "kernel")] + ([call.kept(bias, "bias")] if bias is not None else [])
+        inputs = [view.name, call.constant(rows, "kernel")] + (
+            [call.constant(bias, "bias")] if bias is not None else []
+        )
         return activated(call, call.named_view(call.step("Gemm", *inputs)))
     if rank == 4 and view.order == (0, 3, 1, 2):
-        inputs = [view.name, call.kept(kernel.T[:, :, None, None], "kernel")]
-        inputs += [call.kept(bias, "bias")] if bias is not None else []
+        inputs = [view.name, call.constant(kernel.T[:, :, None, None], "kernel")]
+        inputs += [call.constant(bias, "bias")] if bias is not None else []
         made = call.step("Conv", *inputs, strides=[1, 1], pads=[0] * 4, dilations=[1, 1], group=1, kernel_shape=[1, 1])
         return activated(call, View(made, view.order))
-    made = call.step("MatMul", call.plain(view), call.kept(kernel, "kernel"))
+    made = call.step("MatMul", call.plain(view), call.constant(kernel, "kernel"))
     if bias is not None:
-        made = call.step("Add", made, call.kept(bias, "bias"))
+        made = call.step("Add", made, call.constant(bias, "bias"))
     return activated(call, call.named_view(made))
 
 
@@ -42,10 +44,10 @@ def einsum_dense(call: LayerSite) -> View:
     if "..." in equation:
         hidden = "".join(letter for letter in "ABCDEFGH")[: call.rank(view) - len(first.replace("...", ""))]
         first, made = first.replace("...", hidden), made.replace("...", hidden)
-    name = call.step("Einsum", call.plain(view), call.kept(kernel, "kernel"), equation=f"{first},{second}->{made}")
+    name = call.step("Einsum", call.plain(view), call.constant(kernel, "kernel"), equation=f"{first},{second}->{made}")
     bias = call.weight("bias")
     if bias is not None:
-        name = call.step("Add", name, call.kept(bias, "bias"))
+        name = call.step("Add", name, call.constant(bias, "bias"))
     return activated(call, call.named_view(name))
 
 
@@ -174,7 +176,7 @@ def _unit(call: LayerSite, name: str, axis: int) -> str:
 def embedding(call: LayerSite) -> View:
     table = call.needed("embeddings")
     index = call.step("Cast", call.plain(call.x), to="int64")
-    return call.named_view(call.step("Gather", call.kept(table, "embeddings"), index, axis=0))
+    return call.named_view(call.step("Gather", call.constant(table, "embeddings"), index, axis=0))
 
 
 @layer("TimeDistributed")

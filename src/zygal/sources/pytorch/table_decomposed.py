@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
+from zygal.sources.pytorch.table_activations import randomized_leaky_relu
 from zygal.sources.pytorch.table_convolution import (
     batch_norm,
     convolution,
@@ -52,6 +53,5 @@ def attention_with_statistics(call: Site):
 
 
 @aten("rrelu_with_noise_functional.default")
-def randomized_leaky_relu(call: Site):
-    slope = (call.plain("lower", 1 / 8) + call.plain("upper", 1 / 3)) / 2
-    return call.result("LeakyRelu", call.tensor("self"), alpha=float(slope)), call.tensor("noise")
+def randomized_leaky_relu_with_noise(call: Site):
+    return randomized_leaky_relu(call), call.tensor("noise")

@@ -68,7 +68,7 @@ def translate(
         )
     translator = _Translator(program, archive, free_batch)
     if drew:
-        translator.site_of(program.calls[0]).note(IN_TRAINING)
+        translator.context.notes.append(IN_TRAINING)
     return translator.run()
 
 
@@ -110,11 +110,11 @@ class _Translator:
     def __init__(self, program: Program, archive: ProgramArchive, free_batch: bool):
         (name,) = program.inputs
         type = program.types[name]
-        self._program, self._context = program, Context(str(program.path))
+        self._program, self.context = program, Context(str(program.path))
         if free_batch and type.shape and isinstance(type.shape[0], int):
-            self._context.captured_batch = type.shape[0]
+            self.context.captured_batch = type.shape[0]
             type = TensorType(type.dtype, (Batch(), *type.shape[1:]))
-        self._builder, self._values = self._context.builder, self._context.values
+        self._builder, self._values = self.context.builder, self.context.values
         self._values[name] = self._builder.input(name, type)
         read = {name for call in program.calls for name in call.tensors_read()} | set(program.outputs)
         for name, stored in program.tensors.items():
@@ -129,10 +129,10 @@ class _Translator:
         outputs = [self._values.get(name) for name in self._program.outputs]
         if not all(isinstance(value, str) for value in outputs):
             raise SourceError(f"{self._program.path} is damaged: its outputs are made by nothing.")
-        return Translation(self._builder.finish(outputs), tuple(self._context.notes))
+        return Translation(self._builder.finish(outputs), tuple(self.context.notes))
 
     def site_of(self, call: Call) -> Site:
-        return Site(call, self._context)
+        return Site(call, self.context)
 
     def _translate(self, call: Call) -> None:
         site = self.site_of(call)
@@ -153,7 +153,7 @@ class _Translator:
         recorded, found = self._program.types.get(name), self._builder.types[value]
         if recorded is None:
             return
-        batch = self._context.captured_batch
+        batch = self.context.captured_batch
         shape = at_batch(found.shape, batch) if batch else found.shape
         if found.dtype != recorded.dtype or shape != recorded.shape:
             site.refuse(
