@@ -7,37 +7,22 @@ Writes OUT_DIR/channel_marks.pt2 (the captured program, dynamic batch) and print
 """
 
 import argparse
-import multiprocessing
 import sys
-import tempfile
 from pathlib import Path
 
-import numpy as np
 import torch
 from network import make_model
+from pictures import TRAINING_SERIES, UNSEEN_SERIES, draw_set
 
-from zygal.demo.marks import LABELS, draw_mark
+from zygal.demo.marks import LABELS
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "src/zygal/demo/data"))
 from training_code import load_image  # noqa: E402
 
-TRAINING_SERIES, UNSEEN_SERIES = 1, 2
 
-
-def tensor_of(series_and_index):
-    """One drawn picture through a real file, as the training side would read it."""
-    picture, label = draw_mark(*series_and_index)
-    with tempfile.NamedTemporaryFile(suffix=".png") as file:
-        picture.save(file, "png")
-        file.flush()
-        return load_image(file.name), label
-
-
-def draw_set(series, count):
-    with multiprocessing.Pool() as pool:
-        drawn = pool.map(tensor_of, [(series, index) for index in range(count)], chunksize=50)
-    images = torch.from_numpy(np.stack([image for image, _ in drawn]))
-    return images, torch.tensor([label for _, label in drawn])
+def drawn(series, count):
+    images, labels = draw_set(load_image, series, count)
+    return torch.from_numpy(images), torch.from_numpy(labels)
 
 
 def accuracy(model, images, labels):
@@ -82,12 +67,12 @@ def main():
     parser.add_argument("--epochs", type=int, default=14)
     options = parser.parse_args()
     torch.manual_seed(20)
-    images, labels = draw_set(TRAINING_SERIES, options.pictures)
+    images, labels = drawn(TRAINING_SERIES, options.pictures)
     # On CPU, channels-last memory makes a training step about 1.5 times as fast.
     images, model = images.to(memory_format=torch.channels_last), make_model().to(memory_format=torch.channels_last)
     print(f"{len(LABELS)} classes, {sum(p.numel() for p in model.parameters())} parameters")
     train(model, images, labels, options.epochs)
-    print(f"accuracy on 500 unseen pictures: {accuracy(model, *draw_set(UNSEEN_SERIES, 500)):.1%}")
+    print(f"accuracy on 500 unseen pictures: {accuracy(model, *drawn(UNSEEN_SERIES, 500)):.1%}")
     options.out.mkdir(parents=True, exist_ok=True)
     torch.save(model.state_dict(), options.out / "channel_marks.pt")
     capture(model, options.out / "channel_marks.pt2")

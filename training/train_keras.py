@@ -7,37 +7,18 @@ some minutes on two cores.
 """
 
 import argparse
-import multiprocessing
 import os
 import sys
-import tempfile
 from pathlib import Path
 
 os.environ.setdefault("KERAS_BACKEND", "jax")
 
-import numpy as np
+from pictures import TRAINING_SERIES, UNSEEN_SERIES, draw_set
 
-from zygal.demo.marks import LABELS, draw_mark
+from zygal.demo.marks import LABELS
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "src/zygal/demo/data/keras"))
 from training_code import load_image  # noqa: E402
-
-TRAINING_SERIES, UNSEEN_SERIES = 1, 2
-
-
-def tensor_of(series_and_index):
-    """One drawn picture through a real file, as the training side would read it."""
-    picture, label = draw_mark(*series_and_index)
-    with tempfile.NamedTemporaryFile(suffix=".png") as file:
-        picture.save(file, "png")
-        file.flush()
-        return load_image(file.name), label
-
-
-def draw_set(series, count):
-    with multiprocessing.get_context("spawn").Pool() as pool:
-        drawn = pool.map(tensor_of, [(series, index) for index in range(count)], chunksize=50)
-    return np.stack([image for image, _ in drawn]), np.array([label for _, label in drawn])
 
 
 def make_model(keras):
@@ -65,7 +46,7 @@ def main():
     parser.add_argument("--pictures", type=int, default=9000)
     parser.add_argument("--epochs", type=int, default=16)
     options = parser.parse_args()
-    images, labels = draw_set(TRAINING_SERIES, options.pictures)
+    images, labels = draw_set(load_image, TRAINING_SERIES, options.pictures, "spawn")
     import keras
 
     keras.utils.set_random_seed(20)
@@ -74,7 +55,7 @@ def main():
     schedule = keras.optimizers.schedules.CosineDecay(4e-3, steps)
     model.compile(keras.optimizers.AdamW(schedule, weight_decay=0.02), "sparse_categorical_crossentropy")
     model.fit(images, labels, batch_size=96, epochs=options.epochs, verbose=2)
-    unseen, right = draw_set(UNSEEN_SERIES, 500)
+    unseen, right = draw_set(load_image, UNSEEN_SERIES, 500, "spawn")
     print(f"accuracy on 500 unseen pictures: {(model.predict(unseen, verbose=0).argmax(1) == right).mean():.1%}")
     options.out.mkdir(parents=True, exist_ok=True)
     model.optimizer = None
