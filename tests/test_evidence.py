@@ -18,7 +18,8 @@ from zygal.errors import WitnessError, ZygalError
 from zygal.evidence.compare import compare_scores, tensor_differences
 from zygal.evidence.match import Limits, match
 from zygal.evidence.witness import read_witness, write_witness
-from zygal.inlet import Crop, Decode, Inlet, Resize, Tensor, Values, read_inlet
+from zygal.inlet import Crop, InletTensor, Resize, Tensor, Values, read_inlet
+from zygal.inlet.values import to_tensor
 from zygal.scores import recorded_scores_kind
 from zygal.sources import read_source
 from zygal.survey import survey
@@ -110,11 +111,10 @@ def test_a_close_race_is_a_tie_and_a_clear_one_is_not():
 
 
 def test_grey_levels_undo_scale_and_std():
-    inlet = Inlet(Decode(), (), Values((-1.0, 1.0), None, (0.5, 1.0, 2.0)))
-    one_level = np.float32([2 / 255 / 0.5, 2 / 255 / 1.0, 2 / 255 / 2.0])[:, None, None]
-    found = tensor_differences(np.zeros((3, 2, 2), np.float32) + one_level, np.zeros((3, 2, 2), np.float32), inlet)
-    assert found == pytest.approx(np.ones((3, 2, 2)), rel=1e-5)
-    assert tensor_differences(np.full((2, 2, 1), np.nan), np.zeros((2, 2, 1)), Inlet()).max() != 0
+    values = Values((-1.0, 1.0), None, (0.5, 1.0, 2.0))
+    black, grey = (InletTensor(p, *to_tensor(p, values, Tensor())) for p in np.uint8([[[[0] * 3]], [[[1] * 3]]]))
+    assert tensor_differences(grey, black.tensor, "NCHW") == pytest.approx(np.ones((3, 1, 1)), rel=1e-5)
+    assert tensor_differences(grey, np.full((3, 1, 1), np.nan), "NCHW").max() != 0
 
 
 def test_limits_decide(shipped, recorded, engine, inlet):

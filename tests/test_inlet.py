@@ -13,6 +13,7 @@ from zygal.errors import ImageError, InletError
 from zygal.inlet import Crop, Decode, Inlet, Resize, Tensor, Values, apply_inlet, format_inlet, parse_inlet, read_inlet
 from zygal.inlet import specification as spec
 
+PILLOWS = ("nearest", "box", "bilinear", "hamming", "bicubic", "lanczos")
 sides = st.integers(1, 90)
 colours = st.sampled_from(spec.COLOURS)
 
@@ -22,13 +23,13 @@ def frames(draw):
     """A resize and perhaps a crop that fits behind it."""
     if draw(st.booleans()):
         short = draw(st.integers(4, 60))
-        resize = Resize(short, None, draw(st.sampled_from(spec.FILTERS)), draw(st.sampled_from(spec.LONG_SIDES)))
+        resize = Resize(short, None, draw(st.sampled_from(PILLOWS)), draw(st.sampled_from(["down", "nearest"])))
         room = (short, short)
     else:
         room = (draw(st.integers(4, 60)), draw(st.integers(4, 60)))
-        resize = Resize(None, room, draw(st.sampled_from(spec.FILTERS)))
+        resize = Resize(None, room, draw(st.sampled_from(PILLOWS)))
     size = tuple(draw(st.integers(1, side)) for side in room)
-    crop = Crop(size, draw(st.sampled_from(spec.CENTRINGS)))
+    crop = Crop(size, draw(st.sampled_from(["down", "nearest"])))
     return (resize, crop) if draw(st.booleans()) else (resize,)
 
 
@@ -126,14 +127,14 @@ def test_an_inlet_survives_being_written(inlet):
         ('colour = "rgb"', 'colour = "RGBA"', "one of rgb, bgr, grey, not 'RGBA'"),
         ('colour = "rgb"', 'colour = "grey"', "mean has 3 numbers, but the image has 1 channel"),
         ("[decode]", "[decoder]", "unknown key decoder"),
-        ("short_side = 72", "short_side = 72\nsize = [72, 72]", "either short_side = PIXELS or size"),
+        ("short_side = 72", "short_side = 72\nsize = [72, 72]", "one of short_side = PIXELS, size"),
         ("short_side = 72", "size = [72, 72]\nlong_side = 'down'", "long_side contradicts size"),
-        ("short_side = 72", "", "either short_side = PIXELS or size"),
+        ("short_side = 72", "", "one of short_side = PIXELS, size"),
         ("short_side = 72", "short_side = 7.5", "number of pixels from 1 to 16384, not 7.5"),
         ('filter = "bilinear"', "", "needs its filter"),
         ("size = [64, 64]", "size = [64, 80]", "crop to 64 x 80 is larger than"),
         ("size = [64, 64]", "size = 64", "height, width"),
-        ('step = "crop"', 'step = "cut"', "one of resize, crop"),
+        ('step = "crop"', 'step = "cut"', "one of resize, crop, pad"),
         ("[[frame]]", "[frame]", "not valid TOML|two brackets"),
         ("range = [0, 1]", "range = [1, 1]", "same value"),
         ("std = [0.24, 0.23, 0.25]", "std = [0.24, 0, 0.25]", "std holds a zero"),
@@ -164,7 +165,7 @@ def test_images_that_cannot_pass(tmp_path, shipped):
     huge[29:33] = zlib.crc32(huge[12:29]).to_bytes(4, "big")
     (tmp_path / "bomb.png").write_bytes(huge)
     Image.new("RGB", (20, 20)).save(tmp_path / "small.png")
-    cases = {"deep.png": "8 bits", "cut.jpg": "truncated", "text.jpg": "not an image", "bomb.png": "more pixels"}
+    cases = {"deep.png": "16-bit pixels", "cut.jpg": "truncated", "text.jpg": "not an image", "bomb.png": "more pixels"}
     for name, words in cases.items():
         with pytest.raises(ImageError, match=words):
             apply_inlet(tmp_path / name, inlet)

@@ -9,12 +9,13 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.bench.machine import Machine, cores_allowed, describe_machine
+from zygal.bench.machine import Machine, describe_machine
 from zygal.bench.measure import Readings, measure
 from zygal.bench.memory import peak_memory_bytes
 from zygal.bench.statistics import Median, median_of
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import BenchError
+from zygal.processor import allowed_cores
 
 LARGEST_BATCH, MOST_THREADS = 4096, 1024
 Progress = Callable[[str, float], None]
@@ -66,8 +67,8 @@ def bench_grid(
         raise BenchError(f"{seconds:g} seconds make no sense as a time to measure; give more than 0 and at most a day.")
     engines = {count: RuntimeEngine(artifact, count) for count in threads}
     batches, notes = _fit_batches(engines[threads[0]], batches, artifact)
-    if max(threads) > cores_allowed():
-        notes.append(f"{max(threads)} threads share {cores_allowed()} cores here, so those rows show no scaling")
+    if max(threads) > allowed_cores():
+        notes.append(f"{max(threads)} threads share {allowed_cores()} cores here, so those rows show no scaling")
     grid = [(batch, count) for count in threads for batch in batches]
     tensors = {batch: _random_tensor(engines[threads[0]], batch) for batch in batches}
     runs = {(batch, count): partial(engines[count].run, tensors[batch]) for batch, count in grid}

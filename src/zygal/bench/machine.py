@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import platform
 from dataclasses import dataclass
 from pathlib import Path
+
+from zygal.processor import allowed_cores
 
 
 @dataclass(frozen=True)
@@ -18,15 +19,8 @@ class Machine:
 
 def describe_machine() -> Machine:
     return Machine(
-        _processor(), cores_allowed(), f"{platform.system()} {platform.machine()}", platform.python_version()
+        _processor(), allowed_cores(), f"{platform.system()} {platform.machine()}", platform.python_version()
     )
-
-
-def cores_allowed() -> int:
-    """The cores that this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
 
 
 def _processor() -> str:

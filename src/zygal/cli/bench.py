@@ -27,12 +27,12 @@ def register(commands) -> None:
 
 def run(options) -> int:
     from zygal.bench.grid import bench_grid
-    from zygal.bench.machine import cores_allowed
     from zygal.kinds import ARTIFACT, require_kind
+    from zygal.processor import allowed_cores
 
     check_json(options.json)
     require_kind(options.artifact, ARTIFACT)
-    threads = options.threads or sorted({1, cores_allowed()})
+    threads = options.threads or sorted({1, allowed_cores()})
     with progress_bar("warming up") as progress:
         result = bench_grid(options.artifact, options.batches, threads, options.seconds, progress)
     for note in result.notes:

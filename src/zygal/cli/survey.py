@@ -159,44 +159,21 @@ def _witness(facts) -> Description:
 
 def _inlet(inlet) -> Description:
     from zygal.graph.shapes import shape_text
+    from zygal.inlet.words import stages_in_words
 
     shape = inlet.tensor_shape()
     made = shape_text(("N", *shape)) if shape else "of a size that depends on each image"
-    return [*_inlet_rows(inlet), ("feeds", f"{inlet.tensor.dtype} {made}, {inlet.tensor.layout}")], asdict(inlet)
+    return [*stages_in_words(inlet), ("feeds", f"{inlet.tensor.dtype} {made}, {inlet.tensor.layout}")], asdict(inlet)
 
 
 def _labels(labels) -> Description:
     return [("labels", _label_line(labels)), ("all", ", ".join(labels))], {"labels": labels}
 
 
-def _inlet_rows(inlet) -> list[tuple[str, str]]:
-    from zygal.inlet import Resize
-
-    decode, values = inlet.decode, inlet.values
-    alpha = (
-        "transparency dropped"
-        if decode.transparency == "drop"
-        else f"transparent parts laid over {decode.transparency}"
-    )
-    steps = []
-    for step in inlet.frame:
-        if isinstance(step, Resize):
-            to = f"short side to {step.short_side}" if step.short_side else f"to {step.size[0]} x {step.size[1]}"
-            steps.append(f"resize {to} ({step.filter})")
-        else:
-            steps.append(f"crop the middle {step.size[0]} x {step.size[1]}")
-    numbers = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
-    for name, given in (("minus", values.mean), ("divided by", values.std)):
-        numbers += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""
-    return [
-        ("decode", f"{decode.colour}, EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}, {alpha}"),
-        ("frame", ", then ".join(steps) or "as it is"),
-        ("values", numbers),
-    ]
-
-
 def _inlet_line(inlet) -> str:
-    return "; ".join(text for _, text in _inlet_rows(inlet)) + f"; {inlet.tensor.layout}"
+    from zygal.inlet.words import stages_in_words
+
+    return "; ".join(text for _, text in stages_in_words(inlet)) + f"; {inlet.tensor.layout}"
 
 
 def _label_line(labels) -> str:

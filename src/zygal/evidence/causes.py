@@ -59,13 +59,13 @@ def _residual(witness: Witness, inlet: Inlet, folder: str | Path, indices: list[
     worst = 0.0
     for index in indices:
         try:
-            tensor = apply_inlet(Path(folder) / witness.images[index].name, inlet).tensor
+            made = apply_inlet(Path(folder) / witness.images[index].name, inlet)
         except ImageError:
             return np.inf
-        recorded = witness.tensors[index]
+        tensor, recorded = made.tensor, witness.tensors[index]
         if tensor.shape != recorded.shape or tensor.dtype != recorded.dtype:
             return np.inf
-        worst = max(worst, float(tensor_differences(tensor, recorded, inlet).max()))
+        worst = max(worst, float(tensor_differences(made, recorded, inlet.tensor.layout).max()))
         if not worst <= limit:
             return np.inf
     return worst

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.inlet import Inlet
+from zygal.inlet import InletTensor
 
 
 @dataclass(frozen=True)
@@ -34,12 +34,7 @@ def compare_scores(scores: np.ndarray, recorded: np.ndarray, spread: float, limi
     return ScoreComparison(scores, differences, other & ~close, other & close)
 
 
-def tensor_differences(ours: np.ndarray, recorded: np.ndarray, inlet: Inlet) -> np.ndarray:
+def tensor_differences(ours: InletTensor, recorded: np.ndarray, layout: str) -> np.ndarray:
     """Absolute differences of one image's tensors in grey levels: 1/255 of the range before mean and std."""
-    difference = np.abs(ours.astype(np.float64) - recorded)
-    if inlet.tensor.dtype == "uint8":
-        return difference
-    std = np.array(inlet.values.std or (1.0,))
-    if inlet.tensor.layout == "NCHW":
-        std = std[:, None, None]
-    return difference * np.abs(std) / abs(inlet.values.grey_level)
+    level = ours.grey_level[:, None, None] if layout == "NCHW" else ours.grey_level
+    return np.abs(ours.tensor.astype(np.float64) - recorded) / np.abs(level)

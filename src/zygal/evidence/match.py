@@ -14,7 +14,7 @@ from zygal.evidence.causes import Cause, find_cause
 from zygal.evidence.compare import ScoreComparison, compare_scores, tensor_differences
 from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.witness import Witness
-from zygal.inlet import Inlet, apply_inlet
+from zygal.inlet import Inlet, apply_to_all
 
 Progress = Callable[[int, int], None]
 
@@ -166,10 +166,10 @@ def check_images(witness: Witness, folder: str | Path) -> list[str]:
 
 
 def _decodes(path: Path) -> bool:
-    from zygal.inlet import Decode, decode_image
+    from zygal.inlet.decode import open_image
 
     try:
-        decode_image(path, Decode())
+        open_image(path)
     except ImageError:
         return False
     return True
@@ -189,13 +189,14 @@ def _our_tensors(witness: Witness, inlet: Inlet, folder: str | Path, progress: P
     """Our tensors by image number, their differences, what could not be read, and why shapes differ if they do."""
     ours, differences, unread = {}, {}, []
     shape_fault = ""
+    all_made = apply_to_all([Path(folder) / image.name for image in witness.images], inlet)
     for index, image in enumerate(witness.images):
         progress(index, len(witness.images))
-        try:
-            tensor = apply_inlet(Path(folder) / image.name, inlet).tensor
-        except ImageError as fault:
-            unread.append((image.name, str(fault)))
+        made = next(all_made)
+        if isinstance(made, ImageError):
+            unread.append((image.name, str(made)))
             continue
+        tensor = made.tensor
         recorded = witness.tensors[index]
         if tensor.shape != recorded.shape or tensor.dtype != recorded.dtype:
             shape_fault = (
@@ -204,7 +205,7 @@ def _our_tensors(witness: Witness, inlet: Inlet, folder: str | Path, progress: P
             differences[index] = None
             continue
         ours[index] = tensor
-        differences[index] = float(tensor_differences(tensor, recorded, inlet).max())
+        differences[index] = float(tensor_differences(made, recorded, inlet.tensor.layout).max())
     progress(len(witness.images), len(witness.images))
     return ours, differences, unread, shape_fault
 

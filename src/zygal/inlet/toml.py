@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Callable
+from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
 from zygal.errors import InletError
 from zygal.files import read_text
 from zygal.inlet import specification as spec
-from zygal.inlet.specification import Crop, Decode, Inlet, Resize, Tensor, Values
+from zygal.inlet.specification import Crop, Decode, Inlet, Pad, Resize, Step, Tensor, Values
 
 if sys.version_info >= (3, 11):
     import tomllib
@@ -37,9 +39,10 @@ def parse_inlet(text: str, where: str) -> Inlet:
     if version != FORMAT_VERSION:
         found = "no line zygal_inlet = 1, so it is not an inlet" if version is None else f"zygal_inlet = {version}"
         raise InletError(f"{where} has {found}; this release reads version {FORMAT_VERSION}.")
-    decode = _decode(table.table("decode"))
+    decode = _record(table.table("decode"), Decode)
     frame = tuple(_step(step) for step in table.tables("frame"))
-    values = _values(table.table("values"), 1 if decode.colour == "grey" else 3)
+    channels = decode.grey_channels if decode.colour == "grey" else 3
+    values = _values(table.table("values"), channels)
     tensor = _tensor(table.table("tensor"), values)
     table.finish()
     inlet = Inlet(decode, frame, values, tensor)
@@ -58,11 +61,27 @@ def format_inlet(inlet: Inlet) -> str:
     return tomli_w.dumps(document)
 
 
+# Written even where they are what they would be if left out.
+_ALWAYS = {
+    Decode: {"colour", "exif", "transparency"},
+    Resize: {"filter"},
+    Crop: {"centring"},
+    Pad: {"colour"},
+    Values: {"range"},
+    Tensor: {"layout", "dtype"},
+}
+
+
 def _plain(record: Any) -> dict[str, Any]:
-    fields = {name: getattr(record, name) for name in record.__dataclass_fields__}
-    if isinstance(record, Resize) and record.short_side is None:
-        del fields["long_side"]
-    return {name: list(v) if isinstance(v, tuple) else v for name, v in fields.items() if v is not None}
+    default = type(record)()
+    shown = {
+        each.name: getattr(record, each.name)
+        for each in fields(record)
+        if each.name in _ALWAYS[type(record)] or getattr(record, each.name) != getattr(default, each.name)
+    }
+    if isinstance(record, Resize) and record.size is None:
+        shown["long_side"] = record.long_side
+    return {name: list(value) if isinstance(value, tuple) else value for name, value in shown.items()}
 
 
 class _Table:
@@ -105,42 +124,77 @@ class _Table:
         return InletError(f"{self.where}: {self.name + ': ' if self.name else ''}{what}.")
 
 
-def _decode(table: _Table) -> Decode:
-    colour = table.take("colour", _one_of(spec.COLOURS), "rgb")
-    exif = table.take("exif", _one_of(spec.EXIF), "ignore")
-    transparency = table.take("transparency", _transparency, "drop")
+def _record(table: _Table, kind: type) -> Any:
+    """A record of the table's keys, each checked, and all of them together."""
+    given = {name: table.take(name, check) for name, check in _CHECKS[kind].items()}
     table.finish()
-    return Decode(colour, exif, transparency)
+    given = {name: value for name, value in given.items() if value is not None}
+    record = kind(**given)
+    fault = _contradiction(record, given)
+    if fault:
+        raise table.error(fault)
+    return record
 
 
-def _step(table: _Table) -> Resize | Crop:
-    step = table.take("step", _one_of(("resize", "crop")))
+def _step(table: _Table) -> Step:
+    kinds = {"resize": Resize, "crop": Crop, "pad": Pad}
+    step = table.take("step", _one_of(tuple(kinds)))
     if step is None:
-        raise table.error('the key step is missing; write step = "resize" or step = "crop"')
-    if step == "crop":
-        size = table.take("size", _size)
-        centring = table.take("centring", _one_of(spec.CENTRINGS), "down")
-        table.finish()
-        if size is None:
-            raise table.error("a crop needs size = [height, width]")
-        return Crop(size, centring)
-    short_side, size = table.take("short_side", _side), table.take("size", _size)
-    filter = table.take("filter", _one_of(spec.FILTERS))
-    long_side = table.take("long_side", _one_of(spec.LONG_SIDES))
-    table.finish()
-    if (short_side is None) == (size is None):
-        raise table.error("a resize needs either short_side = PIXELS or size = [height, width], and not both")
-    if filter is None:
-        raise table.error(f"a resize needs its filter: {', '.join(spec.FILTERS)}")
-    if size is not None and long_side is not None:
-        raise table.error("long_side contradicts size, which gives both sides")
-    return Resize(short_side, size, filter, long_side or "down")
+        raise table.error('the key step is missing; write step = "resize", step = "crop" or step = "pad"')
+    return _record(table, kinds[step])
+
+
+def _contradiction(record: Any, given: dict[str, Any]) -> str | None:
+    """Why these keys cannot stand together, or None. Keys that would have no effect are contradictions too."""
+    if isinstance(record, Decode):
+        idle = [name for name in given if name.startswith("grey_")]
+        return (
+            f"{idle[0]} says how grey is made, but colour is {record.colour}"
+            if idle and record.colour != "grey"
+            else None
+        )
+    if isinstance(record, Resize):
+        return _resize_contradiction(record, given)
+    if isinstance(record, Crop):
+        if sum(name in given for name in ("size", "fraction", "aspect")) != 1:
+            return "a crop needs one of size = [height, width], fraction = PART and aspect = [height, width]"
+        if "fraction_rounding" in given and record.fraction is None:
+            return "fraction_rounding says how a fraction is rounded, but none is given"
+        centred = record.fraction is not None and record.fraction_rounding == "margin" and "centring" in given
+        return "centring has no effect if the margin is rounded: both margins are the same" if centred else None
+    if isinstance(record, Pad) and ("size" in given) == ("aspect" in given):
+        return "a pad needs either size = [height, width] or aspect = [height, width]"
+    return None
+
+
+def _resize_contradiction(record: Resize, given: dict[str, Any]) -> str | None:
+    if sum(name in given for name in ("short_side", "size", "within")) != 1:
+        return "a resize needs one of short_side = PIXELS, size = [height, width] and within = [height, width]"
+    if "filter" not in given:
+        return f"a resize needs its filter: {', '.join(spec.FILTERS)}"
+    if record.size is not None and "long_side" in given:
+        return "long_side contradicts size, which gives both sides"
+    idle = {
+        "antialias": record.filter not in spec.KERNELS,
+        "edges": record.filter not in spec.KERNELS,
+        "cubic": record.filter != "bicubic",
+        "grid": record.filter in ("area", "adaptive"),
+        "rounding": record.filter == "nearest",
+        "scale": record.filter != "nearest" or record.grid == "corners",
+    }
+    for name, no_effect in idle.items():
+        if name in given and no_effect:
+            return f"{name} has no effect with the filter {record.filter}"
+    if record.rounding == "fixed" and (
+        record.filter not in spec.FIXED_POINT or (record.antialias and record.filter != "area")
+    ):
+        return f'rounding = "fixed" is for the filters {", ".join(spec.FIXED_POINT)} without antialias'
+    return None
 
 
 def _values(table: _Table, channels: int) -> Values:
-    range_ = table.take("range", _numbers(2), (0.0, 1.0))
-    mean, std = table.take("mean", _numbers()), table.take("std", _numbers())
-    table.finish()
+    values = _record(table, Values)
+    range_, mean, std = values.range, values.mean, values.std
     if range_[0] == range_[1]:
         raise table.error("range gives black and white the same value")
     for name, numbers in (("mean", mean), ("std", std)):
@@ -150,7 +204,30 @@ def _values(table: _Table, channels: int) -> Values:
             )
     if std is not None and 0 in std:
         raise table.error("std holds a zero, by which nothing can be divided")
-    return Values(range_, mean, std)
+    if values.per_image != "none" and (mean or std):
+        raise table.error(
+            f'per_image = "{values.per_image}" takes the mean and the deviation of each image; drop mean and std'
+        )
+    _check_units(table, values)
+    return values
+
+
+def _check_units(table: _Table, values: Values) -> None:
+    """Raises InletError where mean and std are plainly in other units than the range."""
+    if values.mean is None or not any(values.mean):
+        return
+    width = abs(values.range[1] - values.range[0])
+    largest = max(map(abs, (*values.mean, *(values.std or ()))))
+    if width >= 100 and largest <= 1:
+        raise table.error(
+            f"mean = {list(values.mean)} is in units of 0 to 1, but range = {list(values.range)}; write range = [0, 1], "
+            "or give mean and std in grey levels"
+        )
+    if width <= 2 and max(map(abs, values.mean)) > 3:
+        raise table.error(
+            f"mean = {list(values.mean)} is in grey levels, but range = {list(values.range)}; write range = [0, 255], "
+            "or divide mean and std by 255"
+        )
 
 
 def _tensor(table: _Table, values: Values) -> Tensor:
@@ -163,18 +240,29 @@ def _tensor(table: _Table, values: Values) -> Tensor:
 
 
 def _check_frame(inlet: Inlet, where: str) -> None:
-    """Raises InletError if a crop asks for more than the resize before it can leave."""
+    """Raises InletError if a step asks for what the step before it cannot leave, for no image at all."""
     least: tuple[int, int] | None = None
-    for step in inlet.frame:
-        if isinstance(step, Crop):
-            if least and (step.size[0] > least[0] or step.size[1] > least[1]):
-                raise InletError(
-                    f"{where}: the crop to {step.size[0]} x {step.size[1]} is larger than what the step before it "
-                    f"leaves ({least[0]} x {least[1]})."
-                )
-            least = step.size
-        else:
-            least = step.size or (step.short_side, step.short_side)
+    for place, step in enumerate(inlet.frame, 1):
+        if isinstance(step, Crop) and step.size and least and (step.size[0] > least[0] or step.size[1] > least[1]):
+            raise InletError(
+                f"{where}: the crop to {step.size[0]} x {step.size[1]} is larger than what the step before it "
+                f"leaves ({least[0]} x {least[1]})."
+            )
+        if isinstance(step, Pad) and step.size and least and (step.size[0] < least[0] or step.size[1] < least[1]):
+            raise InletError(
+                f"{where}: [[frame]] step {place} pads to {step.size[0]} x {step.size[1]}, which is smaller than what the "
+                f"step before it leaves ({least[0]} x {least[1]})."
+            )
+        least = _least_after(least, step)
+
+
+def _least_after(least: tuple[int, int] | None, step: Step) -> tuple[int, int] | None:
+    """A size that no image is smaller than after a step, as far as that is known."""
+    if isinstance(step, Resize) and step.short_side:
+        return step.short_side, step.short_side
+    if isinstance(step, Resize) and step.within:
+        return None
+    return step.size or (spec.size_after(least, step) if least else None)
 
 
 def _one_of(allowed: tuple[str, ...]) -> Callable[[Any], str]:
@@ -184,6 +272,27 @@ def _one_of(allowed: tuple[str, ...]) -> Callable[[Any], str]:
         return value
 
     return check
+
+
+def _one_number_of(allowed: tuple[float, ...]) -> Callable[[Any], float]:
+    def check(value: Any) -> float:
+        if type(value) not in (int, float) or value not in allowed:
+            raise ValueError(f"one of {', '.join(map(str, allowed))}, not {value!r}")
+        return value
+
+    return check
+
+
+def _boolean(value: Any) -> bool:
+    if type(value) is not bool:
+        raise ValueError(f"true or false, not {value!r}")
+    return value
+
+
+def _part(value: Any) -> float:
+    if type(value) not in (int, float) or not 0 < value <= 1:
+        raise ValueError(f"a part above 0 and up to 1, not {value!r}")
+    return float(value)
 
 
 def _integer(value: Any) -> int:
@@ -214,8 +323,51 @@ def _numbers(count: int | None = None) -> Callable[[Any], tuple[float, ...]]:
     return check
 
 
-def _transparency(value: Any) -> str:
-    colour = isinstance(value, str) and len(value) == 7 and value[0] == "#"
-    if value == "drop" or (colour and all(digit in "0123456789abcdef" for digit in value[1:].lower())):
+def _colour(value: Any) -> str:
+    if isinstance(value, str) and re.fullmatch("#[0-9a-fA-F]{6}", value):
         return value.lower()
-    raise ValueError(f'"drop" or a colour "#rrggbb" to lay the image over, not {value!r}')
+    raise ValueError(f'a colour "#rrggbb", not {value!r}')
+
+
+def _transparency(value: Any) -> str:
+    try:
+        return value if value == "drop" else _colour(value)
+    except ValueError:
+        raise ValueError(f'"drop" or a colour "#rrggbb" to lay the image over, not {value!r}') from None
+
+
+_CHECKS: dict[type, dict[str, Callable[[Any], Any]]] = {
+    Decode: {
+        "colour": _one_of(spec.COLOURS),
+        "exif": _one_of(spec.EXIF),
+        "transparency": _transparency,
+        "grey_weights": _numbers(3),
+        "grey_rounding": _one_of(spec.GREY_ROUNDINGS),
+        "grey_channels": _one_number_of((1, 3)),
+        "sixteen_bit": _one_of(spec.SIXTEEN_BIT),
+        "polarity": _one_of(spec.POLARITIES),
+        "mirror": _one_of(spec.MIRRORS),
+    },
+    Resize: {
+        "short_side": _side,
+        "size": _size,
+        "within": _size,
+        "filter": _one_of(spec.FILTERS),
+        "long_side": _one_of(spec.LONG_SIDES),
+        "grid": _one_of(spec.GRIDS),
+        "antialias": _boolean,
+        "edges": _one_of(spec.EDGES),
+        "cubic": _one_number_of(spec.CUBICS),
+        "rounding": _one_of(spec.ROUNDINGS),
+        "scale": _one_of(spec.SCALES),
+    },
+    Crop: {
+        "size": _size,
+        "fraction": _part,
+        "aspect": _size,
+        "centring": _one_of(spec.CENTRINGS),
+        "fraction_rounding": _one_of(spec.FRACTION_ROUNDINGS),
+    },
+    Pad: {"size": _size, "aspect": _size, "colour": _colour, "centring": _one_of(spec.CENTRINGS)},
+    Values: {"range": _numbers(2), "mean": _numbers(), "std": _numbers(), "per_image": _one_of(spec.PER_IMAGE)},
+}

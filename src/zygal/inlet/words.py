@@ -1,0 +1,100 @@
+"""An inlet in words, for reports and pictures."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+
+from zygal.inlet.specification import GREY_WEIGHTS, Decode, Inlet, Pad, Resize, Step, Values
+
+_CENTRED = {
+    "down": "the middle",
+    "nearest": "the middle (margins to the nearest pixel)",
+    "up": "the middle (margins rounded up)",
+    "start": "the top left",
+    "end": "the bottom right",
+}
+
+
+def stages_in_words(inlet: Inlet) -> list[tuple[str, str]]:
+    """Pairs of a stage and what it does."""
+    return [
+        ("decode", decode_in_words(inlet.decode)),
+        ("frame", ", then ".join(step_in_words(step) for step in inlet.frame) or "as it is"),
+        ("values", values_in_words(inlet.values)),
+    ]
+
+
+def decode_in_words(decode: Decode) -> str:
+    said = [decode.colour if decode.colour != "grey" else _grey_in_words(decode)]
+    said.append(f"EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}")
+    dropped = decode.transparency == "drop"
+    said.append("transparency dropped" if dropped else f"transparent parts laid over {decode.transparency}")
+    if decode.sixteen_bit != "refuse":
+        said.append(f"16 bits to 8 by {decode.sixteen_bit}")
+    if decode.polarity == "inverted":
+        said.append("light for dark")
+    if decode.mirror != "none":
+        said.append("mirrored " + ("both ways" if decode.mirror == "both" else decode.mirror + "ly"))
+    return ", ".join(said)
+
+
+def _grey_in_words(decode: Decode) -> str:
+    said = "grey"
+    if decode.grey_weights != GREY_WEIGHTS:
+        said += " (" + " ".join(f"{weight:.4g}" for weight in decode.grey_weights) + " of red, green, blue)"
+    if decode.grey_rounding != "nearest":
+        said += " not rounded" if decode.grey_rounding == "none" else f" rounded {decode.grey_rounding}"
+    return said + (" in three channels" if decode.grey_channels == 3 else "")
+
+
+def step_in_words(step: Step) -> str:
+    if isinstance(step, Resize):
+        return _resize_in_words(step)
+    if isinstance(step, Pad):
+        to = f"{step.size[0]} x {step.size[1]}" if step.size else f"the proportions {step.aspect[0]} : {step.aspect[1]}"
+        return f"pad to {to} with {step.colour}, the picture in {_CENTRED[step.centring]}"
+    if step.fraction is not None:
+        how = f" ({step.fraction_rounding} rounded down)"
+        return f"crop {_CENTRED[step.centring]} {step.fraction:.4g} of both sides{how}"
+    if step.aspect is not None:
+        return f"crop {_CENTRED[step.centring]} in the proportions {step.aspect[0]} : {step.aspect[1]}"
+    return f"crop {_CENTRED[step.centring]} {step.size[0]} x {step.size[1]}"
+
+
+def _resize_in_words(step: Resize) -> str:
+    if step.size:
+        to = f"to {step.size[0]} x {step.size[1]}"
+    elif step.within:
+        to = f"to fit within {step.within[0]} x {step.within[1]}"
+    else:
+        to = f"short side to {step.short_side}"
+    # What is as usual goes without saying.
+    usual = Resize()
+    named = ("grid", "antialias", "edges", "cubic", "rounding", "scale")
+    other = [
+        each.name
+        for each in fields(Resize)
+        if each.name in named and getattr(step, each.name) != getattr(usual, each.name)
+    ]
+    said = [step.filter]
+    for name in other:
+        value = getattr(step, name)
+        said.append(
+            "not antialiased" if name == "antialias" else f"{name} {value:g}" if name == "cubic" else f"{name} {value}"
+        )
+    if step.long_side != "down" and not step.size:
+        said.append(f"long side rounded {step.long_side}")
+    return f"resize {to} ({', '.join(said)})"
+
+
+def values_in_words(values: Values) -> str:
+    said = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
+    for name, given in (("minus", values.mean), ("divided by", values.std)):
+        said += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""
+    of_image = {
+        "none": "",
+        "standardise": ", each image to mean 0 and deviation 1",
+        "standardise-channels": ", each channel of each image to mean 0 and deviation 1",
+        "stretch": ", each image stretched to 0..1",
+    }
+    return said + of_image[values.per_image]
