@@ -1,0 +1,103 @@
+"""The single edits of an inlet: every other inlet that differs from it in one choice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import fields, replace
+
+from zygal.inlet import specification as spec
+from zygal.inlet.specification import GREY_WEIGHTS, Crop, Decode, Inlet, Resize, Step
+
+GREY_FORMULAS = (GREY_WEIGHTS, (0.2989, 0.587, 0.114), (0.2126, 0.7152, 0.0722), (1 / 3, 1 / 3, 1 / 3))
+"""BT.601, the same with four digits, BT.709, and the mean of the channels."""
+GROUNDS = ("drop", "#ffffff", "#000000")
+
+_DECODE = {
+    "colour": spec.COLOURS,
+    "exif": spec.EXIF,
+    "transparency": GROUNDS,
+    "grey_weights": GREY_FORMULAS,
+    "grey_rounding": spec.GREY_ROUNDINGS,
+    "sixteen_bit": spec.SIXTEEN_BIT[1:],
+    "polarity": spec.POLARITIES,
+    "mirror": spec.MIRRORS,
+}
+_RESIZE = {
+    "filter": spec.FILTERS,
+    "grid": spec.GRIDS,
+    "antialias": (True, False),
+    "edges": spec.EDGES,
+    "cubic": spec.CUBICS,
+    "rounding": spec.ROUNDINGS,
+    "scale": spec.SCALES,
+    "long_side": spec.LONG_SIDES,
+}
+_CROP = {"centring": spec.CENTRINGS, "fraction_rounding": spec.FRACTION_ROUNDINGS}
+_PAD = {"centring": spec.CENTRINGS}
+
+
+def single_edits(inlet: Inlet) -> Iterator[tuple[str, Inlet]]:
+    """Pairs of a field's name and an inlet that has another value there; the channels stay as many as they are."""
+    for name, value in _other_choices(inlet.decode, _DECODE):
+        if name.startswith("grey_") and inlet.decode.colour != "grey":
+            continue
+        decode = effective_decode(replace(inlet.decode, **{name: value}), inlet.channels)
+        edited = replace(inlet, decode=decode)
+        if edited.channels == inlet.channels and edited != inlet:
+            yield f"decode.{name}", edited
+    for place, step in enumerate(inlet.frame):
+        for name, edited in step_edits(step):
+            yield f"frame step {place + 1}.{name}", with_step(inlet, place, edited)
+    for per_image in spec.PER_IMAGE:
+        if per_image != inlet.values.per_image and inlet.tensor.dtype != "uint8":
+            yield "values.per_image", replace(inlet, values=spec.Values(per_image=per_image))
+
+
+def step_edits(step: Step) -> Iterator[tuple[str, Step]]:
+    """Pairs of a field's name and a step that has another value there and does something else."""
+    choices = _RESIZE if isinstance(step, Resize) else _CROP if isinstance(step, Crop) else _PAD
+    for name, value in _other_choices(step, choices):
+        edited = effective(replace(step, **{name: value}))
+        if edited != effective(step):
+            yield name, edited
+
+
+def effective(step: Step) -> Step:
+    """The step with every field that has no effect as it is when left out."""
+    idle: set[str] = set()
+    if isinstance(step, Resize):
+        kernel = step.filter in spec.KERNELS
+        idle |= set() if kernel else {"antialias", "edges"}
+        idle |= set() if step.filter == "bicubic" else {"cubic"}
+        idle |= {"grid"} if step.filter in ("area", "adaptive") else set()
+        idle |= {"rounding"} if step.filter == "nearest" else {"scale"}
+        idle |= {"scale"} if step.grid == "corners" else set()
+        idle |= {"long_side"} if step.size is not None else set()
+        fixed = step.filter in spec.FIXED_POINT and not (kernel and step.antialias)
+        idle |= {"rounding"} if step.rounding == "fixed" and not fixed else set()
+    elif isinstance(step, Crop):
+        idle |= {"fraction_rounding"} if step.fraction is None else set()
+        idle |= {"centring"} if step.fraction is not None and step.fraction_rounding == "margin" else set()
+    usual = type(step)()
+    return replace(step, **{name: getattr(usual, name) for name in idle})
+
+
+def effective_decode(decode: Decode, channels: int) -> Decode:
+    """The decode stage with its grey fields as they are when left out, unless it makes grey."""
+    if decode.colour == "grey":
+        return replace(decode, grey_channels=channels)
+    usual = Decode()
+    return replace(
+        decode, **{each.name: getattr(usual, each.name) for each in fields(Decode) if each.name.startswith("grey_")}
+    )
+
+
+def with_step(inlet: Inlet, place: int, step: Step) -> Inlet:
+    return replace(inlet, frame=(*inlet.frame[:place], step, *inlet.frame[place + 1 :]))
+
+
+def _other_choices(record: object, choices: dict[str, tuple]) -> Iterator[tuple[str, object]]:
+    for name, values in choices.items():
+        for value in values:
+            if value != getattr(record, name):
+                yield name, value

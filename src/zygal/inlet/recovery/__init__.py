@@ -1,0 +1,1 @@
+"""Working the inlet out from what training made of some images."""

@@ -1,0 +1,231 @@
+"""Works the whole inlet out from images and the tensors that training made of them.
+
+From rough to exact: where the tensor lies on the image, by correlation; how it was resampled, on a
+few rows and columns; then whole inlets, run exactly, one choice after the other as long as
+something improves. The values stage is never searched but solved.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from itertools import product
+from pathlib import Path
+
+import numpy as np
+
+from zygal.inlet import specification as spec
+from zygal.inlet.edits import effective, effective_decode, single_edits, step_edits
+from zygal.inlet.frame import as_array
+from zygal.inlet.recovery.coarse import Cutter, find_places
+from zygal.inlet.recovery.frames import FIRST_WAYS, WAYS, Prober, frames_of, with_way
+from zygal.inlet.recovery.material import Material, gather, telling
+from zygal.inlet.recovery.trial import Outcome, Trials, solve_ground, solve_pad_colour
+from zygal.inlet.specification import Decode, Inlet, Resize, Step, Values
+
+Progress = Callable[[str, float], None]
+EXACT = 0.02
+"""Mean difference in grey levels below which nothing better is looked for: float32's own is a tenth of it."""
+_PLACES, _FRAMES, _STARTS = 16, 6, 4
+_MOST_IMAGES = 16
+
+
+@dataclass(frozen=True)
+class Found:
+    """The best inlet with what it leaves over the images that were searched with, and what else was tried."""
+
+    outcome: Outcome
+    trials: Trials
+    images: list[int]
+
+
+def search(paths: Sequence[str | Path], tensors: np.ndarray, progress: Progress = lambda what, part: None) -> Found:
+    """Raises InletError if the tensors are no images or no image can be read."""
+    material = gather(paths, tensors)
+    trials = Trials(material)
+    sample, decode, starts = _starts(material, progress)
+    best: Outcome | None = None
+    for number, (frame, mirror) in enumerate(starts):
+        progress("trying inlets in full", 0.5 + 0.4 * number / len(starts))
+        outcome = _descend(trials, _with_colour(trials, frame, replace(decode, mirror=mirror), sample), sample)
+        if best is None or outcome.order < best.order:
+            best = outcome
+        if best.mean < EXACT:
+            break
+    progress("other kinds of images", 0.9)
+    best = _other_kinds(trials, best, sample)
+    images = sorted(set(sample) | set(_spread_out(material)))
+    return Found(simplest(trials, trials.attempt(best.inlet, images), images), trials, images)
+
+
+def _spread_out(material: Material) -> list[int]:
+    """Up to so many images of all kinds, the rare kinds first."""
+    rare = [*material.turned[:4], *material.see_through[:4], *material.deep[:4]]
+    order = dict.fromkeys([*rare, *material.plain, *material.readable])
+    return list(order)[:_MOST_IMAGES]
+
+
+def _starts(material: Material, progress: Progress) -> tuple[list[int], Decode, list[tuple[tuple[Step, ...], str]]]:
+    """A sample of images, how to decode them, and the frames with their mirroring that are worth trying exactly."""
+    among = material.plain or material.readable
+    sample = telling(material, among, 4)
+    guesses = [Decode()]
+    if not material.plain:
+        grounds = ("drop", "#ffffff", "#000000") if material.see_through else ("drop",)
+        depths = spec.SIXTEEN_BIT[1:] if material.deep else ("refuse",)
+        guesses = [Decode("rgb", *rest) for rest in product(spec.EXIF if material.turned else ("ignore",), grounds)]
+        guesses = [replace(guess, sixteen_bit=depth) for guess, depth in product(guesses, depths)]
+    tried = []
+    for number, guess in enumerate(guesses):
+        progress("looking for the place", 0.3 * number / len(guesses))
+        pictures = [as_array(material.picture(index, guess)) for index in sample[:3]]
+        recorded = material.recorded[sample[:3]]
+        places = find_places(Cutter(pictures, recorded), _PLACES)
+        tried.append((places[0].unexplained, number, places, pictures))
+    _, number, places, pictures = min(tried)
+    progress("looking at the resampling", 0.3)
+    prober = Prober(pictures, material.recorded[sample[:3]])
+    return sample, guesses[number], _resampled(prober, places, material, sample)
+
+
+def _resampled(prober: Prober, places, material: Material, sample: list[int]) -> list[tuple[tuple[Step, ...], str]]:
+    sizes = [material.sizes[index] for index in sample]
+    frames = dict.fromkeys(
+        (frame, place.mirror) for place in places for frame in frames_of(place, material.size, sizes)
+    )
+    ranked = _best((((with_way(f, w), m), prober) for f, m in frames for w in WAYS[:FIRST_WAYS]), _FRAMES)
+    for _ in range(2):
+        wider = dict.fromkeys(ranked)
+        wider.update(dict.fromkeys((edited, m) for frame, m in ranked for edited in _margins_edited(frame)))
+        ranked = _best(((each, prober) for each in wider), _FRAMES)
+        ways = dict.fromkeys([*ranked, *((with_way(frame, way), m) for frame, m in ranked[:3] for way in WAYS)])
+        ranked = _best(((each, prober) for each in ways), _FRAMES)
+    return ranked[:_STARTS]
+
+
+def _best(candidates, count: int) -> list:
+    scored = [(prober.explain(*each), number, each) for number, (each, prober) in enumerate(candidates)]
+    return [each for _, _, each in sorted(scored, key=lambda s: s[:2])[:count]]
+
+
+def _margins_edited(frame: tuple[Step, ...]):
+    """The frame with other roundings of its sizes and margins, one or two at once."""
+    choices = []
+    for step in frame:
+        names = ("long_side", "centring", "fraction_rounding")
+        choices.append([effective(step), *(edited for name, edited in step_edits(step) if name in names)])
+    return product(*choices)
+
+
+def _with_colour(trials: Trials, frame: tuple[Step, ...], decode: Decode, sample: list[int]) -> Outcome:
+    """The best colour, polarity and way of taking values, tried together: each hides the others."""
+    channels = trials.material.channels
+    tensor = trials.material.tensor
+    colours = ("rgb", "bgr", "grey") if channels == 3 else ("grey",)
+    best: Outcome | None = None
+    kinds = spec.PER_IMAGE if tensor.dtype == "float32" else ("none",)
+    for colour, per_image in product(colours, kinds):
+        inlet = Inlet(
+            effective_decode(replace(decode, colour=colour), channels), frame, Values(per_image=per_image), tensor
+        )
+        inlet = solve_pad_colour(trials, inlet, sample)
+        for polarity in spec.POLARITIES if per_image != "none" else ("as-is",):
+            outcome = trials.attempt(replace(inlet, decode=replace(inlet.decode, polarity=polarity)), sample)
+            if best is None or outcome.order < best.order:
+                best = outcome
+    return _upright_values(trials, best, sample)
+
+
+def _upright_values(trials: Trials, outcome: Outcome, sample: list[int]) -> Outcome:
+    """The same with dark pixels as the smaller numbers: what falls with the pixels is inverted first."""
+    values = outcome.inlet.values
+    falling = values.range[1] < values.range[0] or min(values.std or (1,)) < 0
+    if values.per_image != "none" or not falling:
+        return outcome
+    polarity = "as-is" if outcome.inlet.decode.polarity == "inverted" else "inverted"
+    decode = replace(outcome.inlet.decode, polarity=polarity)
+    return trials.attempt(solve_pad_colour(trials, replace(outcome.inlet, decode=decode), sample), sample)
+
+
+def _descend(trials: Trials, outcome: Outcome, sample: list[int]) -> Outcome:
+    """Single edits, then pairs of edits of the resize, as long as something improves."""
+    while outcome.mean >= 1e-3:
+        edited = [trials.attempt(edit, sample) for edit in _exact_edits(outcome.inlet)]
+        best = min(edited, key=lambda each: each.order, default=outcome)
+        if best.order >= outcome.order and outcome.mean >= EXACT:
+            pairs = (two for one in _resize_edits(outcome.inlet) for two in _resize_edits(one))
+            best = min(
+                (trials.attempt(pair, sample) for pair in dict.fromkeys(pairs)), key=lambda e: e.order, default=outcome
+            )
+        if best.order >= outcome.order:
+            return outcome
+        outcome = best
+    return outcome
+
+
+def _exact_edits(inlet: Inlet):
+    """Edits that are worth an exact run: not those of images of other kinds, and no polarity, which the values tell."""
+    apart = ("decode.exif", "decode.transparency", "decode.sixteen_bit", "decode.polarity", "decode.mirror")
+    return [edited for name, edited in single_edits(inlet) if name not in apart]
+
+
+def _resize_edits(inlet: Inlet):
+    for place, step in enumerate(inlet.frame):
+        if isinstance(step, Resize):
+            for name, edited in step_edits(step):
+                if name in ("rounding", "edges", "grid", "antialias", "cubic", "filter"):
+                    yield replace(inlet, frame=(*inlet.frame[:place], edited, *inlet.frame[place + 1 :]))
+
+
+def _other_kinds(trials: Trials, best: Outcome, sample: list[int]) -> Outcome:
+    """What only turned, see-through or 16-bit images can tell, each tried on them beside the sample."""
+    material = trials.material
+    inlet = best.inlet
+
+    def choose(images: list[int], candidates: list[Inlet]) -> Inlet:
+        together = [*sample, *(index for index in images[:4] if index not in sample)]
+        return min((trials.attempt(each, together) for each in candidates), key=lambda each: each.order).inlet
+
+    if material.deep:
+        inlet = choose(material.deep, [_decoding(inlet, sixteen_bit=way) for way in spec.SIXTEEN_BIT[1:]])
+    if material.turned:
+        opaque = [index for index in material.turned if index not in material.see_through] or material.turned
+        inlet = choose(opaque, [_decoding(inlet, exif=way) for way in spec.EXIF])
+    if material.see_through:
+        ground = solve_ground(trials, inlet, material.see_through[:4])
+        grounds = dict.fromkeys(["drop", *([ground] if ground else []), "#ffffff", "#000000"])
+        inlet = choose(material.see_through, [_decoding(inlet, transparency=each) for each in grounds])
+    return replace(best, inlet=inlet)
+
+
+def _decoding(inlet: Inlet, **choice) -> Inlet:
+    return replace(inlet, decode=replace(inlet.decode, **choice))
+
+
+def simplest(trials: Trials, outcome: Outcome, images: list[int]) -> Outcome:
+    """The same inlet with every choice as usual that these images do not contradict."""
+    for usual in _more_usual(outcome.inlet):
+        simpler = usual(outcome.inlet)
+        if simpler != outcome.inlet:
+            attempt = trials.attempt(simpler, images)
+            if attempt.order <= outcome.order:
+                outcome = attempt
+    return outcome
+
+
+def _more_usual(inlet: Inlet):
+    """Functions that set one field to what it is when left out."""
+    for name in Decode.__dataclass_fields__:
+        if name not in ("colour", "grey_channels") and getattr(inlet.decode, name) != getattr(Decode(), name):
+            yield lambda now, name=name: _decoding(now, **{name: getattr(Decode(), name)})
+    for place, step in enumerate(inlet.frame):
+        for name in type(step).__dataclass_fields__:
+            if name in ("size", "short_side", "within", "fraction", "aspect"):
+                continue
+            yield lambda now, place=place, name=name: _step_as_usual(now, place, name)
+
+
+def _step_as_usual(inlet: Inlet, place: int, name: str) -> Inlet:
+    step = inlet.frame[place]
+    edited = effective(replace(step, **{name: getattr(type(step)(), name)}))
+    return replace(inlet, frame=(*inlet.frame[:place], edited, *inlet.frame[place + 1 :]))
