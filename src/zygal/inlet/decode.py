@@ -62,9 +62,17 @@ def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
     picture = _to_colour(_laid_over(_to_8_bits(upright, decode, path), decode), decode)
     if decode.polarity == "inverted":
         picture = 255 - picture if isinstance(picture, np.ndarray) else ImageChops.invert(picture)
-    if decode.mirror != "none":
-        picture = _mirrored(picture, decode.mirror)
-    return picture
+    return turn(picture, decode.mirror)
+
+
+def turn(picture: Picture, mirror: str) -> Picture:
+    """The picture mirrored: "none", "horizontal", "vertical" or "both"."""
+    if mirror == "none":
+        return picture
+    if isinstance(picture, np.ndarray):
+        rows, columns = (slice(None, None, -1 if mirror in (way, "both") else 1) for way in ("vertical", "horizontal"))
+        return picture[rows, columns]
+    return picture.transpose(_TURNS[mirror])
 
 
 def has_transparency(picture: Image.Image) -> bool:
@@ -126,10 +134,3 @@ def _whole_weights(weights: tuple[float, ...], bits: int) -> np.ndarray:
     """Weights as multiples of 2**-bits with the sum kept, so that white stays white: the last one takes what is left."""
     red, green = (round(weight * (1 << bits)) for weight in weights[:2])
     return np.array([red, green, round(sum(weights) * (1 << bits)) - red - green], np.int32)
-
-
-def _mirrored(picture: Picture, mirror: str) -> Picture:
-    if isinstance(picture, np.ndarray):
-        rows, columns = (slice(None, None, -1 if mirror in (way, "both") else 1) for way in ("vertical", "horizontal"))
-        return picture[rows, columns]
-    return picture.transpose(_TURNS[mirror])

@@ -81,6 +81,8 @@ def _plain(record: Any) -> dict[str, Any]:
     }
     if isinstance(record, Resize) and record.size is None:
         shown["long_side"] = record.long_side
+    if isinstance(record, Crop) and record.fraction is not None and record.fraction_rounding == "margin":
+        del shown["centring"]
     return {name: list(value) if isinstance(value, tuple) else value for name, value in shown.items()}
 
 

@@ -13,14 +13,16 @@ from dataclasses import dataclass
 import numpy as np
 from PIL import Image
 
-from zygal.inlet.decode import Picture
+from zygal.inlet.decode import Picture, turn
 from zygal.inlet.frame import as_image
 from zygal.inlet.recovery.fit import unexplained
+from zygal.inlet.specification import MIRRORS
 
 Box = tuple[float, float, float, float]
 _LARGEST_MARGIN = 2.0
 _SAMPLES = 48
 _TRIED_AT_FIRST = 100
+_DOUBTFUL = 0.3
 
 
 @dataclass(frozen=True)
@@ -52,6 +54,11 @@ def _part(size, wanted, parameter) -> Box:
 def _pixels(size, wanted, parameter) -> Box:
     """A box of a fixed number of the image's own pixels, `parameter` for each of the tensor's."""
     return _middle(size, wanted[0] * parameter, wanted[1] * parameter)
+
+
+def _square(size, wanted, parameter) -> Box:
+    """A square of a fixed number of the image's own pixels, squashed."""
+    return _middle(size, parameter, parameter)
 
 
 def _aspect_part(size, wanted, parameter) -> Box:
@@ -93,6 +100,7 @@ FAMILIES: dict[str, Callable[..., Box]] = {
     "within": _within,
     "within, at the start": _within_start,
     "pixels": _pixels,
+    "square": _square,
     "short side, at the start": _short_side_start,
     "pixels, at the start": _pixels_start,
 }
@@ -110,9 +118,12 @@ def parameters(family: str, sizes: list[tuple[int, int]], wanted: tuple[int, int
         # Parts in hundredths and eighths, and those of a resize to whole pixels around the crop.
         parts = {round(k / 200, 4) for k in range(100, 200)} | {k / 16 for k in range(8, 16)}
         yield from sorted(parts | {wanted[0] / side for side in range(wanted[0] + 1, 2 * wanted[0] + 1)}, reverse=True)
+    elif family == "square":
+        # For a square tensor that is the family before.
+        yield from range(min(wanted) // 2, min(map(min, sizes)) + 1) if wanted[0] != wanted[1] else ()
     else:
         largest = min(min(size[0] / wanted[0], size[1] / wanted[1]) for size in sizes)
-        yield from (side / wanted[0] for side in range(wanted[0], int(wanted[0] * largest) + 1))
+        yield from (side / wanted[0] for side in range(wanted[0] // 2, int(wanted[0] * largest) + 1))
 
 
 def _fits(size: tuple[int, int], box: Box) -> bool:
@@ -123,15 +134,16 @@ class Cutter:
     """Cuts boxes out of a few pictures and says how well they explain what was recorded."""
 
     def __init__(self, pictures: list[Picture], recorded: np.ndarray):
-        self.pictures = [as_image(picture) for picture in pictures]
+        upright = [as_image(picture) for picture in pictures]
+        self.sizes = [(picture.height, picture.width) for picture in upright]
+        self.pictures = {mirror: [turn(picture, mirror) for picture in upright] for mirror in MIRRORS}
         self.wanted = recorded.shape[1:3]
         # Enlarged tensors need no look at every pixel.
         self.rows, self.columns = (
             np.unique(np.linspace(0, side - 1, min(side, _SAMPLES)).round().astype(int)) for side in self.wanted
         )
         self.recorded = [each[self.rows][:, self.columns] for each in recorded]
-        self.small = [self._reduced(picture) for picture in self.pictures]
-        self.sizes = [(picture.height, picture.width) for picture in self.pictures]
+        self.small = {mirror: [self._reduced(each) for each in all] for mirror, all in self.pictures.items()}
 
     def _reduced(self, picture: Image.Image) -> tuple[Image.Image, int]:
         by = max(1, min(picture.height // (3 * self.wanted[0]), picture.width // (3 * self.wanted[1])))
@@ -140,7 +152,7 @@ class Cutter:
     def explain(self, family: str, parameter: float, mirror: str, smooth: bool) -> float:
         """The mean part of the recorded variance that is not explained; 1 if a box does not fit."""
         left = []
-        for number, picture in enumerate(self.pictures):
+        for number, picture in enumerate(self.pictures[mirror]):
             box = FAMILIES[family](self.sizes[number], self.wanted, parameter)
             if not family.startswith("within") and not _fits(self.sizes[number], box):
                 return 1.0
@@ -152,7 +164,7 @@ class Cutter:
         tall, wide = self.wanted
         by = 1
         if smooth:
-            picture, by = self.small[number]
+            picture, by = self.small[mirror][number]
         # Only the part of the box that is on the picture, and the tensor's pixels that show it.
         left, top, right, bottom = box
         across, down = (right - left) / wide, (bottom - top) / tall
@@ -165,11 +177,8 @@ class Cutter:
         method = Image.Resampling.BILINEAR if smooth else Image.Resampling.NEAREST
         pixels = np.asarray(picture.resize((x1 - x0, y1 - y0), method, box=inner))
         pixels = pixels[:, :, None] if pixels.ndim == 2 else pixels
-        vertical, horizontal = mirror in ("vertical", "both"), mirror in ("horizontal", "both")
-        rows = tall - 1 - self.rows if vertical else self.rows
-        columns = wide - 1 - self.columns if horizontal else self.columns
-        seen_rows, seen_columns = (rows >= y0) & (rows < y1), (columns >= x0) & (columns < x1)
-        cut = pixels[rows[seen_rows] - y0][:, columns[seen_columns] - x0]
+        seen_rows, seen_columns = (self.rows >= y0) & (self.rows < y1), (self.columns >= x0) & (self.columns < x1)
+        cut = pixels[self.rows[seen_rows] - y0][:, self.columns[seen_columns] - x0]
         recorded = self.recorded[number][seen_rows][:, seen_columns]
         return unexplained(cut.reshape(-1, cut.shape[2]), recorded.reshape(-1, recorded.shape[2]))
 
@@ -205,11 +214,18 @@ def _scan(cutter: Cutter, family: str, choices: list[float], mirror: str) -> lis
 
 def _likely_mirrors(cutter: Cutter) -> list[str]:
     """The mirrorings by how much some ordinary places explain; more than one only if it is not plain."""
-    ordinary = [("whole", 0.0), ("within", 0.0), *(("aspect part", part) for part in (1.0, 0.9, 0.8, 0.7, 0.6))]
-    ordinary += [("part", part) for part in (0.9, 0.8, 0.7, 0.6)]
+    wanted, sizes = cutter.wanted, cutter.sizes
+    ordinary = [("whole", 0.0), ("within", 0.0), ("within, at the start", 0.0)]
+    ordinary += [("aspect part", part) for part in (1.0, 0.9, 0.8, 0.7, 0.6)] + [
+        ("part", part) for part in (0.9, 0.8, 0.7, 0.6)
+    ]
+    for family in ("pixels", "pixels, at the start", "short side, at the start"):
+        choices = list(parameters(family, sizes, wanted))
+        ordinary += [(family, choice) for choice in dict.fromkeys([*choices[:: max(1, len(choices) // 6)], 1.0])]
     left = {
         mirror: min(cutter.explain(family, parameter, mirror, True) for family, parameter in ordinary)
-        for mirror in ("none", "horizontal", "vertical", "both")
+        for mirror in MIRRORS
     }
     best = min(left.values())
-    return sorted((mirror for mirror in left if left[mirror] <= best + 0.15 * (1 - best)), key=left.get)
+    doubt = best > _DOUBTFUL
+    return sorted((mirror for mirror in left if doubt or left[mirror] <= best + 0.15), key=left.get)

@@ -101,10 +101,12 @@ def _solved(slope: np.ndarray, offset: np.ndarray, allowed: float, range_: tuple
 
 def _shortest(number: float, allowed: float) -> float:
     """The number with the fewest digits that is within `allowed`."""
+    if abs(number) <= allowed:
+        return 0.0
     for digits in range(1, 17):
         short = float(f"{number:.{digits}g}")
         if abs(short - number) <= allowed:
-            return short + 0.0
+            return short
     return float(number)
 
 

@@ -8,6 +8,7 @@ from functools import lru_cache
 
 import numpy as np
 
+from zygal.inlet.decode import turn
 from zygal.inlet.recovery.coarse import Place
 from zygal.inlet.recovery.fit import unexplained
 from zygal.inlet.resampling import Windows, across_columns, across_rows, windows
@@ -60,6 +61,8 @@ def frames_of(place: Place, wanted: tuple[int, int], sizes: list[tuple[int, int]
     elif family == "within":
         yield Resize(within=wanted), Pad(wanted, centring=crop.centring)
         yield Pad(aspect=_lowest(wanted), centring=crop.centring), Resize(size=wanted)
+    elif family == "square":
+        yield Crop((int(place.parameter), int(place.parameter))), Resize(size=wanted)
     elif family == "pixels":
         if place.parameter == 1:
             yield (crop,)
@@ -136,11 +139,7 @@ class Prober:
         return float(np.mean(left))
 
     def _sample(self, number: int, frame: tuple[Step, ...], mirror: str) -> float | None:
-        picture = self.pictures[number]
-        if mirror in ("vertical", "both"):
-            picture = picture[::-1]
-        if mirror in ("horizontal", "both"):
-            picture = picture[:, ::-1]
+        picture = turn(self.pictures[number], mirror)
         plan = [_axis_plan(picture.shape[:2], frame, axis, self.recorded.shape[1:3]) for axis in (0, 1)]
         if None in plan:
             return None

@@ -7,6 +7,7 @@ something improves. The values stage is never searched but solved.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
@@ -15,13 +16,13 @@ from pathlib import Path
 import numpy as np
 
 from zygal.inlet import specification as spec
-from zygal.inlet.edits import effective, effective_decode, single_edits, step_edits
+from zygal.inlet.edits import effective, effective_decode, single_edits, step_edits, with_step
 from zygal.inlet.frame import as_array
 from zygal.inlet.recovery.coarse import Cutter, find_places
 from zygal.inlet.recovery.frames import FIRST_WAYS, WAYS, Prober, frames_of, with_way
 from zygal.inlet.recovery.material import Material, gather, telling
 from zygal.inlet.recovery.trial import Outcome, Trials, solve_ground, solve_pad_colour
-from zygal.inlet.specification import Decode, Inlet, Resize, Step, Values
+from zygal.inlet.specification import Decode, Inlet, Pad, Resize, Step, Values
 
 Progress = Callable[[str, float], None]
 EXACT = 0.02
@@ -55,7 +56,9 @@ def search(paths: Sequence[str | Path], tensors: np.ndarray, progress: Progress 
     progress("other kinds of images", 0.9)
     best = _other_kinds(trials, best, sample)
     images = sorted(set(sample) | set(_spread_out(material)))
-    return Found(simplest(trials, trials.attempt(best.inlet, images), images), trials, images)
+    # What the sample could not tell, the other images may.
+    best = _descend(trials, trials.attempt(best.inlet, images), images)
+    return Found(simplest(trials, best, images), trials, images)
 
 
 def _spread_out(material: Material) -> list[int]:
@@ -93,19 +96,32 @@ def _resampled(prober: Prober, places, material: Material, sample: list[int]) ->
     frames = dict.fromkeys(
         (frame, place.mirror) for place in places for frame in frames_of(place, material.size, sizes)
     )
-    ranked = _best((((with_way(f, w), m), prober) for f, m in frames for w in WAYS[:FIRST_WAYS]), _FRAMES)
+    frames = _best_frames(prober, frames, WAYS[:FIRST_WAYS], 2 * _FRAMES)
     for _ in range(2):
-        wider = dict.fromkeys(ranked)
-        wider.update(dict.fromkeys((edited, m) for frame, m in ranked for edited in _margins_edited(frame)))
-        ranked = _best(((each, prober) for each in wider), _FRAMES)
-        ways = dict.fromkeys([*ranked, *((with_way(frame, way), m) for frame, m in ranked[:3] for way in WAYS)])
-        ranked = _best(((each, prober) for each in ways), _FRAMES)
-    return ranked[:_STARTS]
+        wider = dict.fromkeys((edited, mirror) for frame, mirror in frames for edited in _margins_edited(frame))
+        frames = _best_frames(prober, wider, WAYS[:FIRST_WAYS], _FRAMES)
+    found = [
+        (prober.explain(way, mirror), way, mirror) for f, mirror in frames for way in (with_way(f, w) for w in WAYS)
+    ]
+    return _thinned(found, _STARTS)
 
 
-def _best(candidates, count: int) -> list:
-    scored = [(prober.explain(*each), number, each) for number, (each, prober) in enumerate(candidates)]
-    return [each for _, _, each in sorted(scored, key=lambda s: s[:2])[:count]]
+def _best_frames(prober: Prober, frames, ways, count: int) -> list[tuple[tuple[Step, ...], str]]:
+    """The frames that explain most in the way that suits them best."""
+    scored = [
+        (min(prober.explain(with_way(frame, way), mirror) for way in ways), frame, mirror) for frame, mirror in frames
+    ]
+    return _thinned(scored, count)
+
+
+def _thinned(scored: list[tuple[float, tuple[Step, ...], str]], count: int) -> list[tuple[tuple[Step, ...], str]]:
+    """The first `count` by score; of those with the same score, which do the same, two."""
+    kept, times = [], Counter()
+    for score, frame, mirror in sorted(scored, key=lambda each: each[0]):
+        times[score] += 1
+        if times[score] <= 2 and len(kept) < count:
+            kept.append((frame, mirror))
+    return kept
 
 
 def _margins_edited(frame: tuple[Step, ...]):
@@ -149,7 +165,7 @@ def _upright_values(trials: Trials, outcome: Outcome, sample: list[int]) -> Outc
 
 def _descend(trials: Trials, outcome: Outcome, sample: list[int]) -> Outcome:
     """Single edits, then pairs of edits of the resize, as long as something improves."""
-    while outcome.mean >= 1e-3:
+    while outcome.largest >= EXACT:
         edited = [trials.attempt(edit, sample) for edit in _exact_edits(outcome.inlet)]
         best = min(edited, key=lambda each: each.order, default=outcome)
         if best.order >= outcome.order and outcome.mean >= EXACT:
@@ -166,7 +182,23 @@ def _descend(trials: Trials, outcome: Outcome, sample: list[int]) -> Outcome:
 def _exact_edits(inlet: Inlet):
     """Edits that are worth an exact run: not those of images of other kinds, and no polarity, which the values tell."""
     apart = ("decode.exif", "decode.transparency", "decode.sixteen_bit", "decode.polarity", "decode.mirror")
-    return [edited for name, edited in single_edits(inlet) if name not in apart]
+    edits = [edited for name, edited in single_edits(inlet) if name not in apart]
+    for place, step in enumerate(inlet.frame):
+        if isinstance(step, Pad):
+            edits += [with_step(inlet, place, replace(step, colour=colour)) for colour in _next_colours(step.colour)]
+    if inlet.decode.transparency != "drop":
+        edits += [_decoding(inlet, transparency=colour) for colour in _next_colours(inlet.decode.transparency)]
+    return edits
+
+
+def _next_colours(colour: str):
+    """The colours that differ from "#rrggbb" by a level or two in one channel, or by one in all."""
+    levels = np.array([int(colour[place : place + 2], 16) for place in (1, 3, 5)])
+    single = np.eye(3, dtype=int)
+    for by in (*single, *2 * single, np.ones(3, int)):
+        for moved in (levels - by, levels + by):
+            if moved.min() >= 0 and moved.max() <= 255:
+                yield "#" + "".join(f"{level:02x}" for level in moved)
 
 
 def _resize_edits(inlet: Inlet):
@@ -192,8 +224,7 @@ def _other_kinds(trials: Trials, best: Outcome, sample: list[int]) -> Outcome:
         opaque = [index for index in material.turned if index not in material.see_through] or material.turned
         inlet = choose(opaque, [_decoding(inlet, exif=way) for way in spec.EXIF])
     if material.see_through:
-        ground = solve_ground(trials, inlet, material.see_through[:4])
-        grounds = dict.fromkeys(["drop", *([ground] if ground else []), "#ffffff", "#000000"])
+        grounds = dict.fromkeys(["drop", *solve_ground(trials, inlet, material.see_through[:4]), "#ffffff", "#000000"])
         inlet = choose(material.see_through, [_decoding(inlet, transparency=each) for each in grounds])
     return replace(best, inlet=inlet)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import product
 
 import numpy as np
 
@@ -129,8 +130,8 @@ def _colour_text(numbers: np.ndarray, inlet: Inlet) -> str:
     return "#" + "".join(f"{each:02x}" for each in (colour if len(colour) == 3 else colour.repeat(3)))
 
 
-def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> str | None:
-    """The colour that see-through images were laid over, solved; None if that explains nothing."""
+def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
+    """The colours that see-through images may have been laid over, solved: one in colour, some that give the same grey."""
     dropped, black = (replace(inlet, decode=replace(inlet.decode, transparency=t)) for t in ("#ffffff", "#000000"))
     white_minus_black, left = [], []
     for index in images:
@@ -139,17 +140,22 @@ def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> str | None:
         except ImageError:
             continue
         if on_white.shape != trials.material.recorded[index].shape:
-            return None
+            return []
         numbers = _as_pixels(trials.material.recorded[index], inlet, on_black)
         part = (on_white - on_black) / 255
         white_minus_black.append(part.reshape(-1, part.shape[2]))
         left.append((numbers - on_black).reshape(-1, part.shape[2]))
     if not left:
-        return None
+        return []
     part, rest = np.concatenate(white_minus_black), np.concatenate(left)
     if not (part**2).sum():
-        return None
-    return _colour_text((part * rest).sum(axis=0) / np.maximum((part**2).sum(axis=0), 1e-9), inlet)
+        return []
+    solved = (part * rest).sum(axis=0) / np.maximum((part**2).sum(axis=0), 1e-9)
+    if inlet.decode.colour != "grey":
+        return [_colour_text(solved, inlet)]
+    # Many colours have one grey; those next to it make every shade of it.
+    near = int(np.clip(np.floor(solved[0]), 0, 254))
+    return [f"#{near + r:02x}{near + g:02x}{near + b:02x}" for r, g, b in product((0, 1), repeat=3)]
 
 
 def _as_pixels(recorded: np.ndarray, inlet: Inlet, like: np.ndarray) -> np.ndarray:

@@ -1,0 +1,132 @@
+"""The recovery: the inlet found, how sure it is, and what these images cannot tell."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zygal.errors import ImageError
+from zygal.inlet.apply import apply_to_all
+from zygal.inlet.edits import single_edits
+from zygal.inlet.recovery.material import Material
+from zygal.inlet.recovery.search import Found, Progress, search
+from zygal.inlet.recovery.trial import HOPELESS
+from zygal.inlet.specification import Inlet
+
+EXPLAINED = 0.5
+"""The largest difference in grey levels up to which an inlet explains a recording."""
+
+_TOLD_BY = {
+    "exif": "a photograph with an EXIF rotation",
+    "transparency": "an image with transparent parts",
+    "sixteen_bit": "an image of 16 bits a channel",
+    "colour": "an image in colour",
+    "grey_weights": "an image in colour",
+    "grey_rounding": "an image with many colours",
+    "mirror": "an image that is not symmetric",
+    "long_side": "an image whose long side does not come out whole",
+    "centring": "an image that leaves an odd margin",
+    "fraction_rounding": "an image whose sides times the fraction are not whole",
+    "per_image": "an image of another contrast",
+}
+
+
+@dataclass(frozen=True)
+class Undecided:
+    """A field that these images cannot tell: the value taken, others that would do as well, and what would tell."""
+
+    field: str
+    taken: object
+    others: tuple[object, ...]
+    told_by: str
+
+
+@dataclass(frozen=True)
+class Recovery:
+    """The recovered inlet. Residuals are in grey levels: the largest difference over all images, and the mean one.
+
+    runner_up: the best single edit that is worse, and its largest difference over the images that were searched with.
+    unread: images that could not be read. tried: how many inlets were run in full.
+    """
+
+    inlet: Inlet
+    residual: float
+    mean_residual: float
+    images: int
+    runner_up: tuple[str, object, float] | None
+    undecided: tuple[Undecided, ...]
+    unread: tuple[tuple[str, str], ...]
+    tried: int
+
+    @property
+    def explains(self) -> bool:
+        return self.residual <= EXPLAINED
+
+
+def recover_inlet(
+    paths: Sequence[str | Path], tensors: np.ndarray, progress: Progress = lambda what, part: None
+) -> Recovery:
+    """The inlet that makes `tensors` [N, ...] of N image files, without any hint.
+
+    Raises InletError if the tensors are no images or no image can be read. The result may explain nothing: see `explains`.
+    """
+    found = search(paths, tensors, progress)
+    progress("checking all images", 0.93)
+    inlet = found.outcome.inlet
+    largest, mean = residuals(found.trials.material, inlet)
+    progress("what else it could be", 0.96)
+    runner_up, undecided = _alternatives(found)
+    material = found.trials.material
+    unread = tuple((str(material.paths[index]), reason) for index, reason in material.unread.items())
+    progress("done", 1.0)
+    return Recovery(inlet, largest, mean, len(material.readable), runner_up, undecided, unread, found.trials.count)
+
+
+def residuals(material: Material, inlet: Inlet) -> tuple[float, float]:
+    """The largest and the mean difference in grey levels over all images that can be read."""
+    largest, means = 0.0, []
+    readable = material.readable
+    for index, made in zip(readable, apply_to_all([material.paths[index] for index in readable], inlet)):
+        if isinstance(made, ImageError):
+            return HOPELESS, HOPELESS
+        tensor = made.tensor.transpose(1, 2, 0) if inlet.tensor.layout == "NCHW" else made.tensor
+        recorded = material.recorded[index]
+        if tensor.shape != recorded.shape:
+            return HOPELESS, HOPELESS
+        left = np.abs(tensor.astype(np.float64) - recorded) / np.abs(made.grey_level)
+        largest = max(largest, float(left.max()))
+        means.append(float(left.mean()))
+    return largest, float(np.mean(means))
+
+
+def _alternatives(found: Found) -> tuple[tuple[str, object, float] | None, tuple[Undecided, ...]]:
+    """Every single edit, run: what makes the same of these images is undecided, the best of the rest is the runner-up."""
+    best = found.outcome
+    equal: dict[str, list[object]] = {}
+    worse = []
+    for name, edited in single_edits(best.inlet):
+        if name == "decode.polarity" and best.inlet.values.per_image == "none":
+            continue
+        outcome = found.trials.attempt(edited, found.images)
+        if outcome.order <= best.order:
+            equal.setdefault(name, []).append(field_value(edited, name))
+        elif outcome.mean < HOPELESS:
+            worse.append((outcome.order, name, field_value(edited, name), outcome.largest))
+    undecided = tuple(
+        Undecided(name, field_value(best.inlet, name), tuple(dict.fromkeys(others)),
+                  _TOLD_BY.get(name.rpartition(".")[2], "an image of another size"))
+        for name, others in equal.items()
+    )  # fmt: skip
+    runner_up = min(worse, key=lambda each: each[0])[1:] if worse else None
+    return runner_up, undecided
+
+
+def field_value(inlet: Inlet, name: str) -> object:
+    """The value of a field by its name: "decode.colour", "frame step 2.centring", "values.per_image"."""
+    stage, _, field = name.rpartition(".")
+    if stage.startswith("frame step "):
+        return getattr(inlet.frame[int(stage.removeprefix("frame step ")) - 1], field)
+    return getattr(getattr(inlet, stage), field)
