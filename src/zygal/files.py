@@ -43,6 +43,12 @@ def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
         Path(name).unlink(missing_ok=True)
 
 
+def write_text(path: str | os.PathLike, text: str) -> None:
+    """Writes a UTF-8 text whole or not at all. Raises OutputError."""
+    with whole_file(path) as file:
+        file.write(text.encode())
+
+
 def check_writable(path: str | os.PathLike) -> None:
     """Raises OutputError if `path` cannot be written, before any work is spent on its content."""
     path = Path(path)

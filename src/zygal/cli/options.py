@@ -29,11 +29,12 @@ def number_list(text: str) -> list[int]:
         raise argparse.ArgumentTypeError(f"{text!r} is not a list of whole numbers like 1,2,4") from None
 
 
-def add_source(command: argparse.ArgumentParser) -> None:
+def add_source(command: argparse.ArgumentParser, optional: bool = False) -> None:
     """The trained model: a file, or a function that builds it."""
     command.add_argument(
         "source",
         metavar="SOURCE",
+        nargs="?" if optional else None,
         help="the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), or FILE.py:FUNCTION that builds the module (it is run)",
     )
     command.add_argument("--weights", metavar="FILE", help="weights for FILE.py:FUNCTION: .pt, .pth or .safetensors")

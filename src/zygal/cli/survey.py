@@ -85,6 +85,8 @@ def _trained(facts) -> Description:
 
 
 def _artifact(facts) -> Description:
+    from zygal.inlet.words import in_one_line
+
     inputs = [_tensor_line(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()]
     outputs = [
         f"{name}   {dtype} {_open_shape(shape)}{_scores_note(shape, facts.scores, place)}"
@@ -97,7 +99,7 @@ def _artifact(facts) -> Description:
         *_numbered("feed", inputs),
         *_numbered("fetch", outputs),
         ("labels", _label_line(metadata.labels) if metadata.labels else "none inside"),
-        ("inlet", _inlet_line(metadata.inlet) if metadata.inlet else "none inside"),
+        ("inlet", in_one_line(metadata.inlet) if metadata.inlet else "none inside"),
         ("origin", _origin_line(metadata.origin) if metadata.origin else "not said"),
         ("layers", f"{facts.layers} layers in {counted(facts.nodes, 'node')}"),
         ("operators", ", ".join(f"{name} {count}" for name, count in facts.operators.items())),
@@ -123,23 +125,26 @@ def _witness(facts) -> Description:
 
     scores = recorded_scores_kind(facts.scores)
     classes = facts.scores.shape[1]
-    shape = facts.tensors.shape
-    how = "this inlet" if facts.preprocessing.kind == "inlet" else f"the training code {facts.preprocessing.text}"
+    tensors = facts.tensors
+    how = {"inlet": "this inlet", "training code": f"the training code {facts.preprocessing.text}"}
     rows = [
-        ("recorded by", f"{facts.framework} {facts.framework_version}, Zygal {facts.zygal_version}"),
-        ("source", f"{facts.source}, SHA-256 {facts.source_sha256[:16]}..."),
+        ("recorded by", f"{facts.framework} {facts.framework_version}".strip() + f", Zygal {facts.zygal_version}"),
+        ("source", f"{facts.source}, SHA-256 {facts.source_sha256[:16]}..." if facts.source_sha256 else "not said"),
         (
             "images",
             f"{len(facts.images)} recorded, {len(facts.skipped)} skipped; {facts.images[0].name} to {facts.images[-1].name}",
         ),
         (
             "tensors",
-            _tensor_line("each", facts.tensors.dtype, shape)
-            + f"   from {facts.tensors.min():.3f} to {facts.tensors.max():.3f}",
+            "none were kept"
+            if tensors is None
+            else f"{_tensor_line('each', tensors.dtype, tensors.shape)}   from {tensors.min():.3f} to {tensors.max():.3f}",
         ),
         ("scores", f"{counted(classes, 'class')}, {scores}, from {facts.scores.min():.3f} to {facts.scores.max():.3f}"),
-        ("tensors by", how),
+        ("tensors by", how.get(facts.preprocessing.kind, facts.preprocessing.text)),
     ]
+    if facts.layers is not None:
+        rows.append(("layers", f"outputs of {len(facts.layers.names)} layers for {len(facts.layers.quantiles)} images"))
     if facts.preprocessing.kind == "inlet":
         rows.append(("", facts.preprocessing.text.strip()))
     document = {
@@ -149,7 +154,8 @@ def _witness(facts) -> Description:
         "source_sha256": facts.source_sha256,
         "images": [asdict(image) for image in facts.images],
         "skipped": [{"name": name, "reason": reason} for name, reason in facts.skipped],
-        "tensors": {"dtype": facts.tensors.dtype, "shape": shape},
+        "tensors": None if tensors is None else {"dtype": tensors.dtype, "shape": tensors.shape},
+        "layers": list(facts.layers.names) if facts.layers else None,
         "classes": classes,
         "scores": scores,
         "preprocessing": asdict(facts.preprocessing),
@@ -168,12 +174,6 @@ def _inlet(inlet) -> Description:
 
 def _labels(labels) -> Description:
     return [("labels", _label_line(labels)), ("all", ", ".join(labels))], {"labels": labels}
-
-
-def _inlet_line(inlet) -> str:
-    from zygal.inlet.words import stages_in_words
-
-    return "; ".join(text for _, text in stages_in_words(inlet)) + f"; {inlet.tensor.layout}"
 
 
 def _label_line(labels) -> str:

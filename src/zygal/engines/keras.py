@@ -13,6 +13,7 @@ import numpy as np
 from zygal import kinds
 from zygal.engines.engine import first_line
 from zygal.errors import EngineError, SourceError
+from zygal.sources import read_source
 from zygal.sources.keras import open_keras, read_structure
 from zygal.sources.keras.translate import input_type, refuse_own_code
 
@@ -55,6 +56,21 @@ class KerasEngine:
         while isinstance(result, (dict, list, tuple)):
             result = next(iter(result.values() if isinstance(result, dict) else result))
         return np.asarray(self._keras.ops.convert_to_numpy(result), np.float32)
+
+    def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
+        """For each layer, in the order in which they end: its name, its output's name, its output."""
+        with read_source(self.path) as source:
+            # The output of a layer is what its last node makes.
+            ends = {node.layer: node.outputs[0] for node in source.graph.nodes if node.layer}
+        layers = [layer for layer in self._model.layers if layer.name in ends]
+        outputs = [layer.output for layer in layers]
+        single = [(layer, each) for layer, each in zip(layers, outputs) if not isinstance(each, (list, tuple, dict))]
+        results = self._keras.Model(self._model.inputs, [each for _, each in single])(batch, training=False)
+        results = results if isinstance(results, (list, tuple)) else [results]
+        arrays = [np.asarray(self._keras.ops.convert_to_numpy(result), np.float32) for result in results]
+        order = {value: place for place, value in enumerate(ends.values())}
+        found = [(layer.name, ends[layer.name], array) for (layer, _), array in zip(single, arrays)]
+        return sorted(found, key=lambda each: order[each[1]])
 
 
 def _framework(path: str | Path):

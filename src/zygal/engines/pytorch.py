@@ -36,6 +36,8 @@ class PyTorchEngine:
                 raise SourceError(
                     f"{path} cannot be loaded by PyTorch {self.version} ({first_line(fault)})."
                 ) from fault
+        # The output of a layer is what its last call makes.
+        self._layer_ends = {call.layer: call.results[0] for call in program.calls if call.layer and call.results}
         self.input_type = program.types[program.inputs[0]]
         first = self.input_type.shape[0]
         self.batch_size = first if isinstance(first, int) else None
@@ -50,6 +52,24 @@ class PyTorchEngine:
                 f"({first_line(fault)})."
             ) from fault
         return _first_tensor(result).float().numpy()
+
+    def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
+        """For each layer, in the order in which they end: its name, its output's name, its output."""
+        torch, kept = self._torch, {}
+        layers = {value: layer for layer, value in self._layer_ends.items()}
+
+        class Keeper(torch.fx.Interpreter):
+            def run_node(self, node):
+                result = super().run_node(node)
+                if node.name in layers and isinstance(result, torch.Tensor) and result.is_floating_point():
+                    # A later call may write into it.
+                    kept[node.name] = result.detach().float().clone().numpy()
+                return result
+
+        size = self.batch_size or len(batch)
+        with torch.inference_mode():
+            Keeper(self._module).run(torch.from_numpy(np.repeat(batch, size // len(batch), axis=0)))
+        return [(layers[value], value, output[: len(batch)]) for value, output in kept.items()]
 
 
 def _first_tensor(result):

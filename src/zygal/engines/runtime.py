@@ -45,6 +45,32 @@ class RuntimeEngine:
                 f"{self.path} cannot be run on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
             ) from fault
 
+    def values(self, batch: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
+        """The values of those names that are in the graph, on a batch run image by image. Raises EngineError."""
+        import onnx
+        import onnxruntime
+
+        model = onnx.load(str(self.path), load_external_data=False)
+        made = {output for node in model.graph.node for output in node.output}
+        wanted = [name for name in dict.fromkeys(names) if name in made]
+        declared = {output.name for output in model.graph.output}
+        model.graph.output.extend(onnx.ValueInfoProto(name=name) for name in wanted if name not in declared)
+        options = onnxruntime.SessionOptions()
+        # Weights beside the artifact are found from where it lies.
+        options.add_session_config_entry("session.model_external_initializers_file_folder_path", str(self.path.parent))
+        try:
+            session = onnxruntime.InferenceSession(
+                model.SerializeToString(), options, providers=["CPUExecutionProvider"]
+            )
+            size = self.batch_size or 1
+            parts = [
+                session.run(wanted, {self.input_name: np.repeat(batch[index : index + 1], size, axis=0)})
+                for index in range(len(batch))
+            ]
+        except Exception as fault:
+            raise EngineError(f"the layers of {self.path} cannot be looked at ({first_line(fault)}).") from fault
+        return {name: np.stack([part[place][0] for part in parts]) for place, name in enumerate(wanted)}
+
 
 _DTYPES = {
     "tensor(float)": "float32",

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.errors import FileError
+from zygal.errors import FileError, ImageError, WitnessError, some_of
 from zygal.files import sha256_of
 
 SUFFIXES = frozenset((
@@ -46,3 +47,53 @@ def list_images(folder: str | Path) -> list[str]:
 
 def hash_image(folder: str | Path, name: str) -> ImageFile:
     return ImageFile(name, sha256_of(Path(folder) / name))
+
+
+def check_images(recorded: Sequence[ImageFile], folder: str | Path) -> list[str]:
+    """Notes about the folder. Raises WitnessError if recorded images are missing, renamed, or changed and still decode."""
+    present = set(list_images(folder))
+    names = {image.name for image in recorded}
+    missing = [image for image in recorded if not (Path(folder) / image.name).is_file()]
+    extra = sorted(present - names)
+    if missing:
+        raise WitnessError(_missing(missing, len(recorded), folder, extra))
+    changed = [
+        image.name
+        for image in recorded
+        if hash_image(folder, image.name).sha256 != image.sha256 and _decodes(Path(folder) / image.name)
+    ]
+    if changed:
+        raise WitnessError(
+            f"{len(changed)} of the {len(recorded)} images in {folder} are not those that were recorded "
+            f"(other bytes: {some_of(changed)}); give the folder that the witness was made from, or record it again."
+        )
+    return (
+        [f"{len(extra)} image{'s' * (len(extra) > 1)} in {folder} not in the witness: {some_of(extra)}"]
+        if extra
+        else []
+    )
+
+
+def _missing(missing: list[ImageFile], total: int, folder: str | Path, extra: list[str]) -> str:
+    """Says which images are gone, and which of them are there under another name."""
+    names = {hash_image(folder, name).sha256: name for name in extra}
+    renamed = [f"{image.name} is now {names[image.sha256]}" for image in missing if image.sha256 in names]
+    if renamed:
+        return (
+            f"{len(renamed)} of the {total} recorded images are in {folder} under other names ({some_of(renamed)}); give "
+            "them back the names that were recorded, or record the witness again."
+        )
+    return (
+        f"{len(missing)} of the {total} recorded images are not in {folder} ({some_of([each.name for each in missing])}); "
+        "give the folder that the witness was made from."
+    )
+
+
+def _decodes(path: Path) -> bool:
+    from zygal.inlet.decode import open_image
+
+    try:
+        open_image(path)
+    except ImageError:
+        return False
+    return True

@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 
 from zygal.engines import Engine, run_in_batches
-from zygal.errors import ImageError, WitnessError, some_of
+from zygal.errors import ImageError, WitnessError
 from zygal.evidence.causes import Cause, find_cause
 from zygal.evidence.compare import ScoreComparison, compare_scores, tensor_differences
-from zygal.evidence.images import hash_image, list_images
+from zygal.evidence.images import check_images
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, apply_to_all
 
@@ -110,7 +110,7 @@ def match(
     elif inlet is None:
         not_checked.append("A and C were not checked: the artifact carries no inlet and none was given")
     else:
-        notes = check_images(witness, images)
+        notes = check_images(witness.images, images)
         ours, tensors, unread, shape_fault = _our_tensors(witness, inlet, images, progress)
         tensor_gate = _tensor_gate(tensors, limits.tensor, shape_fault)
         gates = [tensor_gate, *gates]
@@ -137,42 +137,6 @@ def match(
         spread=spread,
         cause=cause,
     )
-
-
-def check_images(witness: Witness, folder: str | Path) -> list[str]:
-    """Notes about the folder. Raises WitnessError if recorded images are missing or were changed and still decode."""
-    present = set(list_images(folder))
-    missing = [image.name for image in witness.images if not (Path(folder) / image.name).is_file()]
-    if missing:
-        raise WitnessError(
-            f"{len(missing)} of the {len(witness.images)} recorded images are not in {folder} ({some_of(missing)}); "
-            "give the folder that the witness was made from."
-        )
-    changed = []
-    for image in witness.images:
-        if hash_image(folder, image.name).sha256 != image.sha256 and _decodes(Path(folder) / image.name):
-            changed.append(image.name)
-    if changed:
-        raise WitnessError(
-            f"{len(changed)} of the {len(witness.images)} images in {folder} are not those that were recorded "
-            f"(other bytes: {some_of(changed)}); give the folder that the witness was made from, or record it again."
-        )
-    extra = sorted(present - {image.name for image in witness.images})
-    return (
-        [f"{len(extra)} image{'s' * (len(extra) > 1)} in {folder} not in the witness: {some_of(extra)}"]
-        if extra
-        else []
-    )
-
-
-def _decodes(path: Path) -> bool:
-    from zygal.inlet.decode import open_image
-
-    try:
-        open_image(path)
-    except ImageError:
-        return False
-    return True
 
 
 def _scores(engine: Engine, tensors: np.ndarray, witness: Witness) -> np.ndarray:

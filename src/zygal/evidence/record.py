@@ -11,6 +11,7 @@ from zygal import __version__
 from zygal.engines import Engine, run_in_batches
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.images import hash_image, list_images
+from zygal.evidence.layers import record_layers
 from zygal.evidence.witness import Preprocessing, Witness, check_finite
 from zygal.files import load_function, sha256_of, split_place
 from zygal.inlet import Inlet, apply_inlet, format_inlet
@@ -25,8 +26,9 @@ def record_witness(
     to_tensor: ImageToTensor,
     preprocessing: Preprocessing,
     progress: Progress = lambda done, total: None,
+    layers: bool = False,
 ) -> Witness:
-    """Runs the engine on every image of a folder and keeps tensors and scores.
+    """Runs the engine on every image of a folder and keeps tensors and scores, and of a few images the layers' outputs.
 
     `to_tensor` makes one image's tensor, without the batch axis. An image that it cannot read is
     skipped and named in the result. Raises WitnessError if none is left or a tensor does not fit.
@@ -65,6 +67,7 @@ def record_witness(
         preprocessing=preprocessing,
         zygal_version=__version__,
         skipped=tuple(skipped),
+        layers=record_layers(engine, stacked) if layers else None,
     )
 
 

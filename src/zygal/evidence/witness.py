@@ -1,4 +1,4 @@
-"""The witness file: a plain zip of `witness.json`, `tensors.npy` and `scores.npy`.
+"""The witness file: a plain zip of `witness.json`, `scores.npy` and, if they were kept, `tensors.npy` and `layers.npy`.
 
 Anything that reads zip archives and NumPy arrays can read it. Reading validates everything before
 one number is handed out, and believes no size that the file claims.
@@ -6,23 +6,26 @@ one number is handed out, and believes no size that the file claims.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import zipfile
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from zygal import kinds
+from zygal import __version__, kinds
 from zygal.errors import WitnessError, some_of
-from zygal.evidence.images import ImageFile
-from zygal.files import open_zip, whole_file, zip_faults
+from zygal.evidence.images import ImageFile, hash_image
+from zygal.files import open_zip, sha256_of, whole_file, zip_faults
 from zygal.layout import FROM_OTHER, image_layout, permuted
 
 FORMAT_VERSION = 1
-_JSON, _TENSORS, _SCORES = "witness.json", "tensors.npy", "scores.npy"
+QUANTILES = 33
+_JSON, _TENSORS, _SCORES, _LAYERS = "witness.json", "tensors.npy", "scores.npy", "layers.npy"
 _JSON_LIMIT_BYTES = 64_000_000
 _DTYPES = ("float32", "uint8")
 # A deflated byte gives at most 1032; a larger claim is not believed.
@@ -41,15 +44,31 @@ class Preprocessing:
 
 
 @dataclass(frozen=True)
+class LayerRecord:
+    """Recorded outputs of layers, for the first few images.
+
+    names: the layers of the training code, in the order in which they end. values: the name of each output in the program.
+    counts: how many numbers each has an image. quantiles: [images, layers, QUANTILES] float32, numbers of each output at
+    even ranks from the smallest to the largest: they do not depend on the order of its axes.
+    """
+
+    names: tuple[str, ...]
+    values: tuple[str, ...]
+    counts: tuple[int, ...]
+    quantiles: np.ndarray
+
+
+@dataclass(frozen=True)
 class Witness:
     """A recording of the training side.
 
-    tensors: [N, ...] float32 or uint8, what the framework was fed. scores: [N, classes] float32.
-    skipped: images that could not be read when it was made, with the reasons.
+    tensors: [N, ...] float32 or uint8, what the framework was fed; None if only scores were kept. scores: [N, classes]
+    float32. skipped: images that could not be read when it was made, with the reasons. layers: outputs of layers, if they
+    were recorded.
     """
 
     images: tuple[ImageFile, ...]
-    tensors: np.ndarray
+    tensors: np.ndarray | None
     scores: np.ndarray
     framework: str
     framework_version: str
@@ -58,9 +77,40 @@ class Witness:
     preprocessing: Preprocessing
     zygal_version: str
     skipped: tuple[tuple[str, str], ...] = field(default=())
+    layers: LayerRecord | None = None
+
+    @classmethod
+    def from_arrays(
+        cls,
+        scores: np.ndarray,
+        names: Sequence[str],
+        images: str | Path,
+        tensors: np.ndarray | None = None,
+        framework: str = "unknown",
+        framework_version: str = "",
+        source: str | Path | None = None,
+    ) -> Witness:
+        """A recording made of arrays, in any training environment: nothing but NumPy is needed.
+
+        scores: [N, classes]. names: the N image files in the order of the rows, as paths below the folder `images` (or
+        into it). tensors: [N, ...], what the framework was fed; float32 or uint8 kept, other numbers made float32. source:
+        the model file, whose hash is kept. Raises WitnessError or FileError.
+        """
+        return from_arrays(scores, names, images, tensors, framework, framework_version, source)
+
+    def write(self, path: str | Path) -> None:
+        """Writes the witness file, whole or not at all. Raises OutputError."""
+        write_witness(self, path)
+
+    @staticmethod
+    def read(path: str | Path) -> Witness:
+        """Raises FileError or WitnessError."""
+        return read_witness(path)
 
     def fed_as(self, shape: tuple) -> Witness:
         """The recording with its tensors as an artifact of that input shape takes them, if only their layout differs."""
+        if self.tensors is None:
+            return self
         layout = image_layout(shape)
         mine = self.tensors.shape
         if (
@@ -77,6 +127,57 @@ class Witness:
         return float(self.scores.max() - self.scores.min())
 
 
+def from_arrays(
+    scores: np.ndarray,
+    names: Sequence[str],
+    images: str | Path,
+    tensors: np.ndarray | None = None,
+    framework: str = "unknown",
+    framework_version: str = "",
+    source: str | Path | None = None,
+) -> Witness:
+    """See `Witness.from_arrays`."""
+    scores = np.asarray(scores)
+    if scores.ndim != 2 or scores.dtype.kind not in "fiu" or not scores.size:
+        raise WitnessError(f"scores must be numbers [images, classes], not {scores.dtype} {list(scores.shape)}.")
+    kept = tuple(hash_image(images, _below(images, name)) for name in names)
+    for what, array in (("scores", scores), ("tensors", tensors)):
+        if array is not None and len(array) != len(kept):
+            raise WitnessError(f"there are {len(kept)} names, but {what} of {len(array)} images; give one row a name.")
+    if len({each.name for each in kept}) != len(kept):
+        twice = [name for name, times in Counter(each.name for each in kept).items() if times > 1]
+        raise WitnessError(f"the names hold {some_of(twice)} twice; one row belongs to one image.")
+    check_finite(scores, [each.name for each in kept], "the scores given")
+    if tensors is not None:
+        tensors = np.asarray(tensors)
+        if tensors.dtype.kind not in "fiu":
+            raise WitnessError(f"tensors must be numbers [images, ...], not {tensors.dtype}.")
+        tensors = np.ascontiguousarray(tensors, np.uint8 if tensors.dtype == np.uint8 else np.float32)
+    return Witness(
+        images=kept,
+        tensors=tensors,
+        scores=np.ascontiguousarray(scores, np.float32),
+        framework=framework,
+        framework_version=framework_version,
+        source=Path(source).name if source else "unknown",
+        source_sha256=sha256_of(source) if source else "",
+        preprocessing=Preprocessing("arrays", "recorded elsewhere"),
+        zygal_version=__version__,
+    )
+
+
+def _below(folder: str | Path, name: str) -> str:
+    """A file's path below the folder, with forward slashes. Raises WitnessError if it is not there."""
+    path = Path(name)
+    with contextlib.suppress(ValueError):
+        path = path.resolve().relative_to(Path(folder).resolve()) if path.is_file() else path
+    if path.is_absolute() or ".." in path.parts or not (Path(folder) / path).is_file():
+        raise WitnessError(
+            f"{name} is not an image in {folder}; give names below that folder, in the order of the rows."
+        )
+    return path.as_posix()
+
+
 def write_witness(witness: Witness, path: str | Path) -> None:
     """Writes the file whole or not at all; the same recording gives the same bytes. Raises OutputError."""
     document = {
@@ -87,13 +188,23 @@ def write_witness(witness: Witness, path: str | Path) -> None:
         "source": witness.source,
         "source_sha256": witness.source_sha256,
         "preprocessing": asdict(witness.preprocessing),
+        "holds": [
+            name for name, held in (("tensors", witness.tensors), ("layers", witness.layers)) if held is not None
+        ],
         "images": [asdict(image) for image in witness.images],
         "skipped": [list(each) for each in witness.skipped],
     }
+    arrays = [(_SCORES, witness.scores)]
+    if witness.tensors is not None:
+        arrays.insert(0, (_TENSORS, witness.tensors))
+    if witness.layers is not None:
+        arrays.append((_LAYERS, witness.layers.quantiles))
+        columns = zip(witness.layers.names, witness.layers.values, witness.layers.counts)
+        document["layers"] = [{"name": name, "value": value, "count": count} for name, value, count in columns]
     with whole_file(path) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as archive:
         text = json.dumps(document, indent=1, ensure_ascii=False)
         archive.writestr(_member(_JSON), text.encode(), compresslevel=9)
-        for name, array in ((_TENSORS, witness.tensors), (_SCORES, witness.scores)):
+        for name, array in arrays:
             with archive.open(_member(name), "w", force_zip64=True) as member:
                 np.lib.format.write_array(member, np.ascontiguousarray(array), version=(1, 0), allow_pickle=False)
 
@@ -104,9 +215,12 @@ def read_witness(path: str | Path) -> Witness:
     faults = (path, kinds.WITNESS, WitnessError)
     with open_zip(*faults) as archive, zip_faults(*faults):
         document = _read_json(archive, path)
-        tensors, scores = _read_array(archive, _TENSORS, path), _read_array(archive, _SCORES, path)
+        holds = document.get("holds", ["tensors"])
+        tensors = _read_array(archive, _TENSORS, path) if "tensors" in holds else None
+        scores = _read_array(archive, _SCORES, path)
+        quantiles = _read_array(archive, _LAYERS, path) if "layers" in holds else None
     try:
-        witness = _from_document(document, tensors, scores)
+        witness = _from_document(document, tensors, scores, quantiles)
     except (KeyError, TypeError, ValueError, AttributeError) as fault:
         raise WitnessError(
             f"{path} is damaged: its {_JSON} lacks or misstates something ({type(fault).__name__}: {fault})."
@@ -162,8 +276,16 @@ def _read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
         return np.frombuffer(member.read(), dtype).reshape(shape)
 
 
-def _from_document(document: dict[str, Any], tensors: np.ndarray, scores: np.ndarray) -> Witness:
+def _from_document(
+    document: dict[str, Any], tensors: np.ndarray | None, scores: np.ndarray, quantiles: np.ndarray | None
+) -> Witness:
     text = _of_type(str)
+    layers = None
+    if quantiles is not None:
+        listed = [
+            (text(each["name"]), text(each["value"]), _of_type(int)(each["count"])) for each in document["layers"]
+        ]
+        layers = LayerRecord(*(tuple(column) for column in zip(*listed)), quantiles)
     return Witness(
         images=tuple(ImageFile(text(each["name"]), text(each["sha256"])) for each in document["images"]),
         tensors=tensors,
@@ -175,6 +297,7 @@ def _from_document(document: dict[str, Any], tensors: np.ndarray, scores: np.nda
         preprocessing=Preprocessing(**document["preprocessing"]),
         zygal_version=text(document["zygal_version"]),
         skipped=tuple((text(name), text(reason)) for name, reason in document["skipped"]),
+        layers=layers,
     )
 
 
@@ -189,10 +312,16 @@ def _of_type(wanted: type) -> Callable[[Any], Any]:
 
 def _validate(witness: Witness, path: Path) -> None:
     count = len(witness.images)
-    if witness.scores.ndim != 2 or len(witness.scores) != count or len(witness.tensors) != count:
+    tensors = count if witness.tensors is None else len(witness.tensors)
+    if witness.scores.ndim != 2 or len(witness.scores) != count or tensors != count:
         raise WitnessError(
-            f"{path} is damaged: it names {count} images, but holds {len(witness.tensors)} tensors and scores "
+            f"{path} is damaged: it names {count} images, but holds {tensors} tensors and scores "
             f"{list(witness.scores.shape)}."
+        )
+    layers = witness.layers
+    if layers is not None and layers.quantiles.shape[1:] != (len(layers.names), QUANTILES):
+        raise WitnessError(
+            f"{path} is damaged: it names {len(layers.names)} layers, but holds {list(layers.quantiles.shape)}."
         )
     if len({image.name for image in witness.images}) != count:
         raise WitnessError(f"{path} is damaged: it names an image twice.")

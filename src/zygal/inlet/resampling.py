@@ -86,7 +86,7 @@ def windows(inputs: int, outputs: int, step: Resize) -> Windows:
         reach = max(scale, 1.0) / 2
         first = np.floor(centre - reach).astype(np.int64) + 1
         taps = first[:, None] + np.arange(int(2 * reach) + 2)
-        return _folded(first, (taps - centre[:, None] <= reach).astype(float), inputs, "inside")
+        return _folded(first, (taps - centre[:, None] <= reach + 1e-9).astype(float), inputs, "inside")
     widened = max(scale, 1.0) if step.antialias else 1.0
     reach = _RADIUS[step.filter] * widened
     first = np.floor(centre - reach).astype(np.int64) + 1

@@ -24,6 +24,19 @@ def stages_in_words(inlet: Inlet) -> list[tuple[str, str]]:
     ]
 
 
+def in_one_line(inlet: Inlet) -> str:
+    return "; ".join(text for _, text in stages_in_words(inlet)) + f"; {inlet.tensor.layout}"
+
+
+def value_in_words(value: object) -> str:
+    """A field's value as the inlet's file would have it."""
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, float):
+        return f"{value:g}"
+    return f"[{', '.join(value_in_words(each) for each in value)}]" if isinstance(value, tuple) else str(value)
+
+
 def decode_in_words(decode: Decode) -> str:
     said = [decode.colour if decode.colour != "grey" else _grey_in_words(decode)]
     said.append(f"EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}")

@@ -15,6 +15,7 @@ from zygal.inlet.resampling import Windows, across_columns, across_rows, windows
 from zygal.inlet.specification import GRIDS, Crop, Pad, Resize, Step, margin, size_after
 
 _SAMPLES = 40
+_SMALL = 12_000_000
 
 WAYS: tuple[Resize, ...] = (
     Resize(filter="bilinear"),
@@ -126,6 +127,7 @@ class Prober:
             np.sort(generator.choice(side, min(side, _SAMPLES), replace=False)) for side in self.recorded.shape[1:3]
         )
         self.wanted = [each[self.rows][:, self.columns] for each in self.recorded]
+        self._turned = lru_cache(maxsize=None)(self._turn)
         self._sampled = lru_cache(maxsize=4096)(self._sample)
 
     def explain(self, frame: tuple[Step, ...], mirror: str = "none") -> float:
@@ -138,8 +140,13 @@ class Prober:
             left.append(value)
         return float(np.mean(left))
 
-    def _sample(self, number: int, frame: tuple[Step, ...], mirror: str) -> float | None:
+    def _turn(self, number: int, mirror: str) -> np.ndarray:
         picture = turn(self.pictures[number], mirror)
+        # Small pictures are kept as the numbers that the sums take.
+        return np.ascontiguousarray(picture, np.float32 if picture.size < _SMALL else picture.dtype)
+
+    def _sample(self, number: int, frame: tuple[Step, ...], mirror: str) -> float | None:
+        picture = self._turned(number, mirror)
         plan = [_axis_plan(picture.shape[:2], frame, axis, self.recorded.shape[1:3]) for axis in (0, 1)]
         if None in plan:
             return None

@@ -45,19 +45,19 @@ def search(paths: Sequence[str | Path], tensors: np.ndarray, progress: Progress 
     material = gather(paths, tensors)
     trials = Trials(material)
     sample, decode, starts = _starts(material, progress)
-    best: Outcome | None = None
-    for number, (frame, mirror) in enumerate(starts):
-        progress("trying inlets in full", 0.5 + 0.4 * number / len(starts))
-        outcome = _descend(trials, _with_colour(trials, frame, replace(decode, mirror=mirror), sample), sample)
-        if best is None or outcome.order < best.order:
-            best = outcome
+    progress("trying inlets in full", 0.5)
+    outcomes = [_with_colour(trials, frame, replace(decode, mirror=mirror), sample) for frame, mirror in starts]
+    best = min(outcomes, key=lambda each: each.order)
+    for number, outcome in enumerate(sorted(outcomes, key=lambda each: each.order)):
+        progress("trying inlets in full", 0.5 + 0.4 * number / len(outcomes))
+        best = min(best, _descend(trials, outcome, sample), key=lambda each: each.order)
         if best.mean < EXACT:
             break
     progress("other kinds of images", 0.9)
     best = _other_kinds(trials, best, sample)
     images = sorted(set(sample) | set(_spread_out(material)))
     # What the sample could not tell, the other images may.
-    best = _descend(trials, trials.attempt(best.inlet, images), images)
+    best = _descend(trials, trials.attempt(best.inlet, images), images, pairs=True)
     return Found(simplest(trials, best, images), trials, images)
 
 
@@ -163,16 +163,20 @@ def _upright_values(trials: Trials, outcome: Outcome, sample: list[int]) -> Outc
     return trials.attempt(solve_pad_colour(trials, replace(outcome.inlet, decode=decode), sample), sample)
 
 
-def _descend(trials: Trials, outcome: Outcome, sample: list[int]) -> Outcome:
-    """Single edits, then pairs of edits of the resize, as long as something improves."""
+def _descend(trials: Trials, outcome: Outcome, sample: list[int], pairs: bool = False) -> Outcome:
+    """Single edits, then colours, then perhaps pairs of edits of the resize, as long as something improves."""
+
+    def best_of(edits) -> Outcome:
+        return min(
+            (trials.attempt(each, sample) for each in dict.fromkeys(edits)), key=lambda e: e.order, default=outcome
+        )
+
     while outcome.largest >= EXACT:
-        edited = [trials.attempt(edit, sample) for edit in _exact_edits(outcome.inlet)]
-        best = min(edited, key=lambda each: each.order, default=outcome)
-        if best.order >= outcome.order and outcome.mean >= EXACT:
-            pairs = (two for one in _resize_edits(outcome.inlet) for two in _resize_edits(one))
-            best = min(
-                (trials.attempt(pair, sample) for pair in dict.fromkeys(pairs)), key=lambda e: e.order, default=outcome
-            )
+        best = best_of(_exact_edits(outcome.inlet))
+        if best.order >= outcome.order:
+            best = best_of(_colour_edits(outcome.inlet))
+        if pairs and best.order >= outcome.order and outcome.mean >= EXACT:
+            best = best_of(two for one in _resize_edits(outcome.inlet) for two in _resize_edits(one))
         if best.order >= outcome.order:
             return outcome
         outcome = best
@@ -182,13 +186,16 @@ def _descend(trials: Trials, outcome: Outcome, sample: list[int]) -> Outcome:
 def _exact_edits(inlet: Inlet):
     """Edits that are worth an exact run: not those of images of other kinds, and no polarity, which the values tell."""
     apart = ("decode.exif", "decode.transparency", "decode.sixteen_bit", "decode.polarity", "decode.mirror")
-    edits = [edited for name, edited in single_edits(inlet) if name not in apart]
+    return [edited for name, edited in single_edits(inlet) if name not in apart]
+
+
+def _colour_edits(inlet: Inlet):
+    """Colours that were solved may be a level off: each next to them."""
     for place, step in enumerate(inlet.frame):
         if isinstance(step, Pad):
-            edits += [with_step(inlet, place, replace(step, colour=colour)) for colour in _next_colours(step.colour)]
+            yield from (with_step(inlet, place, replace(step, colour=each)) for each in _next_colours(step.colour))
     if inlet.decode.transparency != "drop":
-        edits += [_decoding(inlet, transparency=colour) for colour in _next_colours(inlet.decode.transparency)]
-    return edits
+        yield from (_decoding(inlet, transparency=each) for each in _next_colours(inlet.decode.transparency))
 
 
 def _next_colours(colour: str):

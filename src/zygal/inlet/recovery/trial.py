@@ -141,8 +141,11 @@ def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
             continue
         if on_white.shape != trials.material.recorded[index].shape:
             return []
-        numbers = _as_pixels(trials.material.recorded[index], inlet, on_black)
         part = (on_white - on_black) / 255
+        opaque = ~part.any(axis=2)
+        if inlet.values.per_image != "none" and opaque.sum() < 16:
+            continue
+        numbers = _as_pixels(trials.material.recorded[index], inlet, on_black, opaque)
         white_minus_black.append(part.reshape(-1, part.shape[2]))
         left.append((numbers - on_black).reshape(-1, part.shape[2]))
     if not left:
@@ -158,11 +161,11 @@ def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
     return [f"#{near + r:02x}{near + g:02x}{near + b:02x}" for r, g, b in product((0, 1), repeat=3)]
 
 
-def _as_pixels(recorded: np.ndarray, inlet: Inlet, like: np.ndarray) -> np.ndarray:
-    """Recorded numbers [H, W, C] back to pixels by the inlet's values stage."""
+def _as_pixels(recorded: np.ndarray, inlet: Inlet, like: np.ndarray, alike: np.ndarray) -> np.ndarray:
+    """Recorded numbers [H, W, C] back to pixels by the inlet's values stage, or as they are `like` others where `alike`."""
     low, high = inlet.values.range
     if inlet.values.per_image != "none":
-        line = fit_line(like.reshape(-1, like.shape[2]), recorded.reshape(-1, like.shape[2]))
+        line = fit_line(like[alike], recorded[alike])
         return (recorded - line.offset) / line.slope
     numbers = recorded * np.array(inlet.values.std or (1.0,)) + np.array(inlet.values.mean or (0.0,))
     return (numbers - low) / (high - low) * 255

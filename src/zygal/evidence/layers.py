@@ -1,0 +1,82 @@
+"""Outputs of layers, recorded where the framework lives and compared where the artifact runs.
+
+What is kept of an output is some numbers at even ranks, from its smallest to its largest. They do not
+depend on the order of the axes, so frameworks and layouts can differ, and are small.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from zygal.evidence.witness import QUANTILES, LayerRecord, Witness
+
+IMAGES = 4
+"""How many images' layers are recorded: enough to tell a departure."""
+DEPARTED = 1e-3
+"""A layer departs if a quantile is further off than this part of the layer's recorded range."""
+
+
+class LayeredEngine(Protocol):
+    """An engine that can tell what its layers give."""
+
+    def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
+        """For each layer, in the order in which they end: its name, its output's name in the program, its output [N, ...]."""
+        ...
+
+
+class ValuesEngine(Protocol):
+    """An engine that can tell what values inside its graph are."""
+
+    def values(self, batch: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
+        """The values [N, ...] of those names that the graph has."""
+        ...
+
+
+@dataclass(frozen=True)
+class Departure:
+    """The first layer whose output is not the recorded one. difference: part of the layer's recorded range.
+
+    before: the last layer that still agreed, if any. compared: how many layers could be compared.
+    """
+
+    layer: str
+    difference: float
+    before: str | None
+    compared: int
+
+
+def record_layers(engine: LayeredEngine, tensors: np.ndarray) -> LayerRecord:
+    """The layers' outputs on the first few tensors [N, ...]."""
+    by_image = [engine.layer_outputs(tensors[index : index + 1]) for index in range(min(IMAGES, len(tensors)))]
+    names, values, outputs = zip(*by_image[0])
+    quantiles = np.stack([np.stack([quantiles_of(output) for _, _, output in layers]) for layers in by_image])
+    return LayerRecord(names, values, tuple(int(output.size) for output in outputs), quantiles)
+
+
+def quantiles_of(output: np.ndarray) -> np.ndarray:
+    """Numbers of an array at even ranks, smallest and largest included, [QUANTILES] float32."""
+    ordered = np.sort(output, axis=None)
+    return ordered[np.linspace(0, ordered.size - 1, QUANTILES).round().astype(int)].astype(np.float32)
+
+
+def first_departure(engine: ValuesEngine, witness: Witness) -> Departure | None:
+    """The first recorded layer that the artifact has too and that departs; None if all agree or none can be compared."""
+    recorded = witness.layers
+    known = engine.values(witness.tensors[: len(recorded.quantiles)], list(recorded.values))
+    before, compared = None, 0
+    for place, (name, value, count) in enumerate(zip(recorded.names, recorded.values, recorded.counts)):
+        ours = known.get(value)
+        if ours is None or ours[0].size != count:
+            continue
+        compared += 1
+        wanted = recorded.quantiles[:, place].astype(np.float64)
+        mine = np.stack([quantiles_of(each) for each in ours])
+        span = max(float(np.ptp(wanted)), 1e-12)
+        difference = float(np.abs(mine - wanted).max() / span)
+        if not difference <= DEPARTED:
+            return Departure(name, difference, before, compared)
+        before = name
+    return None
