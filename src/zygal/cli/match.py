@@ -30,6 +30,9 @@ def register(commands) -> None:
     command.add_argument(
         "--worst", metavar="COUNT", type=int, default=3, help="how many of the worst images to list (3)"
     )
+    command.add_argument(
+        "--write-inlet", metavar="FILE", help="write the corrected inlet there if the cause of a break of A is found"
+    )
     command.set_defaults(run=run)
 
 
@@ -38,8 +41,11 @@ def run(options) -> int:
     from zygal.engines.runtime import RuntimeEngine
     from zygal.evidence.match import Limits, match
     from zygal.evidence.witness import read_witness
-    from zygal.inlet import read_inlet
+    from zygal.files import check_writable, write_text
+    from zygal.inlet import format_inlet, read_inlet
 
+    if options.write_inlet:
+        check_writable(options.write_inlet)
     check_json(options.json)
     artifact = read_artifact(options.artifact)
     recorded = read_witness(options.witness)
@@ -50,9 +56,7 @@ def run(options) -> int:
     limits = Limits(options.tensor_limit, options.model_limit, options.end_limit)
     engine = RuntimeEngine(options.artifact)
     with progress_bar("comparing") as progress:
-        result = match(
-            engine, witness, inlet, options.images, limits, lambda done, total: progress("comparing", done / total)
-        )
+        result = match(engine, witness, inlet, options.images, limits, progress, artifact.metadata.labels)
     origin = artifact.metadata.origin
     if origin and origin.source_sha256 != witness.source_sha256:
         warn(f"the artifact was made from {origin.source}, but the witness recorded another file, {witness.source}")
@@ -61,6 +65,10 @@ def run(options) -> int:
     for name, reason in result.unread:
         warn(f"unreadable here: {name}: {reason.rstrip('.')}")
     labels = artifact.metadata.labels
+    if options.write_inlet and result.cause:
+        write_text(options.write_inlet, format_inlet(result.cause.inlet))
+    elif options.write_inlet:
+        warn(f"{options.write_inlet} was not written: there is no corrected inlet")
     _show(result, options, witness, engine.name, labels)
     write_json(options.json, _document(result, options, limits, labels))
     return 0 if result.holds else 1
@@ -85,10 +93,8 @@ def _show(result, options, witness, runtime: str, labels) -> None:
     if result.ties:
         out.print(f"ties, where the recorded order is chance: {', '.join(result.ties)}")
     out.print(Text(verdict_sentence(result), style="bold green" if result.holds else "bold red"))
-    if result.cause:
-        out.print(_cause_sentence(result.cause))
-    elif any(gate.comparison == "A" and not gate.holds for gate in result.gates):
-        out.print("Cause: not found; no single change of the inlet makes the recorded tensors.")
+    for sentence in _causes(result, options):
+        out.print(sentence)
 
 
 def _show_worst(out, worst, labels) -> None:
@@ -96,8 +102,7 @@ def _show_worst(out, worst, labels) -> None:
     widths = [max(len(label) for ranks in column for label, _ in ranks) for column in zip(*named)]
     rows = []
     for image, columns in zip(worst, named):
-        grey, end = image.tensor_difference_grey_levels, image.end_to_end_difference_of_spread
-        difference = image.model_difference_of_spread if end is None else end
+        grey, difference = image.tensor_difference_grey_levels, image.score_difference
         tops = [
             "\n".join(f"{label:<{width}} {score:7.3f}" for label, score in ranks)
             for ranks, width in zip(columns, widths)
@@ -137,10 +142,38 @@ def _culprit(result, broken: list[str]) -> str:
     return ""
 
 
-def _cause_sentence(cause) -> str:
+def _causes(result, options) -> list[str]:
+    """Sentences on the causes of what broke."""
+    said = []
+    if result.cause:
+        said.append(_inlet_cause(result))
+        if not options.write_inlet:
+            said.append("Add --write-inlet FILE to have the corrected inlet written.")
+        else:
+            said.append(f"The corrected inlet is in {options.write_inlet}.")
+    elif any(gate.comparison == "A" and not gate.holds for gate in result.gates):
+        said.append("Cause: not found; no inlet that was tried makes the recorded tensors.")
+    if result.score_cause:
+        said.append(f"Cause: {result.score_cause}.")
+    if result.departure:
+        departure = result.departure
+        before = f"; up to {departure.before} all agree" if departure.before else ""
+        said.append(
+            f"Cause: layer {departure.layer} is the first whose output departs, by {short_number(departure.difference)} of its "
+            f"recorded range{before} ({counted(departure.compared, 'layer')} compared)."
+        )
+    return said
+
+
+def _inlet_cause(result) -> str:
+    cause = result.cause
     before = "that cannot be compared" if cause.residual_before is None else f"{short_number(cause.residual_before)}"
-    after = short_number(cause.residual_after)
-    return f"Cause: the tensors are the recorded ones if {cause.finding} (largest difference {before} -> {after} grey levels)."
+    evidence = [f"largest difference {before} -> {short_number(cause.residual_after)} grey levels"]
+    if result.other_top_1:
+        evidence.append("other top-1 than recorded on {} -> {} images".format(*result.other_top_1))
+    first, *more = cause.findings
+    also = "".join(f"; and {each}" for each in more)
+    return f"Cause: the tensors are the recorded ones if {first}{also} ({'; '.join(evidence)})."
 
 
 def _document(result, options, limits, labels) -> dict:
@@ -164,7 +197,9 @@ def _document(result, options, limits, labels) -> dict:
             }
             for image in result.images
         ],
-        "cause": _cause_json(result.cause),
+        "cause": _cause_json(result),
+        "score_cause": result.score_cause,
+        "first_departing_layer": asdict(result.departure) if result.departure else None,
         "ties": result.ties,
         "unreadable": [{"name": name, "reason": reason} for name, reason in result.unread],
         "not_checked": result.not_checked,
@@ -177,12 +212,16 @@ def _top_json(entry, labels) -> dict:
     return {"class": index, "label": _label(index, labels), "score": score}
 
 
-def _cause_json(cause) -> dict | None:
+def _cause_json(result) -> dict | None:
+    cause = result.cause
     if cause is None:
         return None
+    before, after = result.other_top_1 or (None, None)
     return {
-        "finding": cause.finding,
+        "findings": cause.findings,
         "residual_before_grey_levels": cause.residual_before,
         "residual_after_grey_levels": cause.residual_after,
+        "other_top_1_before": before,
+        "other_top_1_after": after,
         "corrected_inlet": asdict(cause.inlet),
     }

@@ -1,181 +1,197 @@
-"""Why the tensors differ: single edits of the inlet, tried one after the other.
+"""Why the tensors differ: the fields of the inlet that must change, each with what it is worth.
 
-What people get wrong is one detail, so an inlet that differs from ours in one field and makes the
-recorded tensors is the cause, with proof. Scale and offset of the values are not searched but
-solved: the recorded numbers are regressed on our pixels, channel by channel.
+What people get wrong is mostly one detail, so every inlet that differs from theirs in one field is
+tried first. If none makes the recorded tensors, the inlet is recovered without any hint, and the
+fields in which it need not differ from theirs are put back: what remains are the causes.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
-from zygal.errors import ImageError
-from zygal.evidence.compare import tensor_differences
+from zygal.errors import ImageError, InletError
 from zygal.evidence.witness import Witness
-from zygal.inlet import Crop, Inlet, Resize, Values, apply_inlet
-from zygal.inlet import specification as spec
+from zygal.inlet import Inlet, Tensor, Values
+from zygal.inlet.edits import single_edits
+from zygal.inlet.recovery.material import Material, gather
+from zygal.inlet.recovery.search import search
+from zygal.inlet.recovery.trial import HOPELESS, Trials
+from zygal.inlet.specification import departures
+from zygal.inlet.values import grey_levels, to_tensor
+from zygal.inlet.words import step_in_words, value_in_words, values_in_words
 
-SAMPLE = 6
-LARGEST_MARGIN = 1.35
-_RANGES = ((0.0, 1.0), (0.0, 255.0), (-1.0, 1.0))
-_GROUNDS = ("drop", "#ffffff", "#000000")
+SAMPLE = 12
+_RANGES = ((0.0, 1.0), (0.0, 255.0), (-1.0, 1.0), (1.0, 0.0))
+ALIKE = 0.02
+"""Grey levels below which two inlets do the same: what float32 leaves."""
 
 
 @dataclass(frozen=True)
 class Cause:
-    """`finding` completes the sentence "The tensors are the recorded ones if ..."; `inlet` is the corrected one.
+    """Each finding completes the sentence "The tensors are the recorded ones if ...", the weightiest first.
 
-    Residuals are the largest differences in grey levels, over all images that were compared.
+    `inlet` is the corrected one. Residuals are the largest differences in grey levels over the images that were compared,
+    residual_before None if the tensors cannot be compared at all.
     """
 
-    finding: str
+    findings: tuple[str, ...]
     inlet: Inlet
     residual_before: float | None
     residual_after: float
 
 
+class _Residuals:
+    """What inlets leave, run exactly and not solved: the largest difference in grey levels."""
+
+    def __init__(self, material: Material):
+        self.trials = Trials(material)
+        self.material = material
+
+    def of(self, inlet: Inlet, images: list[int], limit: float = np.inf) -> float:
+        """Over some images; given up as soon as it is above the limit."""
+        if inlet.tensor != self.material.tensor:
+            return HOPELESS
+        worst = 0.0
+        for index in images:
+            try:
+                pixels = self.trials.pixels(index, inlet)
+            except ImageError:
+                return HOPELESS
+            recorded = self.material.recorded[index]
+            if pixels.shape != recorded.shape:
+                return HOPELESS
+            tensor, level = to_tensor(pixels, inlet.values, Tensor("NHWC", inlet.tensor.dtype))
+            left = np.abs(tensor.astype(np.float32) - recorded.astype(np.float32)) / np.abs(level).astype(np.float32)
+            worst = max(worst, float(left.max()))
+            if not worst <= limit:
+                return worst
+        return worst
+
+
 def find_cause(
-    witness: Witness, inlet: Inlet, folder: str | Path, differences: dict[int, float | None], limit: float
+    witness: Witness,
+    inlet: Inlet,
+    folder: str | Path,
+    differences: dict[int, float | None],
+    limit: float,
+    progress: Callable[[str, float], None] = lambda what, part: None,
 ) -> Cause | None:
-    """The first single edit of the inlet that brings every tensor within `limit` grey levels, or None."""
+    """What must change in the inlet for every tensor to be within `limit` grey levels, or None if nothing is found."""
     by_badness = sorted(differences, key=lambda i: np.inf if differences[i] is None else differences[i], reverse=True)
-    sample = by_badness[:SAMPLE]
     known = [value for value in differences.values() if value is not None]
     before = max(known) if known and len(known) == len(differences) else None
-    for finding, candidate in _candidates(witness, inlet, folder, sample):
-        if _residual(witness, candidate, folder, sample, limit) <= limit:
-            after = _residual(witness, candidate, folder, by_badness, limit)
-            if after <= limit:
-                return Cause(finding, candidate, before, after)
-    return None
+    paths = [Path(folder) / witness.images[index].name for index in by_badness]
+    try:
+        material = gather(paths, witness.tensors[by_badness])
+    except InletError:
+        return None
+    residuals = _Residuals(material)
+    images = material.readable
+    progress("trying single changes", 0.0)
+    corrected = _single(residuals, inlet, images[:SAMPLE], limit)
+    if corrected is None or residuals.of(corrected, images, limit) > limit:
+        recovered = search(paths, witness.tensors[by_badness], progress).outcome.inlet
+        corrected = _nearest(residuals, recovered, inlet, images[:SAMPLE], limit)
+    after = residuals.of(corrected, images)
+    if after > limit:
+        return None
+    return Cause(_findings(residuals, corrected, inlet, images[:SAMPLE]), corrected, before, after)
 
 
-def _residual(witness: Witness, inlet: Inlet, folder: str | Path, indices: list[int], limit: float) -> float:
-    """The largest difference over some images; given up as soon as it is above the limit."""
-    worst = 0.0
-    for index in indices:
-        try:
-            made = apply_inlet(Path(folder) / witness.images[index].name, inlet)
-        except ImageError:
-            return np.inf
-        tensor, recorded = made.tensor, witness.tensors[index]
-        if tensor.shape != recorded.shape or tensor.dtype != recorded.dtype:
-            return np.inf
-        worst = max(worst, float(tensor_differences(made, recorded, inlet.tensor.layout).max()))
-        if not worst <= limit:
-            return np.inf
-    return worst
+def _single(residuals: _Residuals, inlet: Inlet, images: list[int], limit: float) -> Inlet | None:
+    """The single edit that leaves least, if it leaves no more than the limit."""
+    edits = [edited for _, edited in single_edits(inlet)]
+    if inlet.values.per_image == "none" and inlet.tensor.dtype == "float32":
+        edits += [replace(inlet, values=replace(inlet.values, range=range_)) for range_ in _RANGES]
+        solved = residuals.trials.attempt(inlet, images)
+        edits.append(solved.inlet)
+    other = "NHWC" if inlet.tensor.layout == "NCHW" else "NCHW"
+    edits.append(replace(inlet, tensor=replace(inlet.tensor, layout=other)))
+    best, least = None, limit
+    for edited in edits:
+        left = residuals.of(edited, images, least)
+        if left <= least and edited != inlet:
+            best, least = edited, left if best is None else min(least, left)
+        if least < ALIKE:
+            break
+    return best
 
 
-def _candidates(witness: Witness, inlet: Inlet, folder: str | Path, sample: list[int]) -> Iterator[tuple[str, Inlet]]:
-    yield from _decode_edits(inlet)
-    yield from _value_edits(inlet)
-    yield from _solved_values(witness, inlet, folder, sample)
-    for layout in spec.LAYOUTS:
-        if layout != inlet.tensor.layout:
-            tensor = replace(inlet.tensor, layout=layout)
-            yield _said("tensor.layout", layout, inlet.tensor.layout), replace(inlet, tensor=tensor)
-    yield from _frame_edits(inlet)
+def _nearest(residuals: _Residuals, found: Inlet, given: Inlet, images: list[int], limit: float) -> Inlet:
+    """The recovered inlet with every field as given where that makes no difference to these images."""
+    allowed = max(residuals.of(found, images) + ALIKE, ALIKE)
+    if _same_values(found.values, given.values, found.channels):
+        found = replace(found, values=given.values)
+    changed = True
+    while changed:
+        changed = False
+        for name, _, _ in list(departures(found, given)):
+            reverted = _reverted(found, given, name)
+            if reverted is not None and reverted != found and residuals.of(reverted, images, allowed) <= allowed:
+                found, changed = reverted, True
+                break
+    return found
 
 
-def _decode_edits(inlet: Inlet) -> Iterator[tuple[str, Inlet]]:
-    choices = {"colour": spec.COLOURS, "exif": spec.EXIF, "transparency": _GROUNDS}
-    for field, values in choices.items():
-        now = getattr(inlet.decode, field)
-        for value in values:
-            edited = replace(inlet, decode=replace(inlet.decode, **{field: value}))
-            if value != now and edited.channels == inlet.channels:
-                yield _said(f"decode.{field}", value, now), edited
+def _same_values(one: Values, other: Values, channels: int) -> bool:
+    """Whether black and white become the same numbers, to a hundredth of a grey level."""
+    if one.per_image != other.per_image or len(other.mean or other.std or (0,) * channels) != channels:
+        return False
+    if one.per_image != "none":
+        return True
+    ends = np.array([[[0] * channels, [255] * channels]], np.uint8)
+    mine, theirs = (to_tensor(ends, values, Tensor("NHWC"))[0] for values in (one, other))
+    return bool((np.abs(mine - theirs) < 0.01 * np.abs(grey_levels(one, channels))).all())
 
 
-def _value_edits(inlet: Inlet) -> Iterator[tuple[str, Inlet]]:
-    for range_ in _RANGES:
-        if range_ != inlet.values.range:
-            edited = replace(inlet, values=replace(inlet.values, range=range_))
-            yield _said("values.range", list(range_), list(inlet.values.range)), edited
-    if inlet.values.mean or inlet.values.std:
-        yield "values has neither mean nor std", replace(inlet, values=Values(inlet.values.range))
+def _reverted(found: Inlet, given: Inlet, name: str) -> Inlet | None:
+    """The found inlet with one departure put back to what was given; None if it cannot be alone."""
+    stage, _, field = name.rpartition(".")
+    if name == "frame":
+        return replace(found, frame=given.frame)
+    if stage.startswith("frame step "):
+        place = int(stage.removeprefix("frame step ")) - 1
+        sizes = ("size", "short_side", "within", "fraction", "aspect")
+        step = (
+            given.frame[place]
+            if field in sizes
+            else replace(found.frame[place], **{field: getattr(given.frame[place], field)})
+        )
+        return replace(found, frame=(*found.frame[:place], step, *found.frame[place + 1 :]))
+    if stage == "values":
+        return replace(found, values=given.values)
+    record = replace(getattr(found, stage), **{field: getattr(getattr(given, stage), field)})
+    edited = replace(found, **{stage: record})
+    return edited if edited.channels == found.channels else None
 
 
-def _solved_values(
-    witness: Witness, inlet: Inlet, folder: str | Path, sample: list[int]
-) -> Iterator[tuple[str, Inlet]]:
-    """Mean and std by least squares: recorded = slope * pixel + offset in each channel."""
-    if inlet.tensor.dtype != "float32" or inlet.fixed_size() is None:
-        return
-    pixels, numbers = [], []
-    for index in sample:
-        try:
-            ours = apply_inlet(Path(folder) / witness.images[index].name, inlet)
-        except ImageError:
-            continue
-        if ours.tensor.shape != witness.tensors[index].shape:
-            return
-        recorded = witness.tensors[index]
-        pixels.append(ours.pixels)
-        numbers.append(recorded.transpose(1, 2, 0) if inlet.tensor.layout == "NCHW" else recorded)
-    if not pixels:
-        return
-    lines = [
-        np.polyfit(_column(pixels, channel), _column(numbers, channel), 1)
-        for channel in range(inlet.channels)
-        if np.ptp(_column(pixels, channel))
-    ]
-    if len(lines) != inlet.channels or any(slope == 0 for slope, _ in lines):
-        return
-    low, high = inlet.values.range
-    std = tuple(float(f"{(high - low) / 255 / slope:.6g}") for slope, _ in lines)
-    mean = tuple(float(f"{low - offset * s:.6g}") for (_, offset), s in zip(lines, std))
-    said = f"values has mean = {list(mean)} and std = {list(std)} (solved from the recorded numbers)"
-    yield said, replace(inlet, values=Values(inlet.values.range, mean, std))
+def _findings(residuals: _Residuals, corrected: Inlet, given: Inlet, images: list[int]) -> tuple[str, ...]:
+    """One sentence a departure, those first without which most is left."""
+    said: dict[str, float] = {}
+    for name, right, wrong in departures(corrected, given):
+        sentence = _sentence(name, right, wrong, corrected, given)
+        reverted = _reverted(corrected, given, name)
+        left = HOPELESS if reverted is None else residuals.of(reverted, images)
+        said[sentence] = max(said.get(sentence, 0.0), left)
+    return tuple(sorted(said, key=said.get, reverse=True))
 
 
-def _column(arrays: list[np.ndarray], channel: int) -> np.ndarray:
-    return np.concatenate([array[:, :, channel].ravel() for array in arrays]).astype(np.float64)
-
-
-def _frame_edits(inlet: Inlet) -> Iterator[tuple[str, Inlet]]:
-    for place, step in enumerate(inlet.frame):
-        field, choices = ("centring", spec.CENTRINGS) if isinstance(step, Crop) else ("filter", spec.FILTERS)
-        for value in choices:
-            if value != getattr(step, field):
-                name = f"frame step {place + 1}: {field}"
-                yield (
-                    _said(name, value, getattr(step, field)),
-                    _with_step(inlet, place, replace(step, **{field: value})),
-                )
-        if isinstance(step, Resize) and step.short_side:
-            other = next(each for each in spec.LONG_SIDES if each != step.long_side)
-            name = f"frame step {place + 1}: long_side"
-            yield _said(name, other, step.long_side), _with_step(inlet, place, replace(step, long_side=other))
-    size = inlet.fixed_size()
-    resizes = [step for step in inlet.frame if isinstance(step, Resize)]
-    if size is None or len(resizes) != 1:
-        return
-    now = resizes[0]
-    if now.size is None:
-        squashed = replace(inlet, frame=(Resize(size=size, filter=now.filter),))
-        yield f"the whole picture is resized to {size[0]} x {size[1]} instead of cropped", squashed
-    for short in range(max(size), int(max(size) * LARGEST_MARGIN) + 1):
-        if short != now.short_side:
-            cropped = replace(inlet, frame=(Resize(short, None, now.filter, now.long_side), Crop(size)))
-            said = f"the short side is resized to {short} and the middle {size[0]} x {size[1]} is cropped"
-            yield f"{said} instead of {_frame_said(inlet)}", cropped
-
-
-def _with_step(inlet: Inlet, place: int, step: Resize | Crop) -> Inlet:
-    return replace(inlet, frame=(*inlet.frame[:place], step, *inlet.frame[place + 1 :]))
-
-
-def _frame_said(inlet: Inlet) -> str:
-    resize = next(step for step in inlet.frame if isinstance(step, Resize))
-    return f"short_side = {resize.short_side}" if resize.short_side else "squashing the whole picture"
-
-
-def _said(field: str, right: object, now: object) -> str:
-    quoted = [f'"{value}"' if isinstance(value, str) else str(value) for value in (right, now)]
-    return f"{field} is {quoted[0]} instead of {quoted[1]}"
+def _sentence(name: str, right: object, wrong: object, corrected: Inlet, given: Inlet) -> str:
+    stage, _, field = name.rpartition(".")
+    if stage == "values":
+        if field == "range" and replace(corrected.values, range=given.values.range) == given.values:
+            return f"values.range is {value_in_words(right)} instead of {value_in_words(wrong)}"
+        return f"values is {values_in_words(corrected.values)} instead of {values_in_words(given.values)}"
+    steps = [", then ".join(step_in_words(step) for step in each.frame) or "nothing" for each in (corrected, given)]
+    if name == "frame":
+        return f"the frame is: {steps[0]}, instead of: {steps[1]}"
+    if field in ("size", "short_side", "within", "fraction", "aspect"):
+        place = int(stage.removeprefix("frame step ")) - 1
+        mine, theirs = (step_in_words(each.frame[place]) for each in (corrected, given))
+        return f"frame step {place + 1} is: {mine}, instead of: {theirs}"
+    quoted = [f'"{value}"' if isinstance(value, str) else value_in_words(value) for value in (right, wrong)]
+    return f"{name} is {quoted[0]} instead of {quoted[1]}"

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -13,74 +12,13 @@ from zygal.errors import ImageError, WitnessError
 from zygal.evidence.causes import Cause, find_cause
 from zygal.evidence.compare import ScoreComparison, compare_scores, tensor_differences
 from zygal.evidence.images import check_images
+from zygal.evidence.layers import Departure, first_departure
+from zygal.evidence.result import Gate, ImageResult, Limits, Match
+from zygal.evidence.score_causes import explain_scores
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, apply_to_all
 
-Progress = Callable[[int, int], None]
-
-
-@dataclass(frozen=True)
-class Limits:
-    """tensor: grey levels. model and end_to_end: fractions of the spread of the recorded scores."""
-
-    tensor: float = 0.5
-    model: float = 1e-4
-    end_to_end: float = 1e-2
-
-
-@dataclass(frozen=True)
-class Gate:
-    """One condition. `measured` must not be above `limit`, both in `unit`; None means that it could not be measured."""
-
-    comparison: str
-    asks: str
-    measured: float | None
-    limit: float
-    unit: str
-    explanation: str = ""
-
-    @property
-    def holds(self) -> bool:
-        return self.measured is not None and self.measured <= self.limit
-
-
-@dataclass(frozen=True)
-class ImageResult:
-    """What was found for one image; None where it was not compared. Ranks are (class, score), best first."""
-
-    name: str
-    tensor_difference_grey_levels: float | None
-    model_difference_of_spread: float
-    end_to_end_difference_of_spread: float | None
-    recorded_top: tuple[tuple[int, float], ...]
-    artifact_top: tuple[tuple[int, float], ...]
-
-    @property
-    def badness(self) -> tuple[float, float]:
-        """For sorting: what the user will see first, then the tensors."""
-        end = self.end_to_end_difference_of_spread
-        return (self.model_difference_of_spread if end is None else end, self.tensor_difference_grey_levels or 0.0)
-
-
-@dataclass(frozen=True)
-class Match:
-    """The whole result. `unread`: recorded images that cannot be read here. `not_checked`: sentences.
-
-    `cause`: the edit of the inlet that mends gate A, if A broke and one was found.
-    """
-
-    gates: tuple[Gate, ...]
-    images: tuple[ImageResult, ...]
-    ties: tuple[str, ...]
-    unread: tuple[tuple[str, str], ...]
-    not_checked: tuple[str, ...]
-    notes: tuple[str, ...]
-    spread: float
-    cause: Cause | None
-
-    @property
-    def holds(self) -> bool:
-        return all(gate.holds for gate in self.gates)
+Progress = Callable[[str, float], None]
 
 
 def match(
@@ -89,54 +27,133 @@ def match(
     inlet: Inlet | None = None,
     images: str | Path | None = None,
     limits: Limits = Limits(),
-    progress: Progress = lambda done, total: None,
+    progress: Progress = lambda what, part: None,
+    labels: Sequence[str] | None = None,
 ) -> Match:
-    """Compares an artifact with a recording. Without images or without an inlet, B alone is checked.
+    """Compares an artifact with a recording, and looks for the cause of what breaks.
 
-    Raises WitnessError if the witness does not belong to the images or the artifact.
+    Without images or without an inlet, B alone is checked; of a witness without tensors, C alone. labels: the artifact's,
+    for naming causes. Raises WitnessError if the witness does not belong to the images or the artifact.
     """
-    spread = witness.spread()
-    if spread == 0:
-        raise WitnessError("all recorded scores are the same number, so nothing can be proven with this witness.")
-    total = len(witness.images)
-    model = compare_scores(_scores(engine, witness.tensors, witness), witness.scores, spread, limits.model)
-    gates = _score_gates("B", "the artifact on the recorded tensors", model, limits.model)
-    not_checked, notes, unread = [], [], []
-    tensors: dict[int, float | None] = {}
-    end: ScoreComparison | None = None
-    cause: Cause | None = None
-    if images is None:
-        not_checked.append("A and C were not checked: without the image files only the model can be compared")
-    elif inlet is None:
-        not_checked.append("A and C were not checked: the artifact carries no inlet and none was given")
+    found = _Findings(witness, limits)
+    if witness.tensors is None:
+        found.not_checked.append("A and B were not checked: the witness holds no tensors")
     else:
-        notes = check_images(witness.images, images)
-        ours, tensors, unread, shape_fault = _our_tensors(witness, inlet, images, progress)
-        tensor_gate = _tensor_gate(tensors, limits.tensor, shape_fault)
-        gates = [tensor_gate, *gates]
-        if not tensor_gate.holds and tensors:
-            cause = find_cause(witness, inlet, images, tensors, limits.tensor)
-        if unread:
-            gates.insert(0, Gate("images", "recorded images that cannot be read here", len(unread), 0, "images"))
+        found.check_model(engine, labels)
+    if images is None or inlet is None:
+        why = "without the image files only the model can be compared"
+        why = why if images is None else "the artifact carries no inlet and none was given"
+        if witness.tensors is None:
+            raise WitnessError(f"nothing can be checked: the witness holds no tensors, and {why}.")
+        found.not_checked.append(f"A and C were not checked: {why}")
+    else:
+        found.notes = check_images(witness.images, images)
+        found.check_inlet(engine, inlet, images, progress, labels)
+    return found.result()
+
+
+class _Findings:
+    """A match while it is made."""
+
+    def __init__(self, witness: Witness, limits: Limits):
+        self.witness, self.limits, self.spread = witness, limits, witness.spread()
+        if self.spread == 0:
+            raise WitnessError("all recorded scores are the same number, so nothing can be proven with this witness.")
+        self.gates: list[Gate] = []
+        self.not_checked: list[str] = []
+        self.notes: list[str] = []
+        self.unread: list[tuple[str, str]] = []
+        self.differences: dict[int, float | None] = {}
+        self.model: ScoreComparison | None = None
+        self.end: ScoreComparison | None = None
+        self.end_order: list[int] = []
+        self.cause: Cause | None = None
+        self.other_top_1: tuple[int, int] | None = None
+        self.score_cause: str | None = None
+        self.departure: Departure | None = None
+
+    def check_model(self, engine: Engine, labels: Sequence[str] | None) -> None:
+        """B: the artifact on the recorded tensors."""
+        witness, limit = self.witness, self.limits.model
+        scores = _scores(engine, witness.tensors, witness)
+        self.model = compare_scores(scores, witness.scores, self.spread, limit)
+        gates = _score_gates("B", "the artifact on the recorded tensors", self.model, limit)
+        self.gates += gates
+        if all(gate.holds for gate in gates):
+            return
+        self.score_cause = explain_scores(scores, witness.scores, limit, labels)
+        if witness.layers is not None and self.score_cause is None:
+            self.departure = first_departure(engine, witness)
+
+    def check_inlet(
+        self, engine: Engine, inlet: Inlet, images: str | Path, progress: Progress, labels: Sequence[str] | None
+    ) -> None:
+        """A: our tensors against the recorded ones, and C: the artifact on our tensors."""
+        witness, limits = self.witness, self.limits
+        ours, self.differences, self.unread, shape_fault = _our_tensors(witness, inlet, images, progress)
+        if witness.tensors is not None:
+            gate = _tensor_gate(self.differences, limits.tensor, shape_fault)
+            self.gates.insert(0, gate)
+            if not gate.holds and self.differences:
+                self.cause = find_cause(witness, inlet, images, self.differences, limits.tensor, progress)
+        if self.unread:
+            self.gates.insert(
+                0, Gate("images", "recorded images that cannot be read here", len(self.unread), 0, "images")
+            )
         if shape_fault:
-            not_checked.append("C was not checked: the artifact cannot be fed the tensors of this inlet")
-        elif ours:
-            end = _end_to_end(engine, witness, ours, spread, limits.end_to_end)
-            gates += _score_gates("C", "the artifact on our own tensors", end, limits.end_to_end, len(ours))
-    place = {index: row for row, index in enumerate(sorted(ours))} if end else {}
-    results = [_image_result(i, witness, model, end, place.get(i), tensors.get(i)) for i in range(total)]
-    tied = [witness.images[i].name for i in np.flatnonzero(model.ties)]
-    tied += [witness.images[i].name for i, row in place.items() if end.ties[row]]
-    return Match(
-        gates=tuple(gates),
-        images=tuple(sorted(results, key=lambda result: result.badness, reverse=True)),
-        ties=tuple(dict.fromkeys(tied)),
-        unread=tuple(unread),
-        not_checked=tuple(not_checked),
-        notes=tuple(notes),
-        spread=spread,
-        cause=cause,
-    )
+            self.not_checked.append("C was not checked: the artifact cannot be fed the tensors of this inlet")
+            return
+        if not ours:
+            return
+        self.end_order = sorted(ours)
+        self.end = self._compared(engine, ours)
+        gates = _score_gates("C", "the artifact on our own tensors", self.end, limits.end_to_end, len(ours))
+        self.gates += gates
+        if witness.tensors is None and not all(gate.holds for gate in gates):
+            recorded = witness.scores[self.end_order]
+            self.score_cause = explain_scores(self.end.scores, recorded, limits.end_to_end, labels)
+        if self.cause is not None:
+            corrected, *_ = _our_tensors(witness, self.cause.inlet, images, lambda what, part: None)
+            mended = self._compared(engine, {index: corrected[index] for index in self.end_order})
+            self.other_top_1 = int(self.end.moved.sum()), int(mended.moved.sum())
+
+    def _compared(self, engine: Engine, ours: dict[int, np.ndarray]) -> ScoreComparison:
+        scores = _scores(engine, np.stack([ours[index] for index in self.end_order]), self.witness)
+        return compare_scores(scores, self.witness.scores[self.end_order], self.spread, self.limits.end_to_end)
+
+    def result(self) -> Match:
+        images = self.witness.images
+        place = {index: row for row, index in enumerate(self.end_order)}
+        results = [self._image_result(index, place.get(index)) for index in range(len(images))]
+        tied = [images[index].name for index in np.flatnonzero(self.model.ties)] if self.model else []
+        tied += [images[index].name for index, row in place.items() if self.end.ties[row]]
+        return Match(
+            gates=tuple(self.gates),
+            images=tuple(
+                sorted((r for r in results if r is not None), key=lambda result: result.badness, reverse=True)
+            ),
+            ties=tuple(dict.fromkeys(tied)),
+            unread=tuple(self.unread),
+            not_checked=tuple(self.not_checked),
+            notes=tuple(self.notes),
+            spread=self.spread,
+            cause=self.cause,
+            other_top_1=self.other_top_1,
+            score_cause=self.score_cause,
+            departure=self.departure,
+        )
+
+    def _image_result(self, index: int, row: int | None) -> ImageResult | None:
+        if row is None and self.model is None:
+            return None
+        return ImageResult(
+            name=self.witness.images[index].name,
+            tensor_difference_grey_levels=self.differences.get(index),
+            model_difference_of_spread=None if self.model is None else float(self.model.differences[index]),
+            end_to_end_difference_of_spread=None if row is None else float(self.end.differences[row]),
+            recorded_top=top_classes(self.witness.scores[index]),
+            artifact_top=top_classes(self.model.scores[index] if row is None else self.end.scores[row]),
+        )
 
 
 def _scores(engine: Engine, tensors: np.ndarray, witness: Witness) -> np.ndarray:
@@ -155,12 +172,15 @@ def _our_tensors(witness: Witness, inlet: Inlet, folder: str | Path, progress: P
     shape_fault = ""
     all_made = apply_to_all([Path(folder) / image.name for image in witness.images], inlet)
     for index, image in enumerate(witness.images):
-        progress(index, len(witness.images))
+        progress("comparing", index / len(witness.images))
         made = next(all_made)
         if isinstance(made, ImageError):
             unread.append((image.name, str(made)))
             continue
         tensor = made.tensor
+        if witness.tensors is None:
+            ours[index] = tensor
+            continue
         recorded = witness.tensors[index]
         if tensor.shape != recorded.shape or tensor.dtype != recorded.dtype:
             shape_fault = (
@@ -170,7 +190,6 @@ def _our_tensors(witness: Witness, inlet: Inlet, folder: str | Path, progress: P
             continue
         ours[index] = tensor
         differences[index] = float(tensor_differences(made, recorded, inlet.tensor.layout).max())
-    progress(len(witness.images), len(witness.images))
     return ours, differences, unread, shape_fault
 
 
@@ -189,24 +208,6 @@ def _score_gates(
         Gate(letter, f"{what}: largest score difference", float(compared.differences.max()), limit, "of the spread"),
         Gate(letter, f"{what}: other top-1 than recorded", int(compared.moved.sum()), 0, f"of {total} images"),
     ]
-
-
-def _end_to_end(engine, witness: Witness, ours: dict[int, np.ndarray], spread: float, limit: float) -> ScoreComparison:
-    order = sorted(ours)
-    scores = _scores(engine, np.stack([ours[index] for index in order]), witness)
-    return compare_scores(scores, witness.scores[order], spread, limit)
-
-
-def _image_result(index: int, witness: Witness, model, end, row: int | None, tensor: float | None) -> ImageResult:
-    artifact = model.scores[index] if row is None else end.scores[row]
-    return ImageResult(
-        name=witness.images[index].name,
-        tensor_difference_grey_levels=tensor,
-        model_difference_of_spread=float(model.differences[index]),
-        end_to_end_difference_of_spread=None if row is None else float(end.differences[row]),
-        recorded_top=top_classes(witness.scores[index]),
-        artifact_top=top_classes(artifact),
-    )
 
 
 def top_classes(scores: np.ndarray, count: int = 3) -> tuple[tuple[int, float], ...]:
