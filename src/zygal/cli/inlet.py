@@ -40,6 +40,18 @@ def register(commands) -> None:
     recover.add_argument("--accept", metavar="LEVELS", type=float, default=0.5,
                          help="largest difference in grey levels that an inlet may leave (0.5)")  # fmt: skip
     recover.set_defaults(run=run_recover)
+    draw = new_command(
+        actions,
+        "draw",
+        "Draws an image after each stage of an inlet, the last one as the network sees it, with its range of values.",
+        "zygal inlet draw reference/mark-05.jpg --inlet channel_marks.inlet.toml -o strip.png",
+    )
+    draw.add_argument("image", metavar="IMAGE", help="the image file")
+    draw.add_argument(
+        "--inlet", metavar="FILE", required=True, help="the inlet (TOML), or an artifact that carries one"
+    )
+    draw.add_argument("-o", "--output", metavar="PNG", required=True, help="the picture to write")
+    draw.set_defaults(run=run_draw)
 
 
 def run_recover(options) -> int:
@@ -178,3 +190,39 @@ def _document(options, found) -> dict:
         "undecided": [asdict(each) for each in found.undecided],
         "unreadable": [{"name": name, "reason": reason} for name, reason in found.unread],
     }
+
+
+def run_draw(options) -> int:
+    from zygal.artifact import read_artifact
+    from zygal.errors import InletError
+    from zygal.figures.strip import draw_strip
+    from zygal.files import check_writable
+    from zygal.inlet import read_inlet
+    from zygal.inlet.stages import stages_of
+    from zygal.kinds import ARTIFACT, kind_of
+
+    check_writable(options.output)
+    check_json(options.json)
+    inlet = (
+        read_artifact(options.inlet).metadata.inlet if kind_of(options.inlet) == ARTIFACT else read_inlet(options.inlet)
+    )
+    if inlet is None:
+        raise InletError(f"{options.inlet} carries no inlet; name the TOML file.")
+    stages = stages_of(options.image, inlet)
+    draw_strip(stages, f"{options.image} through {options.inlet}", options.output)
+    rows = [
+        (stage.name, f"{stage.does}: {stage.picture.shape[1]} wide, {stage.picture.shape[0]} high, {stage.low:.4g} to {stage.high:.4g}")
+        for stage in stages
+    ]  # fmt: skip
+    show_facts(console(), f"{options.image} -> {options.output}", rows)
+    document = {
+        "image": options.image,
+        "inlet": asdict(inlet),
+        "stages": [
+            {"stage": stage.name, "does": stage.does, "height_pixels": stage.picture.shape[0],
+             "width_pixels": stage.picture.shape[1], "low": stage.low, "high": stage.high}
+            for stage in stages
+        ],
+    }  # fmt: skip
+    write_json(options.json, document)
+    return 0

@@ -33,6 +33,9 @@ def register(commands) -> None:
     command.add_argument(
         "--write-inlet", metavar="FILE", help="write the corrected inlet there if the cause of a break of A is found"
     )
+    command.add_argument(
+        "--sheet", metavar="PNG", help="draw the images that differ most: both top threes and where the tensors differ"
+    )
     command.set_defaults(run=run)
 
 
@@ -44,8 +47,8 @@ def run(options) -> int:
     from zygal.files import check_writable, write_text
     from zygal.inlet import format_inlet, read_inlet
 
-    if options.write_inlet:
-        check_writable(options.write_inlet)
+    for output in filter(None, (options.write_inlet, options.sheet)):
+        check_writable(output)
     check_json(options.json)
     artifact = read_artifact(options.artifact)
     recorded = read_witness(options.witness)
@@ -70,6 +73,8 @@ def run(options) -> int:
     elif options.write_inlet:
         warn(f"{options.write_inlet} was not written: there is no corrected inlet")
     _show(result, options, witness, engine.name, labels)
+    if options.sheet:
+        _draw_sheet(result, options, witness, inlet, labels)
     write_json(options.json, _document(result, options, limits, labels))
     return 0 if result.holds else 1
 
@@ -95,6 +100,38 @@ def _show(result, options, witness, runtime: str, labels) -> None:
     out.print(Text(verdict_sentence(result), style="bold green" if result.holds else "bold red"))
     for sentence in _causes(result, options):
         out.print(sentence)
+
+
+def _draw_sheet(result, options, witness, inlet, labels) -> None:
+    from pathlib import Path
+
+    import numpy as np
+
+    from zygal.errors import ImageError, WitnessError
+    from zygal.evidence.compare import tensor_differences
+    from zygal.figures.sheet import SheetRow, draw_sheet
+    from zygal.inlet import apply_inlet
+    from zygal.inlet.decode import open_image
+
+    if options.images is None:
+        raise WitnessError("--sheet shows the images, so it needs --images DIR.")
+    place = {image.name: index for index, image in enumerate(witness.images)}
+    rows = []
+    for image in result.images[: max(options.worst, 1)]:
+        path = Path(options.images) / image.name
+        try:
+            picture = np.asarray(open_image(path).convert("RGB"))
+        except ImageError:
+            continue
+        difference = None
+        if image.tensor_difference_grey_levels is not None:
+            made = apply_inlet(path, inlet)
+            levels = tensor_differences(made, witness.tensors[place[image.name]], inlet.tensor.layout)
+            difference = levels.max(axis=0 if inlet.tensor.layout == "NCHW" else 2)
+        rows.append(SheetRow(image.name, picture, _ranked(image.recorded_top, labels), _ranked(image.artifact_top, labels),
+                             difference, image.score_difference))  # fmt: skip
+    if rows:
+        draw_sheet(rows, f"{options.artifact} against {options.witness}: the images that differ most", options.sheet)
 
 
 def _show_worst(out, worst, labels) -> None:
