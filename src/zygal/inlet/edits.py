@@ -30,6 +30,7 @@ _RESIZE = {
     "cubic": spec.CUBICS,
     "rounding": spec.ROUNDINGS,
     "scale": spec.SCALES,
+    "order": spec.ORDERS,
     "long_side": spec.LONG_SIDES,
 }
 _CROP = {"centring": spec.CENTRINGS, "fraction_rounding": spec.FRACTION_ROUNDINGS}
@@ -73,6 +74,7 @@ def effective(step: Step) -> Step:
         idle |= {"rounding"} if step.filter == "nearest" else {"scale"}
         idle |= {"scale"} if step.grid == "corners" else set()
         idle |= {"long_side"} if step.size is not None else set()
+        idle |= set() if step.rounding == "passes" and step.filter != "nearest" else {"order"}
         fixed = step.filter in spec.FIXED_POINT and not (kernel and step.antialias)
         idle |= {"rounding"} if step.rounding == "fixed" and not fixed else set()
     elif isinstance(step, Crop):

@@ -9,7 +9,7 @@ from PIL import Image, ImageColor
 
 from zygal.errors import ImageError
 from zygal.inlet.decode import Picture, grey_of
-from zygal.inlet.resampling import resize_array, uses_pillow
+from zygal.inlet.resampling import resize_array, rows_first, uses_pillow
 from zygal.inlet.specification import Crop, Decode, Pad, Resize, Step, margin, size_after
 
 _LARGEST_SIDE = 65536
@@ -59,8 +59,19 @@ def resized(picture: Picture, step: Resize) -> Picture:
         raise ImageError(f"a picture of {now[1]} x {now[0]} would become {width} x {height} by the resize.")
     whole = isinstance(picture, Image.Image) or picture.dtype == np.uint8
     if whole and uses_pillow(step):
-        return as_image(picture).resize((width, height), _PILLOW_FILTERS[step.filter])
+        return _by_pillow(as_image(picture), (height, width), step)
     return resize_array(as_array(picture), (height, width), step)
+
+
+def _by_pillow(picture: Image.Image, size: tuple[int, int], step: Resize) -> Image.Image:
+    """By Pillow, one pass after the other, since which one it does first depends on its version."""
+    (height, width), method = size, _PILLOW_FILTERS[step.filter]
+    if step.filter == "nearest":
+        return picture.resize((width, height), method)
+    first = (
+        (picture.width, height) if rows_first((picture.height, picture.width), size, step) else (width, picture.height)
+    )
+    return picture.resize(first, method).resize((width, height), method)
 
 
 def cropped(picture: Picture, top: int, left: int, size: tuple[int, int]) -> Picture:

@@ -86,7 +86,7 @@ def windows(inputs: int, outputs: int, step: Resize) -> Windows:
         reach = max(scale, 1.0) / 2
         first = np.floor(centre - reach).astype(np.int64) + 1
         taps = first[:, None] + np.arange(int(2 * reach) + 2)
-        return _folded(first, (taps - centre[:, None] <= reach + 1e-9).astype(float), inputs, "inside")
+        return _folded(first, (taps - centre[:, None] <= reach + 1e-12).astype(float), inputs, "inside")
     widened = max(scale, 1.0) if step.antialias else 1.0
     reach = _RADIUS[step.filter] * widened
     first = np.floor(centre - reach).astype(np.int64) + 1
@@ -141,7 +141,7 @@ def resize_array(pixels: np.ndarray, size: tuple[int, int], step: Resize) -> np.
     if step.filter == "nearest":
         return pixels[rows.first][:, columns.first]
     if pixels.dtype == np.uint8 and step.rounding in ("passes", "passes-16bit"):
-        return _in_passes(pixels, rows, columns, 22 if step.rounding == "passes" else None)
+        return _in_passes(pixels, rows, columns, step)
     if pixels.dtype == np.uint8 and step.rounding == "fixed":
         return _fixed_point(pixels, size, step)
     sums = across_columns(across_rows(pixels, rows), columns)
@@ -170,11 +170,22 @@ def across_columns(pixels: np.ndarray, by: Windows) -> np.ndarray:
     return across_rows(pixels.swapaxes(0, 1).copy(), by).swapaxes(0, 1)
 
 
-def _in_passes(pixels: np.ndarray, rows: Windows, columns: Windows, bits: int | None) -> np.ndarray:
-    """Columns first, then rows, each rounded to 8 bits with weights in whole multiples of 2**-bits."""
-    across = _whole_pass(pixels.swapaxes(0, 1), columns, bits) if pixels.shape[1] != len(columns.first) else None
-    across = pixels if across is None else across.swapaxes(0, 1)
-    return _whole_pass(across, rows, bits) if pixels.shape[0] != len(rows.first) else across
+def _in_passes(pixels: np.ndarray, rows: Windows, columns: Windows, step: Resize) -> np.ndarray:
+    """Two passes, each rounded to 8 bits, with weights in whole multiples of a power of two."""
+    bits = 22 if step.rounding == "passes" else None
+    size = len(rows.first), len(columns.first)
+    for along_rows in (True, False) if rows_first(pixels.shape[:2], size, step) else (False, True):
+        if along_rows and pixels.shape[0] != size[0]:
+            pixels = _whole_pass(pixels, rows, bits)
+        elif not along_rows and pixels.shape[1] != size[1]:
+            pixels = _whole_pass(pixels.swapaxes(0, 1), columns, bits).swapaxes(0, 1)
+    return pixels
+
+
+def rows_first(before: tuple[int, int], after: tuple[int, int], step: Resize) -> bool:
+    """Whether the pass over rows comes first, of a resize between two (height, width)."""
+    lost, lost_across = (was - is_now for was, is_now in zip(before, after))
+    return step.rounding == "passes" and step.order == "by-shrinkage" and lost > 0 and lost > 2 * lost_across
 
 
 def _whole_pass(pixels: np.ndarray, by: Windows, bits: int | None) -> np.ndarray:

@@ -28,6 +28,7 @@ GRIDS = ("half-pixel", "corners", "asymmetric")
 EDGES = ("inside", "repeat")
 CUBICS = (-0.5, -0.75)
 ROUNDINGS = ("passes", "passes-16bit", "end", "down", "fixed", "none")
+ORDERS = ("by-shrinkage", "columns")
 SCALES = ("exact", "float32", "float64")
 LONG_SIDES = ("down", "nearest", "up")
 CENTRINGS = ("down", "nearest", "up", "start", "end")
@@ -71,7 +72,9 @@ class Resize:
     on the input. antialias: whether the kernel widens when the picture shrinks. edges: beyond the picture there is nothing
     and the weights "inside" are made to sum to 1, or its border is "repeat"ed. rounding to 8 bits: after each of the two
     passes with weights of 22 bits ("passes", Pillow's) or 16 bits ("passes-16bit"), once at the "end" to the nearest or
-    "down", in 11-bit "fixed" point, or "none". scale: with what rounding "nearest" finds the pixel that it copies.
+    "down", in 11-bit "fixed" point, or "none". scale: with what rounding "nearest" finds the pixel that it copies. order, where each pass is rounded to 8 bits: "columns" first
+    (Pillow before release 13), or "by-shrinkage" (from 13 on) rows first where the height loses more than twice as many
+    pixels as the width.
     """
 
     short_side: int | None = None
@@ -85,6 +88,7 @@ class Resize:
     cubic: float = -0.5
     rounding: str = "passes"
     scale: str = "exact"
+    order: str = "by-shrinkage"
 
 
 @dataclass(frozen=True)

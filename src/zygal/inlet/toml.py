@@ -183,10 +183,13 @@ def _resize_contradiction(record: Resize, given: dict[str, Any]) -> str | None:
         "grid": record.filter in ("area", "adaptive"),
         "rounding": record.filter == "nearest",
         "scale": record.filter != "nearest" or record.grid == "corners",
+        "order": record.filter == "nearest",
     }
     for name, no_effect in idle.items():
         if name in given and no_effect:
             return f"{name} has no effect with the filter {record.filter}"
+    if "order" in given and record.rounding != "passes":
+        return 'order has an effect only where rounding = "passes"'
     if record.rounding == "fixed" and (
         record.filter not in spec.FIXED_POINT or (record.antialias and record.filter != "area")
     ):
@@ -362,6 +365,7 @@ _CHECKS: dict[type, dict[str, Callable[[Any], Any]]] = {
         "cubic": _one_number_of(spec.CUBICS),
         "rounding": _one_of(spec.ROUNDINGS),
         "scale": _one_of(spec.SCALES),
+        "order": _one_of(spec.ORDERS),
     },
     Crop: {
         "size": _size,

@@ -83,7 +83,7 @@ def _resize_in_words(step: Resize) -> str:
         to = f"short side to {step.short_side}"
     # What is as usual goes without saying.
     usual = Resize()
-    named = ("grid", "antialias", "edges", "cubic", "rounding", "scale")
+    named = ("grid", "antialias", "edges", "cubic", "rounding", "scale", "order")
     other = [
         each.name
         for each in fields(Resize)
