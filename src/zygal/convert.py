@@ -15,11 +15,14 @@ from zygal.graph import Graph, TensorType
 from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
+from zygal.inlet.in_graph import front_of
 from zygal.labels import check_label_count
 from zygal.layout import fed_as
 from zygal.sources import Source, read_source
 
 DEFAULT_OPSET = 17
+TENSOR = "tensor"
+"""The name of the model's own input in an artifact that takes raw pixels."""
 FREED_WITHIN = 1e-5
 """How closely a graph that was freed from its fixed batch must agree, as a part of the spread of the scores."""
 
@@ -43,6 +46,7 @@ class Conversion:
     artifact_bytes: int
     opset: int
     notes: tuple[str, ...]
+    raw_pixels: bool = False
 
 
 @dataclass(frozen=True)
@@ -53,7 +57,8 @@ class Choices:
     take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
     captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
     input's axes, NCHW or NHWC; that of the source unless said. image_shape: the shape of one image's
-    tensor, for models that leave it open.
+    tensor, for models that leave it open. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
+    [N, H, W, 3] of any size.
     """
 
     input_name: str = "image"
@@ -64,6 +69,7 @@ class Choices:
     opset: int = DEFAULT_OPSET
     layout: str | None = None
     image_shape: tuple[int, ...] | None = None
+    raw_pixels: bool = False
 
 
 def convert(
@@ -80,6 +86,8 @@ def convert(
     from zygal.artifact.write import write_artifact
 
     check_writable(artifact_path)
+    if choices.raw_pixels and inlet is None:
+        raise InletError("an artifact that takes raw pixels holds the inlet; give it by --inlet.")
     if choices.input_name == choices.output_name:
         raise SourceError(f"input and output cannot both be named {choices.input_name}; choose two names.")
     with read_source(source_path, choices.keep_batch, choices.scores, _image_shape(inlet, choices)) as source:
@@ -97,14 +105,19 @@ def convert(
         if source.freed_from_batch:
             prove_freed(source, graph, choices)
         metadata = Metadata(inlet, tuple(labels) if labels is not None else None, _origin(source))
-        write_artifact(graph, artifact_path, metadata, choices.opset)
+        front = None
+        if choices.raw_pixels:
+            graph = graph.renamed({choices.input_name: TENSOR})
+            front, metadata = front_of(inlet, choices.input_name, TENSOR), replace(metadata, tensor=TENSOR)
+        write_artifact(graph, artifact_path, metadata, choices.opset, front)
         return Conversion(
             source=Path(source_path),
             artifact=Path(artifact_path),
             framework=source.framework,
             framework_version=source.framework_version,
             input_name=choices.input_name,
-            input_type=graph.types[choices.input_name],
+            input_type=graph.types[graph.inputs[0]],
+            raw_pixels=choices.raw_pixels,
             output_name=choices.output_name,
             output_type=output_type,
             nodes_before=len(before.nodes),

@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from zygal.errors import ArtifactError
 from zygal.inlet import Inlet, format_inlet, parse_inlet
 
-INLET_KEY, LABELS_KEY, ORIGIN_KEY = "zygal.inlet", "zygal.labels", "zygal.origin"
+INLET_KEY, LABELS_KEY, ORIGIN_KEY, TENSOR_KEY = "zygal.inlet", "zygal.labels", "zygal.origin", "zygal.tensor"
 
 
 @dataclass(frozen=True)
@@ -27,6 +27,8 @@ class Metadata:
     inlet: Inlet | None = None
     labels: tuple[str, ...] | None = None
     origin: Origin | None = None
+    tensor: str | None = None
+    """In an artifact that takes raw pixels, the name of the value that its own inlet makes of them."""
 
     def to_properties(self) -> dict[str, str]:
         """As text properties of the ONNX model."""
@@ -37,6 +39,8 @@ class Metadata:
             properties[LABELS_KEY] = json.dumps(self.labels, ensure_ascii=False)
         if self.origin is not None:
             properties[ORIGIN_KEY] = json.dumps(asdict(self.origin))
+        if self.tensor is not None:
+            properties[TENSOR_KEY] = self.tensor
         return properties
 
     @staticmethod
@@ -52,4 +56,4 @@ class Metadata:
                 origin = Origin(**json.loads(properties[ORIGIN_KEY]))
         except (ValueError, TypeError, RecursionError) as fault:
             raise ArtifactError(f"{where} has damaged metadata ({fault}); convert it again from its source.") from fault
-        return Metadata(inlet, labels, origin)
+        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY))

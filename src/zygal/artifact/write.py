@@ -22,8 +22,9 @@ from zygal.files import whole_file
 from zygal.graph import Graph, Node, TensorType
 from zygal.graph.ops import Parameter, operator_named
 from zygal.graph.shapes import Batch
+from zygal.inlet.in_graph import LAYER, Front, FrontNode
 
-LOWEST_OPSET = 13
+LOWEST_OPSET, FRONT_OPSET = 13, 13
 LARGEST_FILE_BYTES = 2**31 - 1
 SPARE_BYTES = 16_000_000
 """Kept free in a file of the largest size for everything that is not a weight."""
@@ -32,8 +33,12 @@ SPARE_BYTES = 16_000_000
 _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number in (7, 5, 9))
 
 
-def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, opset: int = 17) -> None:
+def write_artifact(
+    graph: Graph, path: str | Path, metadata: Metadata, opset: int = 17, front: Front | None = None
+) -> None:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
+
+    front: operators that make the graph's input of 8-bit images of any size.
 
     A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it.
     Raises ArtifactError if the opset cannot express the graph or the standard's full checker refuses
@@ -41,6 +46,8 @@ def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, opset: in
     """
     check_opset(graph, opset)
     model, constants = build_model(graph, metadata, opset)
+    if front is not None:
+        put_before(model, constants, front, opset)
     _check(model, constants)
     if sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
         _write_beside(Path(path), model, constants)
@@ -94,6 +101,33 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
     model.producer_name, model.producer_version = "zygal", __version__
     helper.set_model_props(model, metadata.to_properties())
     return model, constants
+
+
+def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: Front, opset: int) -> None:
+    """Puts the operators of an inlet before the model: its input becomes 8-bit RGB [N, H, W, 3]."""
+    if opset < FRONT_OPSET:
+        raise ArtifactError(
+            f"opset {opset} cannot express the inlet inside the artifact; the lowest that can is {FRONT_OPSET}."
+        )
+    body = model.graph
+    named = [_front_node(node, place, opset) for place, node in enumerate(front.nodes)]
+    nodes = [*named, *body.node]
+    del body.node[:]
+    body.node.extend(nodes)
+    constants.update(front.constants)
+    del body.input[:]
+    body.input.append(helper.make_tensor_value_info(front.input, TensorProto.UINT8, ["N", "H", "W", 3]))
+
+
+def _front_node(node: FrontNode, place: int, opset: int) -> onnx.NodeProto:
+    attributes, inputs = dict(node.attributes), list(node.inputs)
+    for name in ("then_branch", "else_branch"):
+        if name in attributes:
+            inner, result = attributes[name]
+            nodes = [_front_node(each, number, opset) for number, each in enumerate(inner)]
+            output = helper.make_tensor_value_info(result, TensorProto.FLOAT, [None] * 4)
+            attributes[name] = helper.make_graph(nodes, f"{LAYER}.{name}", [], [output])
+    return helper.make_node(node.operator, inputs, list(node.outputs), f"{LAYER}/{node.operator}.{place}", **attributes)
 
 
 def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:

@@ -88,9 +88,7 @@ def _padded(picture: Picture, step: Pad, size: tuple[int, int], decode: Decode, 
             "resize or crop it first."
         )
     top, left = (margin(after - before, step.centring) for before, after in zip(now, size))
-    colour = np.array(ImageColor.getrgb(step.colour), np.uint8)
-    if decode.colour == "grey":
-        colour = grey_of(colour[None, None], decode.grey_weights, decode.grey_rounding)[0, 0]
+    colour = fill_colour(step, decode)
     if isinstance(picture, Image.Image):
         fill = tuple(map(int, colour)) if picture.mode == "RGB" else int(colour[0])
         ground = Image.new(picture.mode, (size[1], size[0]), fill)
@@ -100,3 +98,11 @@ def _padded(picture: Picture, step: Pad, size: tuple[int, int], decode: Decode, 
     ground[:] = colour
     ground[top : top + now[0], left : left + now[1]] = picture
     return ground
+
+
+def fill_colour(step: Pad, decode: Decode) -> np.ndarray:
+    """What a pad fills with, [channels] in the order of the decoded picture."""
+    colour = np.array(ImageColor.getrgb(step.colour), np.uint8)
+    if decode.colour == "grey":
+        colour = grey_of(colour[None, None], decode.grey_weights, decode.grey_rounding)[0, 0]
+    return colour

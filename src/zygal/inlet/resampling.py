@@ -83,10 +83,10 @@ def windows(inputs: int, outputs: int, step: Resize) -> Windows:
     centre = _centres(inputs, outputs, step.grid)
     if step.filter == "box":
         # Whole pixels whose centres lie within half a step of the output's, the later edge included.
-        reach = max(scale, 1.0) / 2
-        first = np.floor(centre - reach).astype(np.int64) + 1
-        taps = first[:, None] + np.arange(int(2 * reach) + 2)
-        return _folded(first, (taps - centre[:, None] <= reach + 1e-12).astype(float), inputs, "inside")
+        widened = max(scale, 1.0)
+        first = np.floor(centre - widened / 2).astype(np.int64)
+        off = (first[:, None] + np.arange(int(widened) + 3) - (centre + 0.5)[:, None] + 0.5) * (1 / widened)
+        return _folded(first, ((off > -0.5) & (off <= 0.5)).astype(float), inputs, "inside")
     widened = max(scale, 1.0) if step.antialias else 1.0
     reach = _RADIUS[step.filter] * widened
     first = np.floor(centre - reach).astype(np.int64) + 1
