@@ -56,9 +56,11 @@ def bench_grid(
     threads: list[int],
     seconds: float,
     progress: Progress = lambda what, part: None,
+    image_size: tuple[int, int] | None = None,
 ) -> Bench:
     """Measures every batch size with every number of threads, interleaved, for about `seconds` in all.
 
+    image_size: (height, width) of the images for an artifact that takes any.
     Raises ArtifactError or BenchError.
     """
     _check_numbers(batches, "batch", LARGEST_BATCH)
@@ -66,6 +68,8 @@ def bench_grid(
     if not 0 < seconds <= 86400:
         raise BenchError(f"{seconds:g} seconds make no sense as a time to measure; give more than 0 and at most a day.")
     engines = {count: RuntimeEngine(artifact, count) for count in threads}
+    for engine in engines.values():
+        engine.open_sizes = image_size
     batches, notes = _fit_batches(engines[threads[0]], batches, artifact)
     if max(threads) > allowed_cores():
         notes.append(f"{max(threads)} threads share {allowed_cores()} cores here, so those rows show no scaling")
@@ -76,7 +80,7 @@ def bench_grid(
     cells = []
     for place, (batch, count) in enumerate(grid):
         progress("peak memory", place / len(grid))
-        cells.append(_cell(batch, count, readings[batch, count], peak_memory_bytes(artifact, batch, count)))
+        cells.append(_cell(batch, count, readings[batch, count], peak_memory_bytes(artifact, batch, count, image_size)))
     progress("peak memory", 1.0)
     return Bench(Path(artifact), engines[threads[0]].name, describe_machine(), tuple(cells), tuple(notes))
 
@@ -99,11 +103,11 @@ def _check_numbers(numbers: list[int], what: str, most: int) -> None:
 
 
 def _fit_batches(engine: RuntimeEngine, batches: list[int], artifact: str | Path) -> tuple[list[int], list[str]]:
-    unknown = [size for size in engine.input_shape[1:] if not isinstance(size, int) or size < 1]
+    unknown = [size for size in engine.image_shape if not isinstance(size, int) or size < 1]
     if unknown:
         raise BenchError(
             f"{artifact} takes tensors {list(engine.input_shape)} with open sizes other than the batch, "
-            "so it is not known what to feed; use an artifact with a fixed image size."
+            "so it is not known what to feed; give the size of its images by --image-size HEIGHT,WIDTH."
         )
     if engine.batch_size is None or batches == [engine.batch_size]:
         return batches, []
@@ -112,7 +116,7 @@ def _fit_batches(engine: RuntimeEngine, batches: list[int], artifact: str | Path
 
 def _random_tensor(engine: RuntimeEngine, batch: int) -> np.ndarray:
     """Normal numbers, as after the usual values stage; all 8-bit values where the artifact takes those."""
-    chance, shape = np.random.default_rng(0), (batch, *engine.input_shape[1:])
+    chance, shape = np.random.default_rng(0), (batch, *engine.image_shape)
     if engine.input_dtype == "uint8":
         return chance.integers(0, 256, shape, np.uint8)
     return chance.standard_normal(shape, np.float32).astype(engine.input_dtype)

@@ -1,6 +1,6 @@
 """Peak memory of one setting, measured in a process of its own.
 
-    python -m zygal.bench.memory ARTIFACT BATCH THREADS
+    python -m zygal.bench.memory ARTIFACT BATCH THREADS [HEIGHT WIDTH]
 
 prints the largest resident size, in bytes, of a process that loads the artifact and runs it.
 """
@@ -16,9 +16,10 @@ import numpy as np
 from zygal.errors import BenchError
 
 
-def peak_memory_bytes(artifact: str | Path, batch: int, threads: int) -> int:
+def peak_memory_bytes(artifact: str | Path, batch: int, threads: int, image_size: tuple[int, int] | None = None) -> int:
     """Python, the runtime and the model together. Raises BenchError if that process fails."""
     command = [sys.executable, "-m", "zygal.bench.memory", str(artifact), str(batch), str(threads)]
+    command += map(str, image_size or ())
     done = subprocess.run(command, capture_output=True, text=True)
     if done.returncode or not done.stdout.strip().isdigit():
         why = (done.stderr.strip().splitlines() or [f"it ended with code {done.returncode}"])[-1]
@@ -26,12 +27,13 @@ def peak_memory_bytes(artifact: str | Path, batch: int, threads: int) -> int:
     return int(done.stdout)
 
 
-def main(artifact: str, batch: str, threads: str) -> None:
+def main(artifact: str, batch: str, threads: str, *image_size: str) -> None:
     from zygal.engines.runtime import RuntimeEngine
 
     engine = RuntimeEngine(artifact, int(threads))
+    engine.open_sizes = tuple(map(int, image_size)) or None
     # Ones and not zeros: memory that was never written to is not resident.
-    tensor = np.ones((int(batch), *engine.input_shape[1:]), engine.input_dtype)
+    tensor = np.ones((int(batch), *engine.image_shape), engine.input_dtype)
     for _ in range(3):
         engine.run(tensor)
     print(_own_peak_bytes())

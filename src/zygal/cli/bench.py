@@ -22,6 +22,9 @@ def register(commands) -> None:
     command.add_argument("--threads", type=number_list, default=None, metavar="N,N,...",
                          help="numbers of threads (1, and as many as there are cores)")  # fmt: skip
     command.add_argument("--seconds", type=float, default=12.0, help="time to measure for, in all (12)")
+    command.add_argument(
+        "--image-size", type=number_list, metavar="H,W", help="size of the images for an artifact that takes raw pixels"
+    )
     command.set_defaults(run=run)
 
 
@@ -34,7 +37,14 @@ def run(options) -> int:
     require_kind(options.artifact, ARTIFACT)
     threads = options.threads or sorted({1, allowed_cores()})
     with progress_bar("warming up") as progress:
-        result = bench_grid(options.artifact, options.batches, threads, options.seconds, progress)
+        result = bench_grid(
+            options.artifact,
+            options.batches,
+            threads,
+            options.seconds,
+            progress,
+            options.image_size and tuple(options.image_size),
+        )
     for note in result.notes:
         warn(note)
     _show(result)

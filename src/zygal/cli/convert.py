@@ -7,6 +7,8 @@ from dataclasses import asdict
 from zygal.cli.options import add_source, new_command, opened_source
 from zygal.cli.output import check_json, console, file_size, show_facts, warn, write_json
 
+RAW_FEED = "uint8 [N, H, W, 3]   raw pixels, RGB, all images of a batch of one size"
+
 
 def register(commands) -> None:
     command = new_command(
@@ -29,6 +31,11 @@ def register(commands) -> None:
     command.add_argument(
         "--layout", choices=("NCHW", "NHWC"), help="order of the artifact's input axes (as the training code feeds it)"
     )
+    command.add_argument(
+        "--raw-pixels",
+        action="store_true",
+        help="put the inlet into the artifact: it takes 8-bit RGB images [N, H, W, 3] of any size",
+    )
     command.add_argument("--opset", type=int, default=17, help="version of the ONNX standard to aim at (17)")
     command.set_defaults(run=run)
 
@@ -42,14 +49,16 @@ def run(options) -> int:
     inlet = read_inlet(options.inlet) if options.inlet else None
     labels = read_labels(options.labels) if options.labels else None
     choices = Choices(options.feed, options.fetch, options.scores, options.any_shape, options.keep_batch, options.opset,
-                      options.layout, tuple(options.shape) if options.shape else None)  # fmt: skip
+                      options.layout, tuple(options.shape) if options.shape else None, options.raw_pixels)  # fmt: skip
     with opened_source(options, inlet) as source:
         done = convert(source, options.output, inlet, labels, choices)
+    if done.raw_pixels:
+        warn("what the inlet says of rotation, transparency and 16-bit pixels is left to who decodes the files")
     for note in done.notes:
         warn(note)
     missing = [name for name, given in (("--inlet", inlet), ("--labels", labels)) if given is None]
     rows = [
-        ("feed", f"{done.input_name}   {done.input_type}"),
+        ("feed", f"{done.input_name}   " + (RAW_FEED if done.raw_pixels else str(done.input_type))),
         ("fetch", f"{done.output_name}   {done.output_type}"),
         ("nodes", f"{done.nodes_before} became {done.nodes_after}"),
         ("inside", _inside(inlet, labels, missing)),

@@ -41,7 +41,7 @@ def register(commands) -> None:
 
 def run(options) -> int:
     from zygal.artifact import read_artifact
-    from zygal.engines.runtime import RuntimeEngine
+    from zygal.engines.runtime import RawPixelEngine, RuntimeEngine
     from zygal.evidence.match import Limits, match
     from zygal.evidence.witness import read_witness
     from zygal.files import check_writable, write_text
@@ -52,12 +52,17 @@ def run(options) -> int:
     check_json(options.json)
     artifact = read_artifact(options.artifact)
     recorded = read_witness(options.witness)
-    witness = recorded.fed_as(next(iter(artifact.inputs.values()))[1])
+    inside = artifact.metadata.inlet if artifact.metadata.tensor else None
+    fed = ("N", *inside.tensor_shape()) if inside else next(iter(artifact.inputs.values()))[1]
+    witness = recorded.fed_as(fed)
     if witness is not recorded:
         warn("the recorded tensors were turned to the layout that the artifact takes")
     inlet = read_inlet(options.inlet) if options.inlet else artifact.metadata.inlet
     limits = Limits(options.tensor_limit, options.model_limit, options.end_limit)
-    engine = RuntimeEngine(options.artifact)
+    if inside:
+        engine = RawPixelEngine(options.artifact, artifact.metadata.tensor, fed[1:], inside.tensor.dtype)
+    else:
+        engine = RuntimeEngine(options.artifact)
     with progress_bar("comparing") as progress:
         result = match(engine, witness, inlet, options.images, limits, progress, artifact.metadata.labels)
     origin = artifact.metadata.origin

@@ -97,6 +97,8 @@ def _artifact(facts) -> Description:
     rows = [
         ("made by", facts.producer),
         *_numbered("feed", inputs),
+        *([("", "raw pixels: 8-bit RGB of any size, all images of a batch of one size; the inlet is inside")]
+          if metadata.tensor else []),
         *_numbered("fetch", outputs),
         ("labels", _label_line(metadata.labels) if metadata.labels else "none inside"),
         ("inlet", in_one_line(metadata.inlet) if metadata.inlet else "none inside"),

@@ -34,8 +34,15 @@ class RuntimeEngine:
             raise ArtifactError(f"{path} takes {len(inputs)} inputs ({names}); an image classifier takes one.")
         self.input_name, self.output_name = inputs[0].name, outputs[0].name
         self.input_shape, self.input_dtype = inputs[0].shape, _DTYPES.get(inputs[0].type, "float32")
+        self.open_sizes: tuple[int, ...] | None = None
         first = self.input_shape[0] if self.input_shape else None
         self.batch_size = first if isinstance(first, int) and first > 0 else None
+
+    @property
+    def image_shape(self) -> tuple:
+        """The shape of one image's tensor; sizes that the artifact leaves open are those of `open_sizes`, in their order."""
+        given = iter(self.open_sizes or ())
+        return tuple(size if isinstance(size, int) else next(given, size) for size in self.input_shape[1:])
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         try:
@@ -47,22 +54,12 @@ class RuntimeEngine:
 
     def values(self, batch: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
         """The values of those names that are in the graph, on a batch run image by image. Raises EngineError."""
-        import onnx
-        import onnxruntime
-
-        model = onnx.load(str(self.path), load_external_data=False)
+        model = _without_weights(self.path)
         made = {output for node in model.graph.node for output in node.output}
         wanted = [name for name in dict.fromkeys(names) if name in made]
-        declared = {output.name for output in model.graph.output}
-        model.graph.output.extend(onnx.ValueInfoProto(name=name) for name in wanted if name not in declared)
-        options = onnxruntime.SessionOptions()
-        # Weights beside the artifact are found from where it lies.
-        options.add_session_config_entry("session.model_external_initializers_file_folder_path", str(self.path.parent))
+        session = _session_fetching(model, wanted, self.path)
+        size = self.batch_size or 1
         try:
-            session = onnxruntime.InferenceSession(
-                model.SerializeToString(), options, providers=["CPUExecutionProvider"]
-            )
-            size = self.batch_size or 1
             parts = [
                 session.run(wanted, {self.input_name: np.repeat(batch[index : index + 1], size, axis=0)})
                 for index in range(len(batch))
@@ -70,6 +67,74 @@ class RuntimeEngine:
         except Exception as fault:
             raise EngineError(f"the layers of {self.path} cannot be looked at ({first_line(fault)}).") from fault
         return {name: np.stack([part[place][0] for part in parts]) for place, name in enumerate(wanted)}
+
+
+class RawPixelEngine:
+    """An artifact that takes raw pixels, seen in two parts: its own inlet, and the model behind it, fed with `tensor`.
+
+    The whole is run by `look`; as an engine it is the model alone.
+    """
+
+    batch_size = None
+
+    def __init__(self, path: str | Path, tensor: str, shape: tuple[int, ...], dtype: str):
+        import onnx
+
+        whole = RuntimeEngine(path)
+        self.name, self.path, self._tensor = whole.name, Path(path), tensor
+        self.input_name, self.output_name = whole.input_name, whole.output_name
+        self._whole = _session_fetching(_without_weights(path), [tensor], path)
+        model = _without_weights(path)
+        behind, needed = [], {self.output_name}
+        for node in reversed(model.graph.node):
+            if tensor not in node.output and needed & set(node.output):
+                behind.append(node)
+                needed |= set(node.input)
+        kept = list(reversed(behind))
+        del model.graph.node[:], model.graph.input[:]
+        model.graph.node.extend(kept)
+        kind = onnx.helper.np_dtype_to_tensor_dtype(np.dtype(dtype))
+        model.graph.input.append(onnx.helper.make_tensor_value_info(tensor, kind, ["N", *shape]))
+        self._model = _session_fetching(model, [], path)
+
+    def run(self, batch: np.ndarray) -> np.ndarray:
+        """Scores of tensors [N, ...], past the artifact's own inlet. Raises EngineError."""
+        return self._run(self._model, [self.output_name], {self._tensor: batch})[0]
+
+    def look(self, pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The tensor [N, ...] that the artifact's own inlet makes of 8-bit images [N, H, W, 3], and the scores."""
+        tensor, scores = self._run(self._whole, [self._tensor, self.output_name], {self.input_name: pixels})
+        return tensor, scores
+
+    def _run(self, session, names: list[str], feed: dict[str, np.ndarray]) -> list[np.ndarray]:
+        try:
+            return session.run(names, feed)
+        except Exception as fault:
+            shapes = ", ".join(f"{list(array.shape)} of {array.dtype}" for array in feed.values())
+            raise EngineError(f"{self.path} cannot be run on {shapes} ({first_line(fault)}).") from fault
+
+
+def _without_weights(path: str | Path):
+    """The message of an artifact; weights that lie beside it stay there."""
+    import onnx
+
+    return onnx.load(str(path), load_external_data=False)
+
+
+def _session_fetching(model, names: list[str], path: str | Path):
+    """A session of a changed model that gives more of its values. Raises EngineError."""
+    import onnx
+    import onnxruntime
+
+    declared = {output.name for output in model.graph.output}
+    model.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names if name not in declared)
+    options = onnxruntime.SessionOptions()
+    # Weights beside the artifact are found from where it lies.
+    options.add_session_config_entry("session.model_external_initializers_file_folder_path", str(Path(path).parent))
+    try:
+        return onnxruntime.InferenceSession(model.SerializeToString(), options, providers=["CPUExecutionProvider"])
+    except Exception as fault:
+        raise EngineError(f"{path} cannot be looked into ({first_line(fault)}).") from fault
 
 
 _DTYPES = {

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.engines import Engine, run_in_batches
+from zygal.engines.runtime import RawPixelEngine
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.causes import Cause, find_cause
 from zygal.evidence.compare import ScoreComparison, compare_scores, tensor_differences
@@ -16,9 +17,13 @@ from zygal.evidence.layers import Departure, first_departure
 from zygal.evidence.result import Gate, ImageResult, Limits, Match
 from zygal.evidence.score_causes import explain_scores
 from zygal.evidence.witness import Witness
-from zygal.inlet import Inlet, apply_to_all
+from zygal.inlet import Inlet, apply_inlet, apply_to_all
+from zygal.inlet.apply import raw_pixels
 
 Progress = Callable[[str, float], None]
+
+RAW_LEVELS = 1.0
+"""How far the inlet inside an artifact may be from ours: a sum of float32 can fall on the other side of a half."""
 
 
 def match(
@@ -49,6 +54,8 @@ def match(
     else:
         found.notes = check_images(witness.images, images)
         found.check_inlet(engine, inlet, images, progress, labels)
+        if isinstance(engine, RawPixelEngine):
+            found.check_raw_pixels(engine, inlet, images)
     return found.result()
 
 
@@ -116,6 +123,31 @@ class _Findings:
             corrected, *_ = _our_tensors(witness, self.cause.inlet, images, lambda what, part: None)
             mended = self._compared(engine, {index: corrected[index] for index in self.end_order})
             self.other_top_1 = int(self.end.moved.sum()), int(mended.moved.sum())
+
+    def check_raw_pixels(self, engine: RawPixelEngine, inlet: Inlet, images: str | Path) -> None:
+        """P: the artifact's own inlet against ours, and the whole artifact on raw pixels."""
+        largest, rows, scores = 0.0, [], []
+        for index, image in enumerate(self.witness.images):
+            path = Path(images) / image.name
+            try:
+                pixels, made = raw_pixels(path, inlet.decode), apply_inlet(path, inlet)
+            except ImageError:
+                continue
+            tensor, score = engine.look(pixels[None])
+            if tensor[0].shape != made.tensor.shape:
+                self.not_checked.append("P was not checked: the inlet given makes other tensors than the one inside")
+                return
+            largest = max(largest, float(tensor_differences(made, tensor[0], inlet.tensor.layout).max()))
+            rows.append(index)
+            scores.append(score[0])
+        # A thousandth of a level is what float32 leaves of a mean and a deviation.
+        self.gates.append(Gate("P", "the inlet inside the artifact against ours: largest difference", round(largest, 3),
+                               RAW_LEVELS, "grey levels"))  # fmt: skip
+        compared = compare_scores(np.stack(scores), self.witness.scores[rows], self.spread, self.limits.end_to_end)
+        moved = int(compared.moved.sum())
+        self.gates.append(
+            Gate("P", "the artifact on raw pixels: other top-1 than recorded", moved, 0, f"of {len(rows)} images")
+        )
 
     def _compared(self, engine: Engine, ours: dict[int, np.ndarray]) -> ScoreComparison:
         scores = _scores(engine, np.stack([ours[index] for index in self.end_order]), self.witness)

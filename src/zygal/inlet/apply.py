@@ -12,7 +12,7 @@ import numpy as np
 from zygal.errors import ImageError
 from zygal.inlet.decode import Picture, decode_image
 from zygal.inlet.frame import as_array, run_step
-from zygal.inlet.specification import Inlet
+from zygal.inlet.specification import Decode, Inlet
 from zygal.inlet.values import to_tensor
 from zygal.processor import allowed_cores
 
@@ -33,6 +33,12 @@ class InletTensor:
 def apply_inlet(path: str | Path, inlet: Inlet, out: np.ndarray | None = None) -> InletTensor:
     """One image file through all stages; the tensor is written to `out` if it is given. Raises ImageError."""
     return finish(decode_image(path, inlet.decode), inlet, path, out)
+
+
+def raw_pixels(path: str | Path, decode: Decode) -> np.ndarray:
+    """8-bit RGB [H, W, 3]: what an artifact is fed that holds the rest of the inlet. Raises ImageError."""
+    kept = {name: getattr(decode, name) for name in ("exif", "transparency", "sixteen_bit")}
+    return np.ascontiguousarray(decode_image(path, Decode(**kept)))
 
 
 def finish(picture: Picture, inlet: Inlet, path: str | Path, out: np.ndarray | None = None) -> InletTensor:
