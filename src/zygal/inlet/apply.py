@@ -16,6 +16,9 @@ from zygal.inlet.specification import Decode, Inlet
 from zygal.inlet.values import to_tensor
 from zygal.processor import allowed_cores
 
+_FILES_A_TASK = 4
+"""Small files are done in less time than handing one over takes."""
+
 
 @dataclass(frozen=True)
 class InletTensor:
@@ -68,14 +71,15 @@ def apply_to_all(
     if threads == 1 or len(paths) == 1:
         yield from (_attempt(path, inlet) for path in paths)
         return
+    parts = [paths[start : start + _FILES_A_TASK] for start in range(0, len(paths), _FILES_A_TASK)]
     with ThreadPoolExecutor(threads) as pool:
         ahead = []
-        for path in paths:
-            ahead.append(pool.submit(_attempt, path, inlet))
-            if len(ahead) > 4 * threads:
-                yield ahead.pop(0).result()
+        for part in parts:
+            ahead.append(pool.submit(lambda part: [_attempt(path, inlet) for path in part], part))
+            if len(ahead) > 2 * threads:
+                yield from ahead.pop(0).result()
         for each in ahead:
-            yield each.result()
+            yield from each.result()
 
 
 def _attempt(path: str | Path, inlet: Inlet) -> InletTensor | ImageError:

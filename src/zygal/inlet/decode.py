@@ -16,6 +16,11 @@ from zygal.inlet.specification import GREY_WEIGHTS, Decode
 Picture = Image.Image | np.ndarray
 """A picture on its way: Pillow's (mode RGB or L) as long as that serves, else [H, W, C] uint8 or float32."""
 
+# Pillow warns from half the size on at which it refuses; refusing is enough. (For the whole process: to change the
+# filters around each file would not be safe with threads.)
+warnings.filterwarnings("ignore", category=Image.DecompressionBombWarning)
+
+_ORIENTATION = 0x0112
 _PLAIN_MODES = ("1", "L", "LA", "P", "PA", "RGB", "RGBA", "RGBX", "CMYK", "YCbCr")
 _SIXTEEN_BIT_MODES = ("I;16", "I;16L", "I;16B", "I;16N", "I")
 _TURNS = {
@@ -38,11 +43,7 @@ def decode_image(path: str | Path, decode: Decode) -> Picture:
 def open_image(path: str | Path) -> Image.Image:
     """The file's pixels as they are stored, loaded. Raises ImageError; the size is checked before memory is taken."""
     try:
-        with warnings.catch_warnings():
-            # Pillow warns from half the size on at which it refuses; refusing is enough.
-            warnings.simplefilter("ignore", Image.DecompressionBombWarning)
-            file = Image.open(path)
-        with file:
+        with Image.open(path) as file:
             file.load()
             return file
     except UnidentifiedImageError as fault:
@@ -56,7 +57,8 @@ def open_image(path: str | Path) -> Image.Image:
 def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
     """The decode stage of an opened file; `path` names it in messages. Raises ImageError."""
     try:
-        upright = ImageOps.exif_transpose(file) if decode.exif == "apply" else file
+        turned = decode.exif == "apply" and file.getexif().get(_ORIENTATION, 1) != 1
+        upright = ImageOps.exif_transpose(file) if turned else file
     except _DAMAGE as fault:
         raise ImageError(f"{path} cannot be turned upright: {fault}.") from fault
     picture = _to_colour(_laid_over(_to_8_bits(upright, decode, path), decode), decode)
@@ -112,7 +114,7 @@ def _laid_over(picture: Image.Image, decode: Decode) -> Image.Image:
 
 def _to_colour(picture: Image.Image, decode: Decode) -> Picture:
     if decode.colour != "grey":
-        return picture.convert("RGB")
+        return picture if picture.mode == "RGB" else picture.convert("RGB")
     if decode.grey_weights == GREY_WEIGHTS and decode.grey_rounding == "nearest":
         return picture.convert("L")
     grey = grey_of(np.asarray(picture.convert("RGB")), decode.grey_weights, decode.grey_rounding)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import PIL
 from PIL import Image, ImageColor
 
 from zygal.errors import ImageError
@@ -13,6 +14,7 @@ from zygal.inlet.resampling import resize_array, rows_first, uses_pillow
 from zygal.inlet.specification import Crop, Decode, Pad, Resize, Step, margin, size_after
 
 _LARGEST_SIDE = 65536
+_BY_SHRINKAGE = int(PIL.__version__.partition(".")[0]) >= 13
 _PILLOW_FILTERS = {
     name: Image.Resampling[name.upper()] for name in ("nearest", "box", "bilinear", "hamming", "bicubic", "lanczos")
 }

@@ -130,10 +130,10 @@ class Prober:
         self._turned = lru_cache(maxsize=None)(self._turn)
         self._sampled = lru_cache(maxsize=4096)(self._sample)
 
-    def explain(self, frame: tuple[Step, ...], mirror: str = "none") -> float:
-        """The mean part of the recorded variance that is not explained; 1 if the frame does not fit."""
+    def explain(self, frame: tuple[Step, ...], mirror: str = "none", images: int | None = None) -> float:
+        """The mean part of the recorded variance that is not explained, of the first images; 1 if the frame does not fit."""
         left = []
-        for number in range(len(self.pictures)):
+        for number in range(images or len(self.pictures)):
             value = self._sampled(number, frame, mirror)
             if value is None:
                 return 1.0

@@ -118,10 +118,7 @@ def telling(material: Material, among: list[int], count: int) -> list[int]:
     for index in able:
         if len(chosen) < count and material.sizes[index] not in [material.sizes[each] for each in chosen]:
             chosen.append(index)
-    # The widest and the tallest tell crop from squash.
+    # The widest and the tallest tell crop from squash, so they come first.
     slimmest = sorted(able, key=lambda index: material.sizes[index][0] / material.sizes[index][1])
-    for place, index in enumerate((slimmest[0], slimmest[-1])):
-        if index not in chosen and len(chosen) > place + 1:
-            chosen[-1 - place] = index
-    chosen += [index for index in able if index not in chosen][: count - len(chosen)]
+    chosen = list(dict.fromkeys([slimmest[0], slimmest[-1], *chosen, *able]))[:count]
     return chosen

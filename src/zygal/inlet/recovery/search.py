@@ -108,10 +108,14 @@ def _resampled(prober: Prober, places, material: Material, sample: list[int]) ->
 
 def _best_frames(prober: Prober, frames, ways, count: int) -> list[tuple[tuple[Step, ...], str]]:
     """The frames that explain most in the way that suits them best."""
-    scored = [
-        (min(prober.explain(with_way(frame, way), mirror) for way in ways), frame, mirror) for frame, mirror in frames
-    ]
-    return _thinned(scored, count)
+
+    def left(frame: tuple[Step, ...], mirror: str, images: int | None = None) -> float:
+        return min(prober.explain(with_way(frame, way), mirror, images) for way in ways)
+
+    if len(frames) > 4 * count:
+        # What two images of extreme proportions speak against need not be tried on the others.
+        frames = _thinned([(left(*each, 2), *each) for each in frames], 4 * count)
+    return _thinned([(left(*each), *each) for each in frames], count)
 
 
 def _thinned(scored: list[tuple[float, tuple[Step, ...], str]], count: int) -> list[tuple[tuple[Step, ...], str]]:

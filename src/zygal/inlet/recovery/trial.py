@@ -142,10 +142,7 @@ def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
         if on_white.shape != trials.material.recorded[index].shape:
             return []
         part = (on_white - on_black) / 255
-        opaque = ~part.any(axis=2)
-        if inlet.values.per_image != "none" and opaque.sum() < 16:
-            continue
-        numbers = _as_pixels(trials.material.recorded[index], inlet, on_black, opaque)
+        numbers = _as_pixels(trials.material.recorded[index], inlet, on_black, part)
         white_minus_black.append(part.reshape(-1, part.shape[2]))
         left.append((numbers - on_black).reshape(-1, part.shape[2]))
     if not left:
@@ -161,11 +158,20 @@ def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
     return [f"#{near + r:02x}{near + g:02x}{near + b:02x}" for r, g, b in product((0, 1), repeat=3)]
 
 
-def _as_pixels(recorded: np.ndarray, inlet: Inlet, like: np.ndarray, alike: np.ndarray) -> np.ndarray:
-    """Recorded numbers [H, W, C] back to pixels by the inlet's values stage, or as they are `like` others where `alike`."""
+def _as_pixels(recorded: np.ndarray, inlet: Inlet, on_black: np.ndarray, part: np.ndarray) -> np.ndarray:
+    """Recorded numbers [H, W, C] back to pixels, by the inlet's values stage or, where each image has its own, by a fit.
+
+    on_black: the pixels laid over black. part: what of the ground shows, of which the colour is fitted with the rest.
+    """
     low, high = inlet.values.range
-    if inlet.values.per_image != "none":
-        line = fit_line(like[alike], recorded[alike])
-        return (recorded - line.offset) / line.slope
-    numbers = recorded * np.array(inlet.values.std or (1.0,)) + np.array(inlet.values.mean or (0.0,))
-    return (numbers - low) / (high - low) * 255
+    if inlet.values.per_image == "none":
+        numbers = recorded * np.array(inlet.values.std or (1.0,)) + np.array(inlet.values.mean or (0.0,))
+        return (numbers - low) / (high - low) * 255
+    pixels = np.empty_like(on_black)
+    for channel in range(on_black.shape[2]):
+        basis = np.stack(
+            [on_black[:, :, channel].ravel(), part[:, :, channel].ravel(), np.ones(part[:, :, 0].size)], axis=1
+        )
+        slope, _, offset = np.linalg.lstsq(basis, recorded[:, :, channel].ravel().astype(np.float64), rcond=1e-9)[0]
+        pixels[:, :, channel] = (recorded[:, :, channel] - offset) / (slope or 1.0)
+    return pixels
