@@ -38,7 +38,7 @@ def inlets(draw):
     decode = Decode(draw(colours), draw(st.sampled_from(spec.EXIF)), draw(st.sampled_from(["drop", "#20ff80"])))
     channels = 1 if decode.colour == "grey" else 3
     numbers = st.lists(st.floats(0.125, 2.0, width=32), min_size=channels, max_size=channels).map(tuple)
-    ranges = st.sampled_from([(0.0, 1.0), (0.0, 255.0), (-1.0, 1.0), (1.0, 0.0)])
+    ranges = st.sampled_from([(0.0, 1.0), (-1.0, 1.0), (1.0, 0.0), (0.0, 50.0)])
     values = Values(draw(ranges), draw(st.none() | numbers), draw(st.none() | numbers))
     return Inlet(decode, draw(frames()), values, Tensor(draw(st.sampled_from(spec.LAYOUTS))))
 
@@ -141,6 +141,19 @@ def test_an_inlet_survives_being_written(inlet):
         ("std = [0.24, 0.23, 0.25]", "std = [0.24, nan, 0.25]", "list of one number a channel"),
         ('dtype = "float32"', 'dtype = "uint8"', "uint8 contradicts .values."),
         ('transparency = "#ffffff"', 'transparency = "white"', '"drop" or a colour'),
+        ("range = [0, 1]", "range = [0, 255]", "mean = .* is in units of 0 to 1.*write range = .0, 1."),
+        ("mean = [0.46, 0.48, 0.50]", "mean = [117, 122, 127]", "is in grey levels, but range = .0.0, 1.0."),
+        ("range = [0, 1]", 'per_image = "standardise"', "drop mean and std"),
+        ('colour = "rgb"', 'colour = "rgb"\ngrey_rounding = "none"', "says how grey is made, but colour is rgb"),
+        (
+            'filter = "bilinear"',
+            'filter = "nearest"\nrounding = "end"',
+            "rounding has no effect with the filter nearest",
+        ),
+        ('filter = "bilinear"', 'filter = "bilinear"\nrounding = "fixed"', "without antialias"),
+        ('step = "crop"', 'step = "pad"', "pads to 64 x 64, which is smaller than"),
+        ("size = [64, 64]", "fraction = 1.5", "a part above 0 and up to 1"),
+        ("size = [64, 64]", "size = [64, 64]\naspect = [1, 1]", "a crop needs one of"),
         ("zygal_inlet = 1", "zygal_inlet = 2", "reads version 1"),
         ("zygal_inlet = 1", "", "not an inlet"),
         ("[values]", "[values", "not valid TOML"),

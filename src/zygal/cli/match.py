@@ -260,6 +260,7 @@ def _cause_json(result) -> dict | None:
         return None
     before, after = result.other_top_1 or (None, None)
     return {
+        "finding": "; and ".join(cause.findings),
         "findings": cause.findings,
         "residual_before_grey_levels": cause.residual_before,
         "residual_after_grey_levels": cause.residual_after,

@@ -65,7 +65,7 @@ class KerasEngine:
         layers = [layer for layer in self._model.layers if layer.name in ends]
         outputs = [layer.output for layer in layers]
         single = [(layer, each) for layer, each in zip(layers, outputs) if not isinstance(each, (list, tuple, dict))]
-        results = self._keras.Model(self._model.inputs, [each for _, each in single])(batch, training=False)
+        results = self._keras.Model(self._model.inputs[0], [each for _, each in single])(batch, training=False)
         results = results if isinstance(results, (list, tuple)) else [results]
         arrays = [np.asarray(self._keras.ops.convert_to_numpy(result), np.float32) for result in results]
         order = {value: place for place, value in enumerate(ends.values())}

@@ -11,6 +11,7 @@ import numpy as np
 from PIL import Image, ImageChops, ImageOps, UnidentifiedImageError
 
 from zygal.errors import ImageError
+from zygal.inlet.resampling import to_8_bits
 from zygal.inlet.specification import GREY_WEIGHTS, Decode
 
 Picture = Image.Image | np.ndarray
@@ -127,8 +128,8 @@ def grey_of(pixels: np.ndarray, weights: tuple[float, ...], rounding: str) -> np
         bits = 16 if rounding == "nearest" else 15
         whole = _whole_weights(weights, bits)
         return ((pixels @ whole + (1 << (bits - 1))) >> bits).clip(0, 255).astype(np.uint8)[:, :, None]
-    grey = pixels.astype(np.float32) @ np.array(weights, np.float32)
-    return (np.clip(np.floor(grey), 0, 255).astype(np.uint8) if rounding == "down" else grey)[:, :, None]
+    grey = (pixels.astype(np.float32) @ np.array(weights, np.float32))[:, :, None]
+    return to_8_bits(grey, "down") if rounding == "down" else grey
 
 
 @lru_cache

@@ -13,6 +13,7 @@ import numpy as np
 
 from zygal.errors import InletError
 from zygal.inlet.frame import fill_colour
+from zygal.inlet.resampling import WHOLE
 from zygal.inlet.specification import Crop, Inlet, Pad, Resize, Values
 
 LAYER = "inlet"
@@ -128,10 +129,10 @@ class _Writer:
 
     def rounded(self, picture: str, how: str) -> str:
         """To whole levels of 0 to 255: "up" from the half on, "even" halves to even, "down"."""
-        if how == "up":
-            picture = self.op("Floor", self.op("Add", picture, self.number(0.5)))
+        if how == "even":
+            picture = self.op("Round", picture)
         else:
-            picture = self.op("Round" if how == "even" else "Floor", picture)
+            picture = self.op("Floor", self.op("Add", picture, self.number(0.5 if how == "up" else WHOLE)))
         return self.op("Clip", picture, self.number(0.0), self.number(255.0))
 
 
@@ -268,12 +269,7 @@ def _matrix(writer: _Writer, inputs: str, outputs: str, step: Resize) -> str:
         centres = writer.at(_centres(writer, inputs, outputs, step.grid), 1)
         widened = writer.op("Max", scale, one) if step.antialias or step.filter == "box" else one
         if step.filter == "box":
-            half = writer.exact(0.5)
-            off = writer.op("Add", writer.op("Sub", taps, writer.op("Add", centres, half)), half)
-            off = writer.op("Mul", off, writer.op("Div", one, widened))
-            later = writer.op("LessOrEqual", off, half)
-            earlier = writer.op("Greater", off, writer.exact(-0.5))
-            weights = writer.to(writer.op("And", later, earlier), _DOUBLE)
+            weights = _box(writer, taps, centres, outputs, scale, widened, step)
         elif step.edges == "repeat":
             weights = _with_repeated_edges(writer, centres, widened, inputs, step)
         else:
@@ -282,6 +278,32 @@ def _matrix(writer: _Writer, inputs: str, outputs: str, step: Resize) -> str:
             )
     sums = writer.op("ReduceSum", weights, writer.whole([1]), keepdims=1)
     return writer.to(_in_bits(writer, writer.op("Div", weights, sums), step), _FLOAT)
+
+
+def _box(writer: _Writer, taps: str, centres: str, outputs: str, scale: str, widened: str, step: Resize) -> str:
+    """1 for the pixels whose centres lie within half a step of an output's, in the order of the sums of `resampling`."""
+    half = writer.exact(0.5)
+    middle = writer.op("Add", centres, half)
+    if step.grid == "half-pixel":
+        middle = writer.op("Mul", writer.op("Add", writer.at(writer.count(outputs), 1), half), scale)
+    reach = writer.op("Mul", widened, half)
+    first = writer.op(
+        "Floor", writer.op("Max", writer.op("Add", writer.op("Sub", middle, reach), half), writer.exact(0.0))
+    )
+    end = writer.op("Floor", writer.op("Add", writer.op("Add", middle, reach), half))
+    off = writer.op(
+        "Mul", writer.op("Add", writer.op("Sub", taps, middle), half), writer.op("Div", writer.exact(1.0), widened)
+    )
+    conditions = [
+        writer.op("LessOrEqual", off, half),
+        writer.op("Greater", off, writer.exact(-0.5)),
+        writer.op("GreaterOrEqual", taps, first),
+        writer.op("Less", taps, end),
+    ]
+    met = conditions[0]
+    for condition in conditions[1:]:
+        met = writer.op("And", met, condition)
+    return writer.to(met, _DOUBLE)
 
 
 def _in_bits(writer: _Writer, weights: str, step: Resize) -> str:

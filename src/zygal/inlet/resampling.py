@@ -84,9 +84,13 @@ def windows(inputs: int, outputs: int, step: Resize) -> Windows:
     if step.filter == "box":
         # Whole pixels whose centres lie within half a step of the output's, the later edge included.
         widened = max(scale, 1.0)
-        first = np.floor(centre - widened / 2).astype(np.int64)
-        off = (first[:, None] + np.arange(int(widened) + 3) - (centre + 0.5)[:, None] + 0.5) * (1 / widened)
-        return _folded(first, ((off > -0.5) & (off <= 0.5)).astype(float), inputs, "inside")
+        # The edges are where float64 puts them, so the sums are done in Pillow's order.
+        middle = (place + 0.5) * scale if step.grid == "half-pixel" else centre + 0.5
+        first = np.trunc(np.maximum(middle - widened / 2 + 0.5, 0)).astype(np.int64)
+        end = np.trunc(middle + widened / 2 + 0.5).astype(np.int64)
+        taps = first[:, None] + np.arange(int(widened) + 2)
+        off = (taps - middle[:, None] + 0.5) * (1 / widened)
+        return _folded(first, ((off > -0.5) & (off <= 0.5) & (taps < end[:, None])).astype(float), inputs, "inside")
     widened = max(scale, 1.0) if step.antialias else 1.0
     reach = _RADIUS[step.filter] * widened
     first = np.floor(centre - reach).astype(np.int64) + 1
@@ -150,8 +154,12 @@ def resize_array(pixels: np.ndarray, size: tuple[int, int], step: Resize) -> np.
     return to_8_bits(sums, step.rounding)
 
 
+WHOLE = 1e-4
+"""What is so little below a whole level is that level: a sum of weights in float32 that make 1."""
+
+
 def to_8_bits(numbers: np.ndarray, rounding: str) -> np.ndarray:
-    rounded = np.floor(numbers) if rounding == "down" else np.rint(numbers)
+    rounded = np.floor(numbers + np.float32(WHOLE)) if rounding == "down" else np.rint(numbers)
     return np.clip(rounded, 0, 255).astype(np.uint8)
 
 

@@ -1,0 +1,153 @@
+"""Recovery: pipelines built from other libraries' own calls, with no hint but the images and what came out."""
+
+import cv2
+import numpy as np
+import pytest
+import torch
+from PIL import Image, ImageOps
+
+from zygal import Witness
+from zygal.engines import run_in_batches
+from zygal.errors import InletError
+from zygal.evidence.causes import find_cause
+from zygal.evidence.score_causes import explain_scores
+from zygal.inlet import Crop, Decode, Inlet, Pad, Resize, Values, apply_inlet, format_inlet, parse_inlet, read_inlet
+from zygal.inlet.recovery import recover_by_scores, recover_inlet
+
+
+def by_pillow(path):
+    picture = ImageOps.pad(
+        ImageOps.exif_transpose(Image.open(path)).convert("RGB"), (64, 64), Image.BICUBIC, color=(114, 114, 114)
+    )
+    return (np.asarray(picture, np.float32) / 127.5 - 1).transpose(2, 0, 1)
+
+
+def by_opencv(path):
+    """OpenCV's order of channels, its 8-bit resize of the short side, and means in grey levels."""
+    picture = cv2.imread(str(path), cv2.IMREAD_COLOR | cv2.IMREAD_IGNORE_ORIENTATION)
+    height, width = picture.shape[:2]
+    scale = 72 / min(height, width)
+    picture = cv2.resize(picture, (int(width * scale), int(height * scale)), interpolation=cv2.INTER_LINEAR)
+    top, left = (picture.shape[0] - 64) // 2, (picture.shape[1] - 64) // 2
+    return picture[top : top + 64, left : left + 64].astype(np.float32) - np.float32([103.94, 116.78, 123.68])
+
+
+def by_torch(path):
+    """Squashed, mirrored, standardised image by image."""
+    pixels = torch.from_numpy(np.array(Image.open(path).convert("RGB"))).permute(2, 0, 1)[None].float().flip(3)
+    pixels = torch.nn.functional.interpolate(pixels, size=(48, 56), mode="bicubic")[0]
+    return ((pixels - pixels.mean()) / pixels.std(correction=0)).numpy()
+
+
+def grey_dark_on_light(path):
+    picture = ImageOps.invert(Image.open(path).convert("L")).crop((20, 20, 84, 84))
+    return np.asarray(picture, np.float32)[None] / 255
+
+
+@pytest.fixture(scope="module")
+def images(shipped):
+    paths = sorted((shipped / "reference").iterdir())
+    return [path for path in paths if Image.open(path).mode in ("RGB", "L")][::3]
+
+
+@pytest.mark.parametrize(
+    "pipeline, words",
+    [
+        (by_pillow, ['exif = "apply"', "within", 'colour = "#727272"', 'filter = "bicubic"']),
+        (by_opencv, ['colour = "bgr"', "short_side = 72", 'rounding = "fixed"', "103.94", 'layout = "NHWC"']),
+        (by_torch, ['mirror = "horizontal"', "cubic = -0.75", 'per_image = "standardise"']),
+    ],
+    ids=lambda case: getattr(case, "__name__", ""),
+)
+def test_a_pipeline_is_recovered_to_the_grey_level(pipeline, words, images):
+    tensors = np.stack([pipeline(path) for path in images])
+    found = recover_inlet(images, tensors)
+    text = format_inlet(found.inlet)
+    assert found.explains and found.residual < 0.05, (found.residual, text)
+    assert all(word in " ".join(text.split()) for word in words), text
+    assert parse_inlet(text, "recovered") == found.inlet
+    assert found.runner_up[2] > found.residual
+    for path, tensor in zip(images, tensors):
+        made = apply_inlet(path, found.inlet)
+        assert np.abs(made.tensor - tensor).max() < 0.05 * made.grey_level.max()
+
+
+def test_what_images_cannot_tell_is_said(images):
+    upright = [path for path in images if Image.open(path).getexif().get(0x0112, 1) == 1]
+    inlet = Inlet(Decode("rgb", "apply", "#ffffff"), (Resize(size=(64, 64)),), Values())
+    found = recover_inlet(upright, np.stack([apply_inlet(path, inlet).tensor for path in upright]))
+    assert found.residual == 0 and found.inlet.frame == inlet.frame and found.inlet.values == inlet.values
+    told = {each.field: each for each in found.undecided}
+    assert {"decode.exif", "decode.transparency", "decode.sixteen_bit"} <= set(told) and "decode.colour" not in told
+    assert told["decode.exif"].others == ("apply",) and "rotation" in told["decode.exif"].told_by
+
+
+def test_tensors_that_no_inlet_makes_are_not_explained(images):
+    noise = np.random.default_rng(0).standard_normal((len(images), 3, 32, 32)).astype(np.float32)
+    found = recover_inlet(images, noise)
+    assert not found.explains and found.residual > 20
+    with pytest.raises(InletError, match="1 or 3 channels"):
+        recover_inlet(images, noise[:, :2])
+
+
+def test_scores_alone_are_enough_where_the_model_is_at_hand(shipped, engine_of_demo):
+    paths = sorted((shipped / "reference").iterdir())[:14]
+    right = read_inlet(shipped / "channel_marks.inlet.toml")
+
+    def scores(tensors):
+        return np.concatenate(list(run_in_batches(engine_of_demo, tensors)))
+
+    recorded = scores(np.stack([apply_inlet(path, right).tensor for path in paths]))
+    found = recover_by_scores(paths, recorded, scores, (3, 64, 64))
+    assert found.largest < 1e-4 and found.other_top == 0, found
+    assert found.inlet.frame == right.frame and found.inlet.values == right.values
+
+
+@pytest.fixture(scope="module")
+def engine_of_demo(shipped):
+    from zygal.engines.runtime import RuntimeEngine
+
+    return RuntimeEngine(shipped / "channel_marks.onnx", 2)
+
+
+def test_two_mistakes_at_once_are_both_named(shipped):
+    names = [path.name for path in sorted((shipped / "reference").iterdir())]
+    right = Inlet(
+        Decode("rgb", "apply", "#ffffff"), (Resize(within=(64, 64)), Pad((64, 64), colour="#808080")), Values()
+    )
+    wrong = Inlet(Decode("bgr", "apply", "#ffffff"), (Resize(72), Crop((64, 64))), Values())
+    tensors = np.stack([apply_inlet(shipped / "reference" / name, right).tensor for name in names])
+    witness = Witness.from_arrays(np.eye(len(names)), names, shipped / "reference", tensors)
+    cause = find_cause(witness, wrong, shipped / "reference", dict.fromkeys(range(len(names)), 99.0), 0.5)
+    assert len(cause.findings) == 2 and cause.inlet == right and cause.residual_after == 0
+    assert any("decode.colour" in finding for finding in cause.findings)
+    assert any("pad to 64 x 64 with #808080" in finding for finding in cause.findings)
+
+
+def softmax(scores):
+    raised = np.exp(scores - scores.max(1, keepdims=True))
+    return raised / raised.sum(1, keepdims=True)
+
+
+TEXT_ORDER = sorted(range(12), key=str)
+
+
+@pytest.mark.parametrize(
+    "ours, recorded, words",
+    [
+        (lambda s: softmax(s), lambda s: s, "softmax of the recorded ones"),
+        (lambda s: s, lambda s: softmax(s), "its last step is missing"),
+        (lambda s: softmax(softmax(s)), lambda s: softmax(s), "softmax once more"),
+        (lambda s: np.roll(s, 1, axis=1), lambda s: s, "shifted by 1: recorded class 0 is the artifact's class 1"),
+        (lambda s: s[:, TEXT_ORDER], lambda s: s, 'sorted as text in the artifact\'s order: "10" comes before "2"'),
+        (lambda s: softmax(s[:, [1, 0, *range(2, 12)]]), lambda s: s, "2 of 12 classes have other numbers.*softmax"),
+        (lambda s: s[::-1], lambda s: s, "rows belong to other images"),
+        (lambda s: s + np.arange(12) ** 2, lambda s: s, None),
+    ],
+)
+def test_forms_and_renamings_of_scores_are_recognised(ours, recorded, words):
+    import re
+
+    scores = np.random.default_rng(3).normal(size=(9, 12)) * 3
+    said = explain_scores(ours(scores), recorded(scores), 1e-4)
+    assert said is None if words is None else re.search(words, said), said

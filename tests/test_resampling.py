@@ -1,0 +1,171 @@
+"""Every convention of resampling, judged by the library whose convention it is; and the same inside a graph."""
+
+import os
+
+import cv2
+import jax.image
+import jax.numpy as jnp
+import numpy as np
+import onnx
+import onnxruntime
+import pytest
+import torch
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from zygal.artifact.write import put_before
+from zygal.inlet import Crop, Decode, Inlet, Pad, Resize, Tensor, Values
+from zygal.inlet.apply import finish
+from zygal.inlet.decode import decoded
+from zygal.inlet.edits import step_edits
+from zygal.inlet.in_graph import front_of
+from zygal.inlet.resampling import resize_array, windows
+
+os.environ.setdefault("KERAS_BACKEND", "jax")
+
+
+def by_torch(mode, eight_bit=False, **more):
+    def resize(pixels, size):
+        tensor = torch.from_numpy(pixels.transpose(2, 0, 1)[None].copy())
+        tensor = tensor.contiguous(memory_format=torch.channels_last) if eight_bit else tensor.float()
+        return torch.nn.functional.interpolate(tensor, size=size, mode=mode, **more)[0].numpy().transpose(1, 2, 0)
+
+    return resize
+
+
+def by_opencv(way, eight_bit=False):
+    def resize(pixels, size):
+        pixels = pixels if eight_bit else pixels.astype(np.float32)
+        return cv2.resize(pixels, size[::-1], interpolation=way).reshape(*size, 3)
+
+    return resize
+
+
+def by_jax(method, antialias):
+    def resize(pixels, size):
+        return np.asarray(jax.image.resize(jnp.asarray(pixels, jnp.float32), (*size, 3), method, antialias=antialias))
+
+    return resize
+
+
+def by_keras(interpolation, antialias):
+    def resize(pixels, size):
+        import keras
+
+        # The layer is compiled anew for each size; what it calls is not.
+        ways = {"interpolation": interpolation, "antialias": antialias}
+        return np.asarray(keras.ops.image.resize(pixels.astype(np.float32), size, data_format="channels_last", **ways))
+
+    return resize
+
+
+def by_pillow(way):
+    return lambda pixels, size: np.asarray(Image.fromarray(pixels).resize(size[::-1], way))
+
+
+PLAIN, FLOAT = {"antialias": False}, {"rounding": "none"}
+# The library's call, our statement of it, and how far they may be apart in grey levels: what float32 places cost.
+CONVENTIONS = {
+    "Pillow bilinear": (by_pillow(Image.BILINEAR), {"filter": "bilinear"}, 0),
+    "Pillow bicubic": (by_pillow(Image.BICUBIC), {"filter": "bicubic"}, 0),
+    "Pillow Lanczos": (by_pillow(Image.LANCZOS), {"filter": "lanczos"}, 0),
+    "Pillow Hamming": (by_pillow(Image.HAMMING), {"filter": "hamming"}, 0),
+    "Pillow box": (by_pillow(Image.BOX), {"filter": "box"}, 0),
+    "torch bilinear": (by_torch("bilinear"), {"filter": "bilinear"} | PLAIN | FLOAT, 0.02),
+    "torch bilinear, corners": (by_torch("bilinear", align_corners=True),
+                                {"filter": "bilinear", "grid": "corners"} | PLAIN | FLOAT, 0.02),
+    "torch bilinear, antialias": (by_torch("bilinear", antialias=True), {"filter": "bilinear"} | FLOAT, 0.02),
+    "torch bicubic": (by_torch("bicubic"), {"filter": "bicubic", "cubic": -0.75, "edges": "repeat"} | PLAIN | FLOAT, 0.03),
+    "torch bicubic, antialias": (by_torch("bicubic", antialias=True), {"filter": "bicubic"} | FLOAT, 0.03),
+    "torch nearest": (by_torch("nearest"), {"filter": "nearest", "grid": "asymmetric", "scale": "float32"}, 0),
+    "torch nearest-exact": (by_torch("nearest-exact"), {"filter": "nearest", "scale": "float32"}, 0),
+    "torch area": (by_torch("area"), {"filter": "adaptive"} | FLOAT, 0.001),
+    "torch 8-bit bilinear": (by_torch("bilinear", True), {"filter": "bilinear", "rounding": "passes-16bit"} | PLAIN, 0),
+    "torch 8-bit bilinear, antialias": (by_torch("bilinear", True, antialias=True),
+                                        {"filter": "bilinear", "rounding": "passes-16bit"}, 0),
+    "torch 8-bit bicubic, antialias": (by_torch("bicubic", True, antialias=True),
+                                       {"filter": "bicubic", "rounding": "passes-16bit"}, 0),
+    "jax bilinear": (by_jax("bilinear", False), {"filter": "bilinear"} | PLAIN | FLOAT, 0.02),
+    "jax bicubic, antialias": (by_jax("bicubic", True), {"filter": "bicubic"} | FLOAT, 0.03),
+    "jax bicubic": (by_jax("bicubic", False), {"filter": "bicubic"} | PLAIN | FLOAT, 0.03),
+    "jax Lanczos 5": (by_jax("lanczos5", True), {"filter": "lanczos5"} | FLOAT, 0.03),
+    "jax nearest": (by_jax("nearest", True), {"filter": "nearest"}, 0),
+    "Keras bilinear": (by_keras("bilinear", False), {"filter": "bilinear"} | PLAIN | FLOAT, 0.02),
+    "Keras Lanczos 3, antialias": (by_keras("lanczos3", True), {"filter": "lanczos"} | FLOAT, 0.03),
+    "OpenCV linear": (by_opencv(cv2.INTER_LINEAR), {"filter": "bilinear"} | PLAIN | FLOAT, 0.001),
+    "OpenCV cubic": (by_opencv(cv2.INTER_CUBIC), {"filter": "bicubic", "cubic": -0.75, "edges": "repeat"} | PLAIN | FLOAT, 0.001),
+    "OpenCV Lanczos 4": (by_opencv(cv2.INTER_LANCZOS4), {"filter": "lanczos4", "edges": "repeat"} | PLAIN | FLOAT, 0.03),
+    "OpenCV nearest": (by_opencv(cv2.INTER_NEAREST, True), {"filter": "nearest", "grid": "asymmetric", "scale": "float64"}, 0),
+    "OpenCV 8-bit linear": (by_opencv(cv2.INTER_LINEAR, True), {"filter": "bilinear", "rounding": "fixed"} | PLAIN, 0),
+}  # fmt: skip
+sides = st.integers(1, 80)
+
+
+@pytest.mark.parametrize("name", CONVENTIONS)
+@settings(max_examples=12, deadline=None)
+@given(st.tuples(sides, sides), st.tuples(sides, sides), st.integers(0, 9))
+def test_resizing_is_the_librarys(name, before, after, seed):
+    library, stated, allowed = CONVENTIONS[name]
+    pixels = np.random.default_rng(seed).integers(0, 256, (*before, 3), np.uint8)
+    found = resize_array(pixels, after, Resize(size=after, **stated))
+    left = np.abs(found.astype(np.float64) - library(pixels, after))
+    assert left.max() <= allowed, (left.max(), before, after)
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.tuples(st.integers(1, 20), st.integers(1, 20)),
+    st.tuples(st.integers(1, 4), st.integers(1, 4)),
+    st.integers(0, 9),
+)
+def test_opencvs_area_of_what_shrinks(after, by, seed):
+    before = tuple(side * times for side, times in zip(after, by))
+    pixels = np.random.default_rng(seed).integers(0, 256, (*before, 3), np.uint8)
+    wanted = cv2.resize(pixels, after[::-1], interpolation=cv2.INTER_AREA).reshape(*after, 3)
+    assert np.array_equal(resize_array(pixels, after, Resize(size=after, filter="area", rounding="fixed")), wanted)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.sampled_from(sorted({step for _, step in step_edits(Resize(size=(9, 9)))}, key=str)), sides, sides)
+def test_a_matrix_is_a_mean_of_what_is_there(step, inputs, outputs):
+    by = windows(inputs, outputs, step)
+    assert np.allclose(by.weights.sum(axis=1), 1) and by.first.min() >= 0
+    assert (by.first + by.weights.shape[1]).max() <= inputs
+    flat = resize_array(np.full((inputs, 3, 1), 77, np.uint8), (outputs, 3), step)
+    assert np.abs(flat.astype(float) - 77).max() < 1e-3
+
+
+GRAPH_INLETS = (
+    Inlet(Decode("rgb"), (Resize(24), Crop((20, 20))), Values(mean=(0.4, 0.5, 0.6), std=(0.2, 0.3, 0.25))),
+    Inlet(Decode("bgr", mirror="both"), (Resize(within=(20, 24), filter="bicubic"), Pad((20, 24), colour="#203040")), Values((-1.0, 1.0))),
+    Inlet(Decode("grey", grey_channels=3), (Crop(fraction=0.875), Resize(size=(16, 20), filter="lanczos", rounding="end")),
+          Values(per_image="standardise")),
+    Inlet(Decode("rgb", polarity="inverted"), (Pad(aspect=(1, 1)), Resize(size=(16, 16), filter="nearest")), Values((0.0, 255.0)),
+          Tensor("NHWC", "uint8")),
+    Inlet(Decode("grey", grey_rounding="none"), (Crop(aspect=(4, 3), centring="nearest"),
+          Resize(size=(20, 15), filter="bicubic", cubic=-0.75, antialias=False, edges="repeat", rounding="none")), Values(per_image="stretch")),
+    Inlet(Decode("rgb"), (Resize(30, filter="area", long_side="up", rounding="down"), Crop((20, 20), "start")), Values(), Tensor("NHWC")),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("number", range(len(GRAPH_INLETS)))
+@settings(max_examples=10, deadline=None)
+@given(st.tuples(st.integers(24, 90), st.integers(24, 90)), st.integers(0, 9))
+def test_the_inlet_inside_a_graph_is_the_inlet_to_a_grey_level(number, size, seed):
+    inlet = GRAPH_INLETS[number]
+    front = front_of(inlet, "image", "tensor")
+    kind = onnx.TensorProto.FLOAT if inlet.tensor.dtype == "float32" else onnx.TensorProto.UINT8
+    out = onnx.helper.make_tensor_value_info("out", kind, [None] * 4)
+    body = onnx.helper.make_graph([onnx.helper.make_node("Identity", ["tensor"], ["out"])], "g", [], [out])
+    model = onnx.helper.make_model(body, opset_imports=[onnx.helper.make_opsetid("", 17)], ir_version=8)
+    constants = {}
+    put_before(model, constants, front, 17)
+    model.graph.initializer.extend(onnx.numpy_helper.from_array(array, name) for name, array in constants.items())
+    onnx.checker.check_model(model, full_check=True)
+    pixels = np.random.default_rng(seed).integers(0, 256, (2, *size, 3), np.uint8)
+    found = onnxruntime.InferenceSession(model.SerializeToString()).run(None, {"image": pixels})[0]
+    for image, tensor in zip(pixels, found):
+        wanted = finish(decoded(Image.fromarray(image), inlet.decode, "drawn"), inlet, "drawn")
+        level = wanted.grey_level[:, None, None] if inlet.tensor.layout == "NCHW" else wanted.grey_level
+        assert (np.abs(tensor.astype(np.float64) - wanted.tensor) / np.abs(level)).max() <= 1.01
