@@ -11,6 +11,7 @@ from pathlib import Path
 from zygal.convert import convert
 from zygal.demo.workspace import write_workspace
 from zygal.engines.runtime import RuntimeEngine
+from zygal.errors import InletError
 from zygal.evidence.match import match
 from zygal.evidence.witness import read_witness
 from zygal.inlet import read_inlet
@@ -29,10 +30,14 @@ def main():
             verdict = "holds" if gate.holds else "breaks"
             print(f"{gate.comparison}  {gate.asks}: {gate.measured:.3g} (limit {gate.limit:g} {gate.unit}) {verdict}")
         for path in sorted((folder / "wrong").iterdir()):
-            wrong = match(engine, witness, read_inlet(path), folder / "reference")
+            try:
+                wrong = match(engine, witness, read_inlet(path), folder / "reference")
+            except InletError as fault:
+                print(f"{path.name}: refused: {fault}")
+                continue
             gate = next(gate for gate in wrong.gates if gate.comparison == "A")
             print(f"{path.name}: A {gate.measured:.3g} grey levels, {'holds' if gate.holds else 'breaks'}; "
-                  f"cause: {wrong.cause.finding if wrong.cause else 'not found'}")  # fmt: skip
+                  f"cause: {'; and '.join(wrong.cause.findings) if wrong.cause else 'not found'}")  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -31,6 +31,8 @@ _TOLD_BY = {
     "centring": "an image that leaves an odd margin",
     "fraction_rounding": "an image whose sides times the fraction are not whole",
     "per_image": "an image of another contrast",
+    "edges": "an image whose border is not cropped away",
+    "order": "an image that loses more than twice as much height as width",
 }
 
 
