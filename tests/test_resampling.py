@@ -90,7 +90,6 @@ CONVENTIONS = {
     "jax bicubic, antialias": (by_jax("bicubic", True), {"filter": "bicubic"} | FLOAT, 0.03),
     "jax bicubic": (by_jax("bicubic", False), {"filter": "bicubic"} | PLAIN | FLOAT, 0.03),
     "jax Lanczos 5": (by_jax("lanczos5", True), {"filter": "lanczos5"} | FLOAT, 0.03),
-    "jax nearest": (by_jax("nearest", True), {"filter": "nearest"}, 0),
     "Keras bilinear": (by_keras("bilinear", False), {"filter": "bilinear"} | PLAIN | FLOAT, 0.02),
     "Keras Lanczos 3, antialias": (by_keras("lanczos3", True), {"filter": "lanczos"} | FLOAT, 0.03),
     "OpenCV linear": (by_opencv(cv2.INTER_LINEAR), {"filter": "bilinear"} | PLAIN | FLOAT, 0.001),

@@ -114,8 +114,14 @@ def solve_pad_colour(trials: Trials, inlet: Inlet, images: list[int]) -> Inlet:
         outer.append(recorded[border])
     if not sum(map(len, outer)):
         return inlet
-    line = fit_line(*(np.concatenate(each) for each in zip(*inner)))
-    numbers = np.median((np.concatenate(outer) - line.offset) / line.slope, axis=0)
+    if inlet.values.per_image == "none":
+        inner, outer = [tuple(np.concatenate(each) for each in zip(*inner))], [np.concatenate(outer)]
+    colours = []
+    for seen, around in zip(inner, outer):
+        if len(seen[0]) and len(around):
+            line = fit_line(*seen)
+            colours.append((around - line.offset) / line.slope)
+    numbers = np.median(np.concatenate(colours), axis=0) if colours else np.zeros(trials.material.channels)
     return _with_pad_colour(inlet, _colour_text(numbers, inlet))
 
 
