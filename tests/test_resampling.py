@@ -19,7 +19,7 @@ from zygal.inlet import Crop, Decode, Inlet, Pad, Resize, Tensor, Values
 from zygal.inlet.apply import finish
 from zygal.inlet.decode import decoded
 from zygal.inlet.edits import step_edits
-from zygal.inlet.in_graph import front_of
+from zygal.inlet.front import front_of
 from zygal.inlet.resampling import resize_array, windows
 
 os.environ.setdefault("KERAS_BACKEND", "jax")

@@ -15,7 +15,7 @@ from zygal.graph import Graph, TensorType
 from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
-from zygal.inlet.in_graph import front_of
+from zygal.inlet.front import front_of
 from zygal.labels import check_label_count
 from zygal.layout import fed_as
 from zygal.sources import Source, read_source

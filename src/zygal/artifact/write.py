@@ -22,7 +22,7 @@ from zygal.files import whole_file
 from zygal.graph import Graph, Node, TensorType
 from zygal.graph.ops import Parameter, operator_named
 from zygal.graph.shapes import Batch
-from zygal.inlet.in_graph import LAYER, Front, FrontNode
+from zygal.inlet.front import LAYER, Front, FrontNode
 
 LOWEST_OPSET, FRONT_OPSET = 13, 13
 LARGEST_FILE_BYTES = 2**31 - 1

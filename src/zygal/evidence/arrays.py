@@ -1,16 +1,73 @@
-"""Arrays that a framework left behind, as .npy or CSV files, and the names of the images beside them."""
+"""A recording made of arrays: of those at hand, or of what a framework left behind as .npy or CSV files."""
 
 from __future__ import annotations
 
+import contextlib
 import csv
+from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 
-from zygal.errors import WitnessError
-from zygal.files import existing_file, read_text
+from zygal import __version__
+from zygal.errors import WitnessError, some_of
+from zygal.evidence.images import hash_image
+from zygal.evidence.witness import Preprocessing, Witness, check_finite
+from zygal.files import existing_file, read_text, sha256_of
 
 _LARGEST_TABLE_BYTES = 1_000_000_000
+
+
+def from_arrays(
+    scores: np.ndarray,
+    names: Sequence[str],
+    images: str | Path,
+    tensors: np.ndarray | None = None,
+    framework: str = "unknown",
+    framework_version: str = "",
+    source: str | Path | None = None,
+) -> Witness:
+    """See `Witness.from_arrays`."""
+    scores = np.asarray(scores)
+    if scores.ndim != 2 or scores.dtype.kind not in "fiu" or not scores.size:
+        raise WitnessError(f"scores must be numbers [images, classes], not {scores.dtype} {list(scores.shape)}.")
+    kept = tuple(hash_image(images, _below(images, name)) for name in names)
+    for what, array in (("scores", scores), ("tensors", tensors)):
+        if array is not None and len(array) != len(kept):
+            raise WitnessError(f"there are {len(kept)} names, but {what} of {len(array)} images; give one row a name.")
+    if len({each.name for each in kept}) != len(kept):
+        twice = [name for name, times in Counter(each.name for each in kept).items() if times > 1]
+        raise WitnessError(f"the names hold {some_of(twice)} twice; one row belongs to one image.")
+    check_finite(scores, [each.name for each in kept], "the scores given")
+    if tensors is not None:
+        tensors = np.asarray(tensors)
+        if tensors.dtype.kind not in "fiu":
+            raise WitnessError(f"tensors must be numbers [images, ...], not {tensors.dtype}.")
+        tensors = np.ascontiguousarray(tensors, np.uint8 if tensors.dtype == np.uint8 else np.float32)
+    return Witness(
+        images=kept,
+        tensors=tensors,
+        scores=np.ascontiguousarray(scores, np.float32),
+        framework=framework,
+        framework_version=framework_version,
+        source=Path(source).name if source else "unknown",
+        source_sha256=sha256_of(source) if source else "",
+        preprocessing=Preprocessing("arrays", "recorded elsewhere"),
+        zygal_version=__version__,
+    )
+
+
+def _below(folder: str | Path, name: str) -> str:
+    """A file's path below the folder, with forward slashes. Raises WitnessError if it is not there."""
+    path = Path(name)
+    with contextlib.suppress(ValueError):
+        path = path.resolve().relative_to(Path(folder).resolve()) if path.is_file() else path
+    if path.is_absolute() or ".." in path.parts or not (Path(folder) / path).is_file():
+        raise WitnessError(
+            f"{name} is not an image in {folder}; give names below that folder, in the order of the rows."
+        )
+    return path.as_posix()
 
 
 def read_array(path: str | Path) -> tuple[np.ndarray, list[str] | None]:

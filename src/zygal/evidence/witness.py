@@ -6,10 +6,8 @@ one number is handed out, and believes no size that the file claims.
 
 from __future__ import annotations
 
-import contextlib
 import json
 import zipfile
-from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
@@ -17,10 +15,10 @@ from typing import Any
 
 import numpy as np
 
-from zygal import __version__, kinds
+from zygal import kinds
 from zygal.errors import WitnessError, some_of
-from zygal.evidence.images import ImageFile, hash_image
-from zygal.files import open_zip, sha256_of, whole_file, zip_faults
+from zygal.evidence.images import ImageFile
+from zygal.files import open_zip, whole_file, zip_faults
 from zygal.layout import FROM_OTHER, image_layout, permuted
 
 FORMAT_VERSION = 1
@@ -96,6 +94,8 @@ class Witness:
         into it). tensors: [N, ...], what the framework was fed; float32 or uint8 kept, other numbers made float32. source:
         the model file, whose hash is kept. Raises WitnessError or FileError.
         """
+        from zygal.evidence.arrays import from_arrays
+
         return from_arrays(scores, names, images, tensors, framework, framework_version, source)
 
     def write(self, path: str | Path) -> None:
@@ -125,57 +125,6 @@ class Witness:
     def spread(self) -> float:
         """The largest recorded score minus the smallest: the unit of score differences."""
         return float(self.scores.max() - self.scores.min())
-
-
-def from_arrays(
-    scores: np.ndarray,
-    names: Sequence[str],
-    images: str | Path,
-    tensors: np.ndarray | None = None,
-    framework: str = "unknown",
-    framework_version: str = "",
-    source: str | Path | None = None,
-) -> Witness:
-    """See `Witness.from_arrays`."""
-    scores = np.asarray(scores)
-    if scores.ndim != 2 or scores.dtype.kind not in "fiu" or not scores.size:
-        raise WitnessError(f"scores must be numbers [images, classes], not {scores.dtype} {list(scores.shape)}.")
-    kept = tuple(hash_image(images, _below(images, name)) for name in names)
-    for what, array in (("scores", scores), ("tensors", tensors)):
-        if array is not None and len(array) != len(kept):
-            raise WitnessError(f"there are {len(kept)} names, but {what} of {len(array)} images; give one row a name.")
-    if len({each.name for each in kept}) != len(kept):
-        twice = [name for name, times in Counter(each.name for each in kept).items() if times > 1]
-        raise WitnessError(f"the names hold {some_of(twice)} twice; one row belongs to one image.")
-    check_finite(scores, [each.name for each in kept], "the scores given")
-    if tensors is not None:
-        tensors = np.asarray(tensors)
-        if tensors.dtype.kind not in "fiu":
-            raise WitnessError(f"tensors must be numbers [images, ...], not {tensors.dtype}.")
-        tensors = np.ascontiguousarray(tensors, np.uint8 if tensors.dtype == np.uint8 else np.float32)
-    return Witness(
-        images=kept,
-        tensors=tensors,
-        scores=np.ascontiguousarray(scores, np.float32),
-        framework=framework,
-        framework_version=framework_version,
-        source=Path(source).name if source else "unknown",
-        source_sha256=sha256_of(source) if source else "",
-        preprocessing=Preprocessing("arrays", "recorded elsewhere"),
-        zygal_version=__version__,
-    )
-
-
-def _below(folder: str | Path, name: str) -> str:
-    """A file's path below the folder, with forward slashes. Raises WitnessError if it is not there."""
-    path = Path(name)
-    with contextlib.suppress(ValueError):
-        path = path.resolve().relative_to(Path(folder).resolve()) if path.is_file() else path
-    if path.is_absolute() or ".." in path.parts or not (Path(folder) / path).is_file():
-        raise WitnessError(
-            f"{name} is not an image in {folder}; give names below that folder, in the order of the rows."
-        )
-    return path.as_posix()
 
 
 def write_witness(witness: Witness, path: str | Path) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import sys
 from collections.abc import Callable
 from dataclasses import fields
@@ -12,6 +11,7 @@ from typing import Any
 from zygal.errors import InletError
 from zygal.files import read_text
 from zygal.inlet import specification as spec
+from zygal.inlet.checks import CHECKS, integer, one_of
 from zygal.inlet.specification import Crop, Decode, Inlet, Pad, Resize, Step, Tensor, Values
 
 if sys.version_info >= (3, 11):
@@ -20,7 +20,6 @@ else:
     import tomli as tomllib
 
 FORMAT_VERSION = 1
-LARGEST_SIDE = 16384
 
 
 def read_inlet(path: str | Path) -> Inlet:
@@ -35,7 +34,7 @@ def parse_inlet(text: str, where: str) -> Inlet:
     except (tomllib.TOMLDecodeError, RecursionError) as fault:
         raise InletError(f"{where} is not valid TOML: {fault}.") from fault
     table = _Table(where, "", document)
-    version = table.take("zygal_inlet", _integer)
+    version = table.take("zygal_inlet", integer)
     if version != FORMAT_VERSION:
         found = "no line zygal_inlet = 1, so it is not an inlet" if version is None else f"zygal_inlet = {version}"
         raise InletError(f"{where} has {found}; this release reads version {FORMAT_VERSION}.")
@@ -128,7 +127,7 @@ class _Table:
 
 def _record(table: _Table, kind: type) -> Any:
     """A record of the table's keys, each checked, and all of them together."""
-    given = {name: table.take(name, check) for name, check in _CHECKS[kind].items()}
+    given = {name: table.take(name, check) for name, check in CHECKS[kind].items()}
     table.finish()
     given = {name: value for name, value in given.items() if value is not None}
     record = kind(**given)
@@ -140,7 +139,7 @@ def _record(table: _Table, kind: type) -> Any:
 
 def _step(table: _Table) -> Step:
     kinds = {"resize": Resize, "crop": Crop, "pad": Pad}
-    step = table.take("step", _one_of(tuple(kinds)))
+    step = table.take("step", one_of(tuple(kinds)))
     if step is None:
         raise table.error('the key step is missing; write step = "resize", step = "crop" or step = "pad"')
     return _record(table, kinds[step])
@@ -236,8 +235,8 @@ def _check_units(table: _Table, values: Values) -> None:
 
 
 def _tensor(table: _Table, values: Values) -> Tensor:
-    layout = table.take("layout", _one_of(spec.LAYOUTS), "NCHW")
-    dtype = table.take("dtype", _one_of(spec.DTYPES), "float32")
+    layout = table.take("layout", one_of(spec.LAYOUTS), "NCHW")
+    dtype = table.take("dtype", one_of(spec.DTYPES), "float32")
     table.finish()
     if dtype == "uint8" and (values.range != (0.0, 255.0) or values.mean or values.std):
         raise table.error("dtype uint8 contradicts [values]: 8-bit tensors need range = [0, 255] without mean and std")
@@ -268,112 +267,3 @@ def _least_after(least: tuple[int, int] | None, step: Step) -> tuple[int, int] |
     if isinstance(step, Resize) and step.within:
         return None
     return step.size or (spec.size_after(least, step) if least else None)
-
-
-def _one_of(allowed: tuple[str, ...]) -> Callable[[Any], str]:
-    def check(value: Any) -> str:
-        if value not in allowed:
-            raise ValueError(f"one of {', '.join(allowed)}, not {value!r}")
-        return value
-
-    return check
-
-
-def _one_number_of(allowed: tuple[float, ...]) -> Callable[[Any], float]:
-    def check(value: Any) -> float:
-        if type(value) not in (int, float) or value not in allowed:
-            raise ValueError(f"one of {', '.join(map(str, allowed))}, not {value!r}")
-        return value
-
-    return check
-
-
-def _boolean(value: Any) -> bool:
-    if type(value) is not bool:
-        raise ValueError(f"true or false, not {value!r}")
-    return value
-
-
-def _part(value: Any) -> float:
-    if type(value) not in (int, float) or not 0 < value <= 1:
-        raise ValueError(f"a part above 0 and up to 1, not {value!r}")
-    return float(value)
-
-
-def _integer(value: Any) -> int:
-    if type(value) is not int:
-        raise ValueError(f"a whole number, not {value!r}")
-    return value
-
-
-def _side(value: Any) -> int:
-    if type(value) is not int or not 1 <= value <= LARGEST_SIDE:
-        raise ValueError(f"a number of pixels from 1 to {LARGEST_SIDE}, not {value!r}")
-    return value
-
-
-def _size(value: Any) -> tuple[int, int]:
-    if not isinstance(value, list) or len(value) != 2:
-        raise ValueError(f"[height, width] in pixels, not {value!r}")
-    return _side(value[0]), _side(value[1])
-
-
-def _numbers(count: int | None = None) -> Callable[[Any], tuple[float, ...]]:
-    def check(value: Any) -> tuple[float, ...]:
-        right = isinstance(value, list) and (len(value) == count if count else bool(value))
-        if not right or not all(type(each) in (int, float) and abs(each) < 1e30 for each in value):
-            raise ValueError(f"a list of {count or 'one number a channel'}{' numbers' if count else ''}, not {value!r}")
-        return tuple(float(each) for each in value)
-
-    return check
-
-
-def _colour(value: Any) -> str:
-    if isinstance(value, str) and re.fullmatch("#[0-9a-fA-F]{6}", value):
-        return value.lower()
-    raise ValueError(f'a colour "#rrggbb", not {value!r}')
-
-
-def _transparency(value: Any) -> str:
-    try:
-        return value if value == "drop" else _colour(value)
-    except ValueError:
-        raise ValueError(f'"drop" or a colour "#rrggbb" to lay the image over, not {value!r}') from None
-
-
-_CHECKS: dict[type, dict[str, Callable[[Any], Any]]] = {
-    Decode: {
-        "colour": _one_of(spec.COLOURS),
-        "exif": _one_of(spec.EXIF),
-        "transparency": _transparency,
-        "grey_weights": _numbers(3),
-        "grey_rounding": _one_of(spec.GREY_ROUNDINGS),
-        "grey_channels": _one_number_of((1, 3)),
-        "sixteen_bit": _one_of(spec.SIXTEEN_BIT),
-        "polarity": _one_of(spec.POLARITIES),
-        "mirror": _one_of(spec.MIRRORS),
-    },
-    Resize: {
-        "short_side": _side,
-        "size": _size,
-        "within": _size,
-        "filter": _one_of(spec.FILTERS),
-        "long_side": _one_of(spec.LONG_SIDES),
-        "grid": _one_of(spec.GRIDS),
-        "antialias": _boolean,
-        "edges": _one_of(spec.EDGES),
-        "cubic": _one_number_of(spec.CUBICS),
-        "rounding": _one_of(spec.ROUNDINGS),
-        "scale": _one_of(spec.SCALES),
-        "order": _one_of(spec.ORDERS),
-    },
-    Crop: {
-        "size": _size,
-        "fraction": _part,
-        "aspect": _size,
-        "centring": _one_of(spec.CENTRINGS),
-        "fraction_rounding": _one_of(spec.FRACTION_ROUNDINGS),
-    },
-    Pad: {"size": _size, "aspect": _size, "colour": _colour, "centring": _one_of(spec.CENTRINGS)},
-    Values: {"range": _numbers(2), "mean": _numbers(), "std": _numbers(), "per_image": _one_of(spec.PER_IMAGE)},
-}

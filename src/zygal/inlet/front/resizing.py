@@ -1,0 +1,227 @@
+"""A resize inside a graph: its two matrices, filled from the sizes that the image turns out to have; see `resampling`."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, Writer
+from zygal.inlet.specification import Resize
+
+
+def resized(writer: Writer, picture: str, step: Resize) -> str:
+    """The picture [N, C, H, W] after a resize."""
+    before = writer.side(picture, 2), writer.side(picture, 3)
+    after = _size_after(writer, before, step)
+    if step.filter == "nearest":
+        for axis in (0, 1):
+            picture = writer.op("Gather", picture, _nearest(writer, before[axis], after[axis], step), axis=axis + 2)
+        return picture
+    rows, columns = (_matrix(writer, was, becomes, step) for was, becomes in zip(before, after))
+    columns = writer.op("Transpose", columns, perm=[1, 0])
+    between = "up" if step.rounding.startswith("passes") else None
+    if step.rounding == "passes" and step.order == "by-shrinkage":
+        return _either_first(writer, picture, rows, columns, before, after)
+    picture = writer.op("MatMul", picture, columns)
+    picture = writer.rounded(picture, between) if between else picture
+    picture = writer.op("MatMul", rows, picture)
+    final = {"passes": "up", "passes-16bit": "up", "end": "even", "fixed": "up", "down": "down", "none": None}[
+        step.rounding
+    ]
+    return writer.rounded(picture, final) if final else picture
+
+
+def _either_first(writer: Writer, picture: str, rows: str, columns: str, before, after) -> str:
+    """Two passes, rows first where that is the convention; only the one order is run."""
+    lost, lost_across = (writer.op("Sub", was, becomes) for was, becomes in zip(before, after))
+    twice = writer.op("Mul", lost_across, writer.whole(2))
+    shrinks = writer.op("And", writer.op("Greater", lost, writer.whole(0)), writer.op("Greater", lost, twice))
+
+    def rows_first() -> str:
+        across = writer.rounded(writer.op("MatMul", rows, picture), "up")
+        return writer.rounded(writer.op("MatMul", across, columns), "up")
+
+    def columns_first() -> str:
+        across = writer.rounded(writer.op("MatMul", picture, columns), "up")
+        return writer.rounded(writer.op("MatMul", rows, across), "up")
+
+    return writer.either(shrinks, rows_first, columns_first)
+
+
+def _size_after(writer: Writer, before: tuple[str, str], step: Resize) -> tuple[str, str]:
+    if step.size is not None:
+        return tuple(writer.whole(side) for side in step.size)
+    height, width = before
+    if step.short_side is not None:
+        short = writer.whole(step.short_side)
+        product = writer.op("Mul", short, writer.op("Max", height, width))
+        long = _divided(writer, product, writer.op("Min", height, width), step.long_side)
+        upright = writer.op("LessOrEqual", height, width)
+        return writer.op("Where", upright, short, long), writer.op("Where", upright, long, short)
+    tall, wide = (writer.whole(side) for side in step.within)
+    by_height = writer.op("LessOrEqual", writer.op("Mul", tall, width), writer.op("Mul", wide, height))
+    fits = []
+    for limit, product, by in ((tall, (wide, height), width), (wide, (tall, width), height)):
+        side = _divided(writer, writer.op("Mul", *product), by, step.long_side)
+        fits.append(writer.op("Min", limit, writer.op("Max", side, writer.whole(1))))
+    return writer.op("Where", by_height, tall, fits[0]), writer.op("Where", by_height, fits[1], wide)
+
+
+def _divided(writer: Writer, product: str, by: str, rounding: str) -> str:
+    if rounding == "nearest":
+        quotient = writer.op("Div", writer.to(product, DOUBLE), writer.to(by, DOUBLE))
+        return writer.to(writer.op("Round", quotient), INT64)
+    if rounding == "up":
+        product = writer.op("Add", product, writer.op("Sub", by, writer.whole(1)))
+    return writer.op("Div", product, by)
+
+
+def _centres(writer: Writer, inputs: str, outputs: str, grid: str) -> str:
+    """float64 [outputs]; see `resampling`."""
+    place = writer.count(outputs)
+    if grid == "corners":
+        last = [writer.to(writer.op("Sub", side, writer.whole(1)), DOUBLE) for side in (inputs, outputs)]
+        return writer.op("Mul", place, writer.op("Div", last[0], writer.op("Max", last[1], writer.exact(1.0))))
+    scale = writer.op("Div", writer.to(inputs, DOUBLE), writer.to(outputs, DOUBLE))
+    if grid == "asymmetric":
+        return writer.op("Mul", place, scale)
+    half = writer.exact(0.5)
+    return writer.op("Sub", writer.op("Mul", writer.op("Add", place, half), scale), half)
+
+
+def _nearest(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
+    if step.grid == "half-pixel" and step.scale == "exact":
+        # Pillow adds the scale up from place to place, and so do we.
+        scale = writer.op("Div", writer.to(inputs, DOUBLE), writer.to(outputs, DOUBLE))
+        first = writer.at(writer.op("Mul", scale, writer.exact(0.5)), 0)
+        others = writer.op("Expand", scale, writer.at(writer.op("Sub", outputs, writer.whole(1)), 0))
+        places = writer.op("CumSum", writer.op("Concat", first, others, axis=0), writer.whole(0))
+        found = writer.to(writer.op("Floor", places), INT64)
+    else:
+        centres = _centres(writer, inputs, outputs, step.grid)
+        shifted = writer.op("Add", centres, writer.exact(0.0 if step.grid == "asymmetric" else 0.5))
+        found = writer.to(writer.op("Floor", writer.op("Add", shifted, writer.exact(1e-9))), INT64)
+    return writer.op("Min", found, writer.op("Sub", inputs, writer.whole(1)))
+
+
+def _matrix(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
+    """The resize of one axis, float32 [outputs, inputs]."""
+    taps = writer.at(writer.count(inputs), 0)
+    scale = writer.op("Div", writer.to(inputs, DOUBLE), writer.to(outputs, DOUBLE))
+    one, none = writer.exact(1.0), writer.exact(0.0)
+    if step.filter in ("area", "adaptive"):
+        place = writer.at(writer.count(outputs), 1)
+        low, high = (writer.op("Mul", writer.op("Add", place, writer.exact(k)), scale) for k in (0.0, 1.0))
+        if step.filter == "adaptive":
+            # Whole numbers that a division leaves a little off count as whole.
+            low = writer.op("Floor", writer.op("Add", low, writer.exact(1e-9)))
+            high = writer.op("Ceil", writer.op("Sub", high, writer.exact(1e-9)))
+        covered = writer.op("Sub", writer.op("Min", writer.op("Add", taps, one), high), writer.op("Max", taps, low))
+        weights = writer.op("Max", covered, none)
+    else:
+        centres = writer.at(_centres(writer, inputs, outputs, step.grid), 1)
+        widened = writer.op("Max", scale, one) if step.antialias or step.filter == "box" else one
+        if step.filter == "box":
+            weights = _box(writer, taps, centres, outputs, scale, widened, step)
+        elif step.edges == "repeat":
+            weights = _with_repeated_edges(writer, centres, widened, inputs, step)
+        else:
+            weights = _kernel(
+                writer, writer.op("Div", writer.op("Abs", writer.op("Sub", taps, centres)), widened), step
+            )
+    sums = writer.op("ReduceSum", weights, writer.whole([1]), keepdims=1)
+    return writer.to(_in_bits(writer, writer.op("Div", weights, sums), step), FLOAT)
+
+
+def _box(writer: Writer, taps: str, centres: str, outputs: str, scale: str, widened: str, step: Resize) -> str:
+    """1 for the pixels whose centres lie within half a step of an output's, in the order of the sums of `resampling`."""
+    half = writer.exact(0.5)
+    middle = writer.op("Add", centres, half)
+    if step.grid == "half-pixel":
+        middle = writer.op("Mul", writer.op("Add", writer.at(writer.count(outputs), 1), half), scale)
+    reach = writer.op("Mul", widened, half)
+    first = writer.op(
+        "Floor", writer.op("Max", writer.op("Add", writer.op("Sub", middle, reach), half), writer.exact(0.0))
+    )
+    end = writer.op("Floor", writer.op("Add", writer.op("Add", middle, reach), half))
+    off = writer.op(
+        "Mul", writer.op("Add", writer.op("Sub", taps, middle), half), writer.op("Div", writer.exact(1.0), widened)
+    )
+    conditions = [
+        writer.op("LessOrEqual", off, half),
+        writer.op("Greater", off, writer.exact(-0.5)),
+        writer.op("GreaterOrEqual", taps, first),
+        writer.op("Less", taps, end),
+    ]
+    met = conditions[0]
+    for condition in conditions[1:]:
+        met = writer.op("And", met, condition)
+    return writer.to(met, DOUBLE)
+
+
+def _in_bits(writer: Writer, weights: str, step: Resize) -> str:
+    """Weights as multiples of a power of two, as `step` has them."""
+    if step.rounding == "passes-16bit":
+        largest = writer.op("ReduceMax", weights, keepdims=0)
+        bits = writer.op("Floor", writer.op("Div", writer.op("Log", writer.op("Div", writer.exact(2.0**15 - 1), largest)),
+                                            writer.exact(float(np.log(2.0)))))  # fmt: skip
+        unit = writer.op("Pow", writer.exact(2.0), writer.op("Min", bits, writer.exact(22.0)))
+    elif step.rounding == "fixed" and step.filter != "area":
+        unit = writer.exact(2048.0)
+    else:
+        return weights
+    return writer.op("Div", writer.op("Round", writer.op("Mul", weights, unit)), unit)
+
+
+_RADIUS = {"bilinear": 1, "hamming": 1, "bicubic": 2, "lanczos": 3, "lanczos4": 4, "lanczos5": 5}
+
+
+def _with_repeated_edges(writer: Writer, centres: str, widened: str, inputs: str, step: Resize) -> str:
+    """Weights beyond the picture given to its border pixels: the picture seen with a border of so many pixels."""
+    reach = writer.op("Ceil", writer.op("Mul", widened, writer.exact(float(_RADIUS[step.filter]))))
+    end = writer.op("Add", writer.to(inputs, DOUBLE), reach)
+    taps = writer.op("Range", writer.op("Neg", reach), end, writer.exact(1.0))
+    off = writer.op("Abs", writer.op("Sub", writer.at(taps, 0), centres))
+    weights = _kernel(writer, writer.op("Div", off, widened), step)
+    last = writer.to(writer.op("Sub", inputs, writer.whole(1)), DOUBLE)
+    clipped = writer.op("Min", writer.op("Max", taps, writer.exact(0.0)), last)
+    goes_to = writer.op(
+        "Equal", writer.to(writer.at(clipped, 1), INT64), writer.to(writer.at(writer.count(inputs), 0), INT64)
+    )
+    return writer.op("MatMul", weights, writer.to(goes_to, DOUBLE))
+
+
+def _kernel(writer: Writer, distance: str, step: Resize) -> str:
+    """A filter at distances of float64, in its own steps; see `resampling`."""
+    one, none = writer.exact(1.0), writer.exact(0.0)
+    if step.filter == "bilinear":
+        return writer.op("Max", writer.op("Sub", one, distance), none)
+    if step.filter == "bicubic":
+        a = step.cubic
+        near = _polynomial(writer, distance, (a + 2, -(a + 3), 0.0, 1.0))
+        far = _polynomial(writer, distance, (a, -5 * a, 8 * a, -4 * a))
+        far = writer.op("Where", writer.op("Less", distance, writer.exact(2.0)), far, none)
+        return writer.op("Where", writer.op("Less", distance, one), near, far)
+    radius = float(_RADIUS[step.filter])
+    if step.filter == "hamming":
+        turned = writer.op("Add", writer.op("Mul", distance, writer.exact(np.pi)), writer.exact(np.pi / 2))
+        window = writer.op("Add", writer.exact(0.54), writer.op("Mul", writer.exact(0.46), writer.op("Sin", turned)))
+    else:
+        window = _sinc(writer, writer.op("Div", distance, writer.exact(radius)))
+    value = writer.op("Mul", _sinc(writer, distance), window)
+    return writer.op("Where", writer.op("Less", distance, writer.exact(radius)), value, none)
+
+
+def _polynomial(writer: Writer, x: str, coefficients: Sequence[float]) -> str:
+    result = writer.exact(coefficients[0])
+    for coefficient in coefficients[1:]:
+        result = writer.op("Add", writer.op("Mul", result, x), writer.exact(coefficient))
+    return result
+
+
+def _sinc(writer: Writer, x: str) -> str:
+    turned = writer.op("Mul", x, writer.exact(np.pi))
+    small = writer.op("Less", turned, writer.exact(1e-9))
+    safe = writer.op("Where", small, writer.exact(1.0), turned)
+    return writer.op("Where", small, writer.exact(1.0), writer.op("Div", writer.op("Sin", safe), safe))

@@ -1,0 +1,164 @@
+"""The frame and values stages as graph operators, for images of any size: 8-bit RGB [N, H, W, 3] in, the tensor out.
+
+Resizes are the same two matrices, filled inside the graph from the image's own size. Sizes and places
+are worked out in whole numbers and float64, sums of pixels in float32.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.errors import InletError
+from zygal.inlet.frame import fill_colour
+from zygal.inlet.front.resizing import resized
+from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Front, FrontNode, Writer
+from zygal.inlet.specification import Crop, Inlet, Pad, Resize, Values
+
+
+def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
+    """The inlet after decoding, as operators. Raises InletError if every image keeps a size of its own.
+
+    Rotation, transparency and 16-bit pixels are matters of files: they are done when the image is.
+    """
+    size = inlet.fixed_size()
+    if size is None:
+        raise InletError(
+            "the inlet leaves the size to each image, so it cannot go into the artifact; end its frame with a crop."
+        )
+    writer = Writer(Front(input_name, output_name))
+    picture = writer.op("Transpose", writer.op("Cast", input_name, to=FLOAT), perm=[0, 3, 1, 2])
+    picture = _coloured(writer, picture, inlet)
+    for step in inlet.frame:
+        if isinstance(step, Resize):
+            picture = resized(writer, picture, step)
+        elif isinstance(step, Crop):
+            picture = _cropped(writer, picture, step)
+        else:
+            picture = _padded(writer, picture, step, inlet)
+    if inlet.decode.colour == "bgr":
+        picture = writer.op("Gather", picture, writer.whole([2, 1, 0]), axis=1)
+    elif inlet.decode.colour == "grey" and inlet.channels == 3:
+        picture = writer.op("Concat", picture, picture, picture, axis=1)
+    # An image that is smaller than a crop is found out here, with both sizes in the message.
+    picture = writer.op("Reshape", picture, writer.whole([-1, inlet.channels, *size]))
+    picture = (
+        _valued(writer, picture, inlet.values, inlet.channels, size) if inlet.tensor.dtype == "float32" else picture
+    )
+    if inlet.tensor.layout == "NHWC":
+        picture = writer.op("Transpose", picture, perm=[0, 2, 3, 1])
+    kind = FLOAT if inlet.tensor.dtype == "float32" else UINT8
+    if inlet.tensor.dtype == "uint8":
+        picture = writer.op("Clip", writer.op("Round", picture), writer.number(0.0), writer.number(255.0))
+    writer.front.nodes.append(FrontNode("Cast", (picture,), (output_name,), {"to": kind}))
+    return writer.front
+
+
+def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
+    decode = inlet.decode
+    if decode.colour == "grey":
+        weights, rounding = np.array(decode.grey_weights), decode.grey_rounding
+        if rounding.startswith("nearest"):
+            bits = 16 if rounding == "nearest" else 15
+            red, green = (round(weight * 2**bits) for weight in decode.grey_weights[:2])
+            weights = np.array([red, green, round(weights.sum() * 2**bits) - red - green]) / 2**bits
+        columns = writer.constant(weights.astype(np.float32).reshape(1, 3, 1, 1))
+        picture = writer.op("ReduceSum", writer.op("Mul", picture, columns), writer.whole([1]), keepdims=1)
+        if rounding != "none":
+            picture = writer.rounded(picture, "down" if rounding == "down" else "up")
+    if decode.polarity == "inverted":
+        picture = writer.op("Sub", writer.number(255.0), picture)
+    for axis, way in ((2, "vertical"), (3, "horizontal")):
+        if decode.mirror in (way, "both"):
+            ends = writer.whole([-1]), writer.whole([-(2**31)]), writer.whole([axis]), writer.whole([-1])
+            picture = writer.op("Slice", picture, *ends)
+    return picture
+
+
+def _cropped(writer: Writer, picture: str, step: Crop) -> str:
+    starts, ends = [], []
+    sides = writer.side(picture, 2), writer.side(picture, 3)
+    for axis, side in enumerate(sides):
+        length = _cropped_side(writer, sides, axis, step)
+        start = _margin(writer, writer.op("Sub", side, length), step.centring)
+        starts.append(writer.at(start, 0))
+        ends.append(writer.at(writer.op("Add", start, length), 0))
+    bounds = writer.op("Concat", *starts, axis=0), writer.op("Concat", *ends, axis=0)
+    return writer.op("Slice", picture, *bounds, writer.whole([2, 3]))
+
+
+def _cropped_side(writer: Writer, sides: tuple[str, str], axis: int, step: Crop) -> str:
+    side, one = sides[axis], writer.whole(1)
+    if step.size is not None:
+        return writer.whole(step.size[axis])
+    if step.aspect is not None:
+        mine, other = step.aspect[axis], step.aspect[1 - axis]
+        fits = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(mine)), writer.whole(other))
+        return writer.op("Max", one, writer.op("Min", side, fits))
+    exact = writer.to(side, DOUBLE)
+    part = writer.op("Mul", exact, writer.exact(step.fraction))
+    if step.fraction_rounding == "size":
+        return writer.op("Max", one, writer.to(part, INT64))
+    half = writer.op("Div", writer.op("Sub", exact, part), writer.exact(2.0))
+    twice = writer.op("Mul", writer.whole(2), writer.to(half, INT64))
+    return writer.op("Max", one, writer.op("Sub", side, twice))
+
+
+def _margin(writer: Writer, spare: str, centring: str) -> str:
+    if centring == "start":
+        return writer.op("Mul", spare, writer.whole(0))
+    if centring == "end":
+        return spare
+    if centring == "nearest":
+        return writer.to(writer.op("Round", writer.op("Div", writer.to(spare, DOUBLE), writer.exact(2.0))), INT64)
+    return writer.op("Div", writer.op("Add", spare, writer.whole(1 if centring == "up" else 0)), writer.whole(2))
+
+
+def _padded(writer: Writer, picture: str, step: Pad, inlet: Inlet) -> str:
+    sides = writer.side(picture, 2), writer.side(picture, 3)
+    before, after = [], []
+    for axis, side in enumerate(sides):
+        if step.size is not None:
+            wanted = writer.whole(step.size[axis])
+        else:
+            mine, other = step.aspect[axis], step.aspect[1 - axis]
+            grown = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(mine)), writer.whole(other))
+            wanted = writer.op("Max", side, grown)
+        spare = writer.op("Sub", wanted, side)
+        start = _margin(writer, spare, step.centring)
+        before.append(writer.at(start, 0))
+        after.append(writer.at(writer.op("Sub", spare, start), 0))
+    none = writer.whole([0, 0])
+    widths = writer.op("Concat", none, *before, none, *after, axis=0)
+    # The operator fills with one number: the colour is taken off and put back around it.
+    colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(1, -1, 1, 1))
+    return writer.op("Add", writer.op("Pad", writer.op("Sub", picture, colour), widths, writer.number(0.0)), colour)
+
+
+def _valued(writer: Writer, picture: str, values: Values, channels: int, size: tuple[int, int]) -> str:
+    low, high = values.range
+    if high - low != 255:
+        picture = writer.op("Mul", picture, writer.number(high - low)) if high - low != 1 else picture
+        picture = writer.op("Div", picture, writer.number(255.0))
+    if low:
+        picture = writer.op("Add", picture, writer.number(low))
+    if values.per_image == "none":
+        for operator, numbers in (("Sub", values.mean), ("Div", values.std)):
+            if numbers is not None:
+                constant = writer.constant(np.array(numbers, np.float32).reshape(1, -1, 1, 1))
+                picture = writer.op(operator, picture, constant)
+        return picture
+    if values.per_image == "stretch":
+        flat = writer.op("Reshape", picture, writer.whole([-1, 1, 1, channels * size[0] * size[1]]))
+        top, bottom = (writer.op("MaxPool", each, kernel_shape=[1, channels * size[0] * size[1]])
+                       for each in (flat, writer.op("Neg", flat)))  # fmt: skip
+        width = writer.op("Add", top, bottom)
+        safe = writer.op("Where", writer.op("Greater", width, writer.number(0.0)), width, writer.number(1.0))
+        return writer.op("Div", writer.op("Add", picture, bottom), safe)
+    axes = writer.whole([1, 2, 3] if values.per_image == "standardise" else [2, 3])
+    count = size[0] * size[1] * (channels if values.per_image == "standardise" else 1)
+    each = writer.number(float(count))
+    mean = writer.op("Div", writer.op("ReduceSum", picture, axes, keepdims=1), each)
+    centred = writer.op("Sub", picture, mean)
+    variance = writer.op("Div", writer.op("ReduceSum", writer.op("Mul", centred, centred), axes, keepdims=1), each)
+    deviation = writer.op("Max", writer.op("Sqrt", variance), writer.number(count**-0.5))
+    return writer.op("Div", centred, deviation)
