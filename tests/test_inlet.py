@@ -2,7 +2,9 @@
 
 import importlib.util
 import zlib
+from dataclasses import replace
 
+import cv2
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -10,7 +12,20 @@ from hypothesis import strategies as st
 from PIL import Image, ImageOps
 
 from zygal.errors import ImageError, InletError
-from zygal.inlet import Crop, Decode, Inlet, Resize, Tensor, Values, apply_inlet, format_inlet, parse_inlet, read_inlet
+from zygal.inlet import (
+    Crop,
+    Decode,
+    Inlet,
+    Pad,
+    Resize,
+    Tensor,
+    Values,
+    apply_inlet,
+    apply_to_all,
+    format_inlet,
+    parse_inlet,
+    read_inlet,
+)
 from zygal.inlet import specification as spec
 
 PILLOWS = ("nearest", "box", "bilinear", "hamming", "bicubic", "lanczos")
@@ -192,3 +207,103 @@ def test_exif_that_is_upright_changes_nothing(tmp_path):
     applied, ignored = (apply_inlet(tmp_path / "plain.png", Inlet(Decode(exif=exif))).pixels for exif in spec.EXIF)
     assert np.array_equal(applied, ignored)
     assert np.array_equal(applied[..., 0], np.asarray(ImageOps.exif_transpose(picture)))
+
+
+def pixels_of(tmp_path, array, inlet, name="drawn.png"):
+    Image.fromarray(array).save(tmp_path / name)
+    return apply_inlet(tmp_path / name, inlet).pixels
+
+
+def test_grey_is_the_librarys_for_every_kind_of_colour(tmp_path):
+    colours = np.random.default_rng(0).integers(0, 256, (400, 500, 3), np.uint8)
+    fifteen = pixels_of(tmp_path, colours, Inlet(Decode("grey", grey_rounding="nearest-15bit")))
+    assert np.array_equal(fifteen[..., 0], cv2.cvtColor(colours, cv2.COLOR_RGB2GRAY))
+    nearest = pixels_of(tmp_path, colours, Inlet(Decode("grey", grey_channels=3)))
+    assert np.array_equal(nearest[..., 2], np.asarray(Image.fromarray(colours).convert("L")))
+    exact = colours.astype(np.float64) @ (0.299, 0.587, 0.114)
+    unrounded = pixels_of(tmp_path, colours, Inlet(Decode("grey", grey_rounding="none")))
+    assert unrounded.dtype == np.float32 and np.abs(unrounded[..., 0] - exact).max() < 1e-4
+    mean = pixels_of(tmp_path, colours, Inlet(Decode("grey", grey_weights=(1 / 3, 1 / 3, 1 / 3), grey_rounding="down")))
+    assert np.array_equal(mean[..., 0], colours.astype(int).sum(axis=2) // 3)
+
+
+def test_sixteen_bits_become_eight_as_the_inlet_says(tmp_path):
+    levels = np.random.default_rng(1).integers(0, 65536, (30, 40), np.uint16)
+    ways = {
+        "high-byte": levels >> 8,
+        "clip": np.minimum(levels, 255),
+        "scale": np.rint(levels.astype(np.float64) * 255 / 65535),
+    }
+    for way, wanted in ways.items():
+        found = pixels_of(tmp_path, levels, Inlet(Decode("grey", sixteen_bit=way)))
+        assert np.array_equal(found[..., 0], wanted), way
+    opencv = cv2.imread(str(tmp_path / "drawn.png"), cv2.IMREAD_COLOR)
+    assert np.array_equal(pixels_of(tmp_path, levels, Inlet(Decode("bgr", sixteen_bit="high-byte"))), opencv)
+
+
+@pytest.mark.parametrize("mirror, ways", [("horizontal", (1, -1)), ("vertical", (-1, 1)), ("both", (-1, -1))])
+def test_polarity_and_mirror_come_before_the_frame(mirror, ways, tmp_path):
+    array = np.random.default_rng(2).integers(0, 256, (31, 44, 3), np.uint8)
+    inlet = Inlet(Decode("rgb", polarity="inverted", mirror=mirror), (Crop((20, 21), "start"),))
+    wanted = 255 - array[:: ways[0], :: ways[1]][:20, :21]
+    assert np.array_equal(pixels_of(tmp_path, array, inlet), wanted)
+    floating = replace(inlet, decode=Decode("grey", grey_rounding="none", polarity="inverted", mirror=mirror))
+    grey = (255 - array.astype(np.float64) @ (0.299, 0.587, 0.114))[:: ways[0], :: ways[1]][:20, :21]
+    assert np.abs(pixels_of(tmp_path, array, floating)[..., 0] - grey).max() < 1e-3
+
+
+@settings(max_examples=60, deadline=None)
+@given(sides, sides, st.sampled_from(spec.CENTRINGS), st.sampled_from([0.5, 0.8, 0.875, 0.95]))
+def test_crops_and_pads_are_where_arithmetic_puts_them(tmp_path_factory, height, width, centring, fraction):
+    array = np.random.default_rng(3).integers(1, 256, (height, width, 3), np.uint8)
+    folder = tmp_path_factory.getbasetemp()
+    halves = {"down": lambda n: n // 2, "up": lambda n: (n + 1) // 2, "nearest": lambda n: int(round(n / 2)),
+              "start": lambda n: 0, "end": lambda n: n}  # fmt: skip
+    padded = pixels_of(folder, array, Inlet(frame=(Pad((90, 91), colour="#102030", centring=centring),)))
+    top, left = halves[centring](90 - height), halves[centring](91 - width)
+    assert np.array_equal(padded[top : top + height, left : left + width], array)
+    outside = np.ones((90, 91), bool)
+    outside[top : top + height, left : left + width] = False
+    assert (padded[outside] == (0x10, 0x20, 0x30)).all()
+    sizes = [max(1, int(side * fraction)) for side in (height, width)]
+    part = pixels_of(folder, array, Inlet(frame=(Crop(fraction=fraction, centring=centring),)))
+    top, left = (halves[centring](side - size) for side, size in zip((height, width), sizes))
+    assert np.array_equal(part, array[top : top + sizes[0], left : left + sizes[1]])
+    cut = [int((side - side * fraction) / 2) for side in (height, width)]
+    evenly = pixels_of(folder, array, Inlet(frame=(Crop(fraction=fraction, fraction_rounding="margin"),)))
+    assert np.array_equal(evenly, array[cut[0] : height - cut[0], cut[1] : width - cut[1]])
+    square = pixels_of(folder, array, Inlet(frame=(Crop(aspect=(2, 3)),)))
+    assert square.shape[:2] == (max(1, min(height, width * 2 // 3)), max(1, min(width, height * 3 // 2)))
+
+
+@pytest.mark.parametrize("range_", [(0.0, 1.0), (-1.0, 1.0), (0.0, 255.0)])
+def test_values_taken_from_each_image(range_, tmp_path):
+    array = np.random.default_rng(4).integers(0, 200, (12, 14, 3), np.uint8)
+    Image.fromarray(array).save(tmp_path / "drawn.png")
+    numbers = array.astype(np.float64) / 255 * (range_[1] - range_[0]) + range_[0]
+    deviation, by_channel = numbers.std(), numbers.std((0, 1))
+    wanted = {
+        "standardise": ((numbers - numbers.mean()) / max(deviation, numbers.size**-0.5), deviation),
+        "standardise-channels": ((numbers - numbers.mean((0, 1))) / np.maximum(by_channel, 168**-0.5), by_channel),
+        "stretch": ((numbers - numbers.min()) / np.ptp(numbers), np.ptp(numbers)),
+    }
+    for way, (each, divisor) in wanted.items():
+        found = apply_inlet(tmp_path / "drawn.png", Inlet(values=Values(range_, per_image=way)))
+        assert np.abs(found.tensor - each.transpose(2, 0, 1)).max() < 1e-5 * max(1, np.abs(each).max()), way
+        assert found.grey_level == pytest.approx(np.ones(3) * (range_[1] - range_[0]) / 255 / divisor, rel=1e-5)
+    flat = np.full((5, 5, 3), 9, np.uint8)
+    Image.fromarray(flat).save(tmp_path / "flat.png")
+    for way in wanted:
+        assert (apply_inlet(tmp_path / "flat.png", Inlet(values=Values(range_, per_image=way))).tensor == 0).all()
+
+
+def test_many_files_come_in_their_order_and_faults_in_their_place(shipped, tmp_path):
+    inlet = read_inlet(shipped / "channel_marks.inlet.toml")
+    paths = sorted((shipped / "reference").iterdir())
+    (tmp_path / "broken.jpg").write_bytes(paths[0].read_bytes()[:900])
+    mixed = [*paths[:7], tmp_path / "broken.jpg", *paths[7:]]
+    for threads in (1, 3):
+        made = list(apply_to_all(mixed, inlet, threads))
+        assert isinstance(made[7], ImageError) and "broken.jpg" in str(made[7])
+        for path, each in zip(paths, made[:7] + made[8:]):
+            assert np.array_equal(each.tensor, apply_inlet(path, inlet).tensor)
