@@ -56,6 +56,7 @@ def run(options) -> int:
         out.print(
             f"  survey it, write its inlet after {Path(options.folder) / 'channel_marks.inlet.toml'}, convert it,"
         )
-        out.print("  record a witness where PyTorch or Keras is installed, and match.")
+        out.print("  record a witness where PyTorch or Keras is installed, and match;")
+        out.print("  or record first and have the inlet recovered from the witness.")
     write_json(options.json, {"folder": options.folder, "steps": results, "as_expected": not wrong})
     return 1 if wrong else 0

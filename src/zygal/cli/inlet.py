@@ -102,7 +102,12 @@ def _show(options, found) -> None:
     )  # fmt: skip
     if found.runner_up:
         field, value, left = found.runner_up
-        rows.append(("runner-up", f"{field} = {value_in_words(value)} would leave {short_number(left)} grey levels"))
+        rows.append(
+            (
+                "runner-up",
+                f"{field} = {value_in_words(value)} would leave {short_number(left)} grey level{'s' * (left != 1)}",
+            )
+        )
     rows.append(("tried", f"{found.tried} inlets in full"))
     show_facts(out, f"{options.witness} -> {options.output}", rows)
     if found.undecided:
@@ -196,7 +201,7 @@ def run_draw(options) -> int:
     from zygal.artifact import read_artifact
     from zygal.errors import InletError
     from zygal.figures.strip import draw_strip
-    from zygal.files import check_writable
+    from zygal.files import check_writable, existing_file
     from zygal.inlet import read_inlet
     from zygal.inlet.stages import stages_of
     from zygal.kinds import ARTIFACT, kind_of
@@ -208,7 +213,7 @@ def run_draw(options) -> int:
     )
     if inlet is None:
         raise InletError(f"{options.inlet} carries no inlet; name the TOML file.")
-    stages = stages_of(options.image, inlet)
+    stages = stages_of(existing_file(options.image), inlet)
     draw_strip(stages, f"{options.image} through {options.inlet}", options.output)
     rows = [
         (stage.name, f"{stage.does}: {stage.picture.shape[1]} wide, {stage.picture.shape[0]} high, {stage.low:.4g} to {stage.high:.4g}")
