@@ -203,12 +203,14 @@ def _whole_pass(pixels: np.ndarray, by: Windows, bits: int | None) -> np.ndarray
         bits = min(bits, 22)
     whole = np.trunc(by.weights * 2.0**bits + np.copysign(0.5, by.weights))
     flat = np.ascontiguousarray(pixels).reshape(len(pixels), -1)
-    out = np.empty((len(by.first), flat.shape[1]), np.uint8)
+    sums = np.empty((len(by.first), flat.shape[1]))
     taps = whole.shape[1]
     for row, first in enumerate(by.first):
-        sums = whole[row] @ flat[first : first + taps].astype(np.float64)
-        out[row] = np.clip(np.floor((sums + 2.0 ** (bits - 1)) / 2.0**bits), 0, 255)
-    return out.reshape(len(by.first), *pixels.shape[1:])
+        np.matmul(whole[row], flat[first : first + taps].astype(np.float64), out=sums[row])
+    sums += 2.0 ** (bits - 1)
+    sums /= 2.0**bits
+    levels = np.floor(sums, out=sums).clip(0, 255, out=sums).astype(np.uint8)
+    return levels.reshape(len(by.first), *pixels.shape[1:])
 
 
 def _fixed_point(pixels: np.ndarray, size: tuple[int, int], step: Resize) -> np.ndarray:

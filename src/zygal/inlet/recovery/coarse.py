@@ -17,11 +17,12 @@ from zygal.inlet.decode import Picture, turn
 from zygal.inlet.frame import as_image
 from zygal.inlet.recovery.fit import unexplained
 from zygal.inlet.specification import MIRRORS
+from zygal.processor import side_by_side
 
 Box = tuple[float, float, float, float]
 _LARGEST_MARGIN = 2.0
 _SAMPLES = 48
-_TRIED_AT_FIRST = 100
+_TRIED_AT_FIRST = 50
 _DOUBTFUL = 0.3
 
 
@@ -199,11 +200,13 @@ def _scan(cutter: Cutter, family: str, choices: list[float], mirror: str) -> lis
     """The places of a family, the best first. Of many parameters every few are tried, then all around the best of them."""
     tried: dict[int, Place] = {}
 
+    def look(number: int) -> Place:
+        left = min(cutter.explain(family, choices[number], mirror, smooth) for smooth in (True, False))
+        return Place(family, choices[number], left, mirror)
+
     def attempt(numbers) -> None:
-        for number in numbers:
-            if 0 <= number < len(choices) and number not in tried:
-                left = min(cutter.explain(family, choices[number], mirror, smooth) for smooth in (True, False))
-                tried[number] = Place(family, choices[number], left, mirror)
+        new = [number for number in numbers if 0 <= number < len(choices) and number not in tried]
+        tried.update(zip(new, side_by_side(look, new)))
 
     step = max(1, len(choices) // _TRIED_AT_FIRST)
     attempt(range(0, len(choices), step))

@@ -14,7 +14,7 @@ from zygal.inlet.recovery.fit import unexplained
 from zygal.inlet.resampling import Windows, across_columns, across_rows, windows
 from zygal.inlet.specification import GRIDS, Crop, Pad, Resize, Step, margin, size_after
 
-_SAMPLES = 40
+_SAMPLES = 32
 _SMALL = 12_000_000
 
 WAYS: tuple[Resize, ...] = (

@@ -19,6 +19,8 @@ from zygal.inlet.specification import Inlet
 EXPLAINED = 0.5
 """The largest difference in grey levels up to which an inlet explains a recording."""
 
+_FEW = 3
+
 _TOLD_BY = {
     "exif": "a photograph with an EXIF rotation",
     "transparency": "an image with transparent parts",
@@ -109,8 +111,20 @@ def _alternatives(found: Found) -> tuple[tuple[str, object, float] | None, tuple
     best = found.outcome
     equal: dict[str, list[object]] = {}
     worse = []
-    for name, edited in single_edits(best.inlet):
-        if name == "decode.polarity" and best.inlet.values.per_image == "none":
+    solved = best.inlet.values.per_image == "none"
+    edits = [each for each in single_edits(best.inlet) if not (solved and each[0] == "decode.polarity")]
+    # What a few images speak against need not be run on all.
+    few = found.images[:: max(1, len(found.images) // _FEW)]
+    first = found.trials.attempt(best.inlet, few)
+    outcomes = found.trials.all([edited for _, edited in edits], few)
+    alike = {edited for (_, edited), outcome in zip(edits, outcomes) if outcome.order <= first.order}
+    contradicted = [(outcome.order, *each) for each, outcome in zip(edits, outcomes) if each[1] not in alike]
+    nearest = [
+        edited for order, _, edited in sorted(contradicted, key=lambda each: each[0])[:_FEW] if order[0] < HOPELESS
+    ]
+    found.trials.all([*alike, *nearest], found.images)
+    for name, edited in edits:
+        if edited not in alike and edited not in nearest:
             continue
         outcome = found.trials.attempt(edited, found.images)
         if outcome.order <= best.order:

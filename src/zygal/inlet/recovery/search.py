@@ -23,6 +23,7 @@ from zygal.inlet.recovery.frames import FIRST_WAYS, WAYS, Prober, frames_of, wit
 from zygal.inlet.recovery.material import Material, gather, telling
 from zygal.inlet.recovery.trial import Outcome, Trials, solve_ground, solve_pad_colour
 from zygal.inlet.specification import Decode, Inlet, Pad, Resize, Step, Values
+from zygal.processor import side_by_side
 
 Progress = Callable[[str, float], None]
 EXACT = 0.02
@@ -115,7 +116,9 @@ def _best_frames(prober: Prober, frames, ways, count: int) -> list[tuple[tuple[S
     if len(frames) > 4 * count:
         # What two images of extreme proportions speak against need not be tried on the others.
         frames = _thinned([(left(*each, 2), *each) for each in frames], 4 * count)
-    return _thinned([(left(*each), *each) for each in frames], count)
+    return _thinned(
+        [(score, *each) for score, each in zip(side_by_side(lambda each: left(*each), frames), frames)], count
+    )
 
 
 def _thinned(scored: list[tuple[float, tuple[Step, ...], str]], count: int) -> list[tuple[tuple[Step, ...], str]]:
@@ -171,9 +174,7 @@ def _descend(trials: Trials, outcome: Outcome, sample: list[int], pairs: bool = 
     """Single edits, then colours, then perhaps pairs of edits of the resize, as long as something improves."""
 
     def best_of(edits) -> Outcome:
-        return min(
-            (trials.attempt(each, sample) for each in dict.fromkeys(edits)), key=lambda e: e.order, default=outcome
-        )
+        return min(trials.all(edits, sample), key=lambda each: each.order, default=outcome)
 
     while outcome.largest >= EXACT:
         best = best_of(_exact_edits(outcome.inlet))
@@ -227,7 +228,7 @@ def _other_kinds(trials: Trials, best: Outcome, sample: list[int]) -> Outcome:
 
     def choose(images: list[int], candidates: list[Inlet]) -> Inlet:
         together = [*sample, *(index for index in images[:4] if index not in sample)]
-        return min((trials.attempt(each, together) for each in candidates), key=lambda each: each.order).inlet
+        return min(trials.all(candidates, together), key=lambda each: each.order).inlet
 
     if material.deep:
         inlet = choose(material.deep, [_decoding(inlet, sixteen_bit=way) for way in spec.SIXTEEN_BIT[1:]])

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from itertools import product
 
 import numpy as np
@@ -12,10 +14,13 @@ from zygal.inlet.apply import in_order
 from zygal.inlet.frame import as_array, run_step
 from zygal.inlet.recovery.fit import Line, fit_line, values_of
 from zygal.inlet.recovery.material import Material
-from zygal.inlet.specification import Inlet, Pad, Tensor, Values
+from zygal.inlet.specification import Decode, Inlet, Pad, Step, Tensor, Values
 from zygal.inlet.values import to_tensor
+from zygal.processor import side_by_side
 
 HOPELESS = 1e9
+_KEPT_VALUES = 60_000_000
+"""Frames' results are kept as long as they hold fewer numbers in all."""
 
 
 @dataclass(frozen=True)
@@ -39,6 +44,7 @@ class Trials:
         self.material = material
         self.count = 0
         self._known: dict[tuple, Outcome] = {}
+        self._framed = lru_cache(maxsize=max(16, _KEPT_VALUES // material.recorded[0].size))(self._frame)
 
     def attempt(self, inlet: Inlet, images: list[int]) -> Outcome:
         """The inlet with its values solved from these images (its own values count only as to what is done per image)."""
@@ -62,10 +68,19 @@ class Trials:
 
     def pixels(self, index: int, inlet: Inlet) -> np.ndarray:
         """[H, W, C] after the frame stage. Raises ImageError."""
-        picture = self.material.picture(index, inlet.decode)
-        for step in inlet.frame:
-            picture = run_step(picture, step, inlet.decode, self.material.paths[index])
-        return in_order(as_array(picture), inlet)
+        # The order of the channels is all that tells bgr from rgb, and it comes last.
+        decode = replace(inlet.decode, colour="rgb") if inlet.decode.colour == "bgr" else inlet.decode
+        return in_order(self._framed(index, decode, inlet.frame), inlet)
+
+    def _frame(self, index: int, decode: Decode, frame: tuple[Step, ...]) -> np.ndarray:
+        picture = self.material.picture(index, decode)
+        for step in frame:
+            picture = run_step(picture, step, decode, self.material.paths[index])
+        return as_array(picture)
+
+    def all(self, inlets: Iterable[Inlet], images: list[int]) -> list[Outcome]:
+        """Every inlet tried, as many side by side as there are cores."""
+        return side_by_side(lambda inlet: self.attempt(inlet, images), dict.fromkeys(inlets))
 
     def solved(self, inlet: Inlet, pixels: list[np.ndarray], recorded: list[np.ndarray]) -> Outcome:
         values = inlet.values
