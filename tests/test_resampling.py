@@ -159,7 +159,7 @@ def test_the_inlet_inside_a_graph_is_the_inlet_to_a_grey_level(number, size, see
     body = onnx.helper.make_graph([onnx.helper.make_node("Identity", ["tensor"], ["out"])], "g", [], [out])
     model = onnx.helper.make_model(body, opset_imports=[onnx.helper.make_opsetid("", 17)], ir_version=8)
     constants = {}
-    put_before(model, constants, front, 17)
+    put_before(model, constants, front)
     model.graph.initializer.extend(onnx.numpy_helper.from_array(array, name) for name, array in constants.items())
     onnx.checker.check_model(model, full_check=True)
     pixels = np.random.default_rng(seed).integers(0, 256, (2, *size, 3), np.uint8)

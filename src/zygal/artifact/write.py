@@ -24,7 +24,7 @@ from zygal.graph.ops import Parameter, operator_named
 from zygal.graph.shapes import Batch
 from zygal.inlet.front import LAYER, Front, FrontNode
 
-LOWEST_OPSET, FRONT_OPSET = 13, 13
+LOWEST_OPSET = 13
 LARGEST_FILE_BYTES = 2**31 - 1
 SPARE_BYTES = 16_000_000
 """Kept free in a file of the largest size for everything that is not a weight."""
@@ -47,7 +47,7 @@ def write_artifact(
     check_opset(graph, opset)
     model, constants = build_model(graph, metadata, opset)
     if front is not None:
-        put_before(model, constants, front, opset)
+        put_before(model, constants, front)
     _check(model, constants)
     if sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
         _write_beside(Path(path), model, constants)
@@ -103,14 +103,10 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
     return model, constants
 
 
-def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: Front, opset: int) -> None:
+def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: Front) -> None:
     """Puts the operators of an inlet before the model: its input becomes 8-bit RGB [N, H, W, 3]."""
-    if opset < FRONT_OPSET:
-        raise ArtifactError(
-            f"opset {opset} cannot express the inlet inside the artifact; the lowest that can is {FRONT_OPSET}."
-        )
     body = model.graph
-    named = [_front_node(node, place, opset) for place, node in enumerate(front.nodes)]
+    named = [_front_node(node, place) for place, node in enumerate(front.nodes)]
     nodes = [*named, *body.node]
     del body.node[:]
     body.node.extend(nodes)
@@ -119,12 +115,12 @@ def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: 
     body.input.append(helper.make_tensor_value_info(front.input, TensorProto.UINT8, ["N", "H", "W", 3]))
 
 
-def _front_node(node: FrontNode, place: int, opset: int) -> onnx.NodeProto:
+def _front_node(node: FrontNode, place: int) -> onnx.NodeProto:
     attributes, inputs = dict(node.attributes), list(node.inputs)
     for name in ("then_branch", "else_branch"):
         if name in attributes:
             inner, result = attributes[name]
-            nodes = [_front_node(each, number, opset) for number, each in enumerate(inner)]
+            nodes = [_front_node(each, number) for number, each in enumerate(inner)]
             output = helper.make_tensor_value_info(result, TensorProto.FLOAT, [None] * 4)
             attributes[name] = helper.make_graph(nodes, f"{LAYER}.{name}", [], [output])
     return helper.make_node(node.operator, inputs, list(node.outputs), f"{LAYER}/{node.operator}.{place}", **attributes)

@@ -16,7 +16,7 @@ import numpy as np
 from zygal.errors import ImageError, InletError
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, Tensor, Values
-from zygal.inlet.edits import single_edits
+from zygal.inlet.edits import single_edits, with_step
 from zygal.inlet.recovery.material import Material, gather
 from zygal.inlet.recovery.search import search
 from zygal.inlet.recovery.trial import HOPELESS, Trials
@@ -94,8 +94,8 @@ def find_cause(
     progress("trying single changes", 0.0)
     corrected = _single(residuals, inlet, images[:SAMPLE], limit)
     if corrected is None or residuals.of(corrected, images, limit) > limit:
-        recovered = search(paths, witness.tensors[by_badness], progress).outcome.inlet
-        corrected = _nearest(residuals, recovered, inlet, images[:SAMPLE], limit)
+        recovered = search(material, progress).outcome.inlet
+        corrected = _nearest(residuals, recovered, inlet, images[:SAMPLE])
     after = residuals.of(corrected, images)
     if after > limit:
         return None
@@ -121,7 +121,7 @@ def _single(residuals: _Residuals, inlet: Inlet, images: list[int], limit: float
     return best
 
 
-def _nearest(residuals: _Residuals, found: Inlet, given: Inlet, images: list[int], limit: float) -> Inlet:
+def _nearest(residuals: _Residuals, found: Inlet, given: Inlet, images: list[int]) -> Inlet:
     """The recovered inlet with every field as given where that makes no difference to these images."""
     allowed = max(residuals.of(found, images) + ALIKE, ALIKE)
     if _same_values(found.values, given.values, found.channels):
@@ -161,7 +161,7 @@ def _reverted(found: Inlet, given: Inlet, name: str) -> Inlet | None:
             if field in sizes
             else replace(found.frame[place], **{field: getattr(given.frame[place], field)})
         )
-        return replace(found, frame=(*found.frame[:place], step, *found.frame[place + 1 :]))
+        return with_step(found, place, step)
     if stage == "values":
         return replace(found, values=given.values)
     record = replace(getattr(found, stage), **{field: getattr(getattr(given, stage), field)})

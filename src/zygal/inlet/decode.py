@@ -126,14 +126,14 @@ def grey_of(pixels: np.ndarray, weights: tuple[float, ...], rounding: str) -> np
     """Grey of RGB pixels [H, W, 3]: uint8 [H, W, 1], or float32 if not rounded."""
     if rounding.startswith("nearest"):
         bits = 16 if rounding == "nearest" else 15
-        whole = _whole_weights(weights, bits)
+        whole = whole_weights(weights, bits)
         return ((pixels @ whole + (1 << (bits - 1))) >> bits).clip(0, 255).astype(np.uint8)[:, :, None]
     grey = (pixels.astype(np.float32) @ np.array(weights, np.float32))[:, :, None]
     return to_8_bits(grey, "down") if rounding == "down" else grey
 
 
 @lru_cache
-def _whole_weights(weights: tuple[float, ...], bits: int) -> np.ndarray:
+def whole_weights(weights: tuple[float, ...], bits: int) -> np.ndarray:
     """Weights as multiples of 2**-bits with the sum kept, so that white stays white: the last one takes what is left."""
     red, green = (round(weight * (1 << bits)) for weight in weights[:2])
     return np.array([red, green, round(sum(weights) * (1 << bits)) - red - green], np.int32)

@@ -66,13 +66,13 @@ def resized(picture: Picture, step: Resize) -> Picture:
 
 
 def _by_pillow(picture: Image.Image, size: tuple[int, int], step: Resize) -> Image.Image:
-    """By Pillow, one pass after the other, since which one it does first depends on its version."""
+    """By Pillow; one pass after the other where this release of it would do the other one first."""
     (height, width), method = size, _PILLOW_FILTERS[step.filter]
-    if step.filter == "nearest":
+    before = picture.height, picture.width
+    by_rows = rows_first(before, size, step)
+    if step.filter == "nearest" or by_rows == (_BY_SHRINKAGE and rows_first(before, size, Resize())):
         return picture.resize((width, height), method)
-    first = (
-        (picture.width, height) if rows_first((picture.height, picture.width), size, step) else (width, picture.height)
-    )
+    first = (picture.width, height) if by_rows else (width, picture.height)
     return picture.resize(first, method).resize((width, height), method)
 
 

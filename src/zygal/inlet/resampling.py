@@ -25,12 +25,6 @@ class Windows:
     first: np.ndarray
     weights: np.ndarray
 
-    def dense(self, inputs: int) -> np.ndarray:
-        matrix = np.zeros((len(self.first), inputs))
-        taps = self.first[:, None] + np.arange(self.weights.shape[1])
-        np.put_along_axis(matrix, taps, self.weights, axis=1)
-        return matrix
-
 
 def _cubic(coefficient: float) -> Callable[[np.ndarray], np.ndarray]:
     """Keys, "Cubic convolution interpolation for digital image processing", 1981, eq. 4."""
@@ -49,7 +43,7 @@ def _lanczos(lobes: int) -> Callable[[np.ndarray], np.ndarray]:
     return lambda x: np.where(x < lobes, np.sinc(x) * np.sinc(x / lobes), 0.0)
 
 
-_RADIUS = {"bilinear": 1, "hamming": 1, "bicubic": 2, "lanczos": 3, "lanczos4": 4, "lanczos5": 5}
+RADIUS = {"bilinear": 1, "hamming": 1, "bicubic": 2, "lanczos": 3, "lanczos4": 4, "lanczos5": 5}
 
 
 def _kernel(step: Resize) -> Callable[[np.ndarray], np.ndarray]:
@@ -59,7 +53,7 @@ def _kernel(step: Resize) -> Callable[[np.ndarray], np.ndarray]:
         return lambda x: np.maximum(0.0, 1 - x)
     if step.filter == "hamming":
         return lambda x: np.where(x < 1, np.sinc(x) * (0.54 + 0.46 * np.cos(np.pi * x)), 0.0)
-    return _lanczos(_RADIUS[step.filter])
+    return _lanczos(RADIUS[step.filter])
 
 
 @lru_cache(maxsize=64)
@@ -92,7 +86,7 @@ def windows(inputs: int, outputs: int, step: Resize) -> Windows:
         off = (taps - middle[:, None] + 0.5) * (1 / widened)
         return _folded(first, ((off > -0.5) & (off <= 0.5) & (taps < end[:, None])).astype(float), inputs, "inside")
     widened = max(scale, 1.0) if step.antialias else 1.0
-    reach = _RADIUS[step.filter] * widened
+    reach = RADIUS[step.filter] * widened
     first = np.floor(centre - reach).astype(np.int64) + 1
     distance = np.abs(first[:, None] + np.arange(int(np.ceil(2 * reach)) + 1) - centre[:, None])
     return _folded(first, _kernel(step)(distance / widened), inputs, step.edges)

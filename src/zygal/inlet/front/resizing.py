@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, Writer
+from zygal.inlet.resampling import RADIUS
 from zygal.inlet.specification import Resize
 
 
@@ -174,12 +175,9 @@ def _in_bits(writer: Writer, weights: str, step: Resize) -> str:
     return writer.op("Div", writer.op("Round", writer.op("Mul", weights, unit)), unit)
 
 
-_RADIUS = {"bilinear": 1, "hamming": 1, "bicubic": 2, "lanczos": 3, "lanczos4": 4, "lanczos5": 5}
-
-
 def _with_repeated_edges(writer: Writer, centres: str, widened: str, inputs: str, step: Resize) -> str:
     """Weights beyond the picture given to its border pixels: the picture seen with a border of so many pixels."""
-    reach = writer.op("Ceil", writer.op("Mul", widened, writer.exact(float(_RADIUS[step.filter]))))
+    reach = writer.op("Ceil", writer.op("Mul", widened, writer.exact(float(RADIUS[step.filter]))))
     end = writer.op("Add", writer.to(inputs, DOUBLE), reach)
     taps = writer.op("Range", writer.op("Neg", reach), end, writer.exact(1.0))
     off = writer.op("Abs", writer.op("Sub", writer.at(taps, 0), centres))
@@ -203,7 +201,7 @@ def _kernel(writer: Writer, distance: str, step: Resize) -> str:
         far = _polynomial(writer, distance, (a, -5 * a, 8 * a, -4 * a))
         far = writer.op("Where", writer.op("Less", distance, writer.exact(2.0)), far, none)
         return writer.op("Where", writer.op("Less", distance, one), near, far)
-    radius = float(_RADIUS[step.filter])
+    radius = float(RADIUS[step.filter])
     if step.filter == "hamming":
         turned = writer.op("Add", writer.op("Mul", distance, writer.exact(np.pi)), writer.exact(np.pi / 2))
         window = writer.op("Add", writer.exact(0.54), writer.op("Mul", writer.exact(0.46), writer.op("Sin", turned)))

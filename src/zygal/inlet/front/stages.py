@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.errors import InletError
+from zygal.inlet.decode import whole_weights
 from zygal.inlet.frame import fill_colour
 from zygal.inlet.front.resizing import resized
 from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Front, FrontNode, Writer
@@ -59,8 +60,7 @@ def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
         weights, rounding = np.array(decode.grey_weights), decode.grey_rounding
         if rounding.startswith("nearest"):
             bits = 16 if rounding == "nearest" else 15
-            red, green = (round(weight * 2**bits) for weight in decode.grey_weights[:2])
-            weights = np.array([red, green, round(weights.sum() * 2**bits) - red - green]) / 2**bits
+            weights = whole_weights(decode.grey_weights, bits) / 2**bits
         columns = writer.constant(weights.astype(np.float32).reshape(1, 3, 1, 1))
         picture = writer.op("ReduceSum", writer.op("Mul", picture, columns), writer.whole([1]), keepdims=1)
         if rounding != "none":

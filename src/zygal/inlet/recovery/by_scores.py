@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.errors import ImageError, InletError
-from zygal.inlet.edits import single_edits
+from zygal.inlet.edits import single_edits, with_step
 from zygal.inlet.recovery.fit import Line, values_of
 from zygal.inlet.recovery.material import Material, gather
 from zygal.inlet.recovery.trial import Trials
@@ -172,7 +172,7 @@ def _edits(inlet: Inlet):
             for by in (-16, -8, -4, -2, -1, 1, 2, 4, 8, 16):
                 if step.short_side + by >= max(inlet.fixed_size()):
                     edited = replace(step, short_side=step.short_side + by)
-                    yield replace(inlet, frame=(*inlet.frame[:place], edited, *inlet.frame[place + 1 :]))
+                    yield with_step(inlet, place, edited)
 
 
 def _with_solved_values(search: _ByScores, inlet: Inlet, images: list[int], steps: int = 8) -> Inlet:

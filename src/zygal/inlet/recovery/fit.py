@@ -56,12 +56,6 @@ def unexplained(pixels: np.ndarray, recorded: np.ndarray) -> float:
     return float(((y - basis @ weights) ** 2).sum() / total)
 
 
-def mixture(pixels: np.ndarray, recorded: np.ndarray) -> np.ndarray:
-    """What each recorded channel takes of each of the pixels' channels, [pixel channels, recorded channels], smallest first."""
-    basis = np.concatenate([pixels, np.ones((len(pixels), 1))], axis=1).astype(np.float64)
-    return np.linalg.lstsq(basis, recorded.astype(np.float64), rcond=1e-6)[0][:-1]
-
-
 def values_of(line: Line) -> Values:
     """The simplest range, mean and std that make this line, to a thousandth of a grey level or the noise of the fit."""
     slope, offset = line.slope, line.offset

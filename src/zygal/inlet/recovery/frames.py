@@ -49,7 +49,7 @@ WAYS: tuple[Resize, ...] = (
 FIRST_WAYS = 7
 
 
-def frames_of(place: Place, wanted: tuple[int, int], sizes: list[tuple[int, int]]) -> Iterator[tuple[Step, ...]]:
+def frames_of(place: Place, wanted: tuple[int, int]) -> Iterator[tuple[Step, ...]]:
     """Frames that show a place, the simplest first; their resize is yet to be told its filter."""
     family, at_start = place.family.partition(", ")[0], place.family.endswith("start")
     crop = Crop(wanted, "start" if at_start else "down")
@@ -97,10 +97,6 @@ def _frames_of_part(place: Place, wanted: tuple[int, int]) -> Iterator[tuple[Ste
 def _lowest(size: tuple[int, int]) -> tuple[int, int]:
     by = int(np.gcd(*size))
     return size[0] // by, size[1] // by
-
-
-def resize_of(frame: tuple[Step, ...]) -> Resize | None:
-    return next((step for step in frame if isinstance(step, Resize)), None)
 
 
 def with_way(frame: tuple[Step, ...], way: Resize) -> tuple[Step, ...]:

@@ -11,7 +11,7 @@ import numpy as np
 from zygal.errors import ImageError
 from zygal.inlet.apply import apply_to_all
 from zygal.inlet.edits import single_edits
-from zygal.inlet.recovery.material import Material
+from zygal.inlet.recovery.material import Material, gather
 from zygal.inlet.recovery.search import Found, Progress, search
 from zygal.inlet.recovery.trial import HOPELESS
 from zygal.inlet.specification import Inlet
@@ -77,7 +77,7 @@ def recover_inlet(
 
     Raises InletError if the tensors are no images or no image can be read. The result may explain nothing: see `explains`.
     """
-    found = search(paths, tensors, progress)
+    found = search(gather(paths, tensors), progress)
     progress("checking all images", 0.93)
     inlet = found.outcome.inlet
     largest, mean = residuals(found.trials.material, inlet)

@@ -8,10 +8,9 @@ something improves. The values stage is never searched but solved.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from itertools import product
-from pathlib import Path
 
 import numpy as np
 
@@ -20,7 +19,7 @@ from zygal.inlet.edits import effective, effective_decode, single_edits, step_ed
 from zygal.inlet.frame import as_array
 from zygal.inlet.recovery.coarse import Cutter, find_places
 from zygal.inlet.recovery.frames import FIRST_WAYS, WAYS, Prober, frames_of, with_way
-from zygal.inlet.recovery.material import Material, gather, telling
+from zygal.inlet.recovery.material import Material, telling
 from zygal.inlet.recovery.trial import Outcome, Trials, solve_ground, solve_pad_colour
 from zygal.inlet.specification import Decode, Inlet, Pad, Resize, Step, Values
 from zygal.processor import side_by_side
@@ -41,9 +40,8 @@ class Found:
     images: list[int]
 
 
-def search(paths: Sequence[str | Path], tensors: np.ndarray, progress: Progress = lambda what, part: None) -> Found:
-    """Raises InletError if the tensors are no images or no image can be read."""
-    material = gather(paths, tensors)
+def search(material: Material, progress: Progress = lambda what, part: None) -> Found:
+    """The inlet that explains what the images of the material became."""
     trials = Trials(material)
     sample, decode, starts = _starts(material, progress)
     progress("trying inlets in full", 0.5)
@@ -55,10 +53,10 @@ def search(paths: Sequence[str | Path], tensors: np.ndarray, progress: Progress 
         if best.mean < EXACT:
             break
     progress("other kinds of images", 0.9)
-    best = _other_kinds(trials, best, sample)
+    inlet = _other_kinds(trials, best.inlet, sample)
     images = sorted(set(sample) | set(_spread_out(material)))
     # What the sample could not tell, the other images may.
-    best = _descend(trials, trials.attempt(best.inlet, images), images, pairs=True)
+    best = _descend(trials, trials.attempt(inlet, images), images, pairs=True)
     return Found(simplest(trials, best, images), trials, images)
 
 
@@ -89,14 +87,11 @@ def _starts(material: Material, progress: Progress) -> tuple[list[int], Decode, 
     _, number, places, pictures = min(tried)
     progress("looking at the resampling", 0.3)
     prober = Prober(pictures, material.recorded[sample[:3]])
-    return sample, guesses[number], _resampled(prober, places, material, sample)
+    return sample, guesses[number], _resampled(prober, places, material)
 
 
-def _resampled(prober: Prober, places, material: Material, sample: list[int]) -> list[tuple[tuple[Step, ...], str]]:
-    sizes = [material.sizes[index] for index in sample]
-    frames = dict.fromkeys(
-        (frame, place.mirror) for place in places for frame in frames_of(place, material.size, sizes)
-    )
+def _resampled(prober: Prober, places, material: Material) -> list[tuple[tuple[Step, ...], str]]:
+    frames = dict.fromkeys((frame, place.mirror) for place in places for frame in frames_of(place, material.size))
     frames = _best_frames(prober, frames, WAYS[:FIRST_WAYS], 2 * _FRAMES)
     for _ in range(2):
         wider = dict.fromkeys((edited, mirror) for frame, mirror in frames for edited in _margins_edited(frame))
@@ -218,13 +213,12 @@ def _resize_edits(inlet: Inlet):
         if isinstance(step, Resize):
             for name, edited in step_edits(step):
                 if name in ("rounding", "edges", "grid", "antialias", "cubic", "filter"):
-                    yield replace(inlet, frame=(*inlet.frame[:place], edited, *inlet.frame[place + 1 :]))
+                    yield with_step(inlet, place, edited)
 
 
-def _other_kinds(trials: Trials, best: Outcome, sample: list[int]) -> Outcome:
+def _other_kinds(trials: Trials, inlet: Inlet, sample: list[int]) -> Inlet:
     """What only turned, see-through or 16-bit images can tell, each tried on them beside the sample."""
     material = trials.material
-    inlet = best.inlet
 
     def choose(images: list[int], candidates: list[Inlet]) -> Inlet:
         together = [*sample, *(index for index in images[:4] if index not in sample)]
@@ -238,7 +232,7 @@ def _other_kinds(trials: Trials, best: Outcome, sample: list[int]) -> Outcome:
     if material.see_through:
         grounds = dict.fromkeys(["drop", *solve_ground(trials, inlet, material.see_through[:4]), "#ffffff", "#000000"])
         inlet = choose(material.see_through, [_decoding(inlet, transparency=each) for each in grounds])
-    return replace(best, inlet=inlet)
+    return inlet
 
 
 def _decoding(inlet: Inlet, **choice) -> Inlet:
@@ -271,4 +265,4 @@ def _more_usual(inlet: Inlet):
 def _step_as_usual(inlet: Inlet, place: int, name: str) -> Inlet:
     step = inlet.frame[place]
     edited = effective(replace(step, **{name: getattr(type(step)(), name)}))
-    return replace(inlet, frame=(*inlet.frame[:place], edited, *inlet.frame[place + 1 :]))
+    return with_step(inlet, place, edited)
