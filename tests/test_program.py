@@ -255,13 +255,17 @@ def test_the_first_layer_that_departs_is_named(workspace):
     done = program("witness", "channel_marks.pt2", "--images", "reference", "-o", "layers.witness", "--layers",
                    "--inlet", "channel_marks.inlet.toml", cwd=workspace)  # fmt: skip
     assert done.returncode == 0 and "outputs of 66 layers" in done.stdout
-    model = onnx.load(workspace / "channel_marks.onnx")
-    node = next(node for node in model.graph.node if node.output[0] == "batch_norm_8")
-    weight = next(tensor for tensor in model.graph.initializer if tensor.name == node.input[1])
-    weight.CopyFrom(onnx.numpy_helper.from_array(onnx.numpy_helper.to_array(weight) * np.float32(1.1), weight.name))
-    onnx.save(model, workspace / "bent.onnx")
-    done = program("match", "bent.onnx", "--witness", "layers.witness", cwd=workspace)
-    assert done.returncode == 1 and "layer features.1.project.1 is the first whose output departs" in done.stdout
+    done = program("convert", "channel_marks.pt2", "-o", "raw.onnx", "--inlet", "channel_marks.inlet.toml",
+                   "--raw-pixels", cwd=workspace)  # fmt: skip
+    for artifact in ("channel_marks.onnx", "raw.onnx"):
+        model = onnx.load(workspace / artifact)
+        node = next(node for node in model.graph.node if node.output[0] == "batch_norm_8")
+        weight = next(tensor for tensor in model.graph.initializer if tensor.name == node.input[1])
+        bent = onnx.numpy_helper.to_array(weight) * np.float32(1.1)
+        weight.CopyFrom(onnx.numpy_helper.from_array(bent, weight.name))
+        onnx.save(model, workspace / "bent.onnx")
+        done = program("match", "bent.onnx", "--witness", "layers.witness", cwd=workspace)
+        assert done.returncode == 1 and "layer features.1.project.1 is the first whose output departs" in done.stdout
     assert program("match", "channel_marks.onnx", "--witness", "layers.witness", cwd=workspace).returncode == 0
 
 

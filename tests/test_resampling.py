@@ -135,7 +135,30 @@ def test_a_matrix_is_a_mean_of_what_is_there(step, inputs, outputs):
     assert np.abs(flat.astype(float) - 77).max() < 1e-3
 
 
+@pytest.mark.parametrize(
+    "name", [name for name, (_, stated, _) in CONVENTIONS.items() if stated["filter"] == "nearest"]
+)
+@settings(max_examples=12, deadline=None)
+@given(st.tuples(sides, sides), st.tuples(sides, sides), st.integers(0, 9))
+def test_an_inlet_copies_the_pixels_that_the_library_copies(name, before, after, seed):
+    library, stated, _ = CONVENTIONS[name]
+    inlet = Inlet(frame=(Resize(size=after, **stated),), values=Values((0.0, 255.0)), tensor=Tensor("NHWC", "uint8"))
+    pixels = np.random.default_rng(seed).integers(0, 256, (*before, 3), np.uint8)
+    assert np.array_equal(finish(pixels, inlet, "drawn").tensor, library(pixels, after))
+
+
+def nearest_inlet(**stated):
+    frame = (Resize(size=(23, 61), filter="nearest", **stated),)
+    return Inlet(frame=frame, values=Values((0.0, 255.0)), tensor=Tensor("NHWC", "uint8"))
+
+
 GRAPH_INLETS = (
+    nearest_inlet(scale="float32"),
+    nearest_inlet(scale="float64"),
+    nearest_inlet(grid="asymmetric"),
+    nearest_inlet(grid="asymmetric", scale="float32"),
+    nearest_inlet(grid="asymmetric", scale="float64"),
+    nearest_inlet(grid="corners"),
     Inlet(Decode("rgb"), (Resize(24), Crop((20, 20))), Values(mean=(0.4, 0.5, 0.6), std=(0.2, 0.3, 0.25))),
     Inlet(Decode("bgr", mirror="both"), (Resize(within=(20, 24), filter="bicubic"), Pad((20, 24), colour="#203040")), Values((-1.0, 1.0))),
     Inlet(Decode("grey", grey_channels=3), (Crop(fraction=0.875), Resize(size=(16, 20), filter="lanczos", rounding="end")),

@@ -55,18 +55,7 @@ class RuntimeEngine:
     def values(self, batch: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
         """The values of those names that are in the graph, on a batch run image by image. Raises EngineError."""
         model = _without_weights(self.path)
-        made = {output for node in model.graph.node for output in node.output}
-        wanted = [name for name in dict.fromkeys(names) if name in made]
-        session = _session_fetching(model, wanted, self.path)
-        size = self.batch_size or 1
-        try:
-            parts = [
-                session.run(wanted, {self.input_name: np.repeat(batch[index : index + 1], size, axis=0)})
-                for index in range(len(batch))
-            ]
-        except Exception as fault:
-            raise EngineError(f"the layers of {self.path} cannot be looked at ({first_line(fault)}).") from fault
-        return {name: np.stack([part[place][0] for part in parts]) for place, name in enumerate(wanted)}
+        return _values(model, self.path, self.input_name, batch, names, self.batch_size or 1)
 
 
 class RawPixelEngine:
@@ -95,11 +84,17 @@ class RawPixelEngine:
         model.graph.node.extend(kept)
         kind = onnx.helper.np_dtype_to_tensor_dtype(np.dtype(dtype))
         model.graph.input.append(onnx.helper.make_tensor_value_info(tensor, kind, ["N", *shape]))
-        self._model = _session_fetching(model, [], path)
+        self._behind, self._model = model, _session_fetching(model, [], path)
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         """Scores of tensors [N, ...], past the artifact's own inlet. Raises EngineError."""
         return self._run(self._model, [self.output_name], {self._tensor: batch})[0]
+
+    def values(self, batch: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
+        """The values of those names that are behind the artifact's own inlet. Raises EngineError."""
+        model = type(self._behind)()
+        model.CopyFrom(self._behind)
+        return _values(model, self.path, self._tensor, batch, names)
 
     def look(self, pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The tensor [N, ...] that the artifact's own inlet makes of 8-bit images [N, H, W, 3], and the scores."""
@@ -112,6 +107,21 @@ class RawPixelEngine:
         except Exception as fault:
             shapes = ", ".join(f"{list(array.shape)} of {array.dtype}" for array in feed.values())
             raise EngineError(f"{self.path} cannot be run on {shapes} ({first_line(fault)}).") from fault
+
+
+def _values(model, path: Path, feed: str, batch: np.ndarray, names: list[str], size: int = 1) -> dict[str, np.ndarray]:
+    """Values of a graph's names on a batch, run image by image, each `size` times where the batch is fixed."""
+    made = {output for node in model.graph.node for output in node.output}
+    wanted = [name for name in dict.fromkeys(names) if name in made]
+    session = _session_fetching(model, wanted, path)
+    try:
+        parts = [
+            session.run(wanted, {feed: np.repeat(batch[index : index + 1], size, axis=0)})
+            for index in range(len(batch))
+        ]
+    except Exception as fault:
+        raise EngineError(f"the layers of {path} cannot be looked at ({first_line(fault)}).") from fault
+    return {name: np.stack([part[place][0] for part in parts]) for place, name in enumerate(wanted)}
 
 
 def _without_weights(path: str | Path):

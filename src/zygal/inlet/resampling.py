@@ -248,7 +248,9 @@ def uses_pillow(step: Resize) -> bool:
     """Whether the convention is Pillow's own, so that Pillow itself serves."""
     if step.grid != "half-pixel" or step.filter in ("area", "adaptive", "lanczos4", "lanczos5"):
         return False
-    if step.filter in ("nearest", "box"):
-        return step.filter == "nearest" or step.rounding == "passes"
+    if step.filter == "nearest":
+        return step.scale == "exact"
+    if step.filter == "box":
+        return step.rounding == "passes"
     same = step.antialias and step.edges == "inside" and step.rounding == "passes"
     return same and (step.filter != "bicubic" or step.cubic == -0.5) and step.filter in KERNELS

@@ -92,18 +92,38 @@ def _centres(writer: Writer, inputs: str, outputs: str, grid: str) -> str:
 
 
 def _nearest(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
-    if step.grid == "half-pixel" and step.scale == "exact":
+    """int64 [outputs]; see `resampling`."""
+    if step.grid == "corners":
+        last = writer.op("Sub", outputs, writer.whole(1))
+        twice = writer.op("Mul", writer.whole(2), writer.op("Sub", inputs, writer.whole(1)))
+        product = writer.op("Add", writer.op("Mul", writer.to(writer.count(outputs), INT64), twice), last)
+        return writer.op("Div", product, writer.op("Mul", writer.whole(2), writer.op("Max", last, writer.whole(1))))
+    if step.scale == "exact" and step.grid == "half-pixel":
         # Pillow adds the scale up from place to place, and so do we.
         scale = writer.op("Div", writer.to(inputs, DOUBLE), writer.to(outputs, DOUBLE))
         first = writer.at(writer.op("Mul", scale, writer.exact(0.5)), 0)
         others = writer.op("Expand", scale, writer.at(writer.op("Sub", outputs, writer.whole(1)), 0))
         places = writer.op("CumSum", writer.op("Concat", first, others, axis=0), writer.whole(0))
         found = writer.to(writer.op("Floor", places), INT64)
+    elif step.scale == "exact":
+        found = writer.op("Div", writer.op("Mul", writer.to(writer.count(outputs), INT64), inputs), outputs)
     else:
-        centres = _centres(writer, inputs, outputs, step.grid)
-        shifted = writer.op("Add", centres, writer.exact(0.0 if step.grid == "asymmetric" else 0.5))
-        found = writer.to(writer.op("Floor", writer.op("Add", shifted, writer.exact(1e-9))), INT64)
+        found = _nearest_by_rounded_scale(writer, inputs, outputs, step)
     return writer.op("Min", found, writer.op("Sub", inputs, writer.whole(1)))
+
+
+def _nearest_by_rounded_scale(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
+    """The scale is rounded before it is multiplied with, in float32 or as the inverse of an inverse in float64."""
+    sides = [writer.to(side, DOUBLE) for side in (inputs, outputs)]
+    place = writer.count(outputs)
+    if step.grid == "half-pixel":
+        place = writer.op("Add", place, writer.exact(0.5))
+    if step.scale == "float32":
+        place, scale = writer.to(place, FLOAT), writer.to(writer.op("Div", *sides), FLOAT)
+    else:
+        # Not one divided by it: the runtime would join that division with the product.
+        scale = writer.op("Reciprocal", writer.op("Div", sides[1], sides[0]))
+    return writer.to(writer.op("Floor", writer.op("Mul", place, scale)), INT64)
 
 
 def _matrix(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
