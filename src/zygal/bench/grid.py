@@ -1,122 +1,208 @@
-"""Batches times threads: an artifact measured over a grid of settings."""
+"""An artifact measured over a grid of settings, beside itself, a yardstick, and whatever else it is to be compared with."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from functools import partial
-from pathlib import Path
 
-import numpy as np
-
-from zygal.bench.machine import Machine, describe_machine
-from zygal.bench.measure import Readings, measure
-from zygal.bench.memory import peak_memory_bytes
-from zygal.bench.statistics import Median, median_of
-from zygal.engines.runtime import RuntimeEngine
+from zygal.bench import yardstick as stick
+from zygal.bench.arithmetic import Arithmetic, multiply_adds
+from zygal.bench.headroom import KEPT_FREE, foreseen_bytes, memory_free_bytes
+from zygal.bench.load import LoadWatch
+from zygal.bench.machine import describe_machine
+from zygal.bench.measure import Effort, Measurement, measure, paired
+from zygal.bench.own_process import OwnProcess, in_own_process
+from zygal.bench.result import TOO_VAGUE, Bench, Beside, Cell
+from zygal.bench.settings import Grid, Setting
+from zygal.bench.statistics import median_of, ratio_of
+from zygal.bench.subjects import ArtifactSubject, Subject
+from zygal.bench.yardstick import yardstick
 from zygal.errors import BenchError
+from zygal.files import sha256_of
 from zygal.processor import allowed_cores
 
-LARGEST_BATCH, MOST_THREADS = 4096, 1024
 Progress = Callable[[str, float], None]
 
-
-@dataclass(frozen=True)
-class Cell:
-    """One setting's result. latency: seconds a batch. cpu_seconds_an_image: of the whole process, all threads."""
-
-    batch: int
-    threads: int
-    latency: Median
-    images_per_second: float
-    cpu_seconds_an_image: float
-    peak_memory_bytes: int
-
-
-@dataclass(frozen=True)
-class Bench:
-    """All cells, fastest order of the grid kept; `notes` are sentences that a person should read."""
-
-    artifact: Path
-    runtime: str
-    machine: Machine
-    cells: tuple[Cell, ...]
-    notes: tuple[str, ...]
-
-    def best_throughput(self) -> Cell:
-        return max(self.cells, key=lambda cell: cell.images_per_second)
-
-    def lowest_latency(self) -> Cell:
-        return min(self.cells, key=lambda cell: cell.latency.value)
+ARTIFACT, TWIN, YARDSTICK = "artifact", "twin", "yardstick"
+MOST_SECONDS = 86400.0
+# Between probes of memory a batch grows by no more than this, so that none is run into unforeseen.
+PROBE_FACTOR = 16
 
 
 def bench_grid(
-    artifact: str | Path,
-    batches: list[int],
-    threads: list[int],
+    subject: ArtifactSubject,
+    grid: Grid,
     seconds: float,
+    until_within: float | None = None,
+    others: Sequence[Subject] = (),
     progress: Progress = lambda what, part: None,
-    image_size: tuple[int, int] | None = None,
 ) -> Bench:
-    """Measures every batch size with every number of threads, interleaved, for about `seconds` in all.
+    """Measures every setting of the grid, interleaved, for about `seconds` in all.
 
-    image_size: (height, width) of the images for an artifact that takes any.
-    Raises ArtifactError or BenchError.
+    until_within: ends sooner when all medians, and all ratios, are known within this part of themselves.
+    Raises ArtifactError or BenchError; a batch that would not fit into memory is refused before it is run.
     """
-    _check_numbers(batches, "batch", LARGEST_BATCH)
-    _check_numbers(threads, "thread count", MOST_THREADS)
-    if not 0 < seconds <= 86400:
+    if not 0 < seconds <= MOST_SECONDS:
         raise BenchError(f"{seconds:g} seconds make no sense as a time to measure; give more than 0 and at most a day.")
-    engines = {count: RuntimeEngine(artifact, count) for count in threads}
-    for engine in engines.values():
-        engine.open_sizes = image_size
-    batches, notes = _fit_batches(engines[threads[0]], batches, artifact)
-    if max(threads) > allowed_cores():
-        notes.append(f"{max(threads)} threads share {allowed_cores()} cores here, so those rows show no scaling")
-    grid = [(batch, count) for count in threads for batch in batches]
-    tensors = {batch: _random_tensor(engines[threads[0]], batch) for batch in batches}
-    runs = {(batch, count): partial(engines[count].run, tensors[batch]) for batch, count in grid}
-    readings = measure(runs, seconds, partial(progress, "measuring"))
-    cells = []
-    for place, (batch, count) in enumerate(grid):
-        progress("peak memory", place / len(grid))
-        cells.append(_cell(batch, count, readings[batch, count], peak_memory_bytes(artifact, batch, count, image_size)))
-    progress("peak memory", 1.0)
-    return Bench(Path(artifact), engines[threads[0]].name, describe_machine(), tuple(cells), tuple(notes))
+    if until_within is not None and not 0.001 <= until_within <= 1:
+        raise BenchError(f"{until_within:.2%} makes no sense as a width; give 0.1% to 100%.")
+    grid, notes = _fitted(subject, grid)
+    settings = grid.settings()
+    copies = 2 + sum(isinstance(other, ArtifactSubject) for other in others)
+    own = _in_own_processes(subject, settings, copies, partial(progress, "start-up and memory"))
+    cells = _cells(subject, settings, others)
+    enough = None if until_within is None else partial(_known_within, until_within)
+    watch = LoadWatch()
+    measured = measure(cells, Effort(seconds, enough), partial(progress, "measuring"))
+    load, count = watch.load(), multiply_adds(subject.name, subject.feeds)
+    if enough is not None and not measured.interrupted and not enough(measured.readings):
+        notes.append(f"not every figure is known within {until_within:.2g} of itself after {seconds:g} seconds")
+    return Bench(
+        artifact=subject.name,
+        sha256=sha256_of(subject.name),
+        runtime=subject.engine,
+        fed_with=subject.feeds.whence,
+        image_shapes=subject.feeds.shapes,
+        machine=describe_machine(),
+        load=load,
+        cells=tuple(
+            _cell(setting, measured, own, count) for setting in settings if (setting, ARTIFACT) in measured.readings
+        ),
+        beside=tuple(_beside(other, place, settings, measured) for place, other in enumerate(others)),
+        arithmetic=count,
+        yardstick_seconds=_yardsticks(settings, measured),
+        notes=tuple(notes),
+        seconds=measured.seconds,
+        rounds=measured.rounds,
+        interrupted=measured.interrupted,
+    )
 
 
-def _cell(batch: int, threads: int, readings: Readings, peak: int) -> Cell:
-    groups, start = [], 0
-    for runs, _, _ in readings.visits:
-        groups.append(readings.wall_seconds[start : start + runs])
-        start += runs
-    latency = median_of(groups)
-    return Cell(batch, threads, latency, batch / latency.value, readings.cpu_seconds_a_run() / batch, peak)
+def _fitted(subject: ArtifactSubject, grid: Grid) -> tuple[Grid, list[str]]:
+    """The grid that the artifact and the machine allow, and what is to be said of it."""
+    notes, fixed = [], subject.feeds.batch_size
+    if fixed is not None and grid.batches != (fixed,):
+        grid = replace(grid, batches=(fixed,))
+        notes.append(f"the artifact has a fixed batch of {fixed}, so only that was measured")
+    cores = allowed_cores()
+    if max(grid.threads) > cores:
+        notes.append(f"{max(grid.threads)} threads share {cores} cores here, so those rows show no scaling")
+    return grid, notes
 
 
-def _check_numbers(numbers: list[int], what: str, most: int) -> None:
-    for number in numbers:
-        if not 1 <= number <= most:
-            raise BenchError(f"a {what} of {number} makes no sense; give numbers from 1 to {most}.")
-    if len(set(numbers)) != len(numbers):
-        raise BenchError(f"a {what} is listed twice; list each one once.")
+def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequence[Subject]) -> dict:
+    twin = subject.twin()
+    sticks = {threads: yardstick(threads) for threads in {setting.threads for setting in settings}}
+    cells = {}
+    for setting in settings:
+        beside = {place: other.run_at(setting) for place, other in enumerate(others)}
+        # Forwards and backwards, the artifact comes twice in the middle, and neighbouring cells meet at the yardstick.
+        cells[setting] = {
+            YARDSTICK: sticks[setting.threads],
+            TWIN: twin.run_at(setting),
+            **beside,
+            ARTIFACT: subject.run_at(setting),
+        }
+    return cells
 
 
-def _fit_batches(engine: RuntimeEngine, batches: list[int], artifact: str | Path) -> tuple[list[int], list[str]]:
-    unknown = [size for size in engine.image_shape if not isinstance(size, int) or size < 1]
-    if unknown:
+def _in_own_processes(
+    subject: ArtifactSubject, settings: Sequence[Setting], copies: int, progress: Callable[[float], None]
+) -> dict[Setting, OwnProcess]:
+    """Start-up and peak memory of each setting, the smallest batches first. Raises BenchError where memory would not do."""
+    found: dict[Setting, OwnProcess] = {}
+    peaks: dict[tuple, dict[int, int]] = {}
+    sessions = copies * len({setting.session for setting in settings})
+    for place, setting in enumerate(sorted(settings, key=lambda setting: setting.batch)):
+        progress(place / len(settings))
+        known = peaks.setdefault(setting.session, {})
+        steps = [setting.batch]
+        while steps[0] > PROBE_FACTOR * max(known, default=1) and subject.feeds.batch_size is None:
+            steps.insert(0, max(1, steps[0] // PROBE_FACTOR))
+        for batch in steps:
+            probe = replace(setting, batch=batch)
+            if known:
+                base = min(own.base_bytes for own in found.values())
+                _check_memory(subject, base, known, batch, sessions)
+            own = in_own_process(subject.feeds, probe)
+            known[batch] = own.peak_bytes
+            found[probe] = own
+    progress(1.0)
+    return found
+
+
+def _check_memory(subject: ArtifactSubject, base: int, peaks: Mapping[int, int], batch: int, sessions: int) -> None:
+    free = memory_free_bytes()
+    if free is None:
+        return
+    foreseen = foreseen_bytes(peaks, batch, subject.feeds.image_bytes)
+    # All sessions are held at once while they are compared.
+    needed = max(foreseen, sessions * (foreseen - base))
+    if needed > (1 - KEPT_FREE) * free:
         raise BenchError(
-            f"{artifact} takes tensors {list(engine.input_shape)} with open sizes other than the batch, "
-            "so it is not known what to feed; give the size of its images by --image-size HEIGHT,WIDTH."
+            f"batch {batch} would need about {needed / 1e9:.1f} GB in {sessions} sessions (foreseen from "
+            f"{max(peaks.values()) / 1e9:.2f} GB at batch {max(peaks)}), and {free / 1e9:.1f} GB are free; give smaller "
+            "batches or fewer numbers of threads."
         )
-    if engine.batch_size is None or batches == [engine.batch_size]:
-        return batches, []
-    return [engine.batch_size], [f"the artifact has a fixed batch of {engine.batch_size}, so only that was measured"]
 
 
-def _random_tensor(engine: RuntimeEngine, batch: int) -> np.ndarray:
-    """Normal numbers, as after the usual values stage; all 8-bit values where the artifact takes those."""
-    chance, shape = np.random.default_rng(0), (batch, *engine.image_shape)
-    if engine.input_dtype == "uint8":
-        return chance.integers(0, 256, shape, np.uint8)
-    return chance.standard_normal(shape, np.float32).astype(engine.input_dtype)
+def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProcess], count: Arithmetic) -> Cell:
+    mine = measured.readings[setting, ARTIFACT]
+    latency = median_of(mine.visits)
+    against_yardstick = _ratio(measured, setting, YARDSTICK, ARTIFACT)
+    limit_share = None
+    if against_yardstick is not None and count.total and against_yardstick.vagueness < TOO_VAGUE:
+        limit_share = count.total * setting.batch / (against_yardstick.value * stick.MULTIPLY_ADDS)
+    return Cell(
+        setting=setting,
+        latency=latency,
+        seconds=mine.seconds(),
+        cpu_seconds_an_image=mine.cpu_seconds_a_run() / setting.batch,
+        twin=_ratio(measured, setting, ARTIFACT, TWIN),
+        in_yardsticks=against_yardstick,
+        limit_share=limit_share,
+        own=own.get(setting),
+        steady=mine.steady,
+    )
+
+
+def _ratio(measured: Measurement, setting: Setting, below, above):
+    """above / below at a setting, or None where there are too few blocks of both."""
+    readings = measured.readings
+    if (setting, above) not in readings or (setting, below) not in readings:
+        return None
+    return ratio_of(*paired(readings[setting, below], readings[setting, above]))
+
+
+def _beside(other: Subject, place: int, settings: Sequence[Setting], measured: Measurement) -> Beside:
+    ratios = {
+        setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, place)) is not None
+    }
+    pairs = [
+        paired(measured.readings[setting, ARTIFACT], measured.readings[setting, place])
+        for setting in settings
+        if (setting, place) in measured.readings and (setting, ARTIFACT) in measured.readings
+    ]
+    firsts, seconds = ([value for pair in pairs for value in pair[side]] for side in (0, 1))
+    return Beside(other.name, other.engine, ratios, ratio_of(firsts, seconds))
+
+
+def _yardsticks(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:
+    """The median seconds of the yardstick, by threads."""
+    visits: dict[int, list] = {}
+    for setting in settings:
+        if (setting, YARDSTICK) in measured.readings:
+            visits.setdefault(setting.threads, []).extend(measured.readings[setting, YARDSTICK].visits)
+    return {threads: median_of(groups, resamples=1).value for threads, groups in visits.items()}
+
+
+def _known_within(part: float, readings: Mapping) -> bool:
+    for (setting, name), each in readings.items():
+        if name == ARTIFACT and median_of(each.visits, resamples=200).vagueness > part:
+            return False
+        if name not in (ARTIFACT, YARDSTICK):
+            ratio = ratio_of(*paired(readings[setting, ARTIFACT], each))
+            if ratio is None or ratio.vagueness > part:
+                return False
+    return True

@@ -1,63 +1,140 @@
-"""The measuring core: interleaved runs of several settings. It knows nothing of models."""
+"""The measuring core: interleaved runs of several things. It knows nothing of models.
+
+What is measured stands in cells: the things of one cell are compared with each other, so they are run close together.
+A round visits all cells in a random order. In a cell it visits the things forwards and backwards (A B B A), so that
+a machine that grows slower all the while is as slow for the first as for the last; that is a block.
+"""
 
 from __future__ import annotations
 
+import random
 import time
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
+
+import numpy as np
 
 Run = Callable[[], object]
 Progress = Callable[[float], None]
+Key = tuple[Hashable, Hashable]
 
-# One visit to a setting: long enough to leave the caches of the others behind, short enough to come back often.
-VISIT_SECONDS = 0.06
+# One visit: long enough to leave the caches of the others behind, short enough to come back often.
+VISIT_SECONDS = 0.02
+LONGER_VISIT_SECONDS = 0.05
 UNRECORDED_RUNS = 2
-FEWEST_VISITS = 4
+SETTLED_SECONDS = 0.1
+FEWEST_ROUNDS = 4
 STEADY_WITHIN = 0.1
+WARM_UP_SECONDS = 2.0
+
+
+@dataclass(frozen=True)
+class Effort:
+    """How long to measure: for `seconds` in all, or until `enough` says of the readings that they will do, if that is
+    sooner."""
+
+    seconds: float
+    enough: Callable[[Mapping[Key, Readings]], bool] | None = None
 
 
 @dataclass
 class Readings:
-    """All readings of one setting. Nothing is dropped.
+    """All readings of one thing. Nothing is dropped.
 
-    wall_seconds: one number a run. visits: for each visit (runs, wall seconds, CPU seconds of the
-    whole process).
+    visits: the seconds of each run, visit by visit. blocks: the number of the block of each visit.
+    wall_seconds, cpu_seconds: of all recorded visits, of the whole process. steady: whether it was before it was
+    measured.
     """
 
-    wall_seconds: list[float] = field(default_factory=list)
-    visits: list[tuple[int, float, float]] = field(default_factory=list)
+    visits: list[list[float]] = field(default_factory=list)
+    blocks: list[int] = field(default_factory=list)
+    wall_seconds: float = 0.0
+    cpu_seconds: float = 0.0
+    warm_up_runs: int = 0
+    steady: bool = True
+
+    def seconds(self) -> np.ndarray:
+        """Of every run, in their order."""
+        return np.array([each for visit in self.visits for each in visit])
 
     def cpu_seconds_a_run(self) -> float:
-        runs = sum(visit[0] for visit in self.visits)
-        return sum(visit[2] for visit in self.visits) / runs
+        return self.cpu_seconds / sum(map(len, self.visits))
+
+    def by_block(self) -> dict[int, float]:
+        """The first quartile of the runs in each block: what else a machine does makes runs longer, never shorter, so
+        the quicker ones say more of what is run."""
+        runs: dict[int, list[float]] = {}
+        for block, visit in zip(self.blocks, self.visits):
+            runs.setdefault(block, []).extend(visit)
+        return {block: float(np.percentile(seconds, 25)) for block, seconds in runs.items()}
+
+
+@dataclass(frozen=True)
+class Measurement:
+    """readings: by (cell, name). interrupted: whether the user ended it."""
+
+    readings: dict[Key, Readings]
+    seconds: float
+    rounds: int
+    interrupted: bool
+
+
+def paired(first: Readings, second: Readings) -> tuple[list[float], list[float]]:
+    """The figures of both in the blocks that both were visited in, for `statistics.ratio_of`."""
+    left, right = first.by_block(), second.by_block()
+    both = sorted(left.keys() & right.keys())
+    return [left[block] for block in both], [right[block] for block in both]
 
 
 def measure(
-    settings: dict[Hashable, Run], seconds: float, progress: Progress = lambda part: None
-) -> dict[Hashable, Readings]:
-    """Runs each setting again and again for about `seconds` in all, forwards and backwards in turn (A B B A).
+    cells: Mapping[Hashable, Mapping[Hashable, Run]],
+    effort: Effort,
+    progress: Progress = lambda part: None,
+    seed: int = 0,
+) -> Measurement:
+    """Runs each thing of each cell again and again; see the head of this file.
 
-    Each setting is first run until its readings are steady. Every visit begins with runs that are
-    not recorded, so that no setting pays for the one before it. Each is visited at least 4 times,
-    however long that takes.
+    Each is first run until its readings are steady. A visit begins with runs that are not recorded, so that nothing
+    pays for what was run before it; not so where one run takes long beside that. There are at least 4 rounds, however long they take. An interrupt ends the
+    measuring early if anything was measured.
     """
-    for run in settings.values():
-        warm_up(run)
-    readings = {name: Readings() for name in settings}
-    order = list(settings)
-    started = time.perf_counter()
-    rounds = 0
-    while rounds < FEWEST_VISITS or time.perf_counter() - started < seconds:
-        for name in order:
-            _visit(settings[name], readings[name])
-            progress(min(1.0, max((time.perf_counter() - started) / seconds, 0)))
-        order.reverse()
-        rounds += 1
-    return readings
+    readings = {(cell, name): Readings() for cell, runs in cells.items() for name in runs}
+    order, chance = list(cells), random.Random(seed)
+    started, rounds, block, interrupted = time.perf_counter(), 0, 0, False
+    threaded, last = True, None
+    try:
+        for cell, name in readings:
+            readings[cell, name].warm_up_runs, readings[cell, name].steady = warm_up(cells[cell][name])
+        started = time.perf_counter()
+        checked = started
+        while rounds < FEWEST_ROUNDS or time.perf_counter() - started < effort.seconds:
+            chance.shuffle(order)
+            for cell in order:
+                names = list(cells[cell])
+                for name in (*names, *reversed(names)):
+                    run = cells[cell][name]
+                    changed = run is not last
+                    threaded = _visit(run, readings[cell, name], block, changed, changed and threaded)
+                    last = run
+                block += 1
+                progress(min(1.0, max((time.perf_counter() - started) / effort.seconds, 0.0)))
+            rounds += 1
+            now = time.perf_counter()
+            # Judging costs time of its own, so it is done when a tenth more is known.
+            if effort.enough is not None and rounds >= FEWEST_ROUNDS and now - started > 1.1 * (checked - started):
+                checked = now
+                if effort.enough(readings):
+                    break
+    except KeyboardInterrupt:
+        interrupted = True
+        readings = {key: each for key, each in readings.items() if each.visits}
+        if not readings:
+            raise
+    return Measurement(readings, time.perf_counter() - started, rounds, interrupted)
 
 
-def warm_up(run: Run, most_seconds: float = 2.0) -> int:
-    """Runs until two groups of runs in a row take the same time within a tenth; returns the number of runs."""
+def warm_up(run: Run, most_seconds: float = WARM_UP_SECONDS) -> tuple[int, bool]:
+    """Runs until two groups of runs in a row take the same time within a tenth: the number of runs, and whether they did."""
     started, runs, before = time.perf_counter(), 0, None
     while True:
         group_started = time.perf_counter()
@@ -66,24 +143,50 @@ def warm_up(run: Run, most_seconds: float = 2.0) -> int:
         runs += 3
         took = time.perf_counter() - group_started
         if before is not None and abs(took - before) <= STEADY_WITHIN * before:
-            return runs
+            return runs, True
         if time.perf_counter() - started > most_seconds:
-            return runs
+            return runs, False
         before = took
 
 
-def _visit(run: Run, readings: Readings) -> None:
-    for _ in range(UNRECORDED_RUNS):
-        run()
-    first = len(readings.wall_seconds)
+def _visit(run: Run, readings: Readings, block: int, changed: bool, rested: bool) -> bool:
+    """Runs for a while and keeps the readings; whether other threads than this one worked as well.
+
+    changed: something else ran before, so some runs come first that are not recorded, unless they would take long.
+    rested: waits before until the threads of what ran have come to rest.
+    """
+    if rested:
+        _wait_for_rest()
+    if changed and not (readings.visits and readings.visits[0][0] > SETTLED_SECONDS):
+        for _ in range(UNRECORDED_RUNS):
+            run()
+    seconds = []
     cpu_started, started = time.process_time(), time.perf_counter()
     before = started
-    while True:
+    # Where a visit began with a rest, more is to be gained from it.
+    end = started + (LONGER_VISIT_SECONDS if rested else VISIT_SECONDS)
+    while before < end or not seconds:
         run()
         now = time.perf_counter()
-        readings.wall_seconds.append(now - before)
+        seconds.append(now - before)
         before = now
-        if now - started >= VISIT_SECONDS:
-            break
     cpu = time.process_time() - cpu_started
-    readings.visits.append((len(readings.wall_seconds) - first, now - started, cpu))
+    readings.cpu_seconds += cpu
+    readings.wall_seconds += before - started
+    readings.visits.append(seconds)
+    readings.blocks.append(block)
+    return cpu > 1.1 * (before - started)
+
+
+def _wait_for_rest(most_seconds: float = 0.25, step_seconds: float = 0.008) -> None:
+    """Sleeps until this process takes hardly any processor time.
+
+    The threads of a pool go on asking for work for some time after a run (with ONNX Runtime about 50 ms), and would
+    take a core away from what is run next.
+    """
+    started = time.perf_counter()
+    while time.perf_counter() - started < most_seconds:
+        cpu, wall = time.process_time(), time.perf_counter()
+        time.sleep(step_seconds)
+        if time.process_time() - cpu < 0.25 * (time.perf_counter() - wall):
+            return

@@ -2,134 +2,316 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from argparse import ArgumentTypeError
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
 
-from zygal.cli.options import new_command, number_list
-from zygal.cli.output import check_json, console, progress_bar, show_table, warn, write_json
+from zygal.cli.options import duration, new_command, number_list, part_of_one, word_list
+from zygal.cli.output import check_json, console, progress_bar, warn, write_json
+
+DEFAULT_SECONDS, MOST_SECONDS_UNTIL = 30.0, 300.0
 
 
 def register(commands) -> None:
     command = new_command(
         commands,
         "bench",
-        "Measures batch inference on the CPU: latency, throughput, CPU time and memory over batch sizes and threads.",
-        "zygal bench channel_marks.onnx --batches 1,8 --threads 1,2",
+        "Measures batch inference on the CPU: throughput, latency, scaling, and how far to trust the figures.",
+        "zygal bench channel_marks.onnx --batches 1,8 --threads 1,2 --deadline 5ms",
     )
     command.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
-    command.add_argument(
-        "--batches", type=number_list, default=[1, 2, 4, 8], metavar="N,N,...", help="batch sizes (1,2,4,8)"
-    )
-    command.add_argument("--threads", type=number_list, default=None, metavar="N,N,...",
-                         help="numbers of threads (1, and as many as there are cores)")  # fmt: skip
-    command.add_argument("--seconds", type=float, default=12.0, help="time to measure for, in all (12)")
-    command.add_argument(
-        "--image-size", type=number_list, metavar="H,W", help="size of the images for an artifact that takes raw pixels"
-    )
+    _add_grid(command.add_argument_group("what is measured"))
+    _add_inputs(command.add_argument_group("what it is fed"))
+    _add_more(command.add_argument_group("more to find out"))
+    _add_results(command.add_argument_group("what becomes of the figures"))
     command.set_defaults(run=run)
 
 
+def _add_grid(group) -> None:
+    group.add_argument(
+        "--batches", type=number_list, default=[1, 2, 4, 8], metavar="N,N,...", help="batch sizes (1,2,4,8)"
+    )
+    group.add_argument("--threads", type=number_list, default=None, metavar="N,N,...",
+                       help="numbers of threads (1, and as many as there are cores)")  # fmt: skip
+    group.add_argument("--levels", type=word_list, default=["all"], metavar="NAME,...",
+                       help="how far the runtime may rewrite the graph: off, basic, extended, all (all)")  # fmt: skip
+    group.add_argument("--execution", type=word_list, default=["sequential"], metavar="NAME,...",
+                       help="the runtime's execution modes: sequential, parallel (sequential)")  # fmt: skip
+    group.add_argument("--seconds", type=float, help=f"time to measure for ({DEFAULT_SECONDS:g})")
+    group.add_argument("--until-within", type=part_of_one, metavar="2%",
+                       help=f"measure until all medians are known so well, at most for --seconds ({MOST_SECONDS_UNTIL:g})")  # fmt: skip
+
+
+def _add_inputs(group) -> None:
+    group.add_argument("--witness", metavar="FILE", help="feed its recorded tensors instead of random numbers")
+    group.add_argument(
+        "--image-size", type=number_list, metavar="H,W", help="size of the images for an artifact that leaves it open"
+    )
+    group.add_argument("--fill", action="append", default=[], type=_filled, metavar="NAME=N,N",
+                       help="shape of one row of an input whose sizes are open; once for each such input")  # fmt: skip
+
+
+def _add_more(group) -> None:
+    group.add_argument("--beside", action="append", default=[], metavar="OTHER",
+                       help="another artifact, or a source in its live framework, on the same inputs; any number of times")  # fmt: skip
+    group.add_argument("--weights", metavar="FILE", help="weights for a source FILE.py:FUNCTION given to --beside")
+    group.add_argument("--images", metavar="DIR", help="the whole way from these image files, stage by stage")
+    group.add_argument("--inlet", metavar="FILE", help="for --images, instead of the artifact's own inlet")
+    group.add_argument("--deadline", type=duration, metavar="50ms", help="what keeps this time in 99 of 100 batches")
+    group.add_argument("--offered", type=_rates, metavar="RATE,...",
+                       help="random arrivals of so many images a second, and with --deadline the highest rate that keeps it")  # fmt: skip
+    group.add_argument("--gather", type=_gathering, metavar="N,TIME",
+                       help="for --offered: serve when N images wait or the first has waited so long (largest batch,0ms)")  # fmt: skip
+    group.add_argument("--layers", action="store_true", help="time and multiply-adds by layer of the training code")
+
+
+def _add_results(group) -> None:
+    group.add_argument("--csv", metavar="FILE", help="write the table of settings there")
+    group.add_argument("--draw", metavar="DIR", help="draw what was measured into this folder")
+    group.add_argument("--against", metavar="FILE", help="judge by an earlier run's --json: exit code 1 if slower")
+    group.add_argument("--allow", type=part_of_one, default=0.05, metavar="5%", help="how much slower is allowed (5%%)")
+    group.add_argument(
+        "--anyway", action="store_true", help="compare with --against even if machine or settings differ"
+    )
+
+
 def run(options) -> int:
-    from zygal.bench.grid import bench_grid
+    from zygal.bench.keep import document, read_earlier, table
+    from zygal.bench.regression import judge
+    from zygal.cli import bench_report as report
+    from zygal.files import check_writable, write_text
     from zygal.kinds import ARTIFACT, require_kind
-    from zygal.processor import allowed_cores
 
     check_json(options.json)
+    if options.csv:
+        check_writable(options.csv)
+    if options.draw:
+        _make_folder(options.draw)
     require_kind(options.artifact, ARTIFACT)
-    threads = options.threads or sorted({1, allowed_cores()})
-    with progress_bar("warming up") as progress:
-        result = bench_grid(
-            options.artifact,
-            options.batches,
-            threads,
-            options.seconds,
-            progress,
-            options.image_size and tuple(options.image_size),
-        )
-    for note in result.notes:
-        warn(note)
-    _show(result)
-    write_json(options.json, _document(result))
-    return 0
-
-
-def _show(result) -> None:
+    earlier = read_earlier(options.against) if options.against else None
+    with progress_bar("opening") as progress:
+        found = _measure(options, progress)
     out = console()
-    machine = result.machine
-    out.print(f"{result.artifact} on {result.runtime}; {machine.processor}, {machine.cores_allowed} cores allowed")
-    out.print()
-    best, quickest = result.best_throughput(), result.lowest_latency()
-    rows = []
-    for cell in result.cells:
-        rows.append([
-            str(cell.threads),
-            str(cell.batch),
-            _milliseconds(cell.latency.value),
-            f"{_milliseconds(cell.latency.low)} - {_milliseconds(cell.latency.high)}",
-            f"{_milliseconds(cell.latency.quarter)} - {_milliseconds(cell.latency.three_quarters)}",
-            f"{cell.images_per_second:.0f}",
-            _milliseconds(cell.cpu_seconds_an_image),
-            f"{cell.peak_memory_bytes / 1e6:.0f}",
-            str(cell.latency.count),
-        ])  # fmt: skip
-    columns = [
-        "threads",
-        "batch",
-        "ms a batch",
-        "95 % interval",
-        "middle half",
-        "images/s",
-        "CPU ms/image",
-        "peak MB",
-        "runs",
-    ]
-    show_table(out, columns, rows, left=0)
-    out.print(
-        "ms a batch: median of the runs, its interval by block bootstrap. CPU ms/image: all threads of the process.\n"
-        "Peak MB: of a process of its own, Python and the runtime included."
-    )
-    out.print(
-        f"Most images: batch {best.batch} on {_threads(best)}, {best.images_per_second:.0f} images/s. "
-        f"Lowest latency: batch {quickest.batch} on {_threads(quickest)}, {_milliseconds(quickest.latency.value)} ms."
-    )
-    vaguest = max(result.cells, key=_vagueness)
-    out.print(
-        f"Trust: the medians are known within {_vagueness(vaguest) * 100:.0f} % or better "
-        f"(widest: batch {vaguest.batch} on {_threads(vaguest)}); smaller differences mean nothing."
-    )
+    for note in found.bench.notes:
+        warn(note)
+    report.show_bench(out, found.bench, options.deadline)
+    report.show_beside(out, found.bench)
+    if found.whole_way:
+        report.show_whole_way(out, found.whole_way)
+    if found.offered:
+        report.show_offered(out, found.offered)
+    if found.layers:
+        report.show_layers(out, found.layers, found.bench)
+    regression = None
+    if earlier and found.bench.cells:
+        regression = judge(found.bench, earlier, options.anyway or found.interrupted)
+        report.show_regression(out, regression, earlier, options.allow)
+    full = document(found.bench) | report.documents_of(found, regression, options.allow)
+    write_json(options.json, full)
+    if options.csv:
+        write_text(options.csv, table(found.bench))
+    if options.draw:
+        _draw(out, found, Path(options.draw))
+    if found.interrupted:
+        warn("interrupted; the figures are those of what was measured so far")
+        return 130
+    return 1 if regression and regression.breaks(options.allow) else 0
 
 
-def _vagueness(cell) -> float:
-    """The larger side of a median's interval, as a part of the median."""
-    return max(cell.latency.high - cell.latency.value, cell.latency.value - cell.latency.low) / cell.latency.value
+@dataclass
+class Found:
+    """Everything that one call measured."""
+
+    bench: object = None
+    whole_way: object = None
+    offered: object = None
+    layers: object = None
+    interrupted: bool = False
 
 
-def _milliseconds(seconds: float) -> str:
-    value = seconds * 1e3
-    return f"{value:.3f}" if value < 10 else f"{value:.1f}"
+def _measure(options, progress) -> Found:
+    from zygal.bench.feeds import Given
+    from zygal.bench.grid import bench_grid
+    from zygal.bench.settings import Grid
+    from zygal.bench.subjects import ArtifactSubject
+    from zygal.processor import allowed_cores
+
+    threads = options.threads or sorted({1, allowed_cores()})
+    grid = Grid(tuple(options.batches), tuple(threads), tuple(options.levels), tuple(options.execution))
+    tensors, whence = _tensors(options)
+    size = options.image_size and tuple(options.image_size)
+    subject = ArtifactSubject(options.artifact, Given(tensors, whence, size, dict(options.fill)))
+    seconds = options.seconds
+    if seconds is None:
+        seconds = MOST_SECONDS_UNTIL if options.until_within else DEFAULT_SECONDS
+    way = _prepare_whole_way(options, subject)
+    found = Found()
+    with ExitStack() as opened:
+        others, notes = _others(options, subject, opened)
+        found.bench = bench_grid(subject, grid, seconds, options.until_within, others, progress)
+        found.bench = _with_notes(found.bench, notes)
+    found.interrupted = found.bench.interrupted
+    if found.interrupted:
+        return found
+    try:
+        _measure_more(options, found, subject, way, seconds / 3, progress)
+    except KeyboardInterrupt:
+        found.interrupted = True
+    return found
 
 
-def _threads(cell) -> str:
-    return f"{cell.threads} thread{'s' * (cell.threads != 1)}"
+def _measure_more(options, found: Found, subject, way, seconds: float, progress) -> None:
+    """What is measured at the best setting, one after the other."""
+    from functools import partial
+
+    from zygal.bench.advice import best_throughput
+    from zygal.bench.layers import layer_times
+    from zygal.bench.offered import Gathering, offer
+    from zygal.bench.whole_way import whole_way
+
+    best = best_throughput(found.bench.cells).setting
+    if way:
+        paths, inlet, raw = way
+        session = subject.session(*best.session)
+        (name,) = subject.feeds.inputs
+
+        def infer(tensors):
+            return session.run(None, {name: tensors})
+
+        found.whole_way = whole_way(
+            paths, inlet, infer, best.batch, best.threads, seconds, raw, partial(progress, "from image files")
+        )
+        found.interrupted = found.whole_way.interrupted
+    if options.offered is not None and not found.interrupted:
+        most, patience = options.gather or (max(cell.setting.batch for cell in found.bench.cells), 0.0)
+        readings = {c.setting.batch: c.seconds for c in found.bench.cells if c.setting.session == best.session}
+        found.offered = offer(
+            subject, best, options.offered, Gathering(most, patience), seconds, options.deadline, readings,
+            partial(progress, "offered rates"),
+        )  # fmt: skip
+    if options.layers and not found.interrupted:
+        progress("layers", 0.0)
+        found.layers = layer_times(subject.feeds, best, min(seconds, 4.0))
 
 
-def _document(result) -> dict:
-    return {
-        "artifact": result.artifact,
-        "runtime": result.runtime,
-        "machine": asdict(result.machine),
-        "notes": result.notes,
-        "cells": [
-            {
-                "batch_images": cell.batch,
-                "threads": cell.threads,
-                "latency_median_seconds": cell.latency.value,
-                "latency_interval_95_seconds": [cell.latency.low, cell.latency.high],
-                "latency_quartiles_seconds": [cell.latency.quarter, cell.latency.three_quarters],
-                "runs": cell.latency.count,
-                "images_per_second": cell.images_per_second,
-                "cpu_seconds_an_image": cell.cpu_seconds_an_image,
-                "peak_memory_bytes": cell.peak_memory_bytes,
-            }
-            for cell in result.cells
-        ],
-    }
+def _tensors(options):
+    """The tensors to feed and where they are from."""
+    from zygal.errors import BenchError
+
+    if not options.witness:
+        return None, "random numbers"
+    from zygal.evidence.witness import read_witness
+
+    tensors = read_witness(options.witness).tensors
+    if tensors is None:
+        raise BenchError(f"{options.witness} holds only scores, no tensors to feed; bench without it.")
+    return tensors, Path(options.witness).name
+
+
+def _prepare_whole_way(options, subject):
+    """(paths, inlet, whether the artifact holds the rest of the inlet) for --images, or None."""
+    if not options.images:
+        return None
+    from zygal.artifact import read_artifact
+    from zygal.errors import BenchError
+    from zygal.evidence.images import list_images
+    from zygal.inlet import read_inlet
+
+    metadata = read_artifact(options.artifact).metadata
+    inlet = read_inlet(options.inlet) if options.inlet else metadata.inlet
+    if inlet is None:
+        raise BenchError(
+            f"{options.artifact} carries no inlet, so image files cannot be fed to it; give one by --inlet."
+        )
+    if len(subject.feeds.inputs) > 1:
+        raise BenchError(f"{options.artifact} takes several inputs, so it cannot be run on image files.")
+    raw = metadata.tensor is not None
+    shape = inlet.tensor_shape()
+    (wanted,) = subject.feeds.shapes.values()
+    if not raw and shape is not None and tuple(shape) != tuple(wanted):
+        raise BenchError(f"the inlet makes tensors {list(shape)}, and {options.artifact} takes {list(wanted)}.")
+    return [Path(options.images) / name for name in list_images(options.images)], inlet, raw
+
+
+def _others(options, subject, opened: ExitStack):
+    """What is measured beside the artifact, and what is to be said of it."""
+    from zygal import kinds
+    from zygal.bench.subjects import ArtifactSubject, LiveSubject
+    from zygal.errors import BenchError
+    from zygal.sources.pytorch.live import captured, is_live
+
+    others, notes = [], []
+    for other in options.beside:
+        if not is_live(other) and kinds.kind_of(other) == kinds.ARTIFACT:
+            others.append(ArtifactSubject(other, subject.feeds.for_another(options.image_size)))
+            continue
+        path = other
+        if is_live(other):
+            if len(subject.feeds.shapes) > 1:
+                raise BenchError(f"{options.artifact} takes several inputs, so {other} cannot be run beside it.")
+            (shape,) = subject.feeds.shapes.values()
+            path = opened.enter_context(captured(other, options.weights, tuple(shape)))
+        live = LiveSubject(path, other, subject.feeds)
+        if not live.keeps_threads:
+            notes.append(f"{live.engine} uses as many threads as it likes, whatever a row says")
+        others.append(live)
+    return others, notes
+
+
+def _with_notes(bench, notes):
+    from dataclasses import replace
+
+    return replace(bench, notes=(*bench.notes, *notes))
+
+
+def _draw(out, found: Found, folder: Path) -> None:
+    from zygal.figures.bench import draw_grid, draw_latencies, draw_layers, draw_stages
+
+    drawn = []
+    if found.bench.cells:
+        drawn += [
+            draw_grid(found.bench, folder / "throughput.png"),
+            draw_latencies(found.bench, folder / "latencies.png"),
+        ]
+    if found.whole_way:
+        drawn.append(draw_stages(found.whole_way, folder / "stages.png"))
+    if found.layers:
+        drawn.append(draw_layers(found.layers, found.bench, folder / "layers.png"))
+    out.print(f"Drawn: {', '.join(str(path) for path in drawn)}.")
+
+
+def _make_folder(folder: str) -> None:
+    from zygal.errors import OutputError
+    from zygal.files import check_writable
+
+    try:
+        Path(folder).mkdir(parents=True, exist_ok=True)
+    except OSError as fault:
+        raise OutputError(f"{folder} cannot be made a folder ({(fault.strerror or str(fault)).lower()}).") from fault
+    check_writable(Path(folder) / "throughput.png")
+
+
+def _filled(text: str) -> tuple[str, tuple[int, ...]]:
+    name, _, sizes = text.rpartition("=")
+    if not name:
+        raise ArgumentTypeError(f"{text!r} is not NAME=SIZE,SIZE, like image=3,224,224")
+    shape = tuple(number_list(sizes)) if sizes else ()
+    if any(size < 1 for size in shape):
+        raise ArgumentTypeError(f"{text!r} has a size below 1")
+    return name, shape
+
+
+def _rates(text: str) -> list[float]:
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise ArgumentTypeError(f"{text!r} is not a list of rates like 100,200") from None
+
+
+def _gathering(text: str) -> tuple[int, float]:
+    most, _, patience = text.partition(",")
+    try:
+        return int(most), duration(patience or "0ms")
+    except ValueError:
+        raise ArgumentTypeError(f"{text!r} is not a number and a time, like 8,5ms") from None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import math
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -27,6 +28,36 @@ def number_list(text: str) -> list[int]:
         return [int(part) for part in text.split(",")]
     except ValueError:
         raise argparse.ArgumentTypeError(f"{text!r} is not a list of whole numbers like 1,2,4") from None
+
+
+def word_list(text: str) -> list[str]:
+    """Words separated by commas, for argparse."""
+    return [part.strip() for part in text.split(",") if part.strip()]
+
+
+def part_of_one(text: str) -> float:
+    """A percentage like 2%, or a part like 0.02, as a part of one, for argparse."""
+    try:
+        number = float(text[:-1]) / 100 if text.endswith("%") else float(text)
+    except ValueError:
+        number = math.nan
+    if not 0 <= number < math.inf:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a percentage like 5%")
+    return number
+
+
+def duration(text: str) -> float:
+    """A time like 50ms, 1.5s or 200us in seconds, for argparse."""
+    for unit, seconds in (("ms", 1e-3), ("us", 1e-6), ("s", 1.0)):
+        if text.endswith(unit):
+            try:
+                number = float(text.removesuffix(unit)) * seconds
+            except ValueError:
+                break
+            if 0 <= number < math.inf:
+                return number
+            break
+    raise argparse.ArgumentTypeError(f"{text!r} is not a time with its unit, like 50ms or 1.5s")
 
 
 def add_source(command: argparse.ArgumentParser, optional: bool = False) -> None:

@@ -57,6 +57,15 @@ class KerasEngine:
             result = next(iter(result.values() if isinstance(result, dict) else result))
         return np.asarray(self._keras.ops.convert_to_numpy(result), np.float32)
 
+    def use_threads(self, count: int) -> bool:
+        """Sets how many threads an operator may use; whether it did. Only the PyTorch back end can be told."""
+        if self._keras.backend.backend() != "torch":
+            return False
+        import torch
+
+        torch.set_num_threads(count)
+        return True
+
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
         """For each layer, in the order in which they end: its name, its output's name, its output."""
         with read_source(self.path) as source:

@@ -53,6 +53,11 @@ class PyTorchEngine:
             ) from fault
         return _first_tensor(result).float().numpy()
 
+    def use_threads(self, count: int) -> bool:
+        """Sets how many threads an operator may use; whether it did."""
+        self._torch.set_num_threads(count)
+        return True
+
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
         """For each layer, in the order in which they end: its name, its output's name, its output."""
         torch, kept = self._torch, {}

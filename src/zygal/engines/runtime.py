@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.engines.engine import first_line
+from zygal.engines.session import DTYPES, SessionSettings, open_session, runtime_name
 from zygal.errors import ArtifactError, EngineError
 
 
@@ -14,35 +15,16 @@ class RuntimeEngine:
     """An artifact in a session of ONNX Runtime with `threads` threads (None: as many as there are cores)."""
 
     def __init__(self, path: str | Path, threads: int | None = None):
-        import onnxruntime
-
-        self.name = f"ONNX Runtime {onnxruntime.__version__}"
-        self.path = Path(path)
-        # Faults come back as exceptions; the runtime need not print them as well.
-        onnxruntime.set_default_logger_severity(4)
-        options = onnxruntime.SessionOptions()
-        if threads is not None:
-            options.intra_op_num_threads = threads
-            options.inter_op_num_threads = 1
-        try:
-            self._session = onnxruntime.InferenceSession(str(path), options, providers=["CPUExecutionProvider"])
-        except Exception as fault:  # The runtime's exceptions share no class of their own.
-            raise ArtifactError(f"{path} cannot be loaded by {self.name} ({first_line(fault)}).") from fault
+        self.name, self.path = runtime_name(), Path(path)
+        self._session = open_session(path, SessionSettings(threads))
         inputs, outputs = self._session.get_inputs(), self._session.get_outputs()
         if len(inputs) != 1:
             names = ", ".join(each.name for each in inputs)
             raise ArtifactError(f"{path} takes {len(inputs)} inputs ({names}); an image classifier takes one.")
         self.input_name, self.output_name = inputs[0].name, outputs[0].name
-        self.input_shape, self.input_dtype = inputs[0].shape, _DTYPES.get(inputs[0].type, "float32")
-        self.open_sizes: tuple[int, ...] | None = None
+        self.input_shape, self.input_dtype = inputs[0].shape, DTYPES.get(inputs[0].type, "float32")
         first = self.input_shape[0] if self.input_shape else None
         self.batch_size = first if isinstance(first, int) and first > 0 else None
-
-    @property
-    def image_shape(self) -> tuple:
-        """The shape of one image's tensor; sizes that the artifact leaves open are those of `open_sizes`, in their order."""
-        given = iter(self.open_sizes or ())
-        return tuple(size if isinstance(size, int) else next(given, size) for size in self.input_shape[1:])
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         try:
@@ -145,11 +127,3 @@ def _session_fetching(model, names: list[str], path: str | Path):
         return onnxruntime.InferenceSession(model.SerializeToString(), options, providers=["CPUExecutionProvider"])
     except Exception as fault:
         raise EngineError(f"{path} cannot be looked into ({first_line(fault)}).") from fault
-
-
-_DTYPES = {
-    "tensor(float)": "float32",
-    "tensor(uint8)": "uint8",
-    "tensor(float16)": "float16",
-    "tensor(double)": "float64",
-}

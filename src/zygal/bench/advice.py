@@ -1,0 +1,113 @@
+"""What the figures say to do: numbers for the sentences that a person acts on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from zygal.bench.result import Cell
+
+STILL_PAYS = 0.05
+"""A larger batch pays if it brings so much more throughput."""
+
+
+def best_throughput(cells: Sequence[Cell]) -> Cell:
+    return max(cells, key=lambda cell: cell.images_per_second)
+
+
+def lowest_latency(cells: Sequence[Cell]) -> Cell:
+    return min(cells, key=lambda cell: cell.latency.value)
+
+
+@dataclass(frozen=True)
+class Deadline:
+    """best: the most throughput among the cells whose p99 is within it, or None. undecided: cells with too few runs for a
+    p99 whose median is within it."""
+
+    seconds: float
+    best: Cell | None
+    undecided: tuple[Cell, ...]
+
+
+def for_deadline(cells: Sequence[Cell], seconds: float) -> Deadline:
+    keeping = [cell for cell in cells if (worst := cell.quantile(0.99)) is not None and worst <= seconds]
+    undecided = [cell for cell in cells if cell.quantile(0.99) is None and cell.latency.value <= seconds]
+    return Deadline(seconds, best_throughput(keeping) if keeping else None, tuple(undecided))
+
+
+@dataclass(frozen=True)
+class Paying:
+    """Of one kind of session: the batch from which on larger ones bring hardly more, and what the next one still brings
+    (a part of the throughput; None if no larger one was measured). Not of cells that are vague."""
+
+    threads: int
+    level: str
+    execution: str
+    batch: int
+    next_batch: int | None
+    gain: float | None
+
+
+def where_batches_stop_paying(cells: Sequence[Cell]) -> list[Paying]:
+    found = []
+    for (threads, level, execution), group in _by_session(cells).items():
+        if len(group) < 2 or any(cell.vague for cell in group):
+            continue
+        place = 0
+        # A later batch may pay where the next one does not.
+        for later in range(1, len(group)):
+            if group[later].images_per_second > (1 + STILL_PAYS) * group[place].images_per_second:
+                place = later
+        following = group[place + 1] if place + 1 < len(group) else None
+        gain = None if following is None else following.images_per_second / group[place].images_per_second - 1
+        batch = following.setting.batch if following else None
+        found.append(Paying(threads, level, execution, group[place].setting.batch, batch, gain))
+    return found
+
+
+@dataclass(frozen=True)
+class Scaling:
+    """What more threads bring at a batch: speedup over the fewest, and efficiency, the part of the ideal that it is."""
+
+    batch: int
+    fewest: int
+    threads: int
+    speedup: float
+    efficiency: float
+
+
+def scaling(cells: Sequence[Cell]) -> list[Scaling]:
+    """For each batch, of the first level and execution that were measured; not of cells that are vague."""
+    if not cells:
+        return []
+    first = cells[0].setting
+    alike = [c for c in cells if (c.setting.level, c.setting.execution) == (first.level, first.execution)]
+    found = []
+    for batch in dict.fromkeys(cell.setting.batch for cell in alike):
+        group = sorted((c for c in alike if c.setting.batch == batch), key=lambda cell: cell.setting.threads)
+        for cell in group[1:]:
+            if cell.vague or group[0].vague:
+                continue
+            speedup = cell.images_per_second / group[0].images_per_second
+            more = cell.setting.threads / group[0].setting.threads
+            found.append(Scaling(batch, group[0].setting.threads, cell.setting.threads, speedup, speedup / more))
+    return found
+
+
+def memory_an_image(cells: Sequence[Cell]) -> tuple[float, float] | None:
+    """(bytes before the first image, bytes for each image of the batch), a straight line through the peaks; None of one
+    batch size only."""
+    points = [(cell.setting.batch, cell.own.peak_bytes) for cell in cells if cell.own is not None]
+    if len({batch for batch, _ in points}) < 2:
+        return None
+    slope, start = np.polyfit(*zip(*points), 1)
+    return float(start), float(slope)
+
+
+def _by_session(cells: Sequence[Cell]) -> dict[tuple[int, str, str], list[Cell]]:
+    groups: dict[tuple[int, str, str], list[Cell]] = {}
+    for cell in cells:
+        groups.setdefault(cell.setting.session, []).append(cell)
+    return {key: sorted(group, key=lambda cell: cell.setting.batch) for key, group in groups.items()}

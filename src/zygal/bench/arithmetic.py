@@ -1,0 +1,111 @@
+"""How many multiply-adds an artifact does for one image, node by node."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from math import prod
+from pathlib import Path
+
+from zygal.artifact.read import load_model
+from zygal.bench.feeds import Feeds
+
+
+@dataclass(frozen=True)
+class Arithmetic:
+    """by_node: multiply-adds for one image, by the node's place in the artifact. unknown: how many nodes that
+    multiply have shapes that could not be worked out; the count is then a lower bound."""
+
+    by_node: dict[int, int]
+    unknown: int
+
+    @property
+    def total(self) -> int:
+        return sum(self.by_node.values())
+
+
+def multiply_adds(artifact: str | Path, feeds: Feeds) -> Arithmetic:
+    """Counts convolutions and matrix products, which is where an image classifier's arithmetic is.
+
+    A product of a weight and an activation that goes into a sum counts as one, as is usual; biases, activations and
+    normalisations are not counted.
+    """
+    model = load_model(artifact)
+    shapes = _shapes(model, feeds)
+    by_node, unknown = {}, 0
+    for place, node in enumerate(model.graph.node):
+        count = _COUNTS.get(node.op_type)
+        if count is None:
+            continue
+        try:
+            whole = count(node, *(shapes[name] for name in (*node.input[:2], node.output[0])))
+            by_node[place] = whole // (feeds.batch_size or 1)
+        except (KeyError, IndexError):
+            unknown += 1
+    return Arithmetic(by_node, unknown)
+
+
+def _shapes(model, feeds: Feeds) -> dict[str, tuple[int, ...]]:
+    """Of all values whose sizes are known once the smallest batch is fed."""
+    import onnx
+
+    given = feeds.shapes_of(feeds.batch_size or 1)
+    for info in model.graph.input:
+        if info.name in given:
+            del info.type.tensor_type.shape.dim[:]
+            for size in given[info.name][0]:
+                info.type.tensor_type.shape.dim.add().dim_value = size
+    for info in model.graph.output:
+        # A name of an open size would contradict the number that it has now.
+        info.type.tensor_type.ClearField("shape")
+    del model.graph.value_info[:]
+    try:
+        inferred = onnx.shape_inference.infer_shapes(model, data_prop=True).graph
+    except Exception:  # The library raises what it likes on graphs that it cannot follow; nothing is known then.
+        return {}
+    shapes = {tensor.name: tuple(tensor.dims) for tensor in model.graph.initializer}
+    for info in (*inferred.input, *inferred.value_info, *inferred.output):
+        sizes = info.type.tensor_type.shape.dim
+        if info.type.tensor_type.HasField("shape") and all(size.HasField("dim_value") for size in sizes):
+            shapes[info.name] = tuple(size.dim_value for size in sizes)
+    return shapes
+
+
+def _convolution(node, image, weight, result) -> int:
+    """Each number of the result is a sum over the weight's input channels and places."""
+    return prod(result) * prod(weight[1:])
+
+
+def _transposed_convolution(node, image, weight, result) -> int:
+    """Each number of the image is multiplied with all of the weight that belongs to its channel."""
+    return prod(image) * prod(weight[1:])
+
+
+def _product(node, left, right, result) -> int:
+    return prod(result) * left[-1]
+
+
+def _general_product(node, left, right, result) -> int:
+    turned = any(each.name == "transA" and each.i for each in node.attribute)
+    return prod(result) * (left[0] if turned else left[-1])
+
+
+def _einsum(node, left, right, result) -> int:
+    """One for each combination of all letters."""
+    equation = next(each.s.decode() for each in node.attribute if each.name == "equation").replace(" ", "")
+    terms = equation.split("->")[0].split(",")
+    if len(terms) != 2 or "." in equation:
+        raise KeyError(equation)
+    return prod(
+        {letter: size for term, sizes in zip(terms, (left, right)) for letter, size in zip(term, sizes)}.values()
+    )
+
+
+_COUNTS = {
+    "Conv": _convolution,
+    "ConvInteger": _convolution,
+    "ConvTranspose": _transposed_convolution,
+    "Gemm": _general_product,
+    "MatMul": _product,
+    "MatMulInteger": _product,
+    "Einsum": _einsum,
+}

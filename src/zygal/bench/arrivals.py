@@ -1,0 +1,160 @@
+"""Open-loop serving: images arrive when they like, wait, and are served in batches.
+
+A loop that runs one batch after the other never sees a queue. Callers do not wait for each other: at an offered rate they
+arrive at random, and what they see is waiting and service together.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from zygal.bench.statistics import quantile_of
+
+SPUN_SECONDS = 0.0006
+"""What is waited for by asking the clock: a sleep ends late by about as much."""
+
+
+class Clock(Protocol):
+    def now(self) -> float:
+        """Seconds."""
+        ...
+
+    def wait_until(self, moment: float) -> None: ...
+
+
+class RealClock:
+    def now(self) -> float:
+        return time.perf_counter()
+
+    def wait_until(self, moment: float) -> None:
+        while (left := moment - time.perf_counter()) > 0:
+            if left > SPUN_SECONDS:
+                time.sleep(left - SPUN_SECONDS)
+
+
+class VirtualClock:
+    """Time passes when something says so."""
+
+    def __init__(self):
+        self.moment = 0.0
+
+    def now(self) -> float:
+        return self.moment
+
+    def wait_until(self, moment: float) -> None:
+        self.moment = max(self.moment, moment)
+
+
+@dataclass(frozen=True)
+class Served:
+    """rate: images offered in a second. latencies: seconds from an image's arrival to the end of its batch, in the order of
+    arrival. batches: their sizes. service_seconds: how long each took. seconds: from the first arrival to the end."""
+
+    rate: float
+    latencies: np.ndarray
+    batches: tuple[int, ...]
+    service_seconds: np.ndarray
+    seconds: float
+
+    @property
+    def busy(self) -> float:
+        """The part of the time in which a batch was served."""
+        return float(self.service_seconds.sum()) / self.seconds
+
+    @property
+    def falling_behind(self) -> bool:
+        """Whether the queue grew all the while, so that latencies say nothing but how long the run was."""
+        return self.busy > 0.99 and float(np.median(self.latencies[-len(self.latencies) // 4 :])) > 3 * float(
+            np.median(self.latencies[: len(self.latencies) // 4])
+        )
+
+    def quantile(self, part: float) -> float | None:
+        return quantile_of(self.latencies, part)
+
+
+def poisson_arrivals(rate: float, count: int, seed: int = 0) -> np.ndarray:
+    """Moments in seconds, from 0 on: independent, `rate` a second in the mean."""
+    return np.cumsum(np.random.default_rng(seed).exponential(1.0 / rate, count))
+
+
+def serve_arrivals(
+    arrivals: np.ndarray, serve: Callable[[int], None], most: int, patience_seconds: float, clock: Clock
+) -> Served:
+    """Serves all arrivals by one server, and keeps what each one saw.
+
+    A batch is begun when `most` images wait or when the first of them has waited for `patience_seconds`, whichever is
+    sooner; `serve(count)` returns when it is done. Latencies count from the moments in `arrivals`, not from when the
+    server got to know of them, so that a late server does not flatter itself.
+    """
+    count, place = len(arrivals), 0
+    latencies, batches, services = np.empty(count), [], []
+    start = clock.now()
+    due = arrivals + start
+    while place < count:
+        full = due[min(place + most, count) - 1]
+        clock.wait_until(min(full, due[place] + patience_seconds))
+        began = clock.now()
+        ready = int(np.searchsorted(due[place : place + most], began, side="right"))
+        # A clock that ends its wait a little early has the first one there all the same.
+        size = max(ready, 1)
+        serve(size)
+        ended = clock.now()
+        latencies[place : place + size] = ended - due[place : place + size]
+        batches.append(size)
+        services.append(ended - began)
+        place += size
+    rate = count / float(arrivals[-1])
+    return Served(rate, latencies, tuple(batches), np.array(services), clock.now() - start)
+
+
+class ServiceTimes:
+    """Service times of any batch size, drawn from what was measured at some: quantiles are interpolated between sizes."""
+
+    def __init__(self, readings: Mapping[int, Sequence[float]], seed: int = 0):
+        self._sizes = sorted(readings)
+        self._quantiles = np.array([np.percentile(readings[size], np.linspace(0, 100, 201)) for size in self._sizes])
+        self._chance = np.random.default_rng(seed)
+
+    def draw(self, size: int) -> float:
+        part = self._chance.random() * 200
+        below = int(part)
+        column = self._quantiles[:, below] * (below + 1 - part) + self._quantiles[:, below + 1] * (part - below)
+        return float(np.interp(size, self._sizes, column))
+
+
+def simulate(rate: float, times: ServiceTimes, most: int, patience_seconds: float, count: int = 20_000) -> Served:
+    """What callers would see at a rate, on a virtual clock."""
+    clock = VirtualClock()
+
+    def serve(size: int) -> None:
+        clock.moment += times.draw(size)
+
+    return serve_arrivals(poisson_arrivals(rate, count), serve, most, patience_seconds, clock)
+
+
+def highest_rate(
+    readings: Mapping[int, Sequence[float]], most: int, patience_seconds: float, deadline_seconds: float
+) -> float | None:
+    """The highest rate at which 99 of 100 callers are served in time, in simulation; None if no rate is low enough.
+
+    Found by halving between none and what the largest batches can serve, with the same arrivals and draws at each try.
+    """
+
+    def holds(rate: float) -> bool:
+        served = simulate(rate, ServiceTimes(readings), most, patience_seconds)
+        return served.quantile(0.99) <= deadline_seconds and served.busy < 0.99
+
+    largest = max(size for size in readings if size <= most)
+    high = largest / float(np.median(readings[largest]))
+    low = high / 1000
+    if not holds(low):
+        return None
+    for _ in range(12):
+        middle = (low * high) ** 0.5
+        low, high = (middle, high) if holds(middle) else (low, middle)
+    return low

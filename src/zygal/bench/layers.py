@@ -1,0 +1,146 @@
+"""Where the time goes: the runtime's own profile, told by the layers of the training code.
+
+The runtime joins operators and renames them. Each operator of its profile is traced to the operator of the artifact that
+does the arithmetic, whose name begins with its layer's. What the runtime adds of its own stands under its own name.
+"""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zygal.artifact.read import load_model
+from zygal.bench.arithmetic import multiply_adds
+from zygal.bench.feeds import Feeds
+from zygal.bench.measure import warm_up
+from zygal.bench.settings import Setting
+from zygal.engines.session import SessionSettings, open_session
+from zygal.errors import BenchError
+
+RUNTIMES_OWN = "(added by the runtime)"
+FEWEST_RUNS, MOST_RUNS, MOST_EVENTS = 10, 300, 400_000
+
+
+@dataclass(frozen=True)
+class LayerTime:
+    """seconds: of one run, the medians of its operators' times. share: of all layers' time. multiply_adds: for a batch.
+    operators: the runtime's, in the order in which they run."""
+
+    layer: str
+    seconds: float
+    share: float
+    multiply_adds: int
+    operators: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class LayerTimes:
+    """layers: the slowest first. run_seconds: the median of whole runs while the profile was taken. unknown: how many nodes
+    that multiply could not be counted."""
+
+    setting: Setting
+    layers: tuple[LayerTime, ...]
+    run_seconds: float
+    runs: int
+    unknown: int
+
+    @property
+    def outside_seconds(self) -> float:
+        """What a run takes beyond its operators."""
+        return max(0.0, self.run_seconds - sum(layer.seconds for layer in self.layers))
+
+
+def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTimes:
+    """Profiles runs at one setting. Raises ArtifactError or BenchError."""
+    feed, took = feeds.of(setting.batch), []
+    with tempfile.TemporaryDirectory() as folder:
+        settings = SessionSettings(setting.threads, setting.level, setting.execution, str(Path(folder) / "profile"))
+        session = open_session(feeds.artifact, settings)
+        warmed, _ = warm_up(lambda: session.run(None, feed))
+        nodes = len(load_model(feeds.artifact).graph.node)
+        started = time.perf_counter()
+        while len(took) < FEWEST_RUNS or time.perf_counter() - started < seconds:
+            before = time.perf_counter()
+            session.run(None, feed)
+            took.append(time.perf_counter() - before)
+            if len(took) >= MOST_RUNS or len(took) * nodes > MOST_EVENTS:
+                break
+        try:
+            events = json.loads(Path(session.end_profiling()).read_text())
+        except (OSError, ValueError) as fault:
+            raise BenchError(f"the runtime's profile of {feeds.artifact} cannot be read ({fault}).") from fault
+    return _told_by_layer(events, len(took), float(np.median(took)), feeds, setting)
+
+
+def _told_by_layer(events: list[dict], runs: int, run_seconds: float, feeds: Feeds, setting: Setting) -> LayerTimes:
+    durations: dict[tuple[str, str], list[float]] = {}
+    for event in events:
+        name = event.get("name", "")
+        if event.get("cat") == "Node" and name.endswith("_kernel_time"):
+            key = name.removesuffix("_kernel_time"), event["args"]["op_name"]
+            durations.setdefault(key, []).append(event["dur"] * 1e-6)
+    model = load_model(feeds.artifact)
+    owners = _Owners(model.graph.node)
+    count = multiply_adds(feeds.artifact, feeds)
+    found: dict[str, tuple[float, list[str]]] = {}
+    for (name, operator), each in durations.items():
+        layer = owners.layer_of(name, operator)
+        # The first runs, which warmed the session up, are in the profile too.
+        seconds = float(np.median(each[-runs:]))
+        so_far, operators = found.setdefault(layer, (0.0, []))
+        found[layer] = so_far + seconds, [*operators, operator]
+    by_layer: dict[str, int] = {}
+    for place, multiplied in count.by_node.items():
+        layer = layer_of_node(model.graph.node[place].name)
+        by_layer[layer] = by_layer.get(layer, 0) + multiplied * setting.batch
+    whole = sum(seconds for seconds, _ in found.values()) or 1.0
+    layers = [
+        LayerTime(layer, seconds, seconds / whole, by_layer.get(layer, 0), tuple(operators))
+        for layer, (seconds, operators) in found.items()
+    ]
+    layers.sort(key=lambda layer: layer.seconds, reverse=True)
+    return LayerTimes(setting, tuple(layers), run_seconds, runs, count.unknown)
+
+
+def layer_of_node(name: str) -> str:
+    """The layer that a node of an artifact belongs to: its name without the operator."""
+    return name.rpartition("/")[0] or name or "(without a name)"
+
+
+class _Owners:
+    """Which operator of the artifact does the work of one of the runtime's."""
+
+    def __init__(self, nodes: Iterable):
+        self.by_name = {node.name: node for node in nodes if node.name}
+        self.maker = {output: node for node in nodes for output in node.output}
+
+    def layer_of(self, name: str, operator: str) -> str:
+        node = self.by_name.get(name) or self._by_value(name, operator) or self._by_beginning(name)
+        return f"{RUNTIMES_OWN[:-1]}: {operator})" if node is None else layer_of_node(node.name)
+
+    def _by_value(self, name: str, operator: str):
+        """A kernel in blocks of channels is named after the value that it makes."""
+        node = self.maker.get(name.removesuffix("_nchwc"))
+        # What makes that value may be an activation or a sum that was joined to it.
+        waiting, seen = [node], 0
+        while waiting and seen < 8:
+            node = waiting.pop(0)
+            seen += 1
+            if node is None or node.op_type == operator:
+                return node
+            waiting += [self.maker.get(value) for value in node.input if value in self.maker]
+        return None
+
+    def _by_beginning(self, name: str):
+        """What was joined is named after the first of its operators, with something behind it."""
+        while "/" in name:
+            name = name.rpartition("/")[0]
+            if name in self.by_name:
+                return self.by_name[name]
+        return None

@@ -1,0 +1,85 @@
+"""Start-up and peak memory of one setting, measured in a process of its own.
+
+    python -m zygal.bench.own_process '{"artifact": ..., "shapes": {...}, ...}'
+
+prints them as JSON.
+"""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zygal.bench.feeds import Feeds
+from zygal.bench.settings import Setting
+from zygal.errors import BenchError
+
+
+@dataclass(frozen=True)
+class OwnProcess:
+    """peak_bytes: the largest resident size of the process; base_bytes: before the artifact was loaded, so Python and the
+    runtime. session_seconds: to load the artifact. first_run_seconds: the first run after that."""
+
+    peak_bytes: int
+    base_bytes: int
+    session_seconds: float
+    first_run_seconds: float
+
+
+def in_own_process(feeds: Feeds, setting: Setting) -> OwnProcess:
+    """Raises BenchError if that process fails."""
+    task = {"artifact": str(feeds.artifact), "shapes": feeds.shapes_of(setting.batch)} | asdict(setting)
+    command = [sys.executable, "-m", "zygal.bench.own_process", json.dumps(task)]
+    done = subprocess.run(command, capture_output=True, text=True)
+    try:
+        return OwnProcess(**json.loads(done.stdout))
+    except (ValueError, TypeError):
+        why = (done.stderr.strip().splitlines() or [f"it ended with code {done.returncode}"])[-1]
+        raise BenchError(
+            f"batch {setting.batch} on {setting.threads} threads cannot be run in a process of its own ({why})."
+        ) from None
+
+
+def main(task: dict) -> OwnProcess:
+    from zygal.engines.session import SessionSettings, open_session, runtime_name
+
+    runtime_name()  # Imports the runtime.
+    # Ones and not zeros: memory that was never written to is not resident.
+    feed = {name: np.ones(shape, dtype) for name, (shape, dtype) in task["shapes"].items()}
+    base = _peak_bytes() - sum(array.nbytes for array in feed.values())
+    began = time.perf_counter()
+    session = open_session(task["artifact"], SessionSettings(task["threads"], task["level"], task["execution"]))
+    opened = time.perf_counter()
+    session.run(None, feed)
+    ran = time.perf_counter()
+    for _ in range(2):
+        session.run(None, feed)
+    return OwnProcess(_peak_bytes(), base, opened - began, ran - opened)
+
+
+def _peak_bytes() -> int:
+    """The largest resident size of this process.
+
+    On Linux the kernel's counter in /proc is read: the one that getrusage gives begins with the size
+    of the process that started this one.
+    """
+    try:
+        for line in Path("/proc/self/status").read_text().splitlines():
+            if line.startswith("VmHWM:"):
+                return int(line.split()[1]) * 1024
+    except OSError:
+        pass
+    import resource
+
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    return peak if sys.platform == "darwin" else peak * 1024
+
+
+if __name__ == "__main__":
+    print(json.dumps(asdict(main(json.loads(sys.argv[1])))))

@@ -1,0 +1,123 @@
+"""A run judged by an earlier one: has the artifact grown slower?
+
+Days apart, a machine is not as fast as it was. Both runs measured the yardstick between their own runs, so times are
+compared in multiples of it. What remains uncertain is both runs' intervals and both runs' noise.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, fields
+
+from zygal.bench.keep import Earlier
+from zygal.bench.machine import Machine
+from zygal.bench.result import Bench
+from zygal.bench.settings import Setting
+from zygal.errors import BenchError
+
+SLOWER, QUICKER, SAME = "slower", "faster", "not told apart"
+
+
+@dataclass(frozen=True)
+class Change:
+    """ratio: how many times as long as in the earlier run, in multiples of the yardstick. reach: by how much it may be off,
+    on the logarithmic scale, both runs' noise included. raw_ratio: of the times as they were."""
+
+    setting: Setting
+    ratio: float
+    reach: float
+    raw_ratio: float
+    verdict: str
+
+    def breaks(self, allowed: float) -> bool:
+        return self.verdict == SLOWER and self.ratio > 1 + allowed
+
+
+@dataclass(frozen=True)
+class Regression:
+    """changes: by setting. together: over all settings, None of a single one. machine_ratio: how many times as long the
+    yardstick itself took, by threads. differing: what is not as it was (only where that was allowed)."""
+
+    changes: tuple[Change, ...]
+    together: Change | None
+    machine_ratio: dict[int, float]
+    differing: tuple[str, ...]
+
+    def breaks(self, allowed: float) -> bool:
+        everything = (*self.changes, *((self.together,) if self.together else ()))
+        return any(change.breaks(allowed) for change in everything)
+
+
+def judge(now: Bench, earlier: Earlier, differences_allowed: bool = False) -> Regression:
+    """Raises BenchError if the runs cannot be compared, and says what differs."""
+    differing = differences(now, earlier)
+    if differing and not differences_allowed:
+        raise BenchError(
+            f"the two runs were not made alike: {'; '.join(differing)}; measure both in the same way, or compare all the "
+            "same by --anyway."
+        )
+    changes = []
+    for cell in now.cells:
+        before = earlier.cells.get(cell.setting)
+        if before is None or cell.in_yardsticks is None:
+            continue
+        change = math.log(cell.in_yardsticks.value / before.in_yardsticks.value)
+        parts = (cell.in_yardsticks.vagueness, before.in_yardsticks.vagueness, cell.noise, before.noise)
+        raw = cell.latency.value / before.latency_seconds
+        changes.append(_change(cell.setting, change, math.hypot(*parts), raw))
+    if not changes:
+        raise BenchError("the two runs have no setting in common; measure the same batches and threads.")
+    together = None
+    if len(changes) > 1:
+        mean = sum(math.log(each.ratio) for each in changes) / len(changes)
+        raw = math.exp(sum(math.log(each.raw_ratio) for each in changes) / len(changes))
+        # Errors of settings are independent of each other but for what a run has of its own; half is taken as shared.
+        reach = math.hypot(*(each.reach for each in changes)) / len(changes)
+        together = _change(changes[0].setting, mean, max(reach, max(each.reach for each in changes) / 2), raw)
+    machine = {
+        threads: seconds / earlier.yardstick_seconds[threads]
+        for threads, seconds in now.yardstick_seconds.items()
+        if threads in earlier.yardstick_seconds
+    }
+    return Regression(tuple(changes), together, machine, tuple(differing))
+
+
+def _change(setting: Setting, change: float, reach: float, raw: float) -> Change:
+    verdict = SAME if abs(change) <= reach else SLOWER if change > 0 else QUICKER
+    return Change(setting, math.exp(change), reach, raw, verdict)
+
+
+def differences(now: Bench, earlier: Earlier) -> list[str]:
+    """What was not alike, in words."""
+    found = []
+    for each in fields(Machine):
+        here, there = getattr(now.machine, each.name), getattr(earlier.machine, each.name)
+        if each.name == "python":
+            # It waits while the runtime works.
+            continue
+        if each.name == "memory_bytes" and here and there and abs(here - there) < 0.05 * there:
+            # What the firmware keeps for itself changes from start to start.
+            continue
+        if here != there:
+            found.append(f"{each.name.replace('_', ' ')} {_said(there)} then and {_said(here)} now")
+    for name, here, there in (
+        ("runtime", now.runtime, earlier.runtime),
+        ("inputs", now.fed_with, earlier.fed_with),
+        ("image shapes", [list(shape) for shape in now.image_shapes.values()], earlier.image_shapes),
+    ):
+        if here != there:
+            found.append(f"{name} {_said(there)} then and {_said(here)} now")
+    here, there = {cell.setting for cell in now.cells}, set(earlier.cells)
+    for which, only in (("then", there - here), ("now", here - there)):
+        if only:
+            settings = sorted(only, key=lambda each: (each.threads, each.batch))
+            listed = ", ".join(f"batch {each.batch} on {each.threads} threads {each.level}" for each in settings[:3])
+            more = f" and {len(settings) - 3} more" if len(settings) > 3 else ""
+            found.append(f"measured only {which}: {listed}{more}")
+    return found
+
+
+def _said(value) -> str:
+    if isinstance(value, tuple):
+        return " ".join(value) or "none"
+    return "unknown" if value is None else str(value)

@@ -1,0 +1,106 @@
+"""What a benchmark found, as plain data."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from zygal.bench.arithmetic import Arithmetic
+from zygal.bench.load import Load
+from zygal.bench.machine import Machine
+from zygal.bench.own_process import OwnProcess
+from zygal.bench.settings import Setting
+from zygal.bench.statistics import Median, Ratio, quantile_of, readings_for
+
+TOO_VAGUE = 0.25
+"""A figure that may be off by more than this part of itself is not drawn conclusions from."""
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One setting's result.
+
+    latency: seconds a batch. seconds: of every run, none left out. cpu_seconds_an_image: of the whole process, all
+    threads. twin: the artifact beside itself. in_yardsticks: a batch's time in multiples of the yardstick's. limit_share:
+    the multiply-adds done in a second, as a part of those of the yardstick, None where that is too vague. own: None where
+    it was not measured.
+    """
+
+    setting: Setting
+    latency: Median
+    seconds: np.ndarray = field(repr=False)
+    cpu_seconds_an_image: float
+    twin: Ratio | None
+    in_yardsticks: Ratio | None
+    limit_share: float | None
+    own: OwnProcess | None
+    steady: bool
+
+    @property
+    def images_per_second(self) -> float:
+        return self.setting.batch / self.latency.value
+
+    def quantile(self, part: float) -> float | None:
+        """Seconds a batch; None where too few runs carry it."""
+        return quantile_of(self.seconds, part)
+
+    @property
+    def vague(self) -> bool:
+        return self.latency.vagueness > TOO_VAGUE
+
+    @property
+    def noise(self) -> float:
+        """How far the artifact was from itself, at most: the far end of its twin's interval, on the logarithmic scale."""
+        if self.twin is None:
+            return math.inf
+        return max(abs(math.log(self.twin.low)), abs(math.log(self.twin.high)))
+
+
+def told_apart(ratio: Ratio, noise: float) -> bool:
+    """Whether a difference is one: its interval leaves out 1, and it is larger than the noise."""
+    return (ratio.low > 1 or ratio.high < 1) and abs(math.log(ratio.value)) > noise
+
+
+@dataclass(frozen=True)
+class Beside:
+    """Something else on the same inputs in the same run. ratios: its time as a multiple of the artifact's."""
+
+    name: str
+    engine: str
+    ratios: dict[Setting, Ratio]
+    together: Ratio | None
+
+    def told_apart(self, cell: Cell) -> bool:
+        return told_apart(self.ratios[cell.setting], cell.noise)
+
+
+@dataclass(frozen=True)
+class Bench:
+    """All cells in the order of the grid. notes: sentences that a person should read. yardstick_seconds: by threads.
+
+    fed_with: where the inputs were from. image_shapes: of one image, by the input's name. seconds: spent measuring.
+    """
+
+    artifact: str
+    sha256: str
+    runtime: str
+    fed_with: str
+    image_shapes: dict[str, tuple[int, ...]]
+    machine: Machine
+    load: Load
+    cells: tuple[Cell, ...]
+    beside: tuple[Beside, ...]
+    arithmetic: Arithmetic
+    yardstick_seconds: dict[int, float]
+    notes: tuple[str, ...]
+    seconds: float
+    rounds: int
+    interrupted: bool
+
+    def cell(self, setting: Setting) -> Cell | None:
+        return next((cell for cell in self.cells if cell.setting == setting), None)
+
+
+READINGS_FOR_P99 = readings_for(0.99)

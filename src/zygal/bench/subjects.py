@@ -1,0 +1,90 @@
+"""What can be measured: an artifact in the runtime, and beside it other artifacts or a source in its live framework."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import Protocol
+
+from zygal.bench.feeds import Feeds, Given
+from zygal.bench.settings import Setting
+from zygal.engines.live import live_engine
+from zygal.engines.session import SessionSettings, open_session, runtime_name
+from zygal.errors import BenchError, ZygalError
+
+Run = Callable[[], object]
+
+
+class Subject(Protocol):
+    """name: what the user calls it. engine: what runs it."""
+
+    name: str
+    engine: str
+
+    def run_at(self, setting: Setting) -> Run:
+        """One run of a batch at a setting."""
+        ...
+
+
+class ArtifactSubject:
+    """An artifact in sessions of ONNX Runtime: one for each number of threads, level and execution.
+
+    Raises ArtifactError, or BenchError where it is not known what to feed.
+    """
+
+    def __init__(self, path: str | Path, given: Given):
+        self.name, self.engine = str(path), runtime_name()
+        self._sessions: dict[tuple, object] = {}
+        self.feeds = Feeds(self.session(1, "all", "sequential"), given, path)
+
+    def run_at(self, setting: Setting) -> Run:
+        session = self.session(*setting.session)
+        return partial(session.run, None, self.feeds.of(setting.batch))
+
+    def twin(self) -> ArtifactSubject:
+        """The same artifact in sessions of its own, fed the same arrays: what differs between the two is noise."""
+        other = object.__new__(ArtifactSubject)
+        other.name, other.engine, other._sessions, other.feeds = self.name, self.engine, {}, self.feeds
+        return other
+
+    def session(self, threads: int, level: str, execution: str):
+        key = threads, level, execution
+        if key not in self._sessions:
+            path = self.name
+            self._sessions[key] = open_session(path, SessionSettings(threads, level, execution))
+        return self._sessions[key]
+
+
+class LiveSubject:
+    """A source in the framework that made it, fed what the artifact is fed. Raises EngineError or SourceError."""
+
+    def __init__(self, path: str | Path, name: str, feeds: Feeds):
+        live = live_engine(path)
+        self.name, self.engine, self._live, self._feeds = name, f"{live.name} {live.version}", live, feeds
+        if len(feeds.inputs) > 1:
+            raise BenchError(f"{feeds.artifact} takes several inputs, so {name} cannot be run beside it.")
+        if live.batch_size is not None:
+            raise BenchError(
+                f"{name} was captured with a fixed batch of {live.batch_size}, so it cannot be run beside the artifact at "
+                "other ones; capture it with a dynamic batch."
+            )
+
+    def run_at(self, setting: Setting) -> Run:
+        (array,) = self._feeds.of(setting.batch).values()
+        live, threads = self._live, setting.threads
+
+        def run():
+            live.use_threads(threads)
+            return live.run(array)
+
+        try:
+            run()
+        except ZygalError as fault:
+            raise BenchError(f"{self.name} does not take what {self._feeds.artifact} takes: {fault}") from fault
+        return run
+
+    @property
+    def keeps_threads(self) -> bool:
+        """Whether the framework uses as many threads as it is told."""
+        return self._live.use_threads(1)

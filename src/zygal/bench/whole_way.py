@@ -1,0 +1,155 @@
+"""The whole way from image files to scores: what each stage takes, and what it brings to do them side by side."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zygal.bench.measure import Effort, measure, paired
+from zygal.bench.statistics import Ratio, ratio_of
+from zygal.errors import BenchError, ImageError
+from zygal.inlet import Inlet, apply_to_all
+from zygal.inlet.apply import in_order, raw_pixels
+from zygal.inlet.decode import decode_image
+from zygal.inlet.frame import as_array, run_step
+from zygal.inlet.values import to_tensor
+from zygal.processor import allowed_cores
+
+STAGES = ("decode", "frame", "values", "inference")
+PASS_SECONDS, MOST_IMAGES = 0.4, 512
+
+
+@dataclass(frozen=True)
+class WholeWay:
+    """stages: the median seconds an image of each, one after another on one thread but for the inference. images: how many
+    different files a pass takes. one_by_one, overlapped: images a second. gain: how many times as fast the latter is.
+    unread: files that are no images, with the reason."""
+
+    batch: int
+    threads: int
+    inlet_threads: int
+    images: int
+    stages: dict[str, float]
+    one_by_one: float
+    overlapped: float
+    gain: Ratio | None
+    unread: tuple[tuple[str, str], ...]
+    interrupted: bool
+
+    def share(self, stage: str) -> float:
+        return self.stages[stage] / sum(self.stages.values())
+
+
+def whole_way(
+    paths: Sequence[Path],
+    inlet: Inlet,
+    infer: Callable[[np.ndarray], object],
+    batch: int,
+    threads: int,
+    seconds: float,
+    raw: bool = False,
+    progress: Callable[[float], None] = lambda part: None,
+) -> WholeWay:
+    """Measures passes over image files. infer: runs the artifact on a batch of tensors.
+
+    raw: the artifact holds the inlet but for the decoding; images of different sizes are then run one by one.
+    Raises BenchError if not one file can be read.
+    """
+    passes = _Passes(inlet, infer, 1 if raw else batch, raw)
+    paths, unread = passes.choose(paths)
+    runs = {"one by one": lambda: passes.one_by_one(paths), "overlapped": lambda: passes.overlapped(paths)}
+    measured = measure({0: runs}, Effort(seconds), progress)
+    if (0, "overlapped") not in measured.readings:
+        raise KeyboardInterrupt
+    slow, quick = (measured.readings[0, name] for name in runs)
+    rates = [len(paths) / float(np.median(each.seconds())) for each in (slow, quick)]
+    return WholeWay(
+        batch=passes.batch,
+        threads=threads,
+        inlet_threads=allowed_cores(),
+        images=len(paths),
+        stages={stage: float(np.median(took)) for stage, took in passes.took.items() if took},
+        one_by_one=rates[0],
+        overlapped=rates[1],
+        gain=ratio_of(*reversed(paired(slow, quick))),
+        unread=tuple(unread),
+        interrupted=measured.interrupted,
+    )
+
+
+class _Passes:
+    def __init__(self, inlet: Inlet, infer: Callable[[np.ndarray], object], batch: int, raw: bool):
+        self.inlet, self.infer, self.batch, self.raw = inlet, infer, batch, raw
+        self.took: dict[str, list[float]] = {stage: [] for stage in STAGES}
+
+    def choose(self, paths: Sequence[Path]) -> tuple[list[Path], list[tuple[str, str]]]:
+        """As many whole batches of readable files as a pass has time for, from all over the list."""
+        spread = [paths[place] for place in np.random.default_rng(0).permutation(len(paths))]
+        chosen, unread, started = [], [], time.perf_counter()
+        for path in spread[:MOST_IMAGES]:
+            try:
+                self._tensor(path)
+            except ImageError as fault:
+                unread.append((path.name, str(fault)))
+                continue
+            chosen.append(path)
+            if time.perf_counter() - started > PASS_SECONDS and len(chosen) >= self.batch:
+                break
+        if not chosen:
+            raise BenchError(f"none of the {len(unread)} files tried can be read as an image ({unread[0][1]})")
+        whole = len(chosen) // self.batch * self.batch
+        # Of fewer files than a batch takes, some go twice.
+        chosen = chosen[:whole] if whole else [chosen[place % len(chosen)] for place in range(self.batch)]
+        self.took = {stage: [] for stage in STAGES}
+        return chosen, unread
+
+    def one_by_one(self, paths: Sequence[Path]) -> None:
+        for start in range(0, len(paths), self.batch):
+            tensors = np.stack([self._tensor(path) for path in paths[start : start + self.batch]])
+            began = time.perf_counter()
+            self.infer(tensors)
+            self.took["inference"].append((time.perf_counter() - began) / self.batch)
+
+    def overlapped(self, paths: Sequence[Path]) -> None:
+        """The inlet works ahead on all cores while batches are run."""
+        tensors = []
+        for tensor in self._ahead(paths):
+            tensors.append(tensor)
+            if len(tensors) == self.batch:
+                self.infer(np.stack(tensors))
+                tensors = []
+
+    def _ahead(self, paths: Sequence[Path]):
+        if self.raw:
+            with ThreadPoolExecutor(allowed_cores()) as pool:
+                yield from pool.map(lambda path: raw_pixels(path, self.inlet.decode), paths)
+            return
+        for made in apply_to_all(paths, self.inlet):
+            if isinstance(made, ImageError):
+                # It could be read a moment ago.
+                raise made
+            yield made.tensor
+
+    def _tensor(self, path: Path) -> np.ndarray:
+        """One image through the inlet, each stage timed."""
+        moments = [time.perf_counter()]
+        if self.raw:
+            tensor = raw_pixels(path, self.inlet.decode)
+            moments.append(time.perf_counter())
+        else:
+            picture = decode_image(path, self.inlet.decode)
+            moments.append(time.perf_counter())
+            for step in self.inlet.frame:
+                picture = run_step(picture, step, self.inlet.decode, path)
+            pixels = in_order(as_array(picture), self.inlet)
+            moments.append(time.perf_counter())
+            tensor, _ = to_tensor(pixels, self.inlet.values, self.inlet.tensor)
+            moments.append(time.perf_counter())
+        for stage, began, ended in zip(STAGES, moments, moments[1:]):
+            self.took[stage].append(ended - began)
+        return tensor
