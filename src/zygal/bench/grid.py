@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
@@ -15,7 +16,7 @@ from zygal.bench.measure import Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
 from zygal.bench.result import TOO_VAGUE, Bench, Beside, Cell
 from zygal.bench.settings import Grid, Setting
-from zygal.bench.statistics import median_of, ratio_of
+from zygal.bench.statistics import Ratio, median_of, ratio_of
 from zygal.bench.subjects import ArtifactSubject, Subject
 from zygal.bench.yardstick import yardstick
 from zygal.errors import BenchError
@@ -179,13 +180,16 @@ def _beside(other: Subject, place: int, settings: Sequence[Setting], measured: M
     ratios = {
         setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, place)) is not None
     }
-    pairs = [
-        paired(measured.readings[setting, ARTIFACT], measured.readings[setting, place])
-        for setting in settings
-        if (setting, place) in measured.readings and (setting, ARTIFACT) in measured.readings
-    ]
-    firsts, seconds = ([value for pair in pairs for value in pair[side]] for side in (0, 1))
-    return Beside(other.name, other.engine, ratios, ratio_of(firsts, seconds))
+    return Beside(other.name, other.engine, ratios, _together(list(ratios.values())))
+
+
+def _together(ratios: Sequence[Ratio]) -> Ratio | None:
+    """The geometric mean of ratios whose errors are independent of each other."""
+    if not ratios:
+        return None
+    middle = sum(math.log(ratio.value) for ratio in ratios) / len(ratios)
+    reach = math.hypot(*(ratio.vagueness for ratio in ratios)) / len(ratios)
+    return Ratio(math.exp(middle), math.exp(middle - reach), math.exp(middle + reach), sum(r.count for r in ratios))
 
 
 def _yardsticks(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:

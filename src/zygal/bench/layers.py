@@ -18,8 +18,9 @@ import numpy as np
 from zygal.artifact.read import load_model
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.feeds import Feeds
-from zygal.bench.measure import warm_up
+from zygal.bench.measure import Effort, measure, warm_up
 from zygal.bench.settings import Setting
+from zygal.bench.yardstick import yardstick
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import BenchError
 
@@ -42,13 +43,14 @@ class LayerTime:
 @dataclass(frozen=True)
 class LayerTimes:
     """layers: the slowest first. run_seconds: the median of whole runs while the profile was taken. unknown: how many nodes
-    that multiply could not be counted."""
+    that multiply could not be counted. yardstick_seconds: the yardstick's, right before and after."""
 
     setting: Setting
     layers: tuple[LayerTime, ...]
     run_seconds: float
     runs: int
     unknown: int
+    yardstick_seconds: float
 
     @property
     def outside_seconds(self) -> float:
@@ -59,6 +61,8 @@ class LayerTimes:
 def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTimes:
     """Profiles runs at one setting. Raises ArtifactError or BenchError."""
     feed, took = feeds.of(setting.batch), []
+    stick = yardstick(setting.threads)
+    before = measure({0: {0: stick}}, Effort(0.2))
     with tempfile.TemporaryDirectory() as folder:
         settings = SessionSettings(setting.threads, setting.level, setting.execution, str(Path(folder) / "profile"))
         session = open_session(feeds.artifact, settings)
@@ -66,19 +70,23 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
         nodes = len(load_model(feeds.artifact).graph.node)
         started = time.perf_counter()
         while len(took) < FEWEST_RUNS or time.perf_counter() - started < seconds:
-            before = time.perf_counter()
+            began = time.perf_counter()
             session.run(None, feed)
-            took.append(time.perf_counter() - before)
+            took.append(time.perf_counter() - began)
             if len(took) >= MOST_RUNS or len(took) * nodes > MOST_EVENTS:
                 break
         try:
             events = json.loads(Path(session.end_profiling()).read_text())
         except (OSError, ValueError) as fault:
             raise BenchError(f"the runtime's profile of {feeds.artifact} cannot be read ({fault}).") from fault
-    return _told_by_layer(events, len(took), float(np.median(took)), feeds, setting)
+    after = measure({0: {0: stick}}, Effort(0.2))
+    sticks = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
+    layers, unknown = _told_by_layer(events, len(took), feeds, setting)
+    return LayerTimes(setting, tuple(layers), float(np.median(took)), len(took), unknown, float(np.median(sticks)))
 
 
-def _told_by_layer(events: list[dict], runs: int, run_seconds: float, feeds: Feeds, setting: Setting) -> LayerTimes:
+def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting) -> tuple[list[LayerTime], int]:
+    """The layers, the slowest first, and how many nodes that multiply could not be counted."""
     durations: dict[tuple[str, str], list[float]] = {}
     for event in events:
         name = event.get("name", "")
@@ -104,8 +112,7 @@ def _told_by_layer(events: list[dict], runs: int, run_seconds: float, feeds: Fee
         LayerTime(layer, seconds, seconds / whole, by_layer.get(layer, 0), tuple(operators))
         for layer, (seconds, operators) in found.items()
     ]
-    layers.sort(key=lambda layer: layer.seconds, reverse=True)
-    return LayerTimes(setting, tuple(layers), run_seconds, runs, count.unknown)
+    return sorted(layers, key=lambda layer: layer.seconds, reverse=True), count.unknown
 
 
 def layer_of_node(name: str) -> str:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +21,7 @@ from zygal.inlet.frame import as_array, run_step
 from zygal.inlet.values import to_tensor
 from zygal.processor import allowed_cores
 
+ALONE = "whole way"
 STAGES = ("decode", "frame", "values", "inference")
 PASS_SECONDS, MOST_IMAGES = 0.4, 512
 
@@ -27,7 +29,8 @@ PASS_SECONDS, MOST_IMAGES = 0.4, 512
 @dataclass(frozen=True)
 class WholeWay:
     """stages: the median seconds an image of each, one after another on one thread but for the inference. images: how many
-    different files a pass takes. one_by_one, overlapped: images a second. gain: how many times as fast the latter is.
+    files a pass takes. one_by_one: images a second, with inference on `threads`. overlapped: images a second, by the
+    threads of the inference, while the inlet works on `inlet_threads`. gain: how many times as fast the best of these is.
     unread: files that are no images, with the reason."""
 
     batch: int
@@ -36,10 +39,15 @@ class WholeWay:
     images: int
     stages: dict[str, float]
     one_by_one: float
-    overlapped: float
+    overlapped: dict[int, float]
     gain: Ratio | None
     unread: tuple[tuple[str, str], ...]
     interrupted: bool
+
+    @property
+    def best(self) -> int:
+        """The threads of the inference with which overlapping brings most."""
+        return max(self.overlapped, key=self.overlapped.get)
 
     def share(self, stage: str) -> float:
         return self.stages[stage] / sum(self.stages.values())
@@ -48,43 +56,46 @@ class WholeWay:
 def whole_way(
     paths: Sequence[Path],
     inlet: Inlet,
-    infer: Callable[[np.ndarray], object],
+    infer: Mapping[int, Callable[[np.ndarray], object]],
     batch: int,
     threads: int,
     seconds: float,
     raw: bool = False,
     progress: Callable[[float], None] = lambda part: None,
 ) -> WholeWay:
-    """Measures passes over image files. infer: runs the artifact on a batch of tensors.
+    """Measures passes over image files. infer: runs the artifact on a batch of tensors, by numbers of threads.
 
     raw: the artifact holds the inlet but for the decoding; images of different sizes are then run one by one.
     Raises BenchError if not one file can be read.
     """
-    passes = _Passes(inlet, infer, 1 if raw else batch, raw)
+    passes = _Passes(inlet, 1 if raw else batch, raw)
     paths, unread = passes.choose(paths)
-    runs = {"one by one": lambda: passes.one_by_one(paths), "overlapped": lambda: passes.overlapped(paths)}
-    measured = measure({0: runs}, Effort(seconds), progress)
-    if (0, "overlapped") not in measured.readings:
+    runs = {count: partial(passes.overlapped, paths, run) for count, run in infer.items()}
+    runs = {0: partial(passes.one_by_one, paths, infer[threads])} | runs
+    measured = measure({ALONE: runs}, Effort(seconds), progress)
+    readings = {name: each for (_, name), each in measured.readings.items()}
+    if len(readings) < 2:
         raise KeyboardInterrupt
-    slow, quick = (measured.readings[0, name] for name in runs)
-    rates = [len(paths) / float(np.median(each.seconds())) for each in (slow, quick)]
+    rates = {name: len(paths) / float(np.median(each.seconds())) for name, each in readings.items()}
+    one_by_one = rates.pop(0)
+    best = max(rates, key=rates.get)
     return WholeWay(
         batch=passes.batch,
         threads=threads,
         inlet_threads=allowed_cores(),
         images=len(paths),
         stages={stage: float(np.median(took)) for stage, took in passes.took.items() if took},
-        one_by_one=rates[0],
-        overlapped=rates[1],
-        gain=ratio_of(*reversed(paired(slow, quick))),
+        one_by_one=one_by_one,
+        overlapped=rates,
+        gain=ratio_of(*reversed(paired(readings[0], readings[best]))),
         unread=tuple(unread),
         interrupted=measured.interrupted,
     )
 
 
 class _Passes:
-    def __init__(self, inlet: Inlet, infer: Callable[[np.ndarray], object], batch: int, raw: bool):
-        self.inlet, self.infer, self.batch, self.raw = inlet, infer, batch, raw
+    def __init__(self, inlet: Inlet, batch: int, raw: bool):
+        self.inlet, self.batch, self.raw = inlet, batch, raw
         self.took: dict[str, list[float]] = {stage: [] for stage in STAGES}
 
     def choose(self, paths: Sequence[Path]) -> tuple[list[Path], list[tuple[str, str]]]:
@@ -108,20 +119,20 @@ class _Passes:
         self.took = {stage: [] for stage in STAGES}
         return chosen, unread
 
-    def one_by_one(self, paths: Sequence[Path]) -> None:
+    def one_by_one(self, paths: Sequence[Path], infer: Callable[[np.ndarray], object]) -> None:
         for start in range(0, len(paths), self.batch):
             tensors = np.stack([self._tensor(path) for path in paths[start : start + self.batch]])
             began = time.perf_counter()
-            self.infer(tensors)
+            infer(tensors)
             self.took["inference"].append((time.perf_counter() - began) / self.batch)
 
-    def overlapped(self, paths: Sequence[Path]) -> None:
+    def overlapped(self, paths: Sequence[Path], infer: Callable[[np.ndarray], object]) -> None:
         """The inlet works ahead on all cores while batches are run."""
         tensors = []
         for tensor in self._ahead(paths):
             tensors.append(tensor)
             if len(tensors) == self.batch:
-                self.infer(np.stack(tensors))
+                infer(np.stack(tensors))
                 tensors = []
 
     def _ahead(self, paths: Sequence[Path]):

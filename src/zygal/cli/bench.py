@@ -102,7 +102,7 @@ def run(options) -> int:
     if found.offered:
         report.show_offered(out, found.offered)
     if found.layers:
-        report.show_layers(out, found.layers, found.bench)
+        report.show_layers(out, found.layers)
     regression = None
     if earlier and found.bench.cells:
         regression = judge(found.bench, earlier, options.anyway or found.interrupted)
@@ -173,12 +173,11 @@ def _measure_more(options, found: Found, subject, way, seconds: float, progress)
     best = best_throughput(found.bench.cells).setting
     if way:
         paths, inlet, raw = way
-        session = subject.session(*best.session)
         (name,) = subject.feeds.inputs
-
-        def infer(tensors):
-            return session.run(None, {name: tensors})
-
+        infer = {}
+        for threads in dict.fromkeys(cell.setting.threads for cell in found.bench.cells):
+            session = subject.session(threads, best.level, best.execution)
+            infer[threads] = lambda tensors, session=session: session.run(None, {name: tensors})
         found.whole_way = whole_way(
             paths, inlet, infer, best.batch, best.threads, seconds, raw, partial(progress, "from image files")
         )

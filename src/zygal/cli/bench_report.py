@@ -238,23 +238,26 @@ def show_beside(out, bench) -> None:
         if other.together is not None and len(rows) > 1:
             ratio = other.together
             out.print(
-                f"Over all settings it takes {ratio.value:.3f} times as long ({ratio.low:.3f} - {ratio.high:.3f})."
+                f"Over all settings it takes {ratio.value:.3f} times as long ({ratio.low:.3f} - {ratio.high:.3f}), the "
+                "geometric mean."
             )
             out.print()
 
 
 def show_whole_way(out, way) -> None:
     out.print(
-        f"From image files: {way.images} files a pass, batch {way.batch}, inference on {threads(way.threads)}, "
-        f"decoding on {threads(way.inlet_threads)} where they overlap"
+        f"From image files: {way.images} files a pass, batch {way.batch}; stages one after another, inference on "
+        f"{threads(way.threads)}"
     )
     rows = [[stage, milliseconds(seconds), percent(way.share(stage))] for stage, seconds in way.stages.items()]
     show_table(out, ["stage", "ms/image", "share"], rows)
-    inference = 1 / way.stages["inference"]
-    words = f"One after another {way.one_by_one:.0f} images/s, overlapped {way.overlapped:.0f} images/s"
+    listed = ", ".join(f"{rate:.0f} with inference on {threads(count)}" for count, rate in way.overlapped.items())
+    out.print(f"One after another {way.one_by_one:.0f} images/s. Overlapped {listed}.")
+    words = f"Inference alone would allow {1 / way.stages['inference']:.0f} images/s."
     if way.gain is not None:
-        words += f": {way.gain.value:.2f} times as many ({way.gain.low:.2f} - {way.gain.high:.2f})"
-    out.print(f"{words}. Inference alone would allow {inference:.0f}.")
+        gain = f"{way.gain.value:.2f} times as many images ({way.gain.low:.2f} - {way.gain.high:.2f})"
+        words = f"Overlapping brings {gain}, best with inference on {threads(way.best)}. " + words
+    out.print(words)
     for name, reason in way.unread[:3]:
         out.print(f"Not read: {name} ({reason})")
     if len(way.unread) > 3:
@@ -313,11 +316,11 @@ def _on_highest_rate(offered) -> str:
     )
 
 
-def show_layers(out, times, bench) -> None:
+def show_layers(out, times) -> None:
     from zygal.bench.yardstick import MULTIPLY_ADDS
 
     out.print(f"Where the time goes: {place(times.setting)}, {times.runs} runs under the runtime's profiler")
-    peak = MULTIPLY_ADDS / bench.yardstick_seconds[times.setting.threads]
+    peak = MULTIPLY_ADDS / times.yardstick_seconds
     rows = []
     for layer in times.layers[:BEST_LAYERS]:
         million, share = "-", "-"
@@ -370,7 +373,7 @@ def documents_of(found, regression, allowed: float) -> dict[str, Any]:
         parts["from_image_files"] = {
             "batch_images": way.batch, "threads": way.threads, "inlet_threads": way.inlet_threads, "files": way.images,
             "stage_seconds_an_image": way.stages, "one_after_another_images_per_second": way.one_by_one,
-            "overlapped_images_per_second": way.overlapped, "overlapped_gain": way.gain and way.gain.value,
+            "overlapped_images_per_second_by_threads": way.overlapped, "overlapped_gain": way.gain and way.gain.value,
             "overlapped_gain_interval_95": way.gain and [way.gain.low, way.gain.high],
             "unread": [{"file": name, "reason": reason} for name, reason in way.unread],
         }  # fmt: skip
