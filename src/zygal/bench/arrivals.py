@@ -6,6 +6,7 @@ arrive at random, and what they see is waiting and service together.
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -96,7 +97,8 @@ def serve_arrivals(
     start = clock.now()
     due = arrivals + start
     while place < count:
-        full = due[min(place + most, count) - 1]
+        # That no more will come is not known to a server.
+        full = due[place + most - 1] if place + most <= count else math.inf
         clock.wait_until(min(full, due[place] + patience_seconds))
         began = clock.now()
         ready = int(np.searchsorted(due[place : place + most], began, side="right"))

@@ -7,6 +7,7 @@ those of pictures. So real tensors are taken where there are any.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -71,6 +72,14 @@ class Feeds:
         if batch not in self._made:
             self._made[batch] = {name: self._array(name, batch) for name in self.inputs}
         return self._made[batch]
+
+    def again(self) -> Feeds:
+        """The same arrays in other places of the memory."""
+        other = copy(self)
+        other._made = {
+            batch: {name: array.copy() for name, array in made.items()} for batch, made in self._made.items()
+        }
+        return other
 
     def for_another(self, image_size: Sequence[int] | None = None) -> Given:
         """What another artifact is given to be fed the same."""

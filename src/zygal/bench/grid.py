@@ -7,25 +7,26 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 
-from zygal.bench import yardstick as stick
+import numpy as np
+
 from zygal.bench.arithmetic import Arithmetic, multiply_adds
 from zygal.bench.headroom import KEPT_FREE, foreseen_bytes, memory_free_bytes
 from zygal.bench.load import LoadWatch
 from zygal.bench.machine import describe_machine
-from zygal.bench.measure import Effort, Measurement, measure, paired
+from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
 from zygal.bench.result import TOO_VAGUE, Bench, Beside, Cell
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, median_of, ratio_of
 from zygal.bench.subjects import ArtifactSubject, Subject
-from zygal.bench.yardstick import yardstick
+from zygal.bench.yardstick import MULTIPLY_ADDS, matrix_product, yardstick
 from zygal.errors import BenchError
 from zygal.files import sha256_of
 from zygal.processor import allowed_cores
 
 Progress = Callable[[str, float], None]
 
-ARTIFACT, TWIN, YARDSTICK = "artifact", "twin", "yardstick"
+ARTIFACT, TWIN, YARDSTICK, PRODUCT = "artifact", "twin", "yardstick", "matrix product"
 MOST_SECONDS = 86400.0
 # Between probes of memory a batch grows by no more than this, so that none is run into unforeseen.
 PROBE_FACTOR = 16
@@ -52,10 +53,10 @@ def bench_grid(
     settings = grid.settings()
     copies = 2 + sum(isinstance(other, ArtifactSubject) for other in others)
     own = _in_own_processes(subject, settings, copies, partial(progress, "start-up and memory"))
-    cells = _cells(subject, settings, others)
     enough = None if until_within is None else partial(_known_within, until_within)
     watch = LoadWatch()
-    measured = measure(cells, Effort(seconds, enough), partial(progress, "measuring"))
+    make = partial(_cells, subject, settings, others)
+    measured = measure(make, Effort(seconds, enough), partial(progress, "measuring"))
     load, count = watch.load(), multiply_adds(subject.name, subject.feeds)
     if enough is not None and not measured.interrupted and not enough(measured.readings):
         notes.append(f"not every figure is known within {until_within:.2g} of itself after {seconds:g} seconds")
@@ -73,6 +74,7 @@ def bench_grid(
         beside=tuple(_beside(other, place, settings, measured) for place, other in enumerate(others)),
         arithmetic=count,
         yardstick_seconds=_yardsticks(settings, measured),
+        product_rates=_products(measured),
         notes=tuple(notes),
         seconds=measured.seconds,
         rounds=measured.rounds,
@@ -92,20 +94,22 @@ def _fitted(subject: ArtifactSubject, grid: Grid) -> tuple[Grid, list[str]]:
     return grid, notes
 
 
-def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequence[Subject]) -> dict:
-    twin = subject.twin()
-    sticks = {threads: yardstick(threads) for threads in {setting.threads for setting in settings}}
-    cells = {}
-    for setting in settings:
-        beside = {place: other.run_at(setting) for place, other in enumerate(others)}
+def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequence[Subject]) -> Cells:
+    """All that is run, made anew."""
+    first, twin, others = subject.again(), subject.again(), [other.again() for other in others]
+    threads = dict.fromkeys(setting.threads for setting in settings)
+    sticks = {count: yardstick(count) for count in threads}
+    cells: dict = {
         # Forwards and backwards, the artifact comes twice in the middle, and neighbouring cells meet at the yardstick.
-        cells[setting] = {
+        setting: {
             YARDSTICK: sticks[setting.threads],
             TWIN: twin.run_at(setting),
-            **beside,
-            ARTIFACT: subject.run_at(setting),
+            **{place: other.run_at(setting) for place, other in enumerate(others)},
+            ARTIFACT: first.run_at(setting),
         }
-    return cells
+        for setting in settings
+    }
+    return cells | {(PRODUCT, count): {PRODUCT: matrix_product(count)} for count in threads}
 
 
 def _in_own_processes(
@@ -150,18 +154,19 @@ def _check_memory(subject: ArtifactSubject, base: int, peaks: Mapping[int, int],
 
 def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProcess], count: Arithmetic) -> Cell:
     mine = measured.readings[setting, ARTIFACT]
-    latency = median_of(mine.visits)
-    against_yardstick = _ratio(measured, setting, YARDSTICK, ARTIFACT)
+    latency = median_of(list(mine.in_blocks().values()))
+    product = measured.readings.get(((PRODUCT, setting.threads), PRODUCT))
     limit_share = None
-    if against_yardstick is not None and count.total and against_yardstick.vagueness < TOO_VAGUE:
-        limit_share = count.total * setting.batch / (against_yardstick.value * stick.MULTIPLY_ADDS)
+    if product is not None and count.total and latency.vagueness < TOO_VAGUE:
+        reached = count.total * setting.batch / latency.value
+        limit_share = reached * float(np.median(product.seconds())) / MULTIPLY_ADDS
     return Cell(
         setting=setting,
         latency=latency,
         seconds=mine.seconds(),
         cpu_seconds_an_image=mine.cpu_seconds_a_run() / setting.batch,
         twin=_ratio(measured, setting, ARTIFACT, TWIN),
-        in_yardsticks=against_yardstick,
+        in_yardsticks=_ratio(measured, setting, YARDSTICK, ARTIFACT),
         limit_share=limit_share,
         own=own.get(setting),
         steady=mine.steady,
@@ -194,18 +199,27 @@ def _together(ratios: Sequence[Ratio]) -> Ratio | None:
 
 def _yardsticks(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:
     """The median seconds of the yardstick, by threads."""
-    visits: dict[int, list] = {}
+    runs: dict[int, list[float]] = {}
     for setting in settings:
         if (setting, YARDSTICK) in measured.readings:
-            visits.setdefault(setting.threads, []).extend(measured.readings[setting, YARDSTICK].visits)
-    return {threads: median_of(groups, resamples=1).value for threads, groups in visits.items()}
+            runs.setdefault(setting.threads, []).extend(measured.readings[setting, YARDSTICK].seconds())
+    return {threads: float(np.median(seconds)) for threads, seconds in runs.items()}
+
+
+def _products(measured: Measurement) -> dict[int, float]:
+    """Multiply-adds a second of the matrix product, by threads."""
+    return {
+        cell[1]: MULTIPLY_ADDS / float(np.median(each.seconds()))
+        for (cell, name), each in measured.readings.items()
+        if name == PRODUCT
+    }
 
 
 def _known_within(part: float, readings: Mapping) -> bool:
     for (setting, name), each in readings.items():
-        if name == ARTIFACT and median_of(each.visits, resamples=200).vagueness > part:
+        if name == ARTIFACT and median_of(list(each.in_blocks().values()), resamples=200).vagueness > part:
             return False
-        if name not in (ARTIFACT, YARDSTICK):
+        if name not in (ARTIFACT, YARDSTICK, PRODUCT):
             ratio = ratio_of(*paired(readings[setting, ARTIFACT], each))
             if ratio is None or ratio.vagueness > part:
                 return False

@@ -40,6 +40,7 @@ def document(bench: Bench) -> dict[str, Any]:
         "interrupted": bench.interrupted,
         "multiply_adds_an_image": bench.arithmetic.total,
         "yardstick_seconds_by_threads": bench.yardstick_seconds,
+        "matrix_product_multiply_adds_per_second_by_threads": bench.product_rates,
         "notes": bench.notes,
         "cells": [_cell(cell) for cell in bench.cells],
         "beside": [_beside(other, bench) for other in bench.beside],

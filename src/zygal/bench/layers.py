@@ -20,7 +20,7 @@ from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.feeds import Feeds
 from zygal.bench.measure import Effort, measure, warm_up
 from zygal.bench.settings import Setting
-from zygal.bench.yardstick import yardstick
+from zygal.bench.yardstick import matrix_product
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import BenchError
 
@@ -43,14 +43,14 @@ class LayerTime:
 @dataclass(frozen=True)
 class LayerTimes:
     """layers: the slowest first. run_seconds: the median of whole runs while the profile was taken. unknown: how many nodes
-    that multiply could not be counted. yardstick_seconds: the yardstick's, right before and after."""
+    that multiply could not be counted. product_seconds: the matrix product's, right before and after."""
 
     setting: Setting
     layers: tuple[LayerTime, ...]
     run_seconds: float
     runs: int
     unknown: int
-    yardstick_seconds: float
+    product_seconds: float
 
     @property
     def outside_seconds(self) -> float:
@@ -61,8 +61,8 @@ class LayerTimes:
 def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTimes:
     """Profiles runs at one setting. Raises ArtifactError or BenchError."""
     feed, took = feeds.of(setting.batch), []
-    stick = yardstick(setting.threads)
-    before = measure({0: {0: stick}}, Effort(0.2))
+    product = matrix_product(setting.threads)
+    before = measure({0: {0: product}}, Effort(0.2))
     with tempfile.TemporaryDirectory() as folder:
         settings = SessionSettings(setting.threads, setting.level, setting.execution, str(Path(folder) / "profile"))
         session = open_session(feeds.artifact, settings)
@@ -79,10 +79,10 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
             events = json.loads(Path(session.end_profiling()).read_text())
         except (OSError, ValueError) as fault:
             raise BenchError(f"the runtime's profile of {feeds.artifact} cannot be read ({fault}).") from fault
-    after = measure({0: {0: stick}}, Effort(0.2))
-    sticks = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
+    after = measure({0: {0: product}}, Effort(0.2))
+    products = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
     layers, unknown = _told_by_layer(events, len(took), feeds, setting)
-    return LayerTimes(setting, tuple(layers), float(np.median(took)), len(took), unknown, float(np.median(sticks)))
+    return LayerTimes(setting, tuple(layers), float(np.median(took)), len(took), unknown, float(np.median(products)))
 
 
 def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting) -> tuple[list[LayerTime], int]:

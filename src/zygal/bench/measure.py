@@ -3,10 +3,14 @@
 What is measured stands in cells: the things of one cell are compared with each other, so they are run close together.
 A round visits all cells in a random order. In a cell it visits the things forwards and backwards (A B B A), so that
 a machine that grows slower all the while is as slow for the first as for the last; that is a block.
+
+Where the memory of a thing happens to lie makes it slower or faster for as long as it lives. So all things are made anew
+from time to time; what is measured between is an epoch.
 """
 
 from __future__ import annotations
 
+import math
 import random
 import time
 from collections.abc import Callable, Hashable, Mapping
@@ -17,6 +21,7 @@ import numpy as np
 Run = Callable[[], object]
 Progress = Callable[[float], None]
 Key = tuple[Hashable, Hashable]
+Cells = Mapping[Hashable, Mapping[Hashable, Run]]
 
 # One visit: long enough to leave the caches of the others behind, short enough to come back often.
 VISIT_SECONDS = 0.02
@@ -26,6 +31,9 @@ SETTLED_SECONDS = 0.1
 FEWEST_ROUNDS = 4
 STEADY_WITHIN = 0.1
 WARM_UP_SECONDS = 2.0
+EPOCHS = 10
+MOST_FOR_MAKING = 0.1
+"""The part of the time that making things anew may take."""
 
 
 @dataclass(frozen=True)
@@ -41,13 +49,14 @@ class Effort:
 class Readings:
     """All readings of one thing. Nothing is dropped.
 
-    visits: the seconds of each run, visit by visit. blocks: the number of the block of each visit.
+    visits: the seconds of each run, visit by visit. blocks: the number of the block of each visit. epochs: of each block.
     wall_seconds, cpu_seconds: of all recorded visits, of the whole process. steady: whether it was before it was
     measured.
     """
 
     visits: list[list[float]] = field(default_factory=list)
     blocks: list[int] = field(default_factory=list)
+    epochs: dict[int, int] = field(default_factory=dict)
     wall_seconds: float = 0.0
     cpu_seconds: float = 0.0
     warm_up_runs: int = 0
@@ -60,13 +69,12 @@ class Readings:
     def cpu_seconds_a_run(self) -> float:
         return self.cpu_seconds / sum(map(len, self.visits))
 
-    def by_block(self) -> dict[int, float]:
-        """The first quartile of the runs in each block: what else a machine does makes runs longer, never shorter, so
-        the quicker ones say more of what is run."""
+    def in_blocks(self) -> dict[int, list[float]]:
+        """The seconds of all runs of each block."""
         runs: dict[int, list[float]] = {}
         for block, visit in zip(self.blocks, self.visits):
             runs.setdefault(block, []).extend(visit)
-        return {block: float(np.percentile(seconds, 25)) for block, seconds in runs.items()}
+        return runs
 
 
 @dataclass(frozen=True)
@@ -79,58 +87,101 @@ class Measurement:
     interrupted: bool
 
 
-def paired(first: Readings, second: Readings) -> tuple[list[float], list[float]]:
-    """The figures of both in the blocks that both were visited in, for `statistics.ratio_of`."""
-    left, right = first.by_block(), second.by_block()
+def paired(first: Readings, second: Readings) -> tuple[list[float], list[float], list[int]]:
+    """One figure of each for every block that both were visited in, and the block's epoch, for `statistics.ratio_of`.
+
+    The figure is the first quartile of the runs: what else a machine does makes runs longer, never shorter, so the quicker
+    ones say more of what is run.
+    """
+    left, right = first.in_blocks(), second.in_blocks()
     both = sorted(left.keys() & right.keys())
-    return [left[block] for block in both], [right[block] for block in both]
+    figures = ([float(np.percentile(side[block], 25)) for block in both] for side in (left, right))
+    return *figures, [first.epochs[block] for block in both]
 
 
 def measure(
-    cells: Mapping[Hashable, Mapping[Hashable, Run]],
-    effort: Effort,
-    progress: Progress = lambda part: None,
-    seed: int = 0,
+    cells: Cells | Callable[[], Cells], effort: Effort, progress: Progress = lambda part: None, seed: int = 0
 ) -> Measurement:
     """Runs each thing of each cell again and again; see the head of this file.
 
-    Each is first run until its readings are steady. A visit begins with runs that are not recorded, so that nothing
-    pays for what was run before it; not so where one run takes long beside that. There are at least 4 rounds, however long they take. An interrupt ends the
-    measuring early if anything was measured.
+    cells: by cell and name what is run, or a function that makes all of it anew. Each is first run until its readings are
+    steady. A visit begins with runs that are not recorded, so that nothing pays for what was run before it; not so where
+    one run takes long beside that. There are at least 4 rounds, however long they take. An interrupt ends the measuring
+    early if anything was measured.
     """
-    readings = {(cell, name): Readings() for cell, runs in cells.items() for name in runs}
-    order, chance = list(cells), random.Random(seed)
-    started, rounds, block, interrupted = time.perf_counter(), 0, 0, False
-    threaded, last = True, None
-    try:
-        for cell, name in readings:
-            readings[cell, name].warm_up_runs, readings[cell, name].steady = warm_up(cells[cell][name])
-        started = time.perf_counter()
-        checked = started
-        while rounds < FEWEST_ROUNDS or time.perf_counter() - started < effort.seconds:
-            chance.shuffle(order)
-            for cell in order:
-                names = list(cells[cell])
-                for name in (*names, *reversed(names)):
-                    run = cells[cell][name]
-                    changed = run is not last
-                    threaded = _visit(run, readings[cell, name], block, changed, changed and threaded)
-                    last = run
-                block += 1
-                progress(min(1.0, max((time.perf_counter() - started) / effort.seconds, 0.0)))
-            rounds += 1
-            now = time.perf_counter()
-            # Judging costs time of its own, so it is done when a tenth more is known.
-            if effort.enough is not None and rounds >= FEWEST_ROUNDS and now - started > 1.1 * (checked - started):
-                checked = now
-                if effort.enough(readings):
-                    break
-    except KeyboardInterrupt:
-        interrupted = True
-        readings = {key: each for key, each in readings.items() if each.visits}
-        if not readings:
-            raise
-    return Measurement(readings, time.perf_counter() - started, rounds, interrupted)
+    return _Measuring(cells, effort, progress, seed).run()
+
+
+class _Measuring:
+    """A measurement while it is made."""
+
+    def __init__(self, cells: Cells | Callable[[], Cells], effort: Effort, progress: Progress, seed: int):
+        self.make = cells if callable(cells) else None
+        self.cells: Cells = {} if callable(cells) else cells
+        self.effort, self.progress, self.chance = effort, progress, random.Random(seed)
+        self.readings: dict[Key, Readings] = {}
+        self.block, self.epoch, self.rounds = 0, 0, 0
+        self.last: Run | None = None
+        self.threaded = True
+        self.started = self.epoch_ends = math.inf
+
+    def run(self) -> Measurement:
+        interrupted = False
+        try:
+            self._begin_epoch()
+            self.started = checked = time.perf_counter()
+            while self.rounds < FEWEST_ROUNDS or time.perf_counter() - self.started < self.effort.seconds:
+                if time.perf_counter() > self.epoch_ends:
+                    self._begin_epoch()
+                self._round()
+                now = time.perf_counter()
+                # Judging costs time of its own, so it is done when a tenth more is known.
+                judged = self.effort.enough is not None and self.rounds >= FEWEST_ROUNDS
+                if judged and now - self.started > 1.1 * (checked - self.started):
+                    checked = now
+                    if self.effort.enough(self.readings):
+                        break
+        except KeyboardInterrupt:
+            interrupted = True
+            self.readings = {key: each for key, each in self.readings.items() if each.visits}
+            if not self.readings:
+                raise
+        seconds = time.perf_counter() - min(self.started, time.perf_counter())
+        return Measurement(self.readings, seconds, self.rounds, interrupted)
+
+    def _begin_epoch(self) -> None:
+        """Makes all things anew, if they can be, and warms them up."""
+        began = time.perf_counter()
+        if self.make is not None:
+            # The old ones go first: there may not be memory for both.
+            self.cells, self.last = {}, None
+            self.cells = self.make()
+            self.epoch += 1
+        for cell, runs in self.cells.items():
+            for name, run in runs.items():
+                readings = self.readings.setdefault((cell, name), Readings())
+                if not readings.visits:
+                    readings.warm_up_runs, readings.steady = warm_up(run)
+                else:
+                    run()
+        now = time.perf_counter()
+        if self.make is not None:
+            self.epoch_ends = now + max(self.effort.seconds / EPOCHS, (now - began) / MOST_FOR_MAKING)
+
+    def _round(self) -> None:
+        order = list(self.cells)
+        self.chance.shuffle(order)
+        for cell in order:
+            names = list(self.cells[cell])
+            for name in (*names, *reversed(names)):
+                run, readings = self.cells[cell][name], self.readings[cell, name]
+                changed = run is not self.last
+                readings.epochs[self.block] = self.epoch
+                self.threaded = _visit(run, readings, self.block, changed, changed and self.threaded)
+                self.last = run
+            self.block += 1
+            self.progress(min(1.0, max((time.perf_counter() - self.started) / self.effort.seconds, 0.0)))
+        self.rounds += 1
 
 
 def warm_up(run: Run, most_seconds: float = WARM_UP_SECONDS) -> tuple[int, bool]:

@@ -24,7 +24,7 @@ class Cell:
 
     latency: seconds a batch. seconds: of every run, none left out. cpu_seconds_an_image: of the whole process, all
     threads. twin: the artifact beside itself. in_yardsticks: a batch's time in multiples of the yardstick's. limit_share:
-    the multiply-adds done in a second, as a part of those of the yardstick, None where that is too vague. own: None where
+    the multiply-adds done in a second, as a part of those of a matrix product, None where that is too vague. own: None where
     it was not measured.
     """
 
@@ -78,7 +78,8 @@ class Beside:
 
 @dataclass(frozen=True)
 class Bench:
-    """All cells in the order of the grid. notes: sentences that a person should read. yardstick_seconds: by threads.
+    """All cells in the order of the grid. notes: sentences that a person should read. yardstick_seconds, product_rates
+    (multiply-adds a second of a matrix product): by threads.
 
     fed_with: where the inputs were from. image_shapes: of one image, by the input's name. seconds: spent measuring.
     """
@@ -94,6 +95,7 @@ class Bench:
     beside: tuple[Beside, ...]
     arithmetic: Arithmetic
     yardstick_seconds: dict[int, float]
+    product_rates: dict[int, float]
     notes: tuple[str, ...]
     seconds: float
     rounds: int

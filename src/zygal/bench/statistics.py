@@ -77,16 +77,20 @@ def readings_for(part: float) -> int:
     return math.ceil(math.log(0.025) / math.log(part))
 
 
-def ratio_of(first: Sequence[float], second: Sequence[float]) -> Ratio | None:
+def ratio_of(first: Sequence[float], second: Sequence[float], epochs: Sequence[int] | None = None) -> Ratio | None:
     """second / first, of figures taken in the same blocks of a run; None of fewer than two blocks.
 
-    What the machine does at a moment is in both sides of a block's ratio and cancels. The value is the
-    median of the blocks' ratios. The interval is the one between order statistics that holds the true median
-    with 95 % whatever the distribution is (David and Nagaraja, section 7.1); of fewer than six blocks
-    none is so wide, and theirs is widened by Student's factor for the range of a few.
+    What the machine does at a moment is in both sides of a block's ratio and cancels. epochs: of each block; blocks of one
+    epoch share more than the moment, so where there are six epochs or more each of them counts once, with its median. The
+    value is the median of the ratios. The interval is the one between order statistics that holds the true median with
+    95 % whatever the distribution is (David and Nagaraja, section 7.1); of fewer than six ratios none is so wide, and
+    theirs is widened by Student's factor for the range of a few.
     """
-    logs = np.sort(np.log(np.asarray(second) / np.asarray(first)))
-    count = len(logs)
+    logs, blocks = np.log(np.asarray(second) / np.asarray(first)), len(first)
+    if epochs is not None and len(set(epochs)) >= 6:
+        marks = np.asarray(epochs)
+        logs = np.array([np.median(logs[marks == epoch]) for epoch in sorted(set(epochs))])
+    logs, count = np.sort(logs), len(logs)
     if count < 2:
         return None
     middle = float(np.median(logs))
@@ -96,7 +100,7 @@ def ratio_of(first: Sequence[float], second: Sequence[float]) -> Ratio | None:
         low, high = middle - reach, middle + reach
     else:
         low, high = float(logs[rank]), float(logs[count - 1 - rank])
-    return Ratio(math.exp(middle), math.exp(low), math.exp(high), count)
+    return Ratio(math.exp(middle), math.exp(low), math.exp(high), blocks)
 
 
 _FEW = {2: 12.8, 3: 2.69, 4: 1.49, 5: 1.13}

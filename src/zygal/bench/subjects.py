@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from copy import copy
 from functools import partial
 from pathlib import Path
 from typing import Protocol
@@ -26,6 +27,10 @@ class Subject(Protocol):
         """One run of a batch at a setting."""
         ...
 
+    def again(self) -> Subject:
+        """The same in other places of the memory, if that can be had at little cost."""
+        ...
+
 
 class ArtifactSubject:
     """An artifact in sessions of ONNX Runtime: one for each number of threads, level and execution.
@@ -36,16 +41,17 @@ class ArtifactSubject:
     def __init__(self, path: str | Path, given: Given):
         self.name, self.engine = str(path), runtime_name()
         self._sessions: dict[tuple, object] = {}
-        self.feeds = Feeds(self.session(1, "all", "sequential"), given, path)
+        # This session is not kept: what is measured has its own.
+        self.feeds = Feeds(open_session(path, SessionSettings(1)), given, path)
 
     def run_at(self, setting: Setting) -> Run:
         session = self.session(*setting.session)
         return partial(session.run, None, self.feeds.of(setting.batch))
 
-    def twin(self) -> ArtifactSubject:
-        """The same artifact in sessions of its own, fed the same arrays: what differs between the two is noise."""
-        other = object.__new__(ArtifactSubject)
-        other.name, other.engine, other._sessions, other.feeds = self.name, self.engine, {}, self.feeds
+    def again(self) -> ArtifactSubject:
+        """The same artifact in sessions of its own, fed the same numbers: what differs between the two is noise."""
+        other = copy(self)
+        other._sessions, other.feeds = {}, self.feeds.again()
         return other
 
     def session(self, threads: int, level: str, execution: str):
@@ -83,6 +89,9 @@ class LiveSubject:
         except ZygalError as fault:
             raise BenchError(f"{self.name} does not take what {self._feeds.artifact} takes: {fault}") from fault
         return run
+
+    def again(self) -> LiveSubject:
+        return self
 
     @property
     def keeps_threads(self) -> bool:

@@ -177,11 +177,8 @@ def _on_batches_and_threads(cells) -> list[tuple[str, str]]:
 
 
 def _on_arithmetic(bench) -> str:
-    from zygal.bench.yardstick import MULTIPLY_ADDS
-
     rates = ", ".join(
-        f"{MULTIPLY_ADDS / seconds / 1e9:.0f} G/s on {threads(count)}"
-        for count, seconds in sorted(bench.yardstick_seconds.items())
+        f"{rate / 1e9:.0f} G/s on {threads(count)}" for count, rate in sorted(bench.product_rates.items())
     )
     words = "at least " if bench.arithmetic.unknown else ""
     words += f"{bench.arithmetic.total / 1e6:.4g} million multiply-adds an image; matrices multiply here at {rates}"
@@ -320,7 +317,7 @@ def show_layers(out, times) -> None:
     from zygal.bench.yardstick import MULTIPLY_ADDS
 
     out.print(f"Where the time goes: {place(times.setting)}, {times.runs} runs under the runtime's profiler")
-    peak = MULTIPLY_ADDS / times.yardstick_seconds
+    peak = MULTIPLY_ADDS / times.product_seconds
     rows = []
     for layer in times.layers[:BEST_LAYERS]:
         million, share = "-", "-"
