@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.bench.machine import Machine
-from zygal.bench.result import Bench, Beside, Cell, told_apart
+from zygal.bench.result import Bench, Beside, Cell, noise_of, told_apart
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Ratio
 from zygal.errors import BenchError
@@ -174,7 +174,7 @@ def _earlier(content: dict[str, Any]) -> Earlier:
         if row["in_yardsticks_ratio"] is None or row["beside_itself_ratio"] is None:
             continue
         twin = _ratio_of(row["beside_itself_ratio"])
-        noise = max(abs(math.log(twin.low)), abs(math.log(twin.high)))
+        noise = noise_of(twin)
         cells[setting] = EarlierCell(
             _positive(row["latency_median_seconds"]), _ratio_of(row["in_yardsticks_ratio"]), noise
         )

@@ -24,9 +24,9 @@ Key = tuple[Hashable, Hashable]
 Cells = Mapping[Hashable, Mapping[Hashable, Run]]
 
 # One visit: long enough to leave the caches of the others behind, short enough to come back often.
-VISIT_SECONDS = 0.02
+VISIT_SECONDS = 0.01
 LONGER_VISIT_SECONDS = 0.05
-UNRECORDED_RUNS = 2
+UNRECORDED_SECONDS = 0.003
 SETTLED_SECONDS = 0.1
 FEWEST_ROUNDS = 4
 STEADY_WITHIN = 0.1
@@ -209,7 +209,9 @@ def _visit(run: Run, readings: Readings, block: int, changed: bool, rested: bool
     if rested:
         _wait_for_rest()
     if changed and not (readings.visits and readings.visits[0][0] > SETTLED_SECONDS):
-        for _ in range(UNRECORDED_RUNS):
+        settled = time.perf_counter() + UNRECORDED_SECONDS
+        run()
+        while time.perf_counter() < settled:
             run()
     seconds = []
     cpu_started, started = time.process_time(), time.perf_counter()

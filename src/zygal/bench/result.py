@@ -52,10 +52,14 @@ class Cell:
 
     @property
     def noise(self) -> float:
-        """How far the artifact was from itself, at most: the far end of its twin's interval, on the logarithmic scale."""
-        if self.twin is None:
-            return math.inf
-        return max(abs(math.log(self.twin.low)), abs(math.log(self.twin.high)))
+        """How far the artifact was from itself in this run, on the logarithmic scale."""
+        return math.inf if self.twin is None else noise_of(self.twin)
+
+
+def noise_of(twin: Ratio) -> float:
+    """The difference of an artifact from itself, or how well that is known if it is more: a quarter of its interval, which
+    is about a standard error."""
+    return max(abs(math.log(twin.value)), math.log(twin.high / twin.low) / 4)
 
 
 def told_apart(ratio: Ratio, noise: float) -> bool:

@@ -1,0 +1,167 @@
+"""zygal bench as people use and misuse it."""
+
+import csv
+import json
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from conftest import program, refused
+from PIL import Image
+
+SHORT = ("--batches", "1,2", "--threads", "1", "--seconds", "0.3")
+
+
+@pytest.fixture(scope="module")
+def earlier(shipped, tmp_path_factory):
+    """The result of a short run."""
+    path = tmp_path_factory.mktemp("earlier") / "earlier.json"
+    done = program("bench", "channel_marks.onnx", *SHORT, "--json", path, cwd=shipped)
+    assert done.returncode == 0, done.stderr
+    return path
+
+
+def changed(path, folder, change):
+    """A copy of a result with something changed in it."""
+    content = json.loads(path.read_text())
+    change(content)
+    (folder / "changed.json").write_text(json.dumps(content))
+    return folder / "changed.json"
+
+
+def test_everything_at_once(shipped, tmp_path):
+    done = program(
+        "bench", "channel_marks.onnx", *SHORT, "--witness", "channel_marks.witness", "--deadline", "5s", "--beside",
+        "channel_marks.pt2", "--beside", "channel_marks.onnx", "--images", "reference", "--offered", "50,20", "--gather", "2,1ms",
+        "--layers", "--json", tmp_path / "b.json", "--csv", tmp_path / "b.csv", "--draw", tmp_path / "drawn", cwd=shipped,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    content = json.loads((tmp_path / "b.json").read_text())
+    assert content["fed_with"] == "channel_marks.witness" and content["multiply_adds_an_image"] == 9_868_064
+    for cell in content["cells"]:
+        assert cell["images_per_second"] == pytest.approx(cell["batch_images"] / cell["latency_median_seconds"])
+        assert cell["latency_longest_seconds"] >= cell["latency_quartiles_seconds"][1] > 0
+    live, copy = content["beside"]
+    assert live["engine"].startswith("PyTorch") and {cell["larger_than_noise"] for cell in live["cells"]} == {True}
+    assert live["time_ratio"]["value"] > 1.5 > copy["time_ratio"]["value"]
+    way = content["from_image_files"]
+    assert list(way["stage_seconds_an_image"]) == ["decode", "frame", "values", "inference"] and way["files"] >= 2
+    offered = content["offered"]
+    assert [run["images"] for run in offered["runs"]] == [368, 368] and offered["runs"][0]["mean_batch_images"] <= 2
+    assert (
+        offered["highest_rate_kept"]["latency_p99_seconds"] <= 5 and offered["runs"][0]["latency_p99_seconds"] > 0.001
+    )
+    assert sum(layer["share"] for layer in content["layers"]["layers"]) == pytest.approx(1)
+    assert {"features.0.expand.0", "classifier"} <= {layer["layer"] for layer in content["layers"]["layers"]}
+    rows = list(csv.DictReader((tmp_path / "b.csv").open()))
+    assert [row["batch_images"] for row in rows] == ["1", "2"] and float(rows[0]["latency_interval_95_seconds_low"]) > 0
+    for name in ("throughput", "latencies", "stages", "layers"):
+        assert Image.open(tmp_path / "drawn" / f"{name}.png").width == 1280
+    for words in (
+        "most images",
+        "within 5000 ms",
+        "multiply-adds an image",
+        "it is",
+        "inference alone",
+        "Where the time goes",
+    ):
+        assert words.lower() in done.stdout.lower(), words
+
+
+def test_levels_and_execution_are_settings_of_their_own(shipped, tmp_path):
+    done = program("bench", "channel_marks.onnx", "--batches", "2", "--threads", "1", "--seconds", "0.3", "--levels", "off,all",
+                   "--execution", "sequential,parallel", "--json", tmp_path / "b.json", cwd=shipped)  # fmt: skip
+    cells = json.loads((tmp_path / "b.json").read_text())["cells"]
+    assert done.returncode == 0 and "parallel" in done.stdout
+    assert [(cell["optimisation_level"], cell["execution"]) for cell in cells] == [
+        ("off", "sequential"), ("off", "parallel"), ("all", "sequential"), ("all", "parallel")
+    ]  # fmt: skip
+
+
+def test_a_later_run_is_judged_by_an_earlier_one(shipped, earlier, tmp_path):
+    def thrice_as_fast(content):
+        for cell in content["cells"]:
+            ratio = cell["in_yardsticks_ratio"]
+            ratio["value"] /= 9
+            ratio["interval_95"] = [each / 9 for each in ratio["interval_95"]]
+
+    done = program("bench", "channel_marks.onnx", *SHORT, "--against", earlier, "--allow", "300%", cwd=shipped)
+    assert done.returncode == 0 and "HOLDS: " in done.stdout, done.stderr
+    faster = changed(earlier, tmp_path, thrice_as_fast)
+    done = program("bench", "channel_marks.onnx", *SHORT, "--against", faster, cwd=shipped)
+    assert done.returncode == 1 and "BREAKS: " in done.stdout and "slower" in done.stdout
+    elsewhere = changed(earlier, tmp_path, lambda content: content["machine"].update(processor="an abacus"))
+    refused(
+        program("bench", "channel_marks.onnx", *SHORT, "--against", elsewhere, cwd=shipped), "an abacus", "--anyway"
+    )
+    done = program(
+        "bench", "channel_marks.onnx", *SHORT, "--against", elsewhere, "--anyway", "--allow", "300%", cwd=shipped
+    )
+    assert done.returncode == 0 and "not alike: processor an abacus" in done.stdout
+
+
+def test_an_interrupt_shows_what_was_measured_so_far(shipped, tmp_path):
+    command = [
+        str(Path(sys.executable).with_name("zygal")),
+        "bench",
+        "channel_marks.onnx",
+        "--batches",
+        "1",
+        "--threads",
+        "1",
+    ]
+    for wait in (4, 12, 40):
+        running = subprocess.Popen([*command, "--seconds", "600", "--json", str(tmp_path / "b.json")], cwd=shipped,
+                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+        time.sleep(wait)
+        running.send_signal(signal.SIGINT)
+        out, fault = running.communicate(timeout=60)
+        assert running.returncode == 130 and "Traceback" not in fault
+        if out:
+            break
+    # Interrupted before anything was measured, it says nothing, and more time is given.
+    assert "images/s" in out and "measured so far" in fault
+    assert json.loads((tmp_path / "b.json").read_text())["interrupted"] is True
+
+
+BAD = [
+    (("--batches", "0"), ["batch of 0"]),
+    (("--threads", "-1"), ["thread count of -1"]),
+    (("--batches", "4097"), ["1 to 4096"]),
+    (("--levels", "most"), ["'most'", "extended"]),
+    (("--seconds", "0"), ["0 seconds"]),
+    (("--until-within", "two"), ["percentage"]),
+    (("--deadline", "50"), ["unit"]),
+    (("--offered", "0"), ["offered rate of 0"]),
+    (("--gather", "8;5ms"), ["8,5ms"]),
+    (("--fill", "image"), ["NAME=SIZE"]),
+    (("--fill", "mask=3"), ["no input mask"]),
+    (("--beside", "missing.onnx"), ["missing.onnx"]),
+    (("--beside", "keras/channel_marks.keras"), ["does not take what channel_marks.onnx takes"]),
+    (("--beside", "labels.txt"), ["labels.txt"]),
+    (("--witness", "keras/channel_marks.witness"), ["do not belong together"]),
+    (("--witness", "labels.txt"), ["labels.txt"]),
+    (("--images", "nowhere"), ["nowhere"]),
+    (("--images", "wrong"), ["no images"]),
+    (("--against", "labels.txt"), ["no result of zygal bench"]),
+    (("--against", "missing.json"), ["missing.json"]),
+    (("--csv", "nowhere/b.csv"), ["nowhere"]),
+    (("--draw", "labels.txt"), ["labels.txt"]),
+]
+
+
+def test_bad_input_gets_one_sentence(shipped):
+    before = sorted(shipped.rglob("*"))
+    for arguments, words in BAD:
+        extra = ("--batches", "1", "--threads", "1", "--seconds", "0.05")
+        given = [
+            part
+            for option, value in zip(extra[::2], extra[1::2])
+            if option not in arguments
+            for part in (option, value)
+        ]
+        refused(program("bench", "channel_marks.onnx", *given, *arguments, cwd=shipped), *words)
+    assert sorted(shipped.rglob("*")) == before
