@@ -14,9 +14,10 @@ from pathlib import Path
 import numpy as np
 from demo_artifact import demo_artifact, with_extra_work
 
+from zygal.bench.documents import document
+from zygal.bench.earlier import read_earlier
 from zygal.bench.feeds import Given
 from zygal.bench.grid import bench_grid
-from zygal.bench.keep import document, read_earlier
 from zygal.bench.measure import Effort, measure, paired
 from zygal.bench.regression import SAME, SLOWER, judge
 from zygal.bench.settings import Grid, Setting
@@ -38,8 +39,8 @@ def five_per_cent_slower(artifact, setting):
         readings = measure({0: runs}, Effort(CALIBRATION_SECONDS)).readings
         return path, ratio_of(*paired(readings[0, "plain"], readings[0, "extra"]))
 
-    _, much = beside(MUCH_WORK)
-    return beside(round(MUCH_WORK * 0.05 / (much.value - 1)))
+    (_, none), (_, much) = beside(0), beside(MUCH_WORK)
+    return beside(round(MUCH_WORK * (1.05 - none.value) / (much.value - none.value)))
 
 
 def main():

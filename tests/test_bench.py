@@ -19,10 +19,11 @@ from zygal.bench import measure as core
 from zygal.bench.advice import best_throughput, for_deadline, scaling, where_batches_stop_paying
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.arrivals import ServiceTimes, VirtualClock, highest_rate, poisson_arrivals, serve_arrivals, simulate
+from zygal.bench.documents import document, table
+from zygal.bench.earlier import read_earlier
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.grid import bench_grid
 from zygal.bench.headroom import foreseen_bytes
-from zygal.bench.keep import document, read_earlier, table
 from zygal.bench.layers import layer_of_node, layer_times
 from zygal.bench.measure import Effort, measure, paired, warm_up
 from zygal.bench.own_process import in_own_process

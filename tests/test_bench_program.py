@@ -71,6 +71,28 @@ def test_everything_at_once(shipped, tmp_path):
         assert words.lower() in done.stdout.lower(), words
 
 
+def test_raw_pixels_go_the_whole_way_one_by_one_and_their_arithmetic_is_known(shipped, tmp_path):
+    convert = (
+        "convert",
+        "channel_marks.pt2",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        "--raw-pixels",
+        "-o",
+        tmp_path / "raw.onnx",
+    )
+    assert program(*convert, cwd=shipped).returncode == 0
+    done = program("bench", tmp_path / "raw.onnx", "--image-size", "90,120", *SHORT, "--images", "reference", "--layers",
+                   "--json", tmp_path / "b.json", cwd=shipped)  # fmt: skip
+    assert done.returncode == 0 and "RuntimeWarning" not in done.stderr, done.stderr
+    content = json.loads((tmp_path / "b.json").read_text())
+    assert content["multiply_adds_an_image"] >= 9_868_064
+    way = content["from_image_files"]
+    assert list(way["stage_seconds_an_image"]) == ["decode", "inference"] and way["batch_images"] == 1
+    assert way["overlapped_gain_ratio"]["value"] > 0.3
+    assert "inlet" in {layer["layer"] for layer in content["layers"]["layers"][:3]}
+
+
 def test_levels_and_execution_are_settings_of_their_own(shipped, tmp_path):
     done = program("bench", "channel_marks.onnx", "--batches", "2", "--threads", "1", "--seconds", "0.3", "--levels", "off,all",
                    "--execution", "sequential,parallel", "--json", tmp_path / "b.json", cwd=shipped)  # fmt: skip
@@ -137,6 +159,9 @@ BAD = [
     (("--deadline", "50"), ["unit"]),
     (("--offered", "0"), ["offered rate of 0"]),
     (("--gather", "8;5ms"), ["8,5ms"]),
+    (("--gather", "8,5ms"), ["--offered"]),
+    (("--image-size", "64"), ["HEIGHT,WIDTH"]),
+    (("--weights", "labels.txt"), ["FILE.py:FUNCTION"]),
     (("--fill", "image"), ["NAME=SIZE"]),
     (("--fill", "mask=3"), ["no input mask"]),
     (("--beside", "missing.onnx"), ["missing.onnx"]),

@@ -6,6 +6,9 @@ from dataclasses import dataclass
 from math import prod
 from pathlib import Path
 
+import numpy as np
+
+from zygal.artifact.metadata import Metadata
 from zygal.artifact.read import load_model
 from zygal.bench.feeds import Feeds
 
@@ -58,6 +61,7 @@ def _shapes(model, feeds: Feeds) -> dict[str, tuple[int, ...]]:
         # A name of an open size would contradict the number that it has now.
         info.type.tensor_type.ClearField("shape")
     del model.graph.value_info[:]
+    _declare_tensor(model, feeds.batch_size or 1)
     try:
         inferred = onnx.shape_inference.infer_shapes(model, data_prop=True).graph
     except Exception:  # The library raises what it likes on graphs that it cannot follow; nothing is known then.
@@ -68,6 +72,17 @@ def _shapes(model, feeds: Feeds) -> dict[str, tuple[int, ...]]:
         if info.type.tensor_type.HasField("shape") and all(size.HasField("dim_value") for size in sizes):
             shapes[info.name] = tuple(size.dim_value for size in sizes)
     return shapes
+
+
+def _declare_tensor(model, batch: int) -> None:
+    """States what an inlet inside the artifact makes: its size depends on numbers that only a run knows."""
+    import onnx
+
+    metadata = Metadata.from_properties({each.key: each.value for each in model.metadata_props}, "the artifact")
+    shape = metadata.inlet.tensor_shape() if metadata.tensor and metadata.inlet else None
+    if shape is not None:
+        kind = onnx.helper.np_dtype_to_tensor_dtype(np.dtype(metadata.inlet.tensor.dtype))
+        model.graph.value_info.append(onnx.helper.make_tensor_value_info(metadata.tensor, kind, [batch, *shape]))
 
 
 def _convolution(node, image, weight, result) -> int:

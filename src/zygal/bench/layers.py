@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import tempfile
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -120,10 +120,19 @@ def layer_of_node(name: str) -> str:
     return name.rpartition("/")[0] or name or "(without a name)"
 
 
+def _with_inner(nodes: Iterable) -> Iterator:
+    """The nodes and those of their branches."""
+    for node in nodes:
+        yield node
+        for attribute in node.attribute:
+            yield from _with_inner(attribute.g.node)
+
+
 class _Owners:
     """Which operator of the artifact does the work of one of the runtime's."""
 
     def __init__(self, nodes: Iterable):
+        nodes = list(_with_inner(nodes))
         self.by_name = {node.name: node for node in nodes if node.name}
         self.maker = {output: node for node in nodes for output in node.output}
 

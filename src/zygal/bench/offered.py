@@ -60,6 +60,8 @@ def offer(
             raise BenchError(f"an offered rate of {rate:g} images a second makes no sense; give more than 0.")
     if not 1 <= gathering.most <= 4096:
         raise BenchError(f"a batch of up to {gathering.most} makes no sense; give 1 to 4096.")
+    if subject.feeds.batch_size is not None:
+        gathering = Gathering(min(gathering.most, subject.feeds.batch_size), gathering.patience_seconds)
     serve = _server(subject, setting, gathering.most)
     warm_up(lambda: serve(gathering.most))
     runs = []

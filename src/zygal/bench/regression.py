@@ -9,11 +9,11 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, fields
 
-from zygal.bench.keep import Earlier
+from zygal.bench.earlier import Earlier
 from zygal.bench.machine import Machine
 from zygal.bench.result import Bench
 from zygal.bench.settings import Setting
-from zygal.errors import BenchError
+from zygal.errors import BenchError, some_of
 
 SLOWER, QUICKER, SAME = "slower", "faster", "not told apart"
 
@@ -111,9 +111,7 @@ def differences(now: Bench, earlier: Earlier) -> list[str]:
     for which, only in (("then", there - here), ("now", here - there)):
         if only:
             settings = sorted(only, key=lambda each: (each.threads, each.batch))
-            listed = ", ".join(f"batch {each.batch} on {each.threads} threads {each.level}" for each in settings[:3])
-            more = f" and {len(settings) - 3} more" if len(settings) > 3 else ""
-            found.append(f"measured only {which}: {listed}{more}")
+            found.append(f"measured only {which}: {some_of([each.in_words for each in settings])}")
     return found
 
 

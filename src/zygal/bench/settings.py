@@ -26,6 +26,14 @@ class Setting:
         """What a session is opened with; batches share one."""
         return self.threads, self.level, self.execution
 
+    @property
+    def in_words(self) -> str:
+        """Level and execution only where they are not what is usual."""
+        words = f"batch {self.batch} on {self.threads} thread{'s' * (self.threads != 1)}"
+        if self.level != "all":
+            words += f", level {self.level}"
+        return words + (", parallel" if self.execution == "parallel" else "")
+
 
 @dataclass(frozen=True)
 class Grid:

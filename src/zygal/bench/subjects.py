@@ -10,6 +10,7 @@ from typing import Protocol
 
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.settings import Setting
+from zygal.engines.engine import first_line
 from zygal.engines.live import live_engine
 from zygal.engines.session import SessionSettings, open_session, runtime_name
 from zygal.errors import BenchError, ZygalError
@@ -41,12 +42,21 @@ class ArtifactSubject:
     def __init__(self, path: str | Path, given: Given):
         self.name, self.engine = str(path), runtime_name()
         self._sessions: dict[tuple, object] = {}
+        self._tried: set[Setting] = set()
         # This session is not kept: what is measured has its own.
         self.feeds = Feeds(open_session(path, SessionSettings(1)), given, path)
 
     def run_at(self, setting: Setting) -> Run:
-        session = self.session(*setting.session)
-        return partial(session.run, None, self.feeds.of(setting.batch))
+        run = partial(self.session(*setting.session).run, None, self.feeds.of(setting.batch))
+        if setting not in self._tried:
+            try:
+                run()
+            except Exception as fault:  # The runtime's exceptions share no class of their own.
+                raise BenchError(
+                    f"{self.name} cannot be run on a batch of {setting.batch} ({first_line(fault)})."
+                ) from fault
+            self._tried.add(setting)
+        return run
 
     def again(self) -> ArtifactSubject:
         """The same artifact in sessions of its own, fed the same numbers: what differs between the two is noise."""
@@ -68,6 +78,7 @@ class LiveSubject:
     def __init__(self, path: str | Path, name: str, feeds: Feeds):
         live = live_engine(path)
         self.name, self.engine, self._live, self._feeds = name, f"{live.name} {live.version}", live, feeds
+        self._tried: set[Setting] = set()
         if len(feeds.inputs) > 1:
             raise BenchError(f"{feeds.artifact} takes several inputs, so {name} cannot be run beside it.")
         if live.batch_size is not None:
@@ -84,10 +95,12 @@ class LiveSubject:
             live.use_threads(threads)
             return live.run(array)
 
-        try:
-            run()
-        except ZygalError as fault:
-            raise BenchError(f"{self.name} does not take what {self._feeds.artifact} takes: {fault}") from fault
+        if setting not in self._tried:
+            try:
+                run()
+            except ZygalError as fault:
+                raise BenchError(f"{self.name} does not take what {self._feeds.artifact} takes: {fault}") from fault
+            self._tried.add(setting)
         return run
 
     def again(self) -> LiveSubject:

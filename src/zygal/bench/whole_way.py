@@ -87,7 +87,7 @@ def whole_way(
         stages={stage: float(np.median(took)) for stage, took in passes.took.items() if took},
         one_by_one=one_by_one,
         overlapped=rates,
-        gain=ratio_of(*reversed(paired(readings[0], readings[best]))),
+        gain=ratio_of(*paired(readings[best], readings[0])),
         unread=tuple(unread),
         interrupted=measured.interrupted,
     )

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from argparse import ArgumentTypeError
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.cli.options import duration, new_command, number_list, part_of_one, word_list
+from zygal.cli.bench_options import DEFAULT_SECONDS, MOST_SECONDS_UNTIL, add_options, check_options
+from zygal.cli.options import new_command
 from zygal.cli.output import check_json, console, progress_bar, warn, write_json
-
-DEFAULT_SECONDS, MOST_SECONDS_UNTIL = 30.0, 300.0
 
 
 def register(commands) -> None:
@@ -21,102 +19,75 @@ def register(commands) -> None:
         "zygal bench channel_marks.onnx --batches 1,8 --threads 1,2 --deadline 5ms",
     )
     command.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
-    _add_grid(command.add_argument_group("what is measured"))
-    _add_inputs(command.add_argument_group("what it is fed"))
-    _add_more(command.add_argument_group("more to find out"))
-    _add_results(command.add_argument_group("what becomes of the figures"))
+    add_options(command)
     command.set_defaults(run=run)
 
 
-def _add_grid(group) -> None:
-    group.add_argument(
-        "--batches", type=number_list, default=[1, 2, 4, 8], metavar="N,N,...", help="batch sizes (1,2,4,8)"
-    )
-    group.add_argument("--threads", type=number_list, default=None, metavar="N,N,...",
-                       help="numbers of threads (1, and as many as there are cores)")  # fmt: skip
-    group.add_argument("--levels", type=word_list, default=["all"], metavar="NAME,...",
-                       help="how far the runtime may rewrite the graph: off, basic, extended, all (all)")  # fmt: skip
-    group.add_argument("--execution", type=word_list, default=["sequential"], metavar="NAME,...",
-                       help="the runtime's execution modes: sequential, parallel (sequential)")  # fmt: skip
-    group.add_argument("--seconds", type=float, help=f"time to measure for ({DEFAULT_SECONDS:g})")
-    group.add_argument("--until-within", type=part_of_one, metavar="2%",
-                       help=f"measure until all medians are known so well, at most for --seconds ({MOST_SECONDS_UNTIL:g})")  # fmt: skip
-
-
-def _add_inputs(group) -> None:
-    group.add_argument("--witness", metavar="FILE", help="feed its recorded tensors instead of random numbers")
-    group.add_argument(
-        "--image-size", type=number_list, metavar="H,W", help="size of the images for an artifact that leaves it open"
-    )
-    group.add_argument("--fill", action="append", default=[], type=_filled, metavar="NAME=N,N",
-                       help="shape of one row of an input whose sizes are open; once for each such input")  # fmt: skip
-
-
-def _add_more(group) -> None:
-    group.add_argument("--beside", action="append", default=[], metavar="OTHER",
-                       help="another artifact, or a source in its live framework, on the same inputs; any number of times")  # fmt: skip
-    group.add_argument("--weights", metavar="FILE", help="weights for a source FILE.py:FUNCTION given to --beside")
-    group.add_argument("--images", metavar="DIR", help="the whole way from these image files, stage by stage")
-    group.add_argument("--inlet", metavar="FILE", help="for --images, instead of the artifact's own inlet")
-    group.add_argument("--deadline", type=duration, metavar="50ms", help="what keeps this time in 99 of 100 batches")
-    group.add_argument("--offered", type=_rates, metavar="RATE,...",
-                       help="random arrivals of so many images a second, and with --deadline the highest rate that keeps it")  # fmt: skip
-    group.add_argument("--gather", type=_gathering, metavar="N,TIME",
-                       help="for --offered: serve when N images wait or the first has waited so long (largest batch,0ms)")  # fmt: skip
-    group.add_argument("--layers", action="store_true", help="time and multiply-adds by layer of the training code")
-
-
-def _add_results(group) -> None:
-    group.add_argument("--csv", metavar="FILE", help="write the table of settings there")
-    group.add_argument("--draw", metavar="DIR", help="draw what was measured into this folder")
-    group.add_argument("--against", metavar="FILE", help="judge by an earlier run's --json: exit code 1 if slower")
-    group.add_argument("--allow", type=part_of_one, default=0.05, metavar="5%", help="how much slower is allowed (5%%)")
-    group.add_argument(
-        "--anyway", action="store_true", help="compare with --against even if machine or settings differ"
-    )
-
-
 def run(options) -> int:
-    from zygal.bench.keep import document, read_earlier, table
+    from zygal.bench.earlier import read_earlier
     from zygal.bench.regression import judge
-    from zygal.cli import bench_report as report
-    from zygal.files import check_writable, write_text
+    from zygal.errors import BenchError
+    from zygal.files import check_writable
     from zygal.kinds import ARTIFACT, require_kind
 
+    check_options(options)
     check_json(options.json)
     if options.csv:
         check_writable(options.csv)
-    if options.draw:
-        _make_folder(options.draw)
     require_kind(options.artifact, ARTIFACT)
     earlier = read_earlier(options.against) if options.against else None
+    if options.draw:
+        _make_folder(options.draw)
     with progress_bar("opening") as progress:
         found = _measure(options, progress)
-    out = console()
-    for note in found.bench.notes:
-        warn(note)
-    report.show_bench(out, found.bench, options.deadline)
-    report.show_beside(out, found.bench)
-    if found.whole_way:
-        report.show_whole_way(out, found.whole_way)
-    if found.offered:
-        report.show_offered(out, found.offered)
-    if found.layers:
-        report.show_layers(out, found.layers)
-    regression = None
+    refusal = None
     if earlier and found.bench.cells:
-        regression = judge(found.bench, earlier, options.anyway or found.interrupted)
-        report.show_regression(out, regression, earlier, options.allow)
-    full = document(found.bench) | report.documents_of(found, regression, options.allow)
-    write_json(options.json, full)
-    if options.csv:
-        write_text(options.csv, table(found.bench))
-    if options.draw:
-        _draw(out, found, Path(options.draw))
+        try:
+            found.regression = judge(found.bench, earlier, options.anyway or found.interrupted)
+        except BenchError as fault:
+            # What was measured is shown and written all the same.
+            refusal = fault
+    _show(options, found, earlier)
+    _write(options, found)
+    if refusal is not None:
+        raise refusal
     if found.interrupted:
         warn("interrupted; the figures are those of what was measured so far")
         return 130
-    return 1 if regression and regression.breaks(options.allow) else 0
+    return 1 if found.regression and found.regression.breaks(options.allow) else 0
+
+
+def _show(options, found: Found, earlier) -> None:
+    from zygal.cli import bench_more_report as more
+    from zygal.cli.bench_report import show_bench
+
+    out = console()
+    for note in found.bench.notes:
+        warn(note)
+    show_bench(out, found.bench, options.deadline)
+    more.show_beside(out, found.bench)
+    if found.whole_way:
+        more.show_whole_way(out, found.whole_way)
+    if found.offered:
+        more.show_offered(out, found.offered)
+    if found.layers:
+        more.show_layers(out, found.layers)
+    if found.regression:
+        more.show_regression(out, found.regression, earlier, options.allow)
+
+
+def _write(options, found: Found) -> None:
+    from zygal.bench import documents
+    from zygal.files import write_text
+
+    whole = documents.document(found.bench) | documents.more(found.whole_way, found.offered, found.layers)
+    if found.regression:
+        whole["against"] = documents.judgement(found.regression, options.allow)
+    write_json(options.json, whole)
+    if options.csv:
+        write_text(options.csv, documents.table(found.bench))
+    if options.draw:
+        _draw(console(), found, Path(options.draw))
 
 
 @dataclass
@@ -127,6 +98,7 @@ class Found:
     whole_way: object = None
     offered: object = None
     layers: object = None
+    regression: object = None
     interrupted: bool = False
 
 
@@ -289,28 +261,3 @@ def _make_folder(folder: str) -> None:
     except OSError as fault:
         raise OutputError(f"{folder} cannot be made a folder ({(fault.strerror or str(fault)).lower()}).") from fault
     check_writable(Path(folder) / "throughput.png")
-
-
-def _filled(text: str) -> tuple[str, tuple[int, ...]]:
-    name, _, sizes = text.rpartition("=")
-    if not name:
-        raise ArgumentTypeError(f"{text!r} is not NAME=SIZE,SIZE, like image=3,224,224")
-    shape = tuple(number_list(sizes)) if sizes else ()
-    if any(size < 1 for size in shape):
-        raise ArgumentTypeError(f"{text!r} has a size below 1")
-    return name, shape
-
-
-def _rates(text: str) -> list[float]:
-    try:
-        return [float(part) for part in text.split(",")]
-    except ValueError:
-        raise ArgumentTypeError(f"{text!r} is not a list of rates like 100,200") from None
-
-
-def _gathering(text: str) -> tuple[int, float]:
-    most, _, patience = text.partition(",")
-    try:
-        return int(most), duration(patience or "0ms")
-    except ValueError:
-        raise ArgumentTypeError(f"{text!r} is not a number and a time, like 8,5ms") from None

@@ -48,7 +48,8 @@ STEPS = (
     Step("Its training side squashed the pictures and left them as the camera held them; the inlet says so.",
          ("match", "keras/channel_marks.onnx", "--witness", "keras/channel_marks.witness", "--images", "reference",
           "--worst", "1")),
-    Step("How fast is it here?", ("bench", "channel_marks.onnx", "--seconds", "6")),
+    Step("How fast is it here?", ("bench", "channel_marks.onnx", "--witness", "channel_marks.witness",
+                                  "--deadline", "10ms", "--layers", "--seconds", "10")),
 )  # fmt: skip
 
 

@@ -1,23 +1,22 @@
-"""Results as documents: JSON with units in the names, rows for a table, and a document of an earlier run read back."""
+"""Results as documents: JSON with units in the names, and rows for a table."""
 
 from __future__ import annotations
 
 import csv
 import io
-import json
 import math
-from dataclasses import asdict, dataclass, fields
-from pathlib import Path
+from dataclasses import asdict
 from typing import Any
 
-from zygal.bench.machine import Machine
-from zygal.bench.result import Bench, Beside, Cell, noise_of, told_apart
+from zygal.bench.arrivals import Served
+from zygal.bench.earlier import KIND, VERSION
+from zygal.bench.layers import LayerTimes
+from zygal.bench.offered import Offered
+from zygal.bench.regression import Regression
+from zygal.bench.result import Bench, Beside, Cell, told_apart
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Ratio
-from zygal.errors import BenchError
-from zygal.files import read_text
-
-KIND, VERSION = "zygal bench", 1
+from zygal.bench.whole_way import WholeWay
 
 
 def document(bench: Bench) -> dict[str, Any]:
@@ -126,75 +125,85 @@ def _flat(row: dict[str, Any]) -> dict[str, Any]:
     return flat
 
 
-@dataclass(frozen=True)
-class EarlierCell:
-    """noise: see `result.Cell`."""
-
-    latency_seconds: float
-    in_yardsticks: Ratio
-    noise: float
-
-
-@dataclass(frozen=True)
-class Earlier:
-    """What is needed of an earlier run to be compared with."""
-
-    artifact: str
-    runtime: str
-    fed_with: str
-    image_shapes: list[list[int]]
-    machine: Machine
-    yardstick_seconds: dict[int, float]
-    cells: dict[Setting, EarlierCell]
+def more(whole_way: WholeWay | None, offered: Offered | None, times: LayerTimes | None) -> dict[str, Any]:
+    """What was measured beyond the grid."""
+    parts: dict[str, Any] = {}
+    if whole_way:
+        parts["from_image_files"] = _whole_way(whole_way)
+    if offered:
+        parts["offered"] = _offered(offered)
+    if times:
+        parts["layers"] = _layers(times)
+    return parts
 
 
-def read_earlier(path: str | Path) -> Earlier:
-    """The result of an earlier run, as `document` makes it. Raises FileError or BenchError."""
-    text = read_text(path, "a result of zygal bench", 64_000_000)
-    try:
-        content = json.loads(text)
-        if content["kind"] != KIND:
-            raise KeyError("kind")
-    except (ValueError, TypeError, KeyError, RecursionError):
-        raise BenchError(f"{path} is no result of zygal bench; give a file that was written by its --json.") from None
-    if content.get("version") != VERSION:
-        raise BenchError(f"{path} is a result of version {content.get('version')}, and {VERSION} is known here.")
-    try:
-        return _earlier(content)
-    except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as fault:
-        raise BenchError(f"{path} is damaged or was edited ({type(fault).__name__}: {fault}); measure again.") from None
+def _whole_way(way: WholeWay) -> dict[str, Any]:
+    return {
+        "batch_images": way.batch,
+        "threads": way.threads,
+        "inlet_threads": way.inlet_threads,
+        "files": way.images,
+        "stage_seconds_an_image": way.stages,
+        "one_after_another_images_per_second": way.one_by_one,
+        "overlapped_images_per_second_by_threads": way.overlapped,
+        "overlapped_gain_ratio": _ratio(way.gain),
+        "unread": [{"file": name, "reason": reason} for name, reason in way.unread],
+    }
 
 
-def _earlier(content: dict[str, Any]) -> Earlier:
-    machine = {each.name: content["machine"][each.name] for each in fields(Machine)}
-    machine["instruction_sets"] = tuple(machine["instruction_sets"])
-    cells = {}
-    for row in content["cells"]:
-        setting = Setting(int(row["batch_images"]), int(row["threads"]), row["optimisation_level"], row["execution"])
-        if row["in_yardsticks_ratio"] is None or row["beside_itself_ratio"] is None:
-            continue
-        twin = _ratio_of(row["beside_itself_ratio"])
-        noise = noise_of(twin)
-        cells[setting] = EarlierCell(
-            _positive(row["latency_median_seconds"]), _ratio_of(row["in_yardsticks_ratio"]), noise
-        )
-    return Earlier(
-        artifact=str(content["artifact"]),
-        runtime=str(content["runtime"]),
-        fed_with=str(content["fed_with"]),
-        image_shapes=[[int(size) for size in shape] for shape in content["image_shapes"].values()],
-        machine=Machine(**machine),
-        yardstick_seconds={int(k): _positive(v) for k, v in content["yardstick_seconds_by_threads"].items()},
-        cells=cells,
-    )
+def _offered(offered: Offered) -> dict[str, Any]:
+    return {
+        "threads": offered.setting.threads,
+        "batch_most_images": offered.gathering.most,
+        "batch_wait_seconds": offered.gathering.patience_seconds,
+        "runs": [_served(run) for run in offered.runs],
+        "deadline_seconds": offered.deadline_seconds,
+        "highest_rate_simulated_images_per_second": offered.simulated_rate,
+        "highest_rate_kept": offered.kept and _served(offered.kept),
+    }
 
 
-def _ratio_of(row: dict[str, Any]) -> Ratio:
-    low, high = map(_positive, row["interval_95"])
-    return Ratio(_positive(row["value"]), low, high, int(row["blocks"]))
+def _served(run: Served) -> dict[str, Any]:
+    return {
+        "offered_images_per_second": run.rate,
+        "images": len(run.latencies),
+        "mean_batch_images": sum(run.batches) / len(run.batches),
+        "busy_part": run.busy,
+        "latency_p50_seconds": run.quantile(0.5),
+        "latency_p90_seconds": run.quantile(0.9),
+        "latency_p99_seconds": run.quantile(0.99),
+        "latency_longest_seconds": float(run.latencies.max()),
+        "falling_behind": run.falling_behind,
+    }
 
 
-def _positive(value: Any) -> float:
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 < value < math.inf:
-        raise ValueError(f"{value!r} is no time")
-    return float(value)
+def _layers(times: LayerTimes) -> dict[str, Any]:
+    return {
+        "batch_images": times.setting.batch,
+        "threads": times.setting.threads,
+        "run_seconds": times.run_seconds,
+        "outside_layers_seconds": times.outside_seconds,
+        "runs": times.runs,
+        "layers": [asdict(layer) for layer in times.layers],
+    }
+
+
+def judgement(regression: Regression, allowed: float) -> dict[str, Any]:
+    """How a run was judged by an earlier one."""
+    everything = [*regression.changes, *([regression.together] if regression.together else [])]
+    return {
+        "allowed_part": allowed,
+        "breaks": regression.breaks(allowed),
+        "not_alike": regression.differing,
+        "machine_time_ratio_by_threads": regression.machine_ratio,
+        "changes": [
+            {
+                **({"all_settings": True} if each is regression.together else _setting(each.setting)),
+                "time_ratio": each.ratio,
+                "time_ratio_without_yardstick": each.raw_ratio,
+                "noise_of_both_part": math.expm1(each.reach),
+                "verdict": each.verdict,
+            }
+            for each in everything
+        ],
+    }

@@ -1,0 +1,92 @@
+"""The result of an earlier run, read back from its document."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from zygal.bench.machine import Machine
+from zygal.bench.result import noise_of
+from zygal.bench.settings import Setting
+from zygal.bench.statistics import Ratio
+from zygal.errors import BenchError
+from zygal.files import read_text
+
+KIND, VERSION = "zygal bench", 1
+
+
+@dataclass(frozen=True)
+class EarlierCell:
+    """noise: see `result.Cell`."""
+
+    latency_seconds: float
+    in_yardsticks: Ratio
+    noise: float
+
+
+@dataclass(frozen=True)
+class Earlier:
+    """What is needed of an earlier run to be compared with."""
+
+    artifact: str
+    runtime: str
+    fed_with: str
+    image_shapes: list[list[int]]
+    machine: Machine
+    yardstick_seconds: dict[int, float]
+    cells: dict[Setting, EarlierCell]
+
+
+def read_earlier(path: str | Path) -> Earlier:
+    """The result of an earlier run, as `document` makes it. Raises FileError or BenchError."""
+    text = read_text(path, "a result of zygal bench", 64_000_000)
+    try:
+        content = json.loads(text)
+        if content["kind"] != KIND:
+            raise KeyError("kind")
+    except (ValueError, TypeError, KeyError, RecursionError):
+        raise BenchError(f"{path} is no result of zygal bench; give a file that was written by its --json.") from None
+    if content.get("version") != VERSION:
+        raise BenchError(f"{path} is a result of version {content.get('version')}, and {VERSION} is known here.")
+    try:
+        return _earlier(content)
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as fault:
+        raise BenchError(f"{path} is damaged or was edited ({type(fault).__name__}: {fault}); measure again.") from None
+
+
+def _earlier(content: dict[str, Any]) -> Earlier:
+    machine = {each.name: content["machine"][each.name] for each in fields(Machine)}
+    machine["instruction_sets"] = tuple(machine["instruction_sets"])
+    cells = {}
+    for row in content["cells"]:
+        setting = Setting(int(row["batch_images"]), int(row["threads"]), row["optimisation_level"], row["execution"])
+        if row["in_yardsticks_ratio"] is None or row["beside_itself_ratio"] is None:
+            continue
+        twin = _ratio_of(row["beside_itself_ratio"])
+        noise = noise_of(twin)
+        cells[setting] = EarlierCell(
+            _positive(row["latency_median_seconds"]), _ratio_of(row["in_yardsticks_ratio"]), noise
+        )
+    return Earlier(
+        artifact=str(content["artifact"]),
+        runtime=str(content["runtime"]),
+        fed_with=str(content["fed_with"]),
+        image_shapes=[[int(size) for size in shape] for shape in content["image_shapes"].values()],
+        machine=Machine(**machine),
+        yardstick_seconds={int(k): _positive(v) for k, v in content["yardstick_seconds_by_threads"].items()},
+        cells=cells,
+    )
+
+
+def _ratio_of(row: dict[str, Any]) -> Ratio:
+    low, high = map(_positive, row["interval_95"])
+    return Ratio(_positive(row["value"]), low, high, int(row["blocks"]))
+
+
+def _positive(value: Any) -> float:
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 < value < math.inf:
+        raise ValueError(f"{value!r} is no time")
+    return float(value)
