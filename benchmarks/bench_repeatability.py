@@ -68,7 +68,7 @@ def main():
                 (change,) = judge(later, read_earlier(earlier)).changes
                 ratios[what].append(change.ratio)
                 counts[what] += change.verdict == SLOWER if "slower" in what else change.verdict != SAME
-            print(f"{number + 1}: " + "; ".join(f"{what} {ratios[what][-1]:.3f} ({count})" for what, count in counts.items()),
+            print(f"{number + 1}: stolen {bench.load.stolen:.3f} {later.load.stolen:.3f}; " + "; ".join(f"{what} {ratios[what][-1]:.3f} ({count})" for what, count in counts.items()),
                   file=sys.stderr, flush=True)  # fmt: skip
     for what, count in counts.items():
         middle, spread = np.median(ratios[what]), np.std(ratios[what])

@@ -16,6 +16,7 @@ from zygal.bench.feeds import Given
 from zygal.bench.measure import Effort, measure
 from zygal.bench.settings import Setting
 from zygal.bench.subjects import ArtifactSubject
+from zygal.bench.yardstick import yardstick
 
 SECONDS = 0.25
 
@@ -29,8 +30,9 @@ def by_hand(session, feed, seconds):
     return np.median(took)
 
 
-def by_bench(run, seconds):
-    return np.median(measure({0: {0: run}}, Effort(seconds)).readings[0, 0].seconds())
+def by_bench(cells, seconds):
+    """As in a run of the bench: beside itself and the yardstick, in turn."""
+    return np.median(measure({0: cells}, Effort(seconds)).readings[0, "artifact"].seconds())
 
 
 def main():
@@ -42,13 +44,18 @@ def main():
             options.intra_op_num_threads = threads
             bare = onnxruntime.InferenceSession(str(artifact), options, providers=["CPUExecutionProvider"])
             for batch in (1, 8):
-                run, feed, ratios = subject.run_at(Setting(batch, threads)), subject.feeds.of(batch), []
+                setting, feed, ratios = Setting(batch, threads), subject.feeds.of(batch), []
+                cells = {
+                    "artifact": subject.run_at(setting),
+                    "twin": subject.again().run_at(setting),
+                    "yardstick": yardstick(threads),
+                }
                 for turn in range(rounds):
                     found = {}
                     for side in ("hand", "bench") if turn % 2 else ("bench", "hand"):
                         # The threads of the other session come to rest.
                         time.sleep(0.1)
-                        found[side] = by_hand(bare, feed, SECONDS) if side == "hand" else by_bench(run, SECONDS)
+                        found[side] = by_hand(bare, feed, SECONDS) if side == "hand" else by_bench(cells, 3 * SECONDS)
                     ratios.append(found["bench"] / found["hand"])
                 low, middle, high = np.percentile(ratios, [25, 50, 75])
                 print(

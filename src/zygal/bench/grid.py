@@ -100,12 +100,12 @@ def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequen
     threads = dict.fromkeys(setting.threads for setting in settings)
     sticks = {count: yardstick(count) for count in threads}
     cells: dict = {
-        # Forwards and backwards, the artifact comes twice in the middle, and neighbouring cells meet at the yardstick.
+        # Forwards and backwards, what stands last is run twice in a row, which is an advantage: so it is the yardstick.
         setting: {
-            YARDSTICK: sticks[setting.threads],
+            ARTIFACT: first.run_at(setting),
             TWIN: twin.run_at(setting),
             **{place: other.run_at(setting) for place, other in enumerate(others)},
-            ARTIFACT: first.run_at(setting),
+            YARDSTICK: sticks[setting.threads],
         }
         for setting in settings
     }
@@ -154,7 +154,7 @@ def _check_memory(subject: ArtifactSubject, base: int, peaks: Mapping[int, int],
 
 def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProcess], count: Arithmetic) -> Cell:
     mine = measured.readings[setting, ARTIFACT]
-    latency = median_of(list(mine.in_blocks().values()))
+    latency = median_of(mine.by_block())
     product = measured.readings.get(((PRODUCT, setting.threads), PRODUCT))
     limit_share = None
     if product is not None and count.total and latency.vagueness < TOO_VAGUE:
@@ -217,7 +217,7 @@ def _products(measured: Measurement) -> dict[int, float]:
 
 def _known_within(part: float, readings: Mapping) -> bool:
     for (setting, name), each in readings.items():
-        if name == ARTIFACT and median_of(list(each.in_blocks().values()), resamples=200).vagueness > part:
+        if name == ARTIFACT and median_of(each.by_block(), resamples=200).vagueness > part:
             return False
         if name not in (ARTIFACT, YARDSTICK, PRODUCT):
             ratio = ratio_of(*paired(readings[setting, ARTIFACT], each))

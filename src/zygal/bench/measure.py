@@ -69,12 +69,16 @@ class Readings:
     def cpu_seconds_a_run(self) -> float:
         return self.cpu_seconds / sum(map(len, self.visits))
 
-    def in_blocks(self) -> dict[int, list[float]]:
-        """The seconds of all runs of each block."""
-        runs: dict[int, list[float]] = {}
+    def in_blocks(self) -> dict[int, list[list[float]]]:
+        """The visits of each block."""
+        visits: dict[int, list[list[float]]] = {}
         for block, visit in zip(self.blocks, self.visits):
-            runs.setdefault(block, []).extend(visit)
-        return runs
+            visits.setdefault(block, []).append(visit)
+        return visits
+
+    def by_block(self) -> list[list[float]]:
+        """The seconds of all runs of each block."""
+        return [[each for visit in visits for each in visit] for visits in self.in_blocks().values()]
 
 
 @dataclass(frozen=True)
@@ -90,13 +94,19 @@ class Measurement:
 def paired(first: Readings, second: Readings) -> tuple[list[float], list[float], list[int]]:
     """One figure of each for every block that both were visited in, and the block's epoch, for `statistics.ratio_of`.
 
-    The figure is the first quartile of the runs: what else a machine does makes runs longer, never shorter, so the quicker
-    ones say more of what is run.
+    The figure of a visit is the first quartile of its runs: what else a machine does makes runs longer, never shorter, so
+    the quicker ones say more of what is run. That of a block is the mean of its visits', so that it does not matter how far
+    they are apart.
     """
     left, right = first.in_blocks(), second.in_blocks()
     both = sorted(left.keys() & right.keys())
-    figures = ([float(np.percentile(side[block], 25)) for block in both] for side in (left, right))
+    figures = ([_figure(side[block]) for block in both] for side in (left, right))
     return *figures, [first.epochs[block] for block in both]
+
+
+def _figure(visits: list[list[float]]) -> float:
+    """The geometric mean of the visits' first quartiles."""
+    return float(np.exp(np.mean([np.log(np.percentile(visit, 25)) for visit in visits])))
 
 
 def measure(
@@ -185,17 +195,22 @@ class _Measuring:
 
 
 def warm_up(run: Run, most_seconds: float = WARM_UP_SECONDS) -> tuple[int, bool]:
-    """Runs until two groups of runs in a row take the same time within a tenth: the number of runs, and whether they did."""
-    started, runs, before = time.perf_counter(), 0, None
+    """Runs until two groups of runs in a row take the same time within a tenth: the number of runs, and whether they did.
+
+    A group is three runs, or fewer that take long.
+    """
+    started, runs, before = time.perf_counter(), 0, math.inf
     while True:
-        group_started = time.perf_counter()
-        for _ in range(3):
+        group_started, size = time.perf_counter(), 0
+        while size < 3 and time.perf_counter() - group_started < SETTLED_SECONDS:
             run()
-        runs += 3
-        took = time.perf_counter() - group_started
-        if before is not None and abs(took - before) <= STEADY_WITHIN * before:
+            size += 1
+        runs += size
+        now = time.perf_counter()
+        took = (now - group_started) / size
+        if abs(took - before) <= STEADY_WITHIN * before < math.inf:
             return runs, True
-        if time.perf_counter() - started > most_seconds:
+        if now - started > most_seconds:
             return runs, False
         before = took
 
