@@ -1,15 +1,19 @@
 """What the tests share: the demo's files, the built program, and a way to capture modules."""
 
+import io
+import os
 import shutil
 import signal
 import subprocess
 import sys
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from zygal.artifact import Metadata, write_artifact
+from zygal.cli.main import main
 from zygal.demo.workspace import write_workspace
 from zygal.engines.runtime import RuntimeEngine
 from zygal.graph.passes import run_passes
@@ -41,6 +45,21 @@ def program(*arguments, cwd, **more):
     """Runs the installed program on files, as a user does."""
     command = [str(Path(sys.executable).with_name("zygal")), *map(str, arguments)]
     return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=120, **more)
+
+
+def called(*arguments, cwd):
+    """What the program gives, without starting it anew: for many calls in a row."""
+    out, fault, before, handler = io.StringIO(), io.StringIO(), Path.cwd(), signal.getsignal(signal.SIGTERM)
+    os.chdir(cwd)
+    try:
+        with redirect_stdout(out), redirect_stderr(fault):
+            code = main(list(map(str, arguments)))
+    except SystemExit as end:
+        code = end.code
+    finally:
+        os.chdir(before)
+        signal.signal(signal.SIGTERM, handler)
+    return subprocess.CompletedProcess(arguments, code, out.getvalue(), fault.getvalue())
 
 
 def refused(done, *words):

@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 
 import pytest
-from conftest import program, refused
+from conftest import called, program, refused
 from PIL import Image
 
 SHORT = ("--batches", "1,2", "--threads", "1", "--seconds", "0.3")
@@ -35,7 +35,7 @@ def changed(path, folder, change):
 def test_everything_at_once(shipped, tmp_path):
     done = program(
         "bench", "channel_marks.onnx", *SHORT, "--witness", "channel_marks.witness", "--deadline", "5s", "--beside",
-        "channel_marks.pt2", "--beside", "channel_marks.onnx", "--images", "reference", "--offered", "50,20", "--gather", "2,1ms",
+        "channel_marks.pt2", "--beside", "channel_marks.onnx", "--images", "reference", "--offered", "400,200", "--gather", "2,1ms",
         "--layers", "--json", tmp_path / "b.json", "--csv", tmp_path / "b.csv", "--draw", tmp_path / "drawn", cwd=shipped,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
@@ -188,5 +188,5 @@ def test_bad_input_gets_one_sentence(shipped):
             if option not in arguments
             for part in (option, value)
         ]
-        refused(program("bench", "channel_marks.onnx", *given, *arguments, cwd=shipped), *words)
+        refused(called("bench", "channel_marks.onnx", *given, *arguments, cwd=shipped), *words)
     assert sorted(shipped.rglob("*")) == before

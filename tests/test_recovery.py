@@ -82,12 +82,9 @@ def test_what_images_cannot_tell_is_said(images):
     assert told["decode.exif"].others == ("apply",) and "rotation" in told["decode.exif"].told_by
 
 
-def test_tensors_that_no_inlet_makes_are_not_explained(images):
-    noise = np.random.default_rng(0).standard_normal((5, 3, 16, 16)).astype(np.float32)
-    found = recover_inlet(images[:5], noise)
-    assert not found.explains and found.residual > 20
+def test_tensors_of_another_number_of_channels_are_refused(images):
     with pytest.raises(InletError, match="1 or 3 channels"):
-        recover_inlet(images[:5], noise[:, :2])
+        recover_inlet(images[:5], np.zeros((5, 2, 16, 16), np.float32))
 
 
 def test_scores_alone_are_enough_where_the_model_is_at_hand(shipped, engine_of_demo):

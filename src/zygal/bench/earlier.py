@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -58,8 +57,6 @@ def read_earlier(path: str | Path) -> Earlier:
 
 
 def _earlier(content: dict[str, Any]) -> Earlier:
-    machine = {each.name: content["machine"][each.name] for each in fields(Machine)}
-    machine["instruction_sets"] = tuple(machine["instruction_sets"])
     cells = {}
     for row in content["cells"]:
         setting = Setting(int(row["batch_images"]), int(row["threads"]), row["optimisation_level"], row["execution"])
@@ -75,10 +72,19 @@ def _earlier(content: dict[str, Any]) -> Earlier:
         runtime=str(content["runtime"]),
         fed_with=str(content["fed_with"]),
         image_shapes=[[int(size) for size in shape] for shape in content["image_shapes"].values()],
-        machine=Machine(**machine),
+        machine=_machine(content["machine"]),
         yardstick_seconds={int(k): _positive(v) for k, v in content["yardstick_seconds_by_threads"].items()},
         cells=cells,
     )
+
+
+def _machine(row: dict[str, Any]) -> Machine:
+    found = {each.name: row[each.name] for each in fields(Machine)}
+    found["instruction_sets"] = tuple(str(name) for name in found["instruction_sets"])
+    for name in ("core_quota", "memory_bytes"):
+        if found[name] is not None:
+            _positive(found[name])
+    return Machine(**found)
 
 
 def _ratio_of(row: dict[str, Any]) -> Ratio:
@@ -87,6 +93,6 @@ def _ratio_of(row: dict[str, Any]) -> Ratio:
 
 
 def _positive(value: Any) -> float:
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 < value < math.inf:
-        raise ValueError(f"{value!r} is no time")
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 < value < 1e300:
+        raise ValueError("a number that can be none")
     return float(value)

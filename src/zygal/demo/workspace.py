@@ -49,7 +49,7 @@ STEPS = (
          ("match", "keras/channel_marks.onnx", "--witness", "keras/channel_marks.witness", "--images", "reference",
           "--worst", "1")),
     Step("How fast is it here?", ("bench", "channel_marks.onnx", "--witness", "channel_marks.witness",
-                                  "--deadline", "10ms", "--layers", "--seconds", "10")),
+                                  "--deadline", "10ms", "--layers", "--seconds", "8")),
 )  # fmt: skip
 
 
