@@ -11,12 +11,14 @@ def milliseconds(seconds: float | None) -> str:
     if seconds is None:
         return "-"
     value = seconds * 1e3
+    if value == 0:
+        return "0"
     return f"{value:.3f}" if value < 10 else f"{value:.1f}" if value < 1000 else f"{value:.0f}"
 
 
 def percent(part: float) -> str:
     value = 100 * part
-    return f"{value:.1f} %" if abs(value) < 10 else f"{value:.0f} %"
+    return f"{value:.1f} %" if abs(value) < 9.95 else f"{value:.0f} %"
 
 
 def place(setting) -> str:
