@@ -5,11 +5,8 @@
 Prints gates A, B and C on the demo, and what each deliberately wrong inlet does to gate A.
 """
 
-import tempfile
-from pathlib import Path
+from demo_artifact import demo_artifact
 
-from zygal.convert import convert
-from zygal.demo.workspace import write_workspace
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import InletError
 from zygal.evidence.match import match
@@ -18,12 +15,10 @@ from zygal.inlet import read_inlet
 
 
 def main():
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        write_workspace(folder)
+    with demo_artifact() as artifact:
+        folder = artifact.parent
         inlet = read_inlet(folder / "channel_marks.inlet.toml")
-        convert(folder / "channel_marks.pt2", folder / "channel_marks.onnx", inlet)
-        engine, witness = RuntimeEngine(folder / "channel_marks.onnx"), read_witness(folder / "channel_marks.witness")
+        engine, witness = RuntimeEngine(artifact), read_witness(folder / "channel_marks.witness")
         right = match(engine, witness, inlet, folder / "reference")
         print(f"{len(witness.images)} images, spread of the recorded scores {right.spread:.3f}")
         for gate in right.gates:

@@ -1,6 +1,6 @@
 """How often the bench tells an artifact from itself, and from one that is 5 % slower.
 
-    python benchmarks/bench_repeatability.py [TRIES] [SECONDS] [THREADS]
+    python benchmarks/bench_repeatability.py [TRIES] [SECONDS] [THREADS] [beside | later]
 
 Each try benches the demo's artifact at a batch of 20 in two ways. Beside it, in the same run: a copy, and an artifact that
 does extra work, so much that it takes 5 % longer, as measured at the beginning. And in runs of their own, judged by an
@@ -44,38 +44,50 @@ def five_per_cent_slower(artifact, setting):
 
 
 def main():
-    tries, seconds, threads = (float(each) for each in (sys.argv[1:] + ["40", "10", "1"][len(sys.argv) - 1 :]))
-    grid, setting = Grid((BATCH,), (int(threads),)), Setting(BATCH, int(threads))
-    counts = {
-        name: 0 for name in ("a copy beside it", "the slower one beside it", "the same again", "the slower one later")
-    }
-    ratios = {name: [] for name in counts}
-    with demo_artifact() as artifact, tempfile.TemporaryDirectory() as name:
-        slower, known = five_per_cent_slower(artifact, setting)
+    given = sys.argv[1:4] + ["40", "15", "1"][len(sys.argv[1:4]) :]
+    tries, seconds, threads = int(given[0]), float(given[1]), int(given[2])
+    ways = sys.argv[4:] or ["beside", "later"]
+    grid = Grid((BATCH,), (threads,))
+    found = {}
+    with demo_artifact() as artifact:
+        slower, known = five_per_cent_slower(artifact, Setting(BATCH, threads))
         print(f"the slower artifact takes {known.value:.3f} times as long ({known.low:.3f} - {known.high:.3f})")
-        for number in range(int(tries)):
-            others = [ArtifactSubject(path, Given()) for path in (artifact, slower)]
-            bench = bench_grid(ArtifactSubject(artifact, Given()), grid, seconds, others=others)
-            (cell,) = bench.cells
-            for what, other in zip(list(counts)[:2], bench.beside):
-                ratio = other.ratios[setting]
-                ratios[what].append(ratio.value)
-                counts[what] += other.told_apart(cell) and (what.startswith("a copy") or ratio.value > 1)
-            earlier = Path(name) / "earlier.json"
-            write_json(str(earlier), document(bench_grid(ArtifactSubject(artifact, Given()), grid, seconds)))
-            for what, path in zip(list(counts)[2:], (artifact, slower)):
-                later = bench_grid(ArtifactSubject(path, Given()), grid, seconds)
-                (change,) = judge(later, read_earlier(earlier)).changes
-                ratios[what].append(change.ratio)
-                counts[what] += change.verdict == SLOWER if "slower" in what else change.verdict != SAME
-            print(f"{number + 1}: stolen {bench.load.stolen:.3f} {later.load.stolen:.3f}; " + "; ".join(f"{what} {ratios[what][-1]:.3f} ({count})" for what, count in counts.items()),
-                  file=sys.stderr, flush=True)  # fmt: skip
-    for what, count in counts.items():
-        middle, spread = np.median(ratios[what]), np.std(ratios[what])
-        called = "called slower" if "slower" in what else "called different"
-        print(
-            f"{what}: {called} in {count} of {int(tries)} tries; its time {middle:.3f} times as long (deviation {spread:.3f})"
-        )
+        for number in range(tries):
+            for way in ways:
+                for what, (ratio, called) in {"beside": beside, "later": later}[way](
+                    artifact, slower, grid, seconds
+                ).items():
+                    found.setdefault(what, []).append((ratio, called))
+                    print(f"{number + 1}: {what} {ratio:.3f} {'told apart' * called}", file=sys.stderr, flush=True)
+    for what, readings in found.items():
+        ratios, called = zip(*readings)
+        print(f"{what} in {sum(called)} of {tries} tries; its time {np.median(ratios):.3f} times as long (deviation "
+              f"{np.std(ratios):.3f})")  # fmt: skip
+
+
+def beside(artifact, slower, grid, seconds):
+    others = [ArtifactSubject(path, Given()) for path in (artifact, slower)]
+    bench = bench_grid(ArtifactSubject(artifact, Given()), grid, seconds, others=others)
+    (cell,) = bench.cells
+    copy, slow = (other.ratios[cell.setting] for other in bench.beside)
+    return {
+        "a copy beside it is called different": (copy.value, bench.beside[0].told_apart(cell)),
+        "the slower one beside it is called slower": (slow.value, bench.beside[1].told_apart(cell) and slow.value > 1),
+    }
+
+
+def later(artifact, slower, grid, seconds):
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "earlier.json"
+        write_json(str(path), document(bench_grid(ArtifactSubject(artifact, Given()), grid, seconds)))
+        earlier = read_earlier(path)
+    (same,), (slow,) = (
+        judge(bench_grid(ArtifactSubject(each, Given()), grid, seconds), earlier).changes for each in (artifact, slower)
+    )
+    return {
+        "the same in a run of its own is called different": (same.ratio, same.verdict != SAME),
+        "the slower one in a run of its own is called slower": (slow.ratio, slow.verdict == SLOWER),
+    }
 
 
 if __name__ == "__main__":

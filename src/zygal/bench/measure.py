@@ -183,6 +183,8 @@ class _Measuring:
         self.chance.shuffle(order)
         for cell in order:
             names = list(self.cells[cell])
+            # Each block begins alike, whether or not the one before ended with the same thing.
+            self.last = None
             for name in (*names, *reversed(names)):
                 run, readings = self.cells[cell][name], self.readings[cell, name]
                 changed = run is not self.last

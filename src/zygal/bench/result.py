@@ -56,10 +56,14 @@ class Cell:
         return math.inf if self.twin is None else noise_of(self.twin)
 
 
+LEAST_NOISE = 0.01
+"""No two things are told apart by less: what stands where in a block, and where in memory, makes as much."""
+
+
 def noise_of(twin: Ratio) -> float:
-    """The difference of an artifact from itself, or how well that is known if it is more: a quarter of its interval, which
+    """The difference of an artifact from itself; or how well that is known if it is more: a quarter of its interval, which
     is about a standard error."""
-    return max(abs(math.log(twin.value)), math.log(twin.high / twin.low) / 4)
+    return max(abs(math.log(twin.value)), math.log(twin.high / twin.low) / 4, LEAST_NOISE)
 
 
 def told_apart(ratio: Ratio, noise: float) -> bool:

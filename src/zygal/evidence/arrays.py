@@ -10,25 +10,18 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal import __version__
 from zygal.errors import WitnessError, some_of
-from zygal.evidence.images import hash_image
-from zygal.evidence.witness import Preprocessing, Witness, check_finite
-from zygal.files import existing_file, read_text, sha256_of
+from zygal.evidence.images import ImageFile, hash_image
+from zygal.evidence.witness import check_finite
+from zygal.files import existing_file, read_text
 
 _LARGEST_TABLE_BYTES = 1_000_000_000
 
 
-def from_arrays(
-    scores: np.ndarray,
-    names: Sequence[str],
-    images: str | Path,
-    tensors: np.ndarray | None = None,
-    framework: str = "unknown",
-    framework_version: str = "",
-    source: str | Path | None = None,
-) -> Witness:
-    """See `Witness.from_arrays`."""
+def checked_arrays(
+    scores: np.ndarray, names: Sequence[str], images: str | Path, tensors: np.ndarray | None
+) -> tuple[tuple[ImageFile, ...], np.ndarray, np.ndarray | None]:
+    """The image files, the scores and the tensors of `Witness.from_arrays`, as a witness holds them. Raises WitnessError."""
     scores = np.asarray(scores)
     if scores.ndim != 2 or scores.dtype.kind not in "fiu" or not scores.size:
         raise WitnessError(f"scores must be numbers [images, classes], not {scores.dtype} {list(scores.shape)}.")
@@ -45,17 +38,7 @@ def from_arrays(
         if tensors.dtype.kind not in "fiu":
             raise WitnessError(f"tensors must be numbers [images, ...], not {tensors.dtype}.")
         tensors = np.ascontiguousarray(tensors, np.uint8 if tensors.dtype == np.uint8 else np.float32)
-    return Witness(
-        images=kept,
-        tensors=tensors,
-        scores=np.ascontiguousarray(scores, np.float32),
-        framework=framework,
-        framework_version=framework_version,
-        source=Path(source).name if source else "unknown",
-        source_sha256=sha256_of(source) if source else "",
-        preprocessing=Preprocessing("arrays", "recorded elsewhere"),
-        zygal_version=__version__,
-    )
+    return kept, np.ascontiguousarray(scores, np.float32), tensors
 
 
 def _below(folder: str | Path, name: str) -> str:

@@ -15,10 +15,10 @@ from typing import Any
 
 import numpy as np
 
-from zygal import kinds
+from zygal import __version__, kinds
 from zygal.errors import WitnessError, some_of
 from zygal.evidence.images import ImageFile
-from zygal.files import open_zip, whole_file, zip_faults
+from zygal.files import open_zip, sha256_of, whole_file, zip_faults
 from zygal.layout import FROM_OTHER, image_layout, permuted
 
 FORMAT_VERSION = 1
@@ -94,9 +94,20 @@ class Witness:
         into it). tensors: [N, ...], what the framework was fed; float32 or uint8 kept, other numbers made float32. source:
         the model file, whose hash is kept. Raises WitnessError or FileError.
         """
-        from zygal.evidence.arrays import from_arrays
+        from zygal.evidence.arrays import checked_arrays
 
-        return from_arrays(scores, names, images, tensors, framework, framework_version, source)
+        kept, scores, tensors = checked_arrays(scores, names, images, tensors)
+        return cls(
+            images=kept,
+            tensors=tensors,
+            scores=scores,
+            framework=framework,
+            framework_version=framework_version,
+            source=Path(source).name if source else "unknown",
+            source_sha256=sha256_of(source) if source else "",
+            preprocessing=Preprocessing("arrays", "recorded elsewhere"),
+            zygal_version=__version__,
+        )
 
     def write(self, path: str | Path) -> None:
         """Writes the witness file, whole or not at all. Raises OutputError."""
