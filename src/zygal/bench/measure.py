@@ -28,11 +28,12 @@ VISIT_SECONDS = 0.01
 LONGER_VISIT_SECONDS = 0.05
 UNRECORDED_SECONDS = 0.003
 SETTLED_SECONDS = 0.1
+COLD_MATTERS_SECONDS = 0.005
 FEWEST_ROUNDS = 4
 STEADY_WITHIN = 0.1
 WARM_UP_SECONDS = 2.0
-EPOCHS = 10
-MOST_FOR_MAKING = 0.1
+EPOCHS = 16
+MOST_FOR_MAKING = 0.25
 """The part of the time that making things anew may take."""
 
 
@@ -225,7 +226,7 @@ def _visit(run: Run, readings: Readings, block: int, changed: bool, rested: bool
     """
     if rested:
         _wait_for_rest()
-    if changed and not (readings.visits and readings.visits[0][0] > SETTLED_SECONDS):
+    if changed and not (readings.visits and readings.visits[0][0] > COLD_MATTERS_SECONDS):
         settled = time.perf_counter() + UNRECORDED_SECONDS
         run()
         while time.perf_counter() < settled:
