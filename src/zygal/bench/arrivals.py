@@ -68,6 +68,10 @@ class Served:
         return float(self.service_seconds.sum()) / self.seconds
 
     @property
+    def mean_batch(self) -> float:
+        return sum(self.batches) / len(self.batches)
+
+    @property
     def falling_behind(self) -> bool:
         """Whether the queue grew all the while, so that latencies say nothing but how long the run was."""
         return self.busy > 0.99 and float(np.median(self.latencies[-len(self.latencies) // 4 :])) > 3 * float(

@@ -167,7 +167,7 @@ def _served(run: Served) -> dict[str, Any]:
     return {
         "offered_images_per_second": run.rate,
         "images": len(run.latencies),
-        "mean_batch_images": sum(run.batches) / len(run.batches),
+        "mean_batch_images": run.mean_batch,
         "busy_part": run.busy,
         "latency_p50_seconds": run.quantile(0.5),
         "latency_p90_seconds": run.quantile(0.9),
@@ -190,7 +190,6 @@ def _layers(times: LayerTimes) -> dict[str, Any]:
 
 def judgement(regression: Regression, allowed: float) -> dict[str, Any]:
     """How a run was judged by an earlier one."""
-    everything = [*regression.changes, *([regression.together] if regression.together else [])]
     return {
         "allowed_part": allowed,
         "breaks": regression.breaks(allowed),
@@ -204,6 +203,6 @@ def judgement(regression: Regression, allowed: float) -> dict[str, Any]:
                 "noise_of_both_part": math.expm1(each.reach),
                 "verdict": each.verdict,
             }
-            for each in everything
+            for each in regression.everything
         ],
     }

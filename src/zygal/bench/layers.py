@@ -24,7 +24,6 @@ from zygal.bench.yardstick import matrix_product
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import BenchError
 
-RUNTIMES_OWN = "(added by the runtime)"
 FEWEST_RUNS, MOST_RUNS, MOST_EVENTS = 10, 300, 400_000
 
 
@@ -42,14 +41,13 @@ class LayerTime:
 
 @dataclass(frozen=True)
 class LayerTimes:
-    """layers: the slowest first. run_seconds: the median of whole runs while the profile was taken. unknown: how many nodes
-    that multiply could not be counted. product_seconds: the matrix product's, right before and after."""
+    """layers: the slowest first. run_seconds: the median of whole runs while the profile was taken.
+    product_seconds: the matrix product's, right before and after."""
 
     setting: Setting
     layers: tuple[LayerTime, ...]
     run_seconds: float
     runs: int
-    unknown: int
     product_seconds: float
 
     @property
@@ -81,12 +79,12 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
             raise BenchError(f"the runtime's profile of {feeds.artifact} cannot be read ({fault}).") from fault
     after = measure({0: {0: product}}, Effort(0.2))
     products = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
-    layers, unknown = _told_by_layer(events, len(took), feeds, setting)
-    return LayerTimes(setting, tuple(layers), float(np.median(took)), len(took), unknown, float(np.median(products)))
+    layers = _told_by_layer(events, len(took), feeds, setting)
+    return LayerTimes(setting, tuple(layers), float(np.median(took)), len(took), float(np.median(products)))
 
 
-def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting) -> tuple[list[LayerTime], int]:
-    """The layers, the slowest first, and how many nodes that multiply could not be counted."""
+def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting) -> list[LayerTime]:
+    """The layers, the slowest first."""
     durations: dict[tuple[str, str], list[float]] = {}
     for event in events:
         name = event.get("name", "")
@@ -112,7 +110,7 @@ def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting
         LayerTime(layer, seconds, seconds / whole, by_layer.get(layer, 0), tuple(operators))
         for layer, (seconds, operators) in found.items()
     ]
-    return sorted(layers, key=lambda layer: layer.seconds, reverse=True), count.unknown
+    return sorted(layers, key=lambda layer: layer.seconds, reverse=True)
 
 
 def layer_of_node(name: str) -> str:
@@ -138,7 +136,7 @@ class _Owners:
 
     def layer_of(self, name: str, operator: str) -> str:
         node = self.by_name.get(name) or self._by_value(name, operator) or self._by_beginning(name)
-        return f"{RUNTIMES_OWN[:-1]}: {operator})" if node is None else layer_of_node(node.name)
+        return f"(added by the runtime: {operator})" if node is None else layer_of_node(node.name)
 
     def _by_value(self, name: str, operator: str):
         """A kernel in blocks of channels is named after the value that it makes."""

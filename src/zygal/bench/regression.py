@@ -47,9 +47,13 @@ class Regression:
     machine_ratio: dict[int, float]
     differing: tuple[str, ...]
 
+    @property
+    def everything(self) -> tuple[Change, ...]:
+        """The settings' changes, and the one of all together if there is one."""
+        return (*self.changes, *((self.together,) if self.together else ()))
+
     def breaks(self, allowed: float) -> bool:
-        everything = (*self.changes, *((self.together,) if self.together else ()))
-        return any(change.breaks(allowed) for change in everything)
+        return any(change.breaks(allowed) for change in self.everything)
 
 
 def judge(now: Bench, earlier: Earlier, differences_allowed: bool = False) -> Regression:

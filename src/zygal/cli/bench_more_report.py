@@ -68,7 +68,7 @@ def show_offered(out, offered) -> None:
             f"{run.rate:.0f}",
             *(milliseconds(run.quantile(part)) for part in (0.5, 0.9, 0.99)),
             milliseconds(float(run.latencies.max())),
-            f"{sum(run.batches) / len(run.batches):.2f}",
+            f"{run.mean_batch:.2f}",
             percent(run.busy),
             str(len(run.latencies)),
             "no: the queue grows" if run.falling_behind else "yes",
