@@ -14,6 +14,7 @@ from zygal.errors import ArtifactError, InletError, LabelsError, SourceError
 from zygal.graph.passes import PASSES, fold_constants, remove_dead
 from zygal.graph.reference import run_graph
 from zygal.inlet import Crop, Inlet, Tensor, read_inlet
+from zygal.labels import Labels
 from zygal.sources import read_source
 
 
@@ -108,8 +109,8 @@ def test_weights_that_are_too_large_for_one_file_lie_beside_it(shipped, tmp_path
 def test_what_does_not_fit_the_model_is_refused_and_nothing_is_written(shipped, tmp_path):
     source, target = shipped / "channel_marks.pt2", tmp_path / "never.onnx"
     cases = [
-        (LabelsError, "fewer", {"labels": ["a", "b"]}),
-        (LabelsError, "more", {"labels": [str(number) for number in range(11)]}),
+        (LabelsError, "fewer", {"labels": Labels(("a", "b"), "")}),
+        (LabelsError, "more", {"labels": Labels(tuple(map(str, range(11))), "")}),
         (InletError, "crop", {"inlet": Inlet(frame=(Crop((60, 64)),))}),
         (InletError, "layout", {"inlet": Inlet(frame=(Crop((64, 64)),), tensor=Tensor("NHWC"))}),
         (InletError, "each image", {"inlet": Inlet()}),
@@ -134,6 +135,11 @@ LABELS = {
     "list.json": '["a", "b b", "c"]',
     "by_index.json": '{"0": "a", "2": "c", "1": "b b"}',
     "by_name.json": '{"c": 2, "a": 0, "b b": 1}',
+    "numbered.txt": "2: c\n0: a\n1: b b\n",
+    "columns.csv": "colour,index,name\nred,1,b b\ngreen,0,a\nred,2,c\n",
+    "by_id.csv": "label;id\nc;2\na;0\nb b;1\n",
+    "no_heading.csv": "1,b b\n0,a\n2,c\n",
+    "rows.tsv": "name\tpictures\na\t70\nb b\t12\nc\t70\n",
 }
 
 
@@ -155,6 +161,7 @@ def test_labels_in_every_form(name, tmp_path):
         ("[1, 2]", "list of names"),
         ('["a", "b"', "not valid JSON"),
         ("a\nb\na", "'a' twice"),
+        ('{"1": "a", "2": "b"}', "from 1 to 2"),
         ("\udcff", "not text in UTF-8"),
     ],
 )
@@ -165,3 +172,32 @@ def test_labels_that_cannot_be_understood(text, words, shipped, tmp_path):
         words = "no label"
     refused(done, words)
     assert not (tmp_path / "a.onnx").exists()
+
+
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        ("kind,family\na,b\nc,d", 'head the right one "name"'),
+        ("index,name\n0,a\n2,b", "does not count"),
+        ("index,name\n1,a\n2,b", "from 1 to 2"),
+        ("index,count\n0,7\n1,8", "no column of names"),
+        ("index,name\n0,a\n1", "1 columns in row 3"),
+    ],
+)
+def test_tables_of_labels_that_cannot_be_understood(text, words, tmp_path):
+    (tmp_path / "labels.csv").write_text(text)
+    refused(program("survey", "labels.csv", cwd=tmp_path), words)
+
+
+def test_the_order_of_a_training_folder_is_that_of_its_names_and_is_kept(shipped, tmp_path):
+    for name in (".cache", *map(str, range(9, -1, -1))):
+        (tmp_path / "train" / name).mkdir(parents=True)
+        (tmp_path / "train" / name / "a.jpg").touch()
+    (tmp_path / "train/9").rename(tmp_path / "train/10")
+    arguments = ("convert", shipped / "channel_marks.pt2", "-o", "a.onnx", "--labels", "train")
+    done = program(*arguments, cwd=tmp_path)
+    assert done.returncode == 0 and ".cache" in done.stderr and "output 1 is 1" in done.stderr, done.stderr
+    metadata = read_artifact(tmp_path / "a.onnx").metadata
+    assert metadata.labels == ("0", "1", "10", "2", "3", "4", "5", "6", "7", "8")
+    assert "sub-folders, sorted as text, of train" in metadata.labels_order
+    assert "sub-folders, sorted as text, of train" in program("survey", "a.onnx", cwd=tmp_path).stdout

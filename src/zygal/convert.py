@@ -16,7 +16,7 @@ from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
 from zygal.inlet.front import front_of
-from zygal.labels import check_label_count
+from zygal.labels import Labels, check_label_count
 from zygal.layout import fed_as
 from zygal.sources import Source, read_source
 
@@ -76,7 +76,7 @@ def convert(
     source_path: str | Path,
     artifact_path: str | Path,
     inlet: Inlet | None = None,
-    labels: list[str] | None = None,
+    labels: Labels | None = None,
     choices: Choices = Choices(),
 ) -> Conversion:
     """Converts a trained classifier's file to an artifact with one input and one output [batch, classes].
@@ -96,7 +96,7 @@ def convert(
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         output_type = before.types[before.outputs[0]]
         if labels is not None:
-            check_label_count(labels, output_type.shape[1], "the labels file")
+            check_label_count(labels.names, output_type.shape[1], "the labels file")
         if inlet is not None:
             check_inlet_fits(inlet, before.types[before.inputs[0]])
         graph = run_passes(before)
@@ -104,7 +104,9 @@ def convert(
         notes = [*source.notes, *_notes(source)]
         if source.freed_from_batch:
             prove_freed(source, graph, choices)
-        metadata = Metadata(inlet, tuple(labels) if labels is not None else None, _origin(source))
+        metadata = Metadata(inlet, origin=_origin(source))
+        if labels is not None:
+            metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
         front = None
         if choices.raw_pixels:
             graph = graph.renamed({choices.input_name: TENSOR})

@@ -147,4 +147,4 @@ def _kind_of_text(path: Path) -> str:
         return INLET
     if path.suffix == ".toml":
         return INLET
-    return LABELS if path.suffix in (".txt", ".json") else TEXT
+    return LABELS if path.suffix.lower() in (".txt", ".json", ".csv", ".tsv") else TEXT

@@ -9,6 +9,7 @@ from zygal.errors import ArtifactError
 from zygal.inlet import Inlet, format_inlet, parse_inlet
 
 INLET_KEY, LABELS_KEY, ORIGIN_KEY, TENSOR_KEY = "zygal.inlet", "zygal.labels", "zygal.origin", "zygal.tensor"
+LABELS_ORDER_KEY = "zygal.labels.order"
 
 
 @dataclass(frozen=True)
@@ -29,6 +30,8 @@ class Metadata:
     origin: Origin | None = None
     tensor: str | None = None
     """In an artifact that takes raw pixels, the name of the value that its own inlet makes of them."""
+    labels_order: str | None = None
+    """Where the order of the labels comes from, in words."""
 
     def to_properties(self) -> dict[str, str]:
         """As text properties of the ONNX model."""
@@ -37,6 +40,8 @@ class Metadata:
             properties[INLET_KEY] = format_inlet(self.inlet)
         if self.labels is not None:
             properties[LABELS_KEY] = json.dumps(self.labels, ensure_ascii=False)
+        if self.labels_order is not None:
+            properties[LABELS_ORDER_KEY] = self.labels_order
         if self.origin is not None:
             properties[ORIGIN_KEY] = json.dumps(asdict(self.origin))
         if self.tensor is not None:
@@ -56,4 +61,4 @@ class Metadata:
                 origin = Origin(**json.loads(properties[ORIGIN_KEY]))
         except (ValueError, TypeError, RecursionError) as fault:
             raise ArtifactError(f"{where} has damaged metadata ({fault}); convert it again from its source.") from fault
-        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY))
+        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY))

@@ -150,6 +150,9 @@ def _own_form(node: onnx.NodeProto, opset: int, constants: Mapping[str, np.ndarr
     return inputs, attributes
 
 
+_REARRANGING = ("Cast", "Flatten", "Identity", "Reshape", "Squeeze", "Transpose", "Unsqueeze")
+
+
 def _declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ...]]:
     tensor = info.type.tensor_type
     sizes = []
@@ -164,6 +167,9 @@ def _declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, .
 
 
 def _scores_kind(graph: onnx.GraphProto) -> str:
-    """What the first output is, by the operator that makes it."""
-    made_by = {name: node.op_type for node in graph.node for name in node.output}
-    return scores_by_operator(made_by.get(graph.output[0].name, ""))
+    """What the first output is, by the operator that makes it; those that only rearrange or cast are looked through."""
+    made_by = {name: node for node in graph.node for name in node.output}
+    node = made_by.get(graph.output[0].name)
+    while node is not None and node.op_type in _REARRANGING:
+        node = made_by.get(node.input[0])
+    return scores_by_operator(node.op_type if node else "")

@@ -20,7 +20,9 @@ def register(commands) -> None:
     add_source(command)
     command.add_argument("-o", "--output", metavar="ARTIFACT", required=True, help="the file to write")
     command.add_argument("--inlet", metavar="FILE", help="how an image becomes the input tensor (TOML); goes inside")
-    command.add_argument("--labels", metavar="FILE", help="class names: text, one a line, or JSON; go inside")
+    command.add_argument(
+        "--labels", metavar="FILE", help="class names: text, JSON, CSV, or the training folder; go inside"
+    )
     command.add_argument("--feed", metavar="NAME", default="image", help="name of the artifact's input (image)")
     command.add_argument("--fetch", metavar="NAME", default="scores", help="name of the artifact's output (scores)")
     command.add_argument("--scores", metavar="NAME", help="which of several outputs to take (the first; see survey)")
@@ -52,6 +54,8 @@ def run(options) -> int:
                       options.layout, tuple(options.shape) if options.shape else None, options.raw_pixels)  # fmt: skip
     with opened_source(options, inlet) as source:
         done = convert(source, options.output, inlet, labels, choices)
+    for note in labels.notes if labels else ():
+        warn(note)
     if done.raw_pixels:
         warn("what the inlet says of rotation, transparency and 16-bit pixels is left to who decodes the files")
     for note in done.notes:
@@ -77,7 +81,7 @@ def run(options) -> int:
 
 def _inside(inlet, labels, missing: list[str]) -> str:
     held = ["the inlet"] if inlet is not None else []
-    held += [f"{len(labels)} labels"] if labels is not None else []
+    held += [f"{len(labels.names)} labels ({labels.order})"] if labels is not None else []
     held.append("the origin")
     advice = f" (give {' and '.join(missing)} to make it explain itself)" if missing else ""
     return ", ".join(held) + advice

@@ -101,6 +101,7 @@ def _artifact(facts) -> Description:
           if metadata.tensor else []),
         *_numbered("fetch", outputs),
         ("labels", _label_line(metadata.labels) if metadata.labels else "none inside"),
+        *([("", f"in the order of: {metadata.labels_order}")] if metadata.labels_order else []),
         ("inlet", in_one_line(metadata.inlet) if metadata.inlet else "none inside"),
         ("origin", _origin_line(metadata.origin) if metadata.origin else "not said"),
         ("layers", f"{facts.layers} layers in {counted(facts.nodes, 'node')}"),
@@ -115,6 +116,7 @@ def _artifact(facts) -> Description:
         "oldest_runtime": facts.oldest_runtime,
         "metadata": {
             "labels": metadata.labels,
+            "labels_order": metadata.labels_order,
             "inlet": asdict(metadata.inlet) if metadata.inlet else None,
             "origin": asdict(metadata.origin) if metadata.origin else None,
         },
@@ -175,7 +177,8 @@ def _inlet(inlet) -> Description:
 
 
 def _labels(labels) -> Description:
-    return [("labels", _label_line(labels)), ("all", ", ".join(labels))], {"labels": labels}
+    rows = [("labels", _label_line(labels.names)), ("order", labels.order), ("all", ", ".join(labels.names))]
+    return rows, {"labels": labels.names, "labels_order": labels.order, "notes": labels.notes}
 
 
 def _label_line(labels) -> str:
