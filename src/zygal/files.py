@@ -30,14 +30,14 @@ def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
     try:
         handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
     except OSError as fault:
-        raise OutputError(_cannot_write(path, fault)) from fault
+        raise write_failure(path, fault) from fault
     try:
         with os.fdopen(handle, "wb") as file:
             yield file
         os.chmod(name, 0o666 & ~_creation_mask())
         os.replace(name, path)
     except OSError as fault:
-        raise OutputError(_cannot_write(path, fault)) from fault
+        raise write_failure(path, fault) from fault
     finally:
         # After the rename the temporary name is gone already.
         Path(name).unlink(missing_ok=True)
@@ -59,7 +59,7 @@ def check_writable(path: str | os.PathLike) -> None:
     try:
         handle, name = tempfile.mkstemp(dir=path.parent)
     except OSError as fault:
-        raise OutputError(_cannot_write(path, fault)) from fault
+        raise write_failure(path, fault) from fault
     os.close(handle)
     os.unlink(name)
 
@@ -156,8 +156,9 @@ def load_function(place: str, error: type[ZygalError]) -> Callable:
     return function
 
 
-def _cannot_write(path: Path, fault: OSError) -> str:
-    return f"{path} cannot be written: {_reason(fault)}; choose another place for it."
+def write_failure(path: str | os.PathLike, fault: OSError) -> OutputError:
+    """What to raise where the system does not let `path` be written."""
+    return OutputError(f"{path} cannot be written: {_reason(fault)}; choose another place for it.")
 
 
 def _reason(fault: OSError) -> str:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Callable, Iterable
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TypeVar
@@ -53,3 +54,23 @@ def side_by_side(function: Callable[[Given], Made], items: Iterable[Given]) -> l
         return [function(item) for item in items]
     with ThreadPoolExecutor(allowed_cores()) as pool:
         return list(pool.map(function, items))
+
+
+def ahead(function: Callable[[Given], Made], items: Iterable[Given], threads: int) -> Iterator[Made]:
+    """What the function makes of each item, in their order, worked out in threads a few items ahead of the reader."""
+    if threads == 1:
+        yield from map(function, items)
+        return
+    with ThreadPoolExecutor(threads) as pool:
+        waiting: deque = deque()
+        try:
+            for item in items:
+                waiting.append(pool.submit(function, item))
+                if len(waiting) > 2 * threads:
+                    yield waiting.popleft().result()
+            while waiting:
+                yield waiting.popleft().result()
+        finally:
+            # Whoever stops reading need not wait for what nobody asked for.
+            for each in waiting:
+                each.cancel()

@@ -1,22 +1,49 @@
-"""What the scores of a classifier are: by the operator that makes them, or by their values."""
+"""What the scores of a classifier are, by the operator that makes them or by their values, and what they mean."""
 
 from __future__ import annotations
 
 import numpy as np
 
-_BY_OPERATOR = {"softmax": "probabilities", "sigmoid": "independent probabilities", "logsoftmax": "log-probabilities"}
+LOGITS, PROBABILITIES, LOG_PROBABILITIES = "logits", "probabilities", "log-probabilities"
+INDEPENDENT, INDEPENDENT_LOGITS = "independent probabilities", "independent logits"
+KINDS = (LOGITS, PROBABILITIES, LOG_PROBABILITIES, INDEPENDENT, INDEPENDENT_LOGITS)
+"""The independent ones belong to models that may give an image several labels, or none."""
+
+_BY_OPERATOR = {"softmax": PROBABILITIES, "sigmoid": INDEPENDENT, "logsoftmax": LOG_PROBABILITIES}
 
 
 def scores_by_operator(name: str) -> str:
     """What the operator of that name, in whatever spelling, makes of logits; "logits" if it is none of these."""
-    return _BY_OPERATOR.get(name.lower().replace("_", ""), "logits")
+    return _BY_OPERATOR.get(name.lower().replace("_", ""), LOGITS)
 
 
 def recorded_scores_kind(scores: np.ndarray) -> str:
     """What recorded scores [N, classes] look like, by their values."""
     if scores.min() >= 0 and scores.max() <= 1 + 1e-5:
         sums = scores.sum(axis=1)
-        return "probabilities" if np.allclose(sums, 1, atol=1e-3) else "independent probabilities"
+        return PROBABILITIES if np.allclose(sums, 1, atol=1e-3) else INDEPENDENT
     if scores.max() <= 1e-5 and np.allclose(np.exp(scores.astype(np.float64)).sum(axis=1), 1, atol=1e-3):
-        return "log-probabilities"
-    return "logits"
+        return LOG_PROBABILITIES
+    return LOGITS
+
+
+def to_probabilities(scores: np.ndarray, kind: str) -> np.ndarray:
+    """Probabilities [N, classes] in float64 of scores of one of KINDS: softmax or sigmoid, where it has not been applied."""
+    numbers = scores.astype(np.float64)
+    if kind in (PROBABILITIES, INDEPENDENT):
+        return numbers
+    if kind == LOG_PROBABILITIES:
+        return np.exp(numbers)
+    if kind == INDEPENDENT_LOGITS:
+        # Neither side of zero may overflow.
+        small = np.exp(-np.abs(numbers))
+        return np.where(numbers >= 0, 1, small) / (1 + small)
+    raised = np.exp(numbers - numbers.max(axis=1, keepdims=True))
+    return raised / raised.sum(axis=1, keepdims=True)
+
+
+def as_two_classes(scores: np.ndarray, kind: str) -> tuple[np.ndarray, str]:
+    """The one score of a yes-or-no model [N, 1] as those of two classes [N, 2], no and yes, and their kind."""
+    if kind in (LOGITS, INDEPENDENT_LOGITS):
+        return np.concatenate([np.zeros_like(scores), scores], axis=1), LOGITS
+    return np.concatenate([1 - scores, scores], axis=1), PROBABILITIES

@@ -75,6 +75,25 @@ def progress_bar(what: str) -> Iterator[Callable[[str, float], None]]:
         yield lambda what, part: progress.update(task, description=what, completed=part)
 
 
+@contextmanager
+def counting_bar(what: str, total: int | None, done: int = 0) -> Iterator[Callable[[int], None]]:
+    """Gives a function that is told how many more are done; on a terminal it shows the rate and the time left."""
+    if not sys.stderr.isatty():
+        yield lambda more: None
+        return
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, ProgressColumn, TextColumn, TimeRemainingColumn
+    from rich.text import Text
+
+    class Rate(ProgressColumn):
+        def render(self, task):
+            return Text("" if task.speed is None else f"{task.speed:.1f} a second")
+
+    columns = (TextColumn(what), BarColumn(), MofNCompleteColumn(), Rate(), TimeRemainingColumn(), TextColumn("left"))
+    with Progress(*columns, console=console(stderr=True), transient=True, speed_estimate_period=60) as progress:
+        task = progress.add_task(what, total=total, completed=done)
+        yield lambda more: progress.advance(task, more)
+
+
 def check_json(path: str | None) -> None:
     """Raises OutputError if the JSON file cannot be written, before the work is done."""
     if path:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,7 +13,7 @@ from zygal.inlet.decode import Picture, decode_image
 from zygal.inlet.frame import as_array, run_step
 from zygal.inlet.specification import Decode, Inlet
 from zygal.inlet.values import to_tensor
-from zygal.processor import allowed_cores
+from zygal.processor import ahead, allowed_cores
 
 _FILES_A_TASK = 4
 """Small files are done in less time than handing one over takes."""
@@ -72,14 +71,8 @@ def apply_to_all(
         yield from (_attempt(path, inlet) for path in paths)
         return
     parts = [paths[start : start + _FILES_A_TASK] for start in range(0, len(paths), _FILES_A_TASK)]
-    with ThreadPoolExecutor(threads) as pool:
-        ahead = []
-        for part in parts:
-            ahead.append(pool.submit(lambda part: [_attempt(path, inlet) for path in part], part))
-            if len(ahead) > 2 * threads:
-                yield from ahead.pop(0).result()
-        for each in ahead:
-            yield from each.result()
+    for made in ahead(lambda part: [_attempt(path, inlet) for path in part], parts, threads):
+        yield from made
 
 
 def _attempt(path: str | Path, inlet: Inlet) -> InletTensor | ImageError:

@@ -1,0 +1,92 @@
+"""Many files through a classifier: reading and inference side by side, answers in the order of the files."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from itertools import islice
+from typing import TypeVar
+
+import numpy as np
+
+from zygal.answers.classifier import BATCH, Classifier
+from zygal.errors import ImageError
+from zygal.inlet.apply import InletTensor
+from zygal.processor import ahead, allowed_cores
+
+Made = TypeVar("Made")
+
+
+@dataclass
+class Seen:
+    """One file. scores, probabilities: [classes], and those of the other classifier in the first one's order of classes;
+    None if there is a fault, which says why it has no answer."""
+
+    path: str
+    fault: str | None = None
+    fed: InletTensor | None = None
+    scores: np.ndarray | None = None
+    probabilities: np.ndarray | None = None
+    beside_scores: np.ndarray | None = None
+    beside_probabilities: np.ndarray | None = None
+
+
+def see_all(
+    paths: Iterable[str],
+    classifier: Classifier,
+    finish: Callable[[list[Seen]], Made],
+    beside: Classifier | None = None,
+    threads: int | None = None,
+) -> Iterator[Made]:
+    """What `finish` makes of each block of files, in their order; it runs in the threads too. Raises EngineError.
+
+    Every thread reads a block of files and runs it as one batch on one core, so all cores (or as many as `threads`) are at
+    work whatever reading and inference cost, and the numbers do not depend on how many there are. Blocks begin at every
+    eighth file, so they are the same blocks whoever begins later in the list.
+    """
+    seer = _Seer(classifier, beside)
+    return ahead(lambda block: finish(seer.see(block)), _blocks(paths), threads or allowed_cores())
+
+
+class _Seer:
+    def __init__(self, classifier: Classifier, beside: Classifier | None):
+        self.classifier, self.beside = classifier, beside
+        if beside is not None:
+            self.shares = classifier.reads_like(beside)
+            places = {name: place for place, name in enumerate(beside.labels)}
+            self.order = [places[name] for name in classifier.labels]
+
+    def see(self, block: list[str]) -> list[Seen]:
+        seen = [Seen(path) for path in block]
+        fed, others = [], []
+        for each in seen:
+            try:
+                each.fed = self.classifier.read(each.path)
+                if self.beside is not None:
+                    others.append((each.fed if self.shares else self.beside.read(each.path)).tensor)
+                fed.append(each)
+            except ImageError as fault:
+                each.fault = _without_path(str(fault), each.path)
+        if fed:
+            scores = self.classifier.scores([each.fed.tensor for each in fed])
+            for each, row, probabilities in zip(fed, scores, self.classifier.probabilities(scores)):
+                each.scores, each.probabilities = row, probabilities
+            if self.beside is not None:
+                scores = self.beside.scores(others)[:, self.order]
+                for each, row, probabilities in zip(fed, scores, self.beside.probabilities(scores)):
+                    each.beside_scores, each.beside_probabilities = row, probabilities
+        for each in seen:
+            if each.probabilities is not None and not np.isfinite(each.probabilities).all():
+                each.fault, each.scores, each.probabilities = "its scores are not numbers", None, None
+        return seen
+
+
+def _blocks(paths: Iterable[str]) -> Iterator[list[str]]:
+    paths = iter(paths)
+    while block := list(islice(paths, BATCH)):
+        yield block
+
+
+def _without_path(sentence: str, path: str) -> str:
+    """A sentence about a file, for a row that names the file already."""
+    return sentence.removeprefix(path).strip().rstrip(".")
