@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import re
 from collections.abc import Sequence
@@ -12,6 +11,7 @@ from typing import Any
 
 from zygal.errors import FileError, LabelsError, some_of
 from zygal.files import read_text
+from zygal.tables import headed, is_number, read_table
 
 NAME_WORDS = ("name", "label", "class_name", "classname", "class", "title", "category")
 INDEX_WORDS = ("index", "id", "class_id", "class_index", "label_id", "number", "output")
@@ -121,19 +121,17 @@ def _from_json(document: Any, path: Path) -> tuple[list[str], str]:
 
 def _from_table(text: str, path: Path) -> tuple[list[str], str]:
     """The column of names, in the order of the column of indices if there is one, else of the rows."""
-    rows = read_table(text, path)
+    rows = read_table(text, path, LabelsError, "each class")
     head, body = rows[0], rows[1:]
-    words = [cell.strip().lower() for cell in head]
-    named = [place for word in NAME_WORDS for place, cell in enumerate(words) if cell == word]
-    numbered = [place for word in INDEX_WORDS for place, cell in enumerate(words) if cell == word]
+    named, numbered = headed(head, NAME_WORDS), headed(head, INDEX_WORDS)
     if not named and not numbered:
         # No heading that says anything: a heading of numbers, or names that begin at once.
         body = rows if not _looks_like_heading(rows) else body
-    columns = [[row[place].strip() for row in body] for place in range(len(head))]
+    columns = [[row[place] for row in body] for place in range(len(head))]
     indices = [place for place, column in enumerate(columns) if _counts_up(column)]
     indices = [place for place in numbered if place in indices] or indices
     names = [place for place in named if place not in indices[:1]] or [
-        place for place, column in enumerate(columns) if not all(_is_number(cell) for cell in column)
+        place for place, column in enumerate(columns) if not all(is_number(cell) for cell in column)
     ]
     if len(names) > 1 and not any(place in named for place in names):
         names = [place for place in names if len(set(columns[place])) == len(body)]
@@ -158,39 +156,17 @@ def _from_table(text: str, path: Path) -> tuple[list[str], str]:
     return _in_order(by_index, len(body), path), f"column {head[indices[0]]!r} of" if numbered else "indices in"
 
 
-def read_table(text: str, path: str | Path) -> list[list[str]]:
-    """The rows of a CSV text, all of one width; commas, semicolons or tabs between. Raises LabelsError."""
-    first = text.lstrip("\n").partition("\n")[0]
-    delimiter = max(",;\t", key=first.count)
-    try:
-        rows = [row for row in csv.reader(text.splitlines(), delimiter=delimiter) if any(cell.strip() for cell in row)]
-    except csv.Error as fault:
-        raise LabelsError(f"{path} is not a table ({fault}).") from fault
-    if not rows:
-        raise LabelsError(f"{path} is empty; give a CSV with a row for each class.")
-    for number, row in enumerate(rows, 1):
-        if len(row) != len(rows[0]):
-            raise LabelsError(
-                f"{path} has {len(row)} columns in row {number}, but {len(rows[0])} in the first; mend it."
-            )
-    return rows
-
-
 def _looks_like_heading(rows: list[list[str]]) -> bool:
     """Whether the first row is text above a column of numbers."""
     return len(rows) > 1 and any(
-        not _is_number(rows[0][place]) and all(_is_number(row[place]) for row in rows[1:])
+        not is_number(rows[0][place]) and all(is_number(row[place]) for row in rows[1:])
         for place in range(len(rows[0]))
     )
 
 
-def _is_number(cell: str) -> bool:
-    return cell.strip().isascii() and cell.strip().isdigit()
-
-
 def _counts_up(column: list[str]) -> bool:
     """Whether the cells are the numbers from 0, or from 1, in any order."""
-    if not column or not all(_is_number(cell) for cell in column):
+    if not column or not all(is_number(cell) for cell in column):
         return False
     numbers = sorted(map(int, column))
     return numbers in (list(range(len(numbers))), list(range(1, len(numbers) + 1)))

@@ -43,6 +43,7 @@ class Classifier:
 
     kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over two classes. raw: it is fed
     8-bit pixels and holds the inlet itself. turned: the axes of its input lie in the other order than the inlet's tensor.
+    named: whether anybody named the classes.
     """
 
     path: Path
@@ -56,6 +57,7 @@ class Classifier:
     raw: bool = False
     turned: bool = False
     one_output: bool = False
+    named: bool = True
     notes: list[str] = field(default_factory=list)
     lock: threading.Lock | None = None
 
@@ -120,7 +122,10 @@ class Classifier:
         elif self.labels:
             check_label_count(self.labels, scores.shape[1], f"the metadata of {self.path}")
         count = 2 if self.one_output else scores.shape[1]
+        if self.one_output and len(self.labels) == 1:
+            self.labels = (f"not {self.labels[0]}", *self.labels)
         if len(self.labels) != count:
+            self.named = False
             self.labels = ("no", "yes") if self.one_output else tuple(f"class {index}" for index in range(count))
 
     def _run(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
@@ -187,7 +192,7 @@ def open_beside(
     if kinds.kind_of(path) == kinds.ARTIFACT:
         other = open_artifact(path, inlet, multi_label=multi_label)
         if not read_artifact(path).metadata.labels:
-            other.labels, other.labels_order = first.labels, first.labels_order
+            other.labels, other.labels_order, other.named = first.labels, first.labels_order, first.named
     else:
         kinds.trained_kind(path)
         engine = live_engine(path)

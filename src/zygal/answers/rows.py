@@ -17,7 +17,7 @@ from zygal.files import whole_file
 
 CSV, JSON_LINES, PARQUET = ".csv", ".jsonl", ".parquet"
 _SAME = {".ndjson": JSON_LINES}
-_ROWS_A_GROUP = 50_000
+_ROWS_A_GROUP = 2_000
 
 
 def row_format(path: str | Path) -> str:

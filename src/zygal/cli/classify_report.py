@@ -6,16 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
-from zygal.cli.output import counted, show_table
-
-
-def percent(part: float | None) -> str:
-    """A part of one with as many digits as tell it from 0 and from 1."""
-    if part is None:
-        return "-"
-    if 0 < part < 0.0005 or 0.9995 < part < 1:
-        return "< 0.1 %" if part < 0.5 else "> 99.9 %"
-    return f"{100 * part:.1f} %"
+from zygal.cli.output import counted, percent, show_table
 
 
 def show_answers(out, answers: Sequence, first, beside) -> None:

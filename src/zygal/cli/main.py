@@ -9,11 +9,11 @@ import sys
 from typing import NoReturn
 
 from zygal import __version__
-from zygal.cli import bench, classify, convert, demo, inlet, match, survey, witness
+from zygal.cli import bench, classify, convert, demo, inlet, match, survey, tally, witness
 from zygal.errors import ZygalError
 
 HOLDS, BREAKS, AT_FAULT, INTERRUPTED = 0, 1, 2, 130
-COMMANDS = (demo, survey, convert, witness, inlet, match, classify, bench)
+COMMANDS = (demo, survey, convert, witness, inlet, match, tally, classify, bench)
 
 
 class _Parser(argparse.ArgumentParser):

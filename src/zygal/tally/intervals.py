@@ -1,0 +1,69 @@
+"""Intervals that hold a share with 95 %, and tests of paired answers."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+Z = 1.959963984540054
+"""The 97.5 % point of the normal distribution."""
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """A figure with its 95 % interval."""
+
+    value: float
+    low: float
+    high: float
+
+
+def share_of(count: int, total: int) -> Estimate:
+    """count / total with the score interval (Wilson, "Probable inference, the law of succession, and statistical
+    inference", JASA 22, 1927)."""
+    share = count / total
+    middle = (share + Z * Z / (2 * total)) / (1 + Z * Z / total)
+    reach = Z / (1 + Z * Z / total) * math.sqrt(share * (1 - share) / total + Z * Z / (4 * total * total))
+    # Rounding must not put an end on the wrong side.
+    return Estimate(share, max(0.0, min(share, middle - reach)), min(1.0, max(share, middle + reach)))
+
+
+def mean_of_shares(shares: Sequence[Estimate], value: float) -> Estimate:
+    """The mean of independent shares, which is `value`, its interval recovered from theirs (Zou, Huang and Zhang, "A note on
+    confidence interval estimation for a linear function of binomial proportions", Computational Statistics and Data
+    Analysis 53, 2009)."""
+    below = math.sqrt(sum((each.value - each.low) ** 2 for each in shares)) / len(shares)
+    above = math.sqrt(sum((each.high - each.value) ** 2 for each in shares)) / len(shares)
+    return Estimate(value, max(0.0, value - below), min(1.0, value + above))
+
+
+def mean_with_error(mean: float, deviation: float, total: int) -> Estimate:
+    """A mean of many numbers with the normal interval; deviation: theirs, with n - 1."""
+    reach = Z * deviation / math.sqrt(total)
+    return Estimate(mean, mean - reach, mean + reach)
+
+
+def difference_of_paired(gained: int, lost: int, total: int) -> Estimate:
+    """(gained - lost) / total, of images that one of two classifiers alone has right, with the adjusted Wald interval
+    (Bonett and Price, "Adjusted Wald confidence interval for a difference of binomial proportions based on paired data",
+    Journal of Educational and Behavioral Statistics 37, 2012)."""
+    for_it, against = (gained + 1) / (total + 2), (lost + 1) / (total + 2)
+    middle = for_it - against
+    reach = Z * math.sqrt((for_it + against - middle * middle) / (total + 2))
+    value = (gained - lost) / total
+    return Estimate(value, max(-1.0, min(value, middle - reach)), min(1.0, max(value, middle + reach)))
+
+
+def exact_paired_test(gained: int, lost: int) -> float:
+    """The chance that a fair coin falls at least as unevenly on the images that only one of two has right, both sides
+    counted (McNemar, "Note on the sampling error of the difference between correlated proportions or percentages",
+    Psychometrika 12, 1947, in its exact binomial form). 1 if there are none."""
+    total, fewer = gained + lost, min(gained, lost)
+    if 2 * fewer >= total:
+        return 1.0
+    logs = [
+        math.lgamma(total + 1) - math.lgamma(k + 1) - math.lgamma(total - k + 1) - total * math.log(2)
+        for k in range(fewer + 1)
+    ]
+    return min(1.0, 2 * math.fsum(map(math.exp, logs)))
