@@ -11,6 +11,7 @@ from zygal.cli.classify_report import answers_document, show_answers, show_first
 from zygal.cli.options import new_command, part_of_one
 from zygal.cli.output import check_json, console, counting_bar, warn, write_json
 from zygal.errors import FileError, ImageError, OutputError, ZygalError
+from zygal.wording import percent
 
 FEW = 100
 DISAGREEMENTS = 10
@@ -177,7 +178,7 @@ def _into_file(options, listing, first, beside, limits, most) -> int:
     done, took = rows.account.rows - rows.resumed, time.perf_counter() - began
     out = console()
     if worst:
-        show_first_disagreements(out, worst, first, beside)
+        show_first_disagreements(out, worst, first, beside, not rows.resumed)
     out.print(f"{options.output}: {totals_line(rows.counts, rows.account.rows, took, first, beside, done)}")
     write_json(options.json, answers_document(options, first, beside, limits, rows.counts)
                | {"output": options.output, "rows": rows.account.rows, "disagreements": worst})  # fmt: skip
@@ -243,4 +244,46 @@ def _nothing_to_read(counts: Counter, example) -> ZygalError:
 
 
 def _regions(options, listing, first, beside) -> int:
-    raise NotImplementedError
+    from itertools import islice
+
+    import numpy as np
+
+    from zygal.answers.regions import region_map
+    from zygal.figures.regions import draw_regions
+
+    paths = list(islice(listing, 2))
+    if len(paths) != 1:
+        raise FileError("--regions draws one image; name one.")
+    if beside and not first.reads_like(beside):
+        raise OutputError(
+            f"{options.beside} is fed other numbers than {options.artifact}, so their maps would not be of one picture; draw each alone."
+        )
+    fed = first.read(paths[0])
+    maps, said = [], None
+    for each in filter(None, (first, beside)):
+        probabilities = lambda tensors, each=each: each.probabilities(each.scores(tensors))  # noqa: E731
+        best = first.labels[int(probabilities([fed.tensor])[0].argmax())] if said is None else said
+        said = best
+        maps.append(
+            (f"{each.path} on {each.engine_name}", region_map(each, fed.pixels, each.labels.index(said), probabilities))
+        )
+    pixels = fed.pixels if fed.pixels.shape[2] == 3 else fed.pixels.repeat(3, axis=2)
+    if first.inlet.decode.colour == "bgr" and not first.raw:
+        pixels = pixels[:, :, ::-1]
+    draw_regions(pixels, maps, f"{paths[0]}: red carries the answer {said}, blue speaks against it", options.regions)
+    out = console()
+    for name, each in maps:
+        top, left = np.unravel_index(int(each.weight.argmax()), each.weight.shape)
+        out.print(
+            f"{name}: {said} {percent(each.probability)}; covering a patch leaves {percent(each.lowest)} at worst, strongest "
+            f"around {left} from the left and {top} from the top of {each.weight.shape[1]} by {each.weight.shape[0]}."
+        )
+    apart = None
+    if beside:
+        apart = float(np.abs(maps[0][1].weight - maps[1][1].weight).max())
+        out.print(f"The two maps differ by {apart:.2g} in log-odds at most, of {np.abs(maps[0][1].weight).max():.2g}.")
+    out.print(f"Drawn: {options.regions}")
+    write_json(options.json, {"image": paths[0], "class": said, "largest_difference_log_odds": apart, "maps": [
+        {"name": name, "probability": each.probability, "lowest_probability": each.lowest, "patch_pixels": each.patch,
+         "fall_of_log_odds": each.weight.tolist()} for name, each in maps]})  # fmt: skip
+    return 0

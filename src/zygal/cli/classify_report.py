@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
-from zygal.cli.output import counted, percent, show_table
+from zygal.cli.output import counted, show_table
+from zygal.wording import percent
 
 
 def show_answers(out, answers: Sequence, first, beside) -> None:
@@ -54,8 +55,9 @@ def _said_by_other(answer) -> str:
     return answer.beside.name
 
 
-def show_first_disagreements(out, worst: Sequence, first, beside) -> None:
-    out.print(f"Where {first.path} and {beside.path} disagree although both are surest:")
+def show_first_disagreements(out, worst: Sequence, first, beside, whole: bool) -> None:
+    of = "" if whole else ", of the rows of this call"
+    out.print(f"Where {first.path} and {beside.path} disagree{of}, the surest first:")
     rows = [[each.path, ", ".join(each.given) if each.given is not None else each.top[0].name,
              percent(each.top[0].probability), _said_by_other(each), percent(each.beside.probability)]
             for each in worst]  # fmt: skip

@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from zygal.cli.output import counted, percent, show_table
+from zygal.cli.output import counted, show_table
 from zygal.tally.paired import AS_GOOD, BETTER, SAME, WORSE
+from zygal.wording import percent
 
 
 def show_tally(out, found, first, beside, options) -> None:

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 
+from zygal.demo.marks import LABELS, draw_mark
 from zygal.errors import OutputError
-from zygal.files import whole_file
+from zygal.files import whole_file, write_text
 
 MARKER = "channel_marks.pt2"
+LABELLED, LABELLED_SERIES = 200, 11
+CAMERAS = (("bow camera", (160, 120)), ("mast camera", (64, 48)))
+_TWICE, _MISTAKEN = 42, "special"
 
 
 @dataclass(frozen=True)
@@ -48,6 +53,14 @@ STEPS = (
     Step("Its training side squashed the pictures and left them as the camera held them; the inlet says so.",
          ("match", "keras/channel_marks.onnx", "--witness", "keras/channel_marks.witness", "--images", "reference",
           "--worst", "1")),
+    Step("Labelled pictures of another summer: is it as good as it was said to be, and better than the Keras one?",
+         ("tally", "channel_marks.onnx", "--images", "labelled.csv", "--beside", "keras/channel_marks.onnx",
+          "--trained-on", "reference", "--draw", "drawn")),
+    Step("What does it say about these?",
+         ("classify", "channel_marks.onnx", "reference/mark-05.jpg", "reference/mark-27.png", "reference/mark-16.jpg")),
+    Step("And about a whole folder, into a file; both models, and where they disagree.",
+         ("classify", "channel_marks.onnx", "reference", "--beside", "keras/channel_marks.onnx", "-o", "answers.csv",
+          "--afresh")),
     Step("How fast is it here?", ("bench", "channel_marks.onnx", "--witness", "channel_marks.witness",
                                   "--deadline", "10ms", "--layers", "--seconds", "8")),
 )  # fmt: skip
@@ -66,6 +79,26 @@ def write_workspace(folder: str | Path) -> None:
     if foreign:
         raise OutputError(f"{folder} holds other files already; name a new folder for the demo.")
     _copy(files("zygal.demo") / "data", folder)
+    _draw_labelled(folder)
+
+
+def _draw_labelled(folder: Path) -> None:
+    """Labelled pictures of two cameras, drawn anew, with a table of them; one is there twice, under two labels."""
+    table = ["path,label,group"]
+    for index in range(LABELLED):
+        camera = index // len(LABELS) % 2
+        picture, label = draw_mark(LABELLED_SERIES, index, CAMERAS[camera][1])
+        names = [LABELS[label]] + ([_MISTAKEN] if index == _TWICE else [])
+        for name in names:
+            # The one that is there twice was saved again.
+            data = io.BytesIO()
+            picture.save(data, "jpeg", quality=88 if name == LABELS[label] else 70)
+            path = Path("labelled") / name / f"mark-{index:03d}.jpg"
+            (folder / path).parent.mkdir(parents=True, exist_ok=True)
+            with whole_file(folder / path) as file:
+                file.write(data.getvalue())
+            table.append(f"{path.as_posix()},{name},{CAMERAS[camera][0]}")
+    write_text(folder / "labelled.csv", "\n".join(table) + "\n")
 
 
 def _copy(source, target: Path) -> None:

@@ -1,0 +1,60 @@
+"""The sheet of wrong answers: the picture, what it is, what was said, and how sure."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from textwrap import shorten
+
+import numpy as np
+
+from zygal.errors import ImageError
+from zygal.figures.canvas import ARTIFACT, FAINT, INK, new_figure, show_picture, write_figure
+from zygal.inlet.decode import decode_image
+from zygal.inlet.specification import Decode
+from zygal.tally.tally import WrongImage
+from zygal.wording import percent
+
+COLUMNS = 4
+
+
+def draw_wrong(wrong: Sequence[WrongImage], total: int, title: str, path: str | Path) -> None:
+    """Writes the images as PNG in the order given, out of so many in all. Raises OutputError."""
+    rows = -(-len(wrong) // COLUMNS)
+    figure = new_figure(1280, 60 + 245 * rows)
+    figure.suptitle(f"{title} ({len(wrong)} of {total})", x=0.012, ha="left", fontsize=13, color=INK, fontweight="bold")
+    grid = figure.subplots(rows, COLUMNS, squeeze=False).ravel()
+    for axes, each in zip(grid, wrong):
+        try:
+            show_picture(axes, np.asarray(decode_image(each.path, Decode(sixteen_bit="high-byte"))))
+        except ImageError:
+            # It was there a moment ago; its place says what was said of it.
+            axes.set_axis_off()
+        axes.set_anchor("NW")
+        axes.set_title(f"is {_named(each.truth)}", fontsize=11, color=INK, loc="left")
+        truth = "" if each.truth_probability is None else f"; {percent(each.truth_probability)} for what it is"
+        _below(
+            axes,
+            6,
+            f"said: {_named(each.said)}  {percent(each.probability)}",
+            fontsize=11,
+            color=ARTIFACT,
+            fontweight="bold",
+        )
+        _below(axes, 22, f"{_end_of(each.path)}{truth}", fontsize=8, color=FAINT)
+    for axes in grid[len(wrong) :]:
+        axes.set_axis_off()
+    write_figure(figure, path)
+
+
+def _named(names: Sequence[str]) -> str:
+    return shorten(", ".join(names) or "no label", 34, placeholder="...")
+
+
+def _below(axes, points: int, text: str, **look) -> None:
+    """A line of text so far below the picture."""
+    axes.annotate(text, (0, 0), (0, -points), "axes fraction", "offset points", ha="left", va="top", **look)
+
+
+def _end_of(path: str, most: int = 26) -> str:
+    return path if len(path) <= most else f"...{path[-most + 3 :]}"
