@@ -35,7 +35,12 @@ def main(arguments: list[str] | None = None) -> int:
     commands = parser.add_subparsers(metavar="COMMAND", required=True, parser_class=_Parser)
     for command in COMMANDS:
         command.register(commands)
-    options = parser.parse_args(arguments)
+    options, others = parser.parse_known_args(arguments)
+    if others:
+        # Paths may come behind options as well as before them, which argparse does not see in a subcommand.
+        if not hasattr(options, "paths") or any(each.startswith("-") for each in others):
+            parser.error(f"unrecognized arguments: {' '.join(others)}")
+        options.paths += others
     # A polite request to end is answered like Ctrl-C, so that temporary files are removed.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:

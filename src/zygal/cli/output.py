@@ -13,6 +13,8 @@ from typing import Any
 from zygal.files import check_writable, whole_file
 
 PLAIN_WIDTH = 116
+LEAST_WIDTH = 14
+"""What a table on a narrow terminal leaves of a column of names."""
 
 
 def console(stderr: bool = False):
@@ -50,7 +52,9 @@ def show_table(out, columns: list[str], rows: list[list[Any]], left: int = 1) ->
 
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="cyan", show_edge=False)
     for place, name in enumerate(columns):
-        table.add_column(name, justify="left" if place < left else "right", overflow="fold", no_wrap=place >= left)
+        longest = max((len(line) for row in rows for line in str(row[place]).splitlines()), default=0)
+        table.add_column(name, justify="left" if place < left else "right", overflow="fold", no_wrap=place >= left,
+                         min_width=min(longest, LEAST_WIDTH) if place < left else None)  # fmt: skip
     for row in rows:
         table.add_row(*row)
     out.print(table)

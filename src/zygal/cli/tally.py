@@ -43,6 +43,7 @@ def register(commands) -> None:
 
 def run(options) -> int:
     from zygal.cli import tally_report as report
+    from zygal.tally.labelled import join
     from zygal.tally.tally import Choices, tally
 
     _check(options)
@@ -53,14 +54,14 @@ def run(options) -> int:
             f"{options.artifact} carries no labels to join by; give --labels FILE or the training folder."
         )
     pair = _pair(options.pair, first.labels) if options.pair else None
-    joined = _joined(options, images, first)
-    for note in (*first.notes, *(beside.notes if beside else ())):
-        warn(note)
+    joined = join(images, first.labels, options.images)
     tops = tuple(options.top or ((1, 3) if len(first.labels) <= 20 else (1, 5)))
     choices = Choices(tuple(k for k in tops if k <= len(first.labels)), options.threshold, options.margin,
                       tuple(options.trained_on), options.threads)  # fmt: skip
     with counting_bar("tallying", len(joined.images)) as advance:
         found = tally(first, joined, choices, beside, advance)
+    for note in (*first.notes, *(beside.notes if beside else ()), *_join_notes(joined, len(images))):
+        warn(note)
     out = console()
     report.show_tally(out, found, first, beside, options)
     write_json(options.json, report.document(found, first, beside, options))
@@ -106,21 +107,21 @@ def _several(artifact: str) -> bool:
     return facts.scores == INDEPENDENT and outputs[-1] != 1
 
 
-def _joined(options, images, first):
-    from zygal.tally.labelled import join
-
-    joined = join(images, first.labels, options.images)
+def _join_notes(joined, total: int) -> list[str]:
+    """What the reader must know of labels that do not meet the classes."""
+    notes = []
     if joined.unknown:
-        count = len(images) - len(joined.images)
         hints = [f"{name} (is it {joined.advice[name]}?)" if name in joined.advice else name for name in joined.unknown]
-        warn(f"{count} images are left out, whose labels are no classes of the artifact: {some_of(hints, 6)}")
-    if joined.respelt:
-        warn(
-            "joined though spelt otherwise: " + some_of([f"{mine} = {own}" for mine, own in joined.respelt.items()], 6)
+        left_out = total - len(joined.images)
+        notes.append(
+            f"{left_out} images are left out, whose labels are no classes of the artifact: {some_of(hints, 6)}"
         )
+    if joined.respelt:
+        pairs = [f"{mine} = {own}" for mine, own in joined.respelt.items()]
+        notes.append(f"joined though spelt otherwise: {some_of(pairs, 6)}")
     if joined.missing:
-        warn(f"no image of {some_of(list(joined.missing), 6)}: nothing is said about what has no image")
-    return joined
+        notes.append(f"no image of {some_of(list(joined.missing), 6)}: nothing is said about what has no image")
+    return notes
 
 
 def _pair(text: str, classes) -> tuple[str, str]:

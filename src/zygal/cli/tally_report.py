@@ -94,7 +94,7 @@ def _show_exclusive(out, found, beside, options) -> None:
     rows.append(
         ("cross-entropy, nats", mine.cross_entropy, other and other.cross_entropy, lambda value: f"{value:.4f}")
     )
-    table = [[name, form(value.value), f"{form(value.low)} to {form(value.high)}",
+    table = [[name, form(value.value), _span(value, form),
               *([form(theirs.value)] if other else [])] for name, value, theirs, form in rows]  # fmt: skip
     for name, value, theirs in (("macro precision", mine.macro_precision, other and other.macro_precision),
                                 ("macro recall", mine.macro_recall, other and other.macro_recall),
@@ -119,12 +119,35 @@ def _show_classes(out, mine, options) -> None:
     cut = len(shown) > max(options.worst, 20)
     if cut:
         shown = sorted(shown, key=lambda each: each.f1)[: options.worst]
-    rows = [[each.name, str(each.support), str(each.predicted), str(each.right), percent(each.precision), percent(each.recall),
-             "-" if each.recall_interval is None else
-             f"{percent(each.recall_interval.low)} to {percent(each.recall_interval.high)}", f"{each.f1:.4f}"]
-            for each in shown]  # fmt: skip
-    show_table(out, [f"the {len(rows)} worst classes" if cut else "class", "support", "taken for it", "right", "precision",
-                     "recall", "95 % interval", "F1"], rows)  # fmt: skip
+    narrow = out.width < 100
+    columns = [
+        f"the {len(shown)} worst classes" if cut else "class",
+        "support",
+        "taken for it",
+        "right",
+        "precision",
+        "recall",
+    ]
+    rows = [_class_row(each, narrow) for each in shown]
+    show_table(out, columns + ([] if narrow else ["95 % interval"]) + ["F1"], rows)
+
+
+def _class_row(each, narrow: bool) -> list[str]:
+    row = [
+        each.name,
+        str(each.support),
+        str(each.predicted),
+        str(each.right),
+        percent(each.precision),
+        percent(each.recall),
+    ]
+    if not narrow:
+        row.append("-" if each.recall_interval is None else _span(each.recall_interval, percent))
+    return [*row, f"{each.f1:.4f}"]
+
+
+def _span(estimate, form) -> str:
+    return f"{form(estimate.low)} to {form(estimate.high)}"
 
 
 def _show_pairs(out, mine, options) -> None:
@@ -144,7 +167,7 @@ def _show_calibration(out, found, what: str) -> None:
 
 def _show_several(out, found, beside, options) -> None:
     mine, other = found.several, found.other
-    rows = [["all labels right", percent(mine.exact.value), f"{percent(mine.exact.low)} to {percent(mine.exact.high)}",
+    rows = [["all labels right", percent(mine.exact.value), _span(mine.exact, percent),
              *([percent(other.exact.value)] if other else [])]]  # fmt: skip
     rows.append(
         ["labels wrong (Hamming loss)", f"{mine.wrong_part:.4f}", "", *([f"{other.wrong_part:.4f}"] if other else [])]
@@ -173,7 +196,7 @@ def _show_several(out, found, beside, options) -> None:
 def _show_groups(out, found) -> None:
     if not found.groups:
         return
-    rows = [[name, str(found.group_images[name]), percent(share.value), f"{percent(share.low)} to {percent(share.high)}"]
+    rows = [[name, str(found.group_images[name]), percent(share.value), _span(share, percent)]
             for name, share in found.groups.items()]  # fmt: skip
     show_table(out, ["group", "images", "right", "95 % interval"], rows)
 

@@ -51,6 +51,8 @@ def open_image(path: str | Path) -> Image.Image:
         raise ImageError(f"{path} is not an image that can be decoded.") from fault
     except Image.DecompressionBombError as fault:
         raise ImageError(f"{path} has more pixels than any photograph, so it is not decoded ({fault}).") from fault
+    except (FileNotFoundError, PermissionError, IsADirectoryError) as fault:
+        raise ImageError(f"{path} cannot be read: {fault.strerror.lower()}.") from fault
     except _DAMAGE as fault:
         raise ImageError(f"{path} cannot be decoded: {fault}.") from fault
 

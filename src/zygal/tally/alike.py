@@ -10,8 +10,8 @@ import numpy as np
 from PIL import Image
 
 SIDE, KEPT, THUMBNAIL = 32, 8, 16
-NEAR_BITS = 7
-NEAR_LEVELS, FAR_LEVELS = 3.0, 24.0
+NEAR_BITS = 11
+NEAR_LEVELS, FAR_LEVELS = 5.0, 48.0
 """Two thumbnails show one picture if they differ by no more grey levels than these in the mean and at most."""
 _MOST_AT_ONCE = 4_000_000
 
@@ -48,31 +48,58 @@ def _waves() -> np.ndarray:
 
 
 def pairs_alike(first: Sequence[Fingerprint], second: Sequence[Fingerprint] | None = None) -> list[tuple[int, int]]:
-    """The places of pictures that are alike, in `first` and `second`, or both in `first` and the smaller one first."""
+    """The places of pictures that are alike, in `first` and `second`, or both in `first` and the smaller one first.
+
+    Of many with one fingerprint the first stands for all, so that a thousand black pictures are a thousand pairs.
+    """
     within = second is None
     second = first if within else second
-    if not first or not second:
-        return []
-    one, other = (np.array([each.bits for each in side], np.uint64) for side in (first, second))
-    pairs = {
-        (i, j) for i, j in _near(one, other) if (not within or i < j) and _same(first[i].thumbnail, second[j].thumbnail)
-    }
+    leaders: dict[Fingerprint, int] = {}
+    for place, each in enumerate(second):
+        leaders.setdefault(each, place)
+    pairs = {(leaders[each], place) for place, each in enumerate(first) if within and leaders[each] != place}
+    rows = sorted(leaders.values()) if within else list(range(len(first)))
+    columns = sorted(leaders.values())
+    one, other = (
+        np.array([side[i].bits for i in some], np.uint64) for side, some in ((first, rows), (second, columns))
+    )
+    for i, j in _near(one, other):
+        i, j = rows[i], columns[j]
+        if (not within or i < j) and _same(first[i].thumbnail, second[j].thumbnail):
+            pairs.add((i, j))
     return sorted(pairs)
 
 
 def _near(one: np.ndarray, other: np.ndarray) -> Iterator[tuple[int, int]]:
-    """Places whose bits differ in few. Of eight parts of 8 bits, seven differing bits leave one part the same."""
-    for part in range(8):
-        shift = np.uint64(8 * part)
-        mine, theirs = (((side >> shift) & np.uint64(255)).astype(np.intp) for side in (one, other))
-        for value in np.intersect1d(mine, theirs):
-            rows, columns = np.flatnonzero(mine == value), np.flatnonzero(theirs == value)
-            step = max(1, _MOST_AT_ONCE // len(columns))
-            for start in range(0, len(rows), step):
-                some = rows[start : start + step]
-                near = _bits_set(one[some][:, None] ^ other[columns][None, :]) <= NEAR_BITS
-                for i, j in np.argwhere(near):
-                    yield int(some[i]), int(columns[j])
+    """Places whose bits differ in eleven or fewer: of four parts of 16 bits one then differs in two or fewer."""
+    for shift in (0, 16, 32, 48):
+        mine, theirs = (((side >> np.uint64(shift)) & np.uint64(0xFFFF)).astype(np.uint16) for side in (one, other))
+        # Both in order, so that what is looked up lies close to what was looked up before.
+        rows, order = (np.argsort(side, kind="stable") for side in (mine, theirs))
+        mine, theirs, sorted_one = mine[rows], theirs[order], one[rows]
+        for mask in _small_masks():
+            begin, end = (np.searchsorted(theirs, mine ^ mask, side) for side in ("left", "right"))
+            for start in range(0, len(mine), max(1, _MOST_AT_ONCE // max(1, int((end - begin).max(initial=0))))):
+                for i, j in _compared(sorted_one, other, order, begin, end, start):
+                    yield int(rows[i]), j
+
+
+def _compared(one, other, order, begin, end, start: int) -> Iterator[tuple[int, int]]:
+    """Of some rows from `start` on and the columns order[begin:end] of each, those that are near."""
+    some = slice(start, start + max(1, _MOST_AT_ONCE // max(1, int((end - begin).max(initial=0)))))
+    count = (end - begin)[some]
+    rows = np.repeat(np.arange(len(one))[some], count)
+    within_row = np.arange(len(rows)) - np.repeat(np.cumsum(count) - count, count)
+    columns = order[np.repeat(begin[some], count) + within_row]
+    near = _bits_set(one[rows] ^ other[columns]) <= NEAR_BITS
+    yield from zip(rows[near].tolist(), columns[near].tolist())
+
+
+@lru_cache
+def _small_masks() -> tuple[np.uint16, ...]:
+    """All numbers of 16 bits with two bits set or fewer."""
+    single = [1 << place for place in range(16)]
+    return tuple(np.uint16(mask) for mask in {0, *single, *(a | b for a in single for b in single)})
 
 
 def _bits_set(numbers: np.ndarray) -> np.ndarray:
