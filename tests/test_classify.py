@@ -328,7 +328,7 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
     picture[46:50, 14:18] = 250
     Image.fromarray(picture).save(tmp_path / "spot.png")
     classifier = open_artifact(tmp_path / "corner.onnx")
-    found = region_map(classifier, picture, 0, lambda tensors: classifier.probabilities(classifier.scores(tensors)))
+    found = region_map(classifier, picture, 0)
     row, column = np.unravel_index(found.weight.argmax(), found.weight.shape)
     assert 44 <= row <= 52 and 12 <= column <= 20 and found.lowest < found.probability
     assert abs(found.weight[:24]).max() < 1e-6 and abs(found.weight[:, 40:]).max() < 1e-6

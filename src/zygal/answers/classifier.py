@@ -89,6 +89,16 @@ class Classifier:
         """Probabilities [N, classes] in float64 of what `scores` gave."""
         return to_probabilities(scores, self.kind)
 
+    def answer(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
+        """Probabilities [N, classes] of tensors. Raises EngineError."""
+        return self.probabilities(self.scores(tensors))
+
+    def in_colour(self, pixels: np.ndarray) -> np.ndarray:
+        """Pixels [H, W, C] that it is fed as [H, W, 3] in the order RGB, for the eye."""
+        if pixels.shape[2] == 1:
+            return pixels.repeat(3, axis=2)
+        return pixels[:, :, ::-1] if self.inlet.decode.colour == "bgr" and not self.raw else pixels
+
     def settle(self, declared: str, multi_label: bool, labels: Labels | None) -> None:
         """Runs probes, finds out what the scores are, and names them. declared: what they are by the model's last operator.
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import product
 
@@ -27,16 +26,10 @@ class RegionMap:
     lowest: float
 
 
-def region_map(
-    classifier: Classifier,
-    pixels: np.ndarray,
-    said: int,
-    probabilities: Callable[[list[np.ndarray]], np.ndarray],
-) -> RegionMap:
+def region_map(classifier: Classifier, pixels: np.ndarray, said: int) -> RegionMap:
     """Covers pixels [H, W, C] of 0 to 255 by patches of their mean colour, about a sixth of each side and a third of a patch apart.
 
-    said: the class watched. probabilities: those of tensors that the classifier is fed. The way is that of Zeiler and Fergus,
-    "Visualizing and understanding convolutional networks", ECCV 2014; log-odds do not flatten out near 0 and 1.
+    said: the class watched. The way is that of Zeiler and Fergus, "Visualizing and understanding convolutional networks", ECCV 2014; log-odds do not flatten out near 0 and 1.
     """
     height, width = pixels.shape[:2]
     # A patch is so many steps long, so that all pixels are covered equally often.
@@ -47,13 +40,13 @@ def region_map(
         for side, length, step in zip((height, width), patch, steps)
     )
     ground = pixels.reshape(-1, pixels.shape[2]).mean(axis=0)
-    whole = probabilities([classifier.tensor(pixels)])[0, said]
+    whole = classifier.answer([classifier.tensor(pixels)])[0, said]
     fallen, times, lowest = np.zeros((height, width)), np.zeros((height, width)), float(whole)
     places = list(product(tops, lefts))
     for start in range(0, len(places), BATCH):
         some = places[start : start + BATCH]
         covered = [classifier.tensor(_covered(pixels, place, patch, ground)) for place in some]
-        for (top, left), left_over in zip(some, probabilities(covered)[:, said]):
+        for (top, left), left_over in zip(some, classifier.answer(covered)[:, said]):
             under = slice(top, top + patch[0]), slice(left, left + patch[1])
             fallen[under] += _log_odds(whole) - _log_odds(left_over)
             times[under] += 1

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import argparse
 import heapq
 import time
 from collections import Counter
+from dataclasses import asdict
 
+from zygal.cli.classify_regions import draw_regions_of_one
 from zygal.cli.classify_report import answers_document, show_answers, show_first_disagreements, totals_line
-from zygal.cli.options import new_command, part_of_one
+from zygal.cli.options import add_classifier_options, new_command, opened_classifiers, part_of_one
 from zygal.cli.output import check_json, console, counting_bar, warn, write_json
 from zygal.errors import FileError, ImageError, OutputError, ZygalError
-from zygal.wording import percent
 
 FEW = 100
 DISAGREEMENTS = 10
@@ -46,35 +46,6 @@ def register(commands) -> None:
     command.set_defaults(run=run)
 
 
-def add_classifier_options(command: argparse.ArgumentParser) -> None:
-    """What says how the artifact is fed and read, and what is put beside it."""
-    command.add_argument("--inlet", metavar="FILE", help="instead of the inlet inside the artifact")
-    command.add_argument(
-        "--labels", metavar="FILE", help="instead of the labels inside: text, JSON, CSV, training folder"
-    )
-    command.add_argument("--multi-label", action="store_true",
-                         help="the classes do not exclude each other, though no sigmoid says so")  # fmt: skip
-    command.add_argument("--beside", metavar="OTHER",
-                         help="another artifact, or the trained model in its live framework, on the same images")  # fmt: skip
-    command.add_argument("--beside-inlet", metavar="FILE", help="the inlet of OTHER, if it has another one")
-    command.add_argument("--threads", metavar="COUNT", type=int, help="cores to use (all)")
-
-
-def opened_classifiers(options):
-    """The artifact and what is put beside it, if anything. Raises ZygalError."""
-    from zygal.answers.classifier import open_artifact, open_beside
-    from zygal.inlet import read_inlet
-    from zygal.labels import read_labels
-
-    labels = read_labels(options.labels) if options.labels else None
-    inlet = read_inlet(options.inlet) if options.inlet else None
-    first = open_artifact(options.artifact, inlet, labels, options.multi_label)
-    if options.beside is None:
-        return first, None
-    beside_inlet = read_inlet(options.beside_inlet) if options.beside_inlet else None
-    return first, open_beside(options.beside, first, beside_inlet, options.multi_label)
-
-
 def run(options) -> int:
     from zygal.answers.answer import Limits
     from zygal.answers.listing import Listing
@@ -88,7 +59,7 @@ def run(options) -> int:
     limits = Limits(options.least_probability, options.least_lead, options.threshold)
     most = min(options.top, len(first.labels))
     if options.regions:
-        return _regions(options, listing, first, beside)
+        return draw_regions_of_one(options, listing, first, beside)
     if options.output:
         return _into_file(options, listing, first, beside, limits, most)
     return _on_terminal(options, listing, first, beside, limits, most)
@@ -100,8 +71,6 @@ def _check(options) -> None:
 
     if options.top < 1:
         raise OutputError(f"--top {options.top} names no class; give 1 or more.")
-    if options.threads is not None and options.threads < 1:
-        raise OutputError(f"--threads {options.threads} leaves no core to work; give 1 or more.")
     if options.output:
         row_format(options.output)
         check_writable(options.output)
@@ -130,7 +99,10 @@ def _on_terminal(options, listing, first, beside, limits, most) -> int:
     out = console()
     show_answers(out, answers, first, beside)
     out.print(totals_line(counts, len(answers), time.perf_counter() - began, first, beside))
-    write_json(options.json, answers_document(options, first, beside, limits, counts) | {"images": answers})
+    write_json(
+        options.json,
+        answers_document(options, first, beside, limits, counts) | {"images": [asdict(each) for each in answers]},
+    )
     return 1 if counts["faults"] else 0
 
 
@@ -181,7 +153,7 @@ def _into_file(options, listing, first, beside, limits, most) -> int:
         show_first_disagreements(out, worst, first, beside, not rows.resumed)
     out.print(f"{options.output}: {totals_line(rows.counts, rows.account.rows, took, first, beside, done)}")
     write_json(options.json, answers_document(options, first, beside, limits, rows.counts)
-               | {"output": options.output, "rows": rows.account.rows, "disagreements": worst})  # fmt: skip
+               | {"output": options.output, "rows": rows.account.rows, "disagreements": [asdict(each) for each in worst]})  # fmt: skip
     return 1 if rows.counts["faults"] else 0
 
 
@@ -210,8 +182,6 @@ def _severity(answer) -> float:
 
 def _made_by(options, first, beside, limits, columns) -> dict:
     """What the rows depend on."""
-    from dataclasses import asdict
-
     from zygal import __version__
     from zygal.answers.classifier import BATCH
     from zygal.inlet import format_inlet
@@ -241,49 +211,3 @@ def _nothing_to_read(counts: Counter, example) -> ZygalError:
         f"none of the {counts['faults']} files can be read as an image (the first is {example.path}: {example.fault}); "
         "check what is named."
     )
-
-
-def _regions(options, listing, first, beside) -> int:
-    from itertools import islice
-
-    import numpy as np
-
-    from zygal.answers.regions import region_map
-    from zygal.figures.regions import draw_regions
-
-    paths = list(islice(listing, 2))
-    if len(paths) != 1:
-        raise FileError("--regions draws one image; name one.")
-    if beside and not first.reads_like(beside):
-        raise OutputError(
-            f"{options.beside} is fed other numbers than {options.artifact}, so their maps would not be of one picture; draw each alone."
-        )
-    fed = first.read(paths[0])
-    maps, said = [], None
-    for each in filter(None, (first, beside)):
-        probabilities = lambda tensors, each=each: each.probabilities(each.scores(tensors))  # noqa: E731
-        best = first.labels[int(probabilities([fed.tensor])[0].argmax())] if said is None else said
-        said = best
-        maps.append(
-            (f"{each.path} on {each.engine_name}", region_map(each, fed.pixels, each.labels.index(said), probabilities))
-        )
-    pixels = fed.pixels if fed.pixels.shape[2] == 3 else fed.pixels.repeat(3, axis=2)
-    if first.inlet.decode.colour == "bgr" and not first.raw:
-        pixels = pixels[:, :, ::-1]
-    draw_regions(pixels, maps, f"{paths[0]}: red carries the answer {said}, blue speaks against it", options.regions)
-    out = console()
-    for name, each in maps:
-        top, left = np.unravel_index(int(each.weight.argmax()), each.weight.shape)
-        out.print(
-            f"{name}: {said} {percent(each.probability)}; covering a patch leaves {percent(each.lowest)} at worst, strongest "
-            f"around {left} from the left and {top} from the top of {each.weight.shape[1]} by {each.weight.shape[0]}."
-        )
-    apart = None
-    if beside:
-        apart = float(np.abs(maps[0][1].weight - maps[1][1].weight).max())
-        out.print(f"The two maps differ by {apart:.2g} in log-odds at most, of {np.abs(maps[0][1].weight).max():.2g}.")
-    out.print(f"Drawn: {options.regions}")
-    write_json(options.json, {"image": paths[0], "class": said, "largest_difference_log_odds": apart, "maps": [
-        {"name": name, "probability": each.probability, "lowest_probability": each.lowest, "patch_pixels": each.patch,
-         "fall_of_log_odds": each.weight.tolist()} for name, each in maps]})  # fmt: skip
-    return 0

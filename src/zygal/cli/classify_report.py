@@ -88,5 +88,5 @@ def answers_document(options, first, beside, limits, counts) -> dict[str, Any]:
         "labels_order": first.labels_order,
         "beside": beside and str(beside.path),
         "limits": asdict(limits),
-        "counts": dict(counts),
+        "counts": {name: counts[name] for name in ("read", "faults", "unsure", "disagreements")},
     }

@@ -77,6 +77,54 @@ def add_source(command: argparse.ArgumentParser, optional: bool = False) -> None
     )
 
 
+def add_classifier_options(command: argparse.ArgumentParser) -> None:
+    """What says how an artifact is fed and read, and what is put beside it."""
+    command.add_argument("--inlet", metavar="FILE", help="instead of the inlet inside the artifact")
+    command.add_argument(
+        "--labels", metavar="FILE", help="instead of the labels inside: text, JSON, CSV, training folder"
+    )
+    command.add_argument("--multi-label", action="store_true",
+                         help="the classes do not exclude each other, though no sigmoid says so")  # fmt: skip
+    command.add_argument("--beside", metavar="OTHER",
+                         help="another artifact, or the trained model in its live framework, on the same images")  # fmt: skip
+    command.add_argument("--beside-inlet", metavar="FILE", help="the inlet of OTHER, if it has another one")
+    command.add_argument("--weights", metavar="FILE", help="with --beside FILE.py:FUNCTION: the weights")
+    command.add_argument("--threads", metavar="COUNT", type=int, help="cores to use (all)")
+
+
+def opened_classifiers(options: argparse.Namespace):
+    """The artifact and what is put beside it, if anything. Raises ZygalError."""
+    from zygal.answers.classifier import open_artifact, open_beside
+    from zygal.errors import EngineError, SourceError
+    from zygal.files import sha256_of, split_place
+    from zygal.inlet import read_inlet
+    from zygal.labels import read_labels
+    from zygal.sources.pytorch.live import captured, is_live
+
+    if options.threads is not None and options.threads < 1:
+        raise EngineError(f"--threads {options.threads} leaves no core to work; give 1 or more.")
+    live = options.beside is not None and is_live(options.beside)
+    if options.weights and not live:
+        raise SourceError(
+            "--weights goes with --beside FILE.py:FUNCTION; a trained model's file holds its weights already."
+        )
+    labels = read_labels(options.labels) if options.labels else None
+    inlet = read_inlet(options.inlet) if options.inlet else None
+    first = open_artifact(options.artifact, inlet, labels, options.multi_label)
+    if options.beside is None:
+        return first, None
+    inlet = read_inlet(options.beside_inlet) if options.beside_inlet else None
+    if not live:
+        return first, open_beside(options.beside, first, inlet, options.multi_label)
+    shape = (inlet or first.inlet).tensor_shape() or (3, 224, 224)
+    with captured(options.beside, options.weights, tuple(shape)) as path:
+        other = open_beside(path, first, inlet, options.multi_label)
+    # It is known by what it was built from, since no two captures are the same file.
+    files = [split_place(options.beside, SourceError)[0], *filter(None, [options.weights])]
+    other.path, other.sha256 = Path(options.beside), "+".join(map(sha256_of, files))
+    return first, other
+
+
 @contextmanager
 def opened_source(options: argparse.Namespace, inlet) -> Iterator[str | Path]:
     """The path of the source; one that is built by a function is captured first and removed afterwards."""

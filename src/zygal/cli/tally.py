@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from zygal.cli.classify import add_classifier_options, opened_classifiers
-from zygal.cli.options import new_command, number_list, part_of_one
+from zygal.cli.options import add_classifier_options, new_command, number_list, opened_classifiers, part_of_one
 from zygal.cli.output import check_json, console, counting_bar, warn, write_json
 from zygal.errors import LabelsError, OutputError, some_of
 
@@ -75,8 +74,6 @@ def _check(options) -> None:
         raise OutputError("--top counts from 1; give numbers like 1,5.")
     if options.pair and not options.draw:
         raise OutputError("--pair says which wrong ones are drawn, so it goes with --draw DIR.")
-    if options.threads is not None and options.threads < 1:
-        raise OutputError(f"--threads {options.threads} leaves no core to work; give 1 or more.")
     if options.draw:
         if Path(options.draw).exists() and not Path(options.draw).is_dir():
             raise OutputError(f"{options.draw} is a file; name a folder for the figures.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -14,24 +15,32 @@ from zygal.wording import percent
 _FAINTEST = 0.85
 
 
-def draw_regions(picture: np.ndarray, maps: Sequence[tuple[str, RegionMap]], title: str, path: str | Path) -> None:
-    """picture: [H, W, 3] as it was fed; maps: with what each is called, all in one scale of colours. Raises OutputError."""
+@dataclass(frozen=True)
+class MappedPicture:
+    """name: of the classifier. picture: [H, W, 3] as it was fed. found: what carries the answer."""
+
+    name: str
+    picture: np.ndarray
+    found: RegionMap
+
+
+def draw_regions(mapped: Sequence[MappedPicture], title: str, path: str | Path) -> None:
+    """Writes the first picture, and all maps over theirs in one scale of colours, as PNG. Raises OutputError."""
     figure = new_figure(1280, 560)
     figure.suptitle(title, x=0.012, ha="left", fontsize=13, color=INK, fontweight="bold")
-    all_axes = figure.subplots(1, 1 + len(maps), squeeze=False)[0]
-    show_picture(all_axes[0], picture)
+    all_axes = figure.subplots(1, 1 + len(mapped), squeeze=False)[0]
+    show_picture(all_axes[0], mapped[0].picture)
     all_axes[0].set_title("as it is fed", fontsize=11, color=INK)
-    most = max(float(np.abs(each.weight).max()) for _, each in maps) or 1.0
+    most = max(float(np.abs(each.found.weight).max()) for each in mapped) or 1.0
     shown = None
-    for axes, (name, each) in zip(all_axes[1:], maps):
-        show_picture(axes, picture.mean(axis=2, keepdims=True).repeat(3, axis=2))
-        strength = np.abs(each.weight) / most
-        shown = axes.imshow(
-            each.weight, cmap="RdBu_r", vmin=-most, vmax=most, alpha=_FAINTEST * strength, interpolation="bilinear"
-        )
-        axes.set_title(f"{name}\n{each.said}: {percent(each.probability)}", fontsize=11, color=INK)
+    for axes, each in zip(all_axes[1:], mapped):
+        show_picture(axes, each.picture.mean(axis=2, keepdims=True))
+        weight, patch = each.found.weight, each.found.patch
+        shown = axes.imshow(weight, cmap="RdBu_r", vmin=-most, vmax=most, alpha=_FAINTEST * np.abs(weight) / most,
+                            interpolation="bilinear")  # fmt: skip
+        axes.set_title(f"{each.name}\n{each.found.said}: {percent(each.found.probability)}", fontsize=11, color=INK)
         axes.set_xlabel(
-            f"patches of {each.patch[1]} by {each.patch[0]} pixels;\nthe worst of them leaves {percent(each.lowest)}",
+            f"patches of {patch[1]} by {patch[0]} pixels;\nthe worst of them leaves {percent(each.found.lowest)}",
             fontsize=9, color=FAINT,
         )  # fmt: skip
     bar = figure.colorbar(shown, ax=list(all_axes[1:]), shrink=0.7)
