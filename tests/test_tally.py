@@ -157,12 +157,12 @@ def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
     assert [len(found["doubts"][key]) for key in ("two_labels", "repeated", "shared")] == [1, 0, 0]
     wrong = [each["probability"] for each in found["wrong"]]
     assert len(wrong) == sum(said != truth) and wrong == sorted(wrong, reverse=True)
-    for name, size in (("confusion", (1280, 800)), ("reliability", (1280, 800)), ("wrong", (1280, 795))):
+    for name, size in (("confusion", (1280, 800)), ("reliability", (1280, 800)), ("wrong", (1280, 846))):
         assert Image.open(workspace / "drawn" / f"{name}.png").size == size
     done = called("tally", "channel_marks.onnx", "--images", "labelled", "--at-least", "0.99", "--draw", "pair", "--pair",
                   "special,port-hand", cwd=workspace)  # fmt: skip
     assert done.returncode == 1 and "BREAKS" in done.stdout and "99.0 % asked for" in done.stdout
-    assert Image.open(workspace / "pair/wrong.png").size == (1280, 305)
+    assert Image.open(workspace / "pair/wrong.png").size == (1280, 322)
 
 
 def test_worse_beside_another_breaks(workspace):

@@ -23,7 +23,6 @@ def show_tally(out, found, first, beside, options) -> None:
         _show_exclusive(out, found, beside, options)
     else:
         _show_several(out, found, beside, options)
-    _show_groups(out, found)
     for line in _doubts(found, options):
         out.print(Text(line, style="yellow"))
     for name, reason in found.unread[: options.worst]:
@@ -88,30 +87,29 @@ def _points(part: float, signed: bool = True) -> str:
 
 
 def _show_exclusive(out, found, beside, options) -> None:
+    """Details first: what is read most stands where the eye is at the end."""
     mine, other = found.exclusive, found.other
-    rows = [(f"top-{k}", share, other and other.top[k], percent) for k, share in mine.top.items()]
-    rows.append(("balanced accuracy", mine.balanced, other and other.balanced, percent))
-    rows.append(
-        ("cross-entropy, nats", mine.cross_entropy, other and other.cross_entropy, lambda value: f"{value:.4f}")
-    )
-    table = [[name, form(value.value), _span(value, form),
-              *([form(theirs.value)] if other else [])] for name, value, theirs, form in rows]  # fmt: skip
-    for name, value, theirs in (("macro precision", mine.macro_precision, other and other.macro_precision),
-                                ("macro recall", mine.macro_recall, other and other.macro_recall),
-                                ("macro F1", mine.macro_f1, other and other.macro_f1)):  # fmt: skip
-        table.append([name, f"{value:.4f}", "", *([f"{theirs:.4f}"] if other else [])])
-    show_table(out, ["", str(options.artifact), "95 % interval", *([str(beside.path)] if beside else [])], table)
     _show_classes(out, mine, options)
     if mine.pairs:
         _show_pairs(out, mine, options)
-    _show_calibration(out, found, "the answers")
     largest = max(mine.classes, key=lambda each: each.support)
     smallest = min((each for each in mine.classes if each.support), key=lambda each: each.support)
     out.print(
         f"Balance: {smallest.support} ({smallest.name}) to {largest.support} ({largest.name}) images a class; always saying "
         f"{largest.name} would be right on {percent(largest.support / mine.images)}."
     )
+    _show_calibration(out, found, "the answers")
     out.print()
+    _show_groups(out, found)
+    rows = [(f"top-{k}", share, other and other.top[k], percent) for k, share in mine.top.items()]
+    rows.append(("balanced accuracy", mine.balanced, other and other.balanced, percent))
+    rows.append(("cross-entropy, nats", mine.cross_entropy, other and other.cross_entropy, "{:.4f}".format))
+    table = [[name, form(value.value), _span(value, form),
+              *([form(theirs.value)] if other else [])] for name, value, theirs, form in rows]  # fmt: skip
+    for name in ("macro_precision", "macro_recall", "macro_f1"):
+        theirs = [f"{getattr(other, name):.4f}"] if other else []
+        table.append([name.replace("_", " ").replace("f1", "F1"), f"{getattr(mine, name):.4f}", "", *theirs])
+    show_table(out, ["", str(options.artifact), "95 % interval", *([str(beside.path)] if beside else [])], table)
 
 
 def _show_classes(out, mine, options) -> None:
@@ -151,9 +149,14 @@ def _span(estimate, form) -> str:
 
 
 def _show_pairs(out, mine, options) -> None:
-    rows = [[pair.truth, pair.said, str(pair.count), percent(pair.part)] for pair in mine.pairs[: options.worst]]
-    more = f"{len(rows)} of {len(mine.pairs)} confused pairs" if len(mine.pairs) > len(rows) else "confused pairs"
-    show_table(out, [more, "taken for", "images", "of its class"], rows, left=2)
+    """The pairs that were confused more than once, or else some of the others."""
+    often = [pair for pair in mine.pairs if pair.count > 1] or list(mine.pairs[:3])
+    shown = often[: options.worst]
+    rows = [[pair.truth, pair.said, str(pair.count), percent(pair.part)] for pair in shown]
+    rest = mine.pairs[len(shown) :]
+    if rest:
+        rows.append([f"{counted(len(rest), 'other pair')}", "", str(sum(pair.count for pair in rest)), ""])
+    show_table(out, ["confused most", "taken for", "images", "of its class"], rows, left=2)
 
 
 def _show_calibration(out, found, what: str) -> None:
@@ -167,30 +170,35 @@ def _show_calibration(out, found, what: str) -> None:
 
 def _show_several(out, found, beside, options) -> None:
     mine, other = found.several, found.other
-    rows = [["all labels right", percent(mine.exact.value), _span(mine.exact, percent),
-             *([percent(other.exact.value)] if other else [])]]  # fmt: skip
-    rows.append(
-        ["labels wrong (Hamming loss)", f"{mine.wrong_part:.4f}", "", *([f"{other.wrong_part:.4f}"] if other else [])]
-    )
-    for kind in ("micro", "macro", "samples"):
-        for place, name in enumerate(("precision", "recall", "F1")):
-            theirs = [f"{getattr(other.averages, kind)[place]:.4f}"] if other else []
-            rows.append([f"{kind} {name}", f"{getattr(mine.averages, kind)[place]:.4f}", "", *theirs])
-    show_table(out, ["", str(options.artifact), "95 % interval", *([str(beside.path)] if beside else [])], rows)
-    shown, cut = mine.labels, len(mine.labels) > max(options.worst, 20)
-    if cut:
-        shown = sorted(shown, key=lambda each: each.f1)[: options.worst]
-    table = [[each.name, str(each.support), str(each.predicted), str(each.right), percent(each.precision), percent(each.recall),
-              f"{each.f1:.4f}", "-" if each.average_precision is None else f"{each.average_precision:.4f}"]
-             for each in shown]  # fmt: skip
-    show_table(out, [f"the {len(table)} worst labels" if cut else "label", "support", "given", "right", "precision", "recall",
-                     "F1", "average precision"], table)  # fmt: skip
+    _show_labels(out, mine, options)
     out.print(
         f"Threshold: a label is given from {mine.threshold:g} on; {mine.best_threshold:.4f} would give the highest micro F1 on "
         f"these very images, {mine.best_f1:.4f}."
     )
     _show_calibration(out, found, "labels")
     out.print()
+    _show_groups(out, found)
+    sides = [mine, *([other] if other else [])]
+    exact, *theirs = [percent(side.exact.value) for side in sides]
+    rows = [["all labels right", exact, _span(mine.exact, percent), *theirs]]
+    wrong, *theirs = [f"{side.wrong_part:.4f}" for side in sides]
+    rows.append(["labels wrong (Hamming loss)", wrong, "", *theirs])
+    for kind in ("micro", "macro", "samples"):
+        for place, name in enumerate(("precision", "recall", "F1")):
+            own, *theirs = [f"{getattr(side.averages, kind)[place]:.4f}" for side in sides]
+            rows.append([f"{kind} {name}", own, "", *theirs])
+    show_table(out, ["", str(options.artifact), "95 % interval", *([str(beside.path)] if beside else [])], rows)
+
+
+def _show_labels(out, mine, options) -> None:
+    shown, cut = mine.labels, len(mine.labels) > max(options.worst, 20)
+    if cut:
+        shown = sorted(shown, key=lambda each: each.f1)[: options.worst]
+    rows = [[each.name, str(each.support), str(each.predicted), str(each.right), percent(each.precision), percent(each.recall),
+             f"{each.f1:.4f}", "-" if each.average_precision is None else f"{each.average_precision:.4f}"]
+            for each in shown]  # fmt: skip
+    show_table(out, [f"the {len(rows)} worst labels" if cut else "label", "support", "given", "right", "precision", "recall",
+                     "F1", "average precision"], rows)  # fmt: skip
 
 
 def _show_groups(out, found) -> None:

@@ -21,7 +21,7 @@ COLUMNS = 4
 def draw_wrong(wrong: Sequence[WrongImage], total: int, title: str, path: str | Path) -> None:
     """Writes the images as PNG in the order given, out of so many in all. Raises OutputError."""
     rows = -(-len(wrong) // COLUMNS)
-    figure = new_figure(1280, 60 + 245 * rows)
+    figure = new_figure(1280, 60 + 262 * rows)
     figure.suptitle(f"{title} ({len(wrong)} of {total})", x=0.012, ha="left", fontsize=13, color=INK, fontweight="bold")
     grid = figure.subplots(rows, COLUMNS, squeeze=False).ravel()
     for axes, each in zip(grid, wrong):
@@ -41,7 +41,8 @@ def draw_wrong(wrong: Sequence[WrongImage], total: int, title: str, path: str | 
             color=ARTIFACT,
             fontweight="bold",
         )
-        _below(axes, 22, f"{_end_of(each.path)}{truth}", fontsize=8, color=FAINT)
+        # The layout makes room for the label, and so for what stands in its two empty lines.
+        axes.set_xlabel(f"\n\n{_end_of(each.path)}{truth}", fontsize=8, color=FAINT, loc="left")
     for axes in grid[len(wrong) :]:
         axes.set_axis_off()
     write_figure(figure, path)
