@@ -2,6 +2,7 @@
 
 import csv
 import json
+import os
 import random
 import shutil
 import subprocess
@@ -153,6 +154,20 @@ def test_the_order_of_a_folder_is_that_of_whole_paths(tmp_path):
     listing = Listing([str(tmp_path)])
     assert [Path(path).relative_to(tmp_path).as_posix() for path in listing] == sorted(set(names) - {"b/.y"})
     assert listing.count() == 8
+
+
+def test_what_is_written_is_not_among_the_images_and_names_need_not_be_text(shipped, tmp_path):
+    shutil.copy(shipped / "reference/mark-00.jpg", tmp_path / "a.jpg")
+    shutil.copy(shipped / "reference/mark-00.jpg", os.fsencode(tmp_path) + b"/\xff.jpg")
+    call = ("classify", shipped / "channel_marks.onnx", ".", "-o", "rows.csv", "--json", "rows.json")
+    for _ in range(2):
+        done = program(*call, cwd=tmp_path)
+        assert done.returncode == 0 and "2 images" in done.stdout, done.stdout + done.stderr
+    assert [row["path"] for row in rows_of(tmp_path / "rows.csv")] == ["./a.jpg", "./\\udcff.jpg"]
+    done = program(
+        "classify", shipped / "channel_marks.onnx", ".", "--skip", "rows.*", "--json", "few.json", cwd=tmp_path
+    )
+    assert done.returncode == 0 and len(json.loads((tmp_path / "few.json").read_text())["images"]) == 2, done.stderr
 
 
 @pytest.mark.parametrize("ending", ["csv", "parquet"])

@@ -129,7 +129,10 @@ def _from_table(text: str, path: Path) -> tuple[list[str], str]:
         body = rows if not _looks_like_heading(rows) else body
     columns = [[row[place] for row in body] for place in range(len(head))]
     indices = [place for place, column in enumerate(columns) if _counts_up(column)]
-    indices = [place for place in numbered if place in indices] or indices
+    # Where several columns count, the one that begins at 0 numbers the outputs.
+    indices = [place for place in numbered if place in indices] or sorted(
+        indices, key=lambda place: "0" not in columns[place]
+    )
     names = [place for place in named if place not in indices[:1]] or [
         place for place, column in enumerate(columns) if not all(is_number(cell) for cell in column)
     ]

@@ -104,6 +104,10 @@ class Classifier:
 
         Raises InletError, ArtifactError or LabelsError where model, inlet and labels do not fit.
         """
+        if not self.raw and self.inlet.fixed_size() is None:
+            raise InletError(
+                f"the inlet of {self.path} leaves tensors as large as each image; batches need one size, so end its frame with a size."
+            )
         try:
             scores = self._run(self._probes())
         except EngineError as fault:

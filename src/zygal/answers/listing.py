@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from fnmatch import fnmatch
 from pathlib import Path
 
@@ -18,7 +18,8 @@ STANDARD_INPUT = "-"
 @dataclass(frozen=True)
 class Listing:
     """paths: files and folders, in the order given. lists: text files that name one file a line, "-" for standard input,
-    after them. skip: patterns of names that are passed over in folders.
+    after them. skip: patterns of names that are passed over in folders. without: files that
+    are not among them though they lie there, such as what is being written.
 
     Of a folder every file counts, whatever its name ends in, but for hidden ones; folders are gone through in the order of
     the names' code points.
@@ -26,7 +27,8 @@ class Listing:
 
     paths: Sequence[str] = ()
     lists: Sequence[str] = ()
-    skip: Sequence[str] = field(default=())
+    skip: Sequence[str] = ()
+    without: Sequence[str] = ()
 
     def check(self) -> None:
         """Raises FileError if a path or a list is not there, or there is nothing at all."""
@@ -51,7 +53,8 @@ class Listing:
     def __iter__(self) -> Iterator[str]:
         for path in self.paths:
             if os.path.isdir(path):
-                yield from _files_below(path, self.skip)
+                own = {os.path.abspath(each) for each in self.without}
+                yield from (found for found in _files_below(path, self.skip) if os.path.abspath(found) not in own)
             else:
                 yield path
         for each in self.lists:

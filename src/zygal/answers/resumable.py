@@ -207,7 +207,7 @@ def _deliver(path: Path, convert: Callable[[Path, Path], None] | None) -> None:
 
 def _write_account(path: Path, account: Account) -> None:
     target = _account_file(path)
-    new = target.with_name(target.name + ".new")
+    new = _new(target)
     with new.open("w", encoding="utf-8") as file:
         json.dump({"zygal_run": VERSION, **asdict(account)}, file, indent=1)
         file.flush()
@@ -226,6 +226,18 @@ def _keep_alone(file: BinaryIO, path: Path) -> None:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError as fault:
         raise OutputError(f"{path} is being written by another zygal at this moment; wait for it or end it.") from fault
+
+
+def files_of(path: str | Path | None) -> list[str]:
+    """What there may be beside FILE because of its run."""
+    if path is None:
+        return []
+    account = _account_file(Path(path))
+    return [str(each) for each in (_rows_file(Path(path)), account, _new(account))]
+
+
+def _new(account: Path) -> Path:
+    return account.with_name(account.name + ".new")
 
 
 def _rows_file(path: Path) -> Path:

@@ -76,8 +76,9 @@ class _Seer:
                 for each, row, probabilities in zip(fed, scores, self.beside.probabilities(scores)):
                     each.beside_scores, each.beside_probabilities = row, probabilities
         for each in seen:
-            if each.probabilities is not None and not np.isfinite(each.probabilities).all():
-                each.fault, each.scores, each.probabilities = "its scores are not numbers", None, None
+            sides = [side for side in (each.probabilities, each.beside_probabilities) if side is not None]
+            if not all(np.isfinite(side).all() for side in sides):
+                each.fault = "its scores are not numbers"
         return seen
 
 

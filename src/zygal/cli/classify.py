@@ -49,9 +49,11 @@ def register(commands) -> None:
 def run(options) -> int:
     from zygal.answers.answer import Limits
     from zygal.answers.listing import Listing
+    from zygal.answers.resumable import files_of
 
     _check(options)
-    listing = Listing(options.paths, options.lists, options.skip)
+    written = [*files_of(options.output), *filter(None, (options.output, options.json, options.regions))]
+    listing = Listing(options.paths, options.lists, options.skip, written)
     listing.check()
     first, beside = opened_classifiers(options)
     for note in (*first.notes, *(beside.notes if beside else ())):

@@ -25,6 +25,10 @@ class _Parser(argparse.ArgumentParser):
 
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
+    for stream in (sys.stdout, sys.stderr):
+        # Names of files need not be text; what cannot be printed is spelt out.
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
     parser = _Parser(
         prog="zygal",
         description="Turns a trained image classifier into a portable artifact, proves that both give the same "

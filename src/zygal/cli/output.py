@@ -108,7 +108,9 @@ def write_json(path: str | None, document: dict[str, Any]) -> None:
     """Writes the result if it was asked for. Numbers that are not finite become null."""
     if path:
         with whole_file(path) as file:
-            file.write((json.dumps(_plain(document), indent=2, ensure_ascii=False) + "\n").encode())
+            file.write(
+                (json.dumps(_plain(document), indent=2, ensure_ascii=False) + "\n").encode("utf-8", "backslashreplace")
+            )
 
 
 def _plain(value: Any) -> Any:
