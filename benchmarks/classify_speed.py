@@ -14,7 +14,6 @@ that a careful person writes, one image at a time on a session as it comes. Prin
 import sys
 import tempfile
 import time
-from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -23,11 +22,8 @@ import torch
 from PIL import Image, ImageOps
 from torch import nn
 
-from zygal.answers.answer import Limits, answers_of
 from zygal.answers.classifier import BATCH, open_artifact
-from zygal.answers.resumable import open_rows
-from zygal.answers.rows import RowWriter, columns_of
-from zygal.answers.stream import see_all
+from zygal.answers.inquiry import Inquiry, open_answers
 from zygal.convert import convert
 from zygal.demo.marks import draw_mark
 from zygal.engines.runtime import RuntimeEngine
@@ -124,17 +120,11 @@ class Runs:
 
     def whole(self):
         self.calls += 1
-        columns = columns_of(3, False, False)
-        writer = RowWriter(".csv", columns)
-
-        def finish(seen):
-            answers = answers_of(seen, self.classifier, Limits(), 3)
-            return writer.rows(answers), [answer.path for answer in answers]
-
-        with open_rows(self.folder / f"{self.classifier.path.stem}{self.calls}.csv", {}, writer.heading()) as rows:
-            for data, names in see_all(iter(self.paths), self.classifier, finish):
-                rows.append(data, names, Counter())
-            rows.finish(None)
+        with open_answers(
+            self.folder / f"{self.classifier.path.stem}{self.calls}.csv", Inquiry(self.classifier), self.paths
+        ) as file:
+            for _ in file.go_on():
+                pass
 
     def loop(self):
         plain_loop(self.paths, self.whole_engine)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -41,7 +42,8 @@ _PROBES = 4
 class Classifier:
     """May be used from several threads at once.
 
-    kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over two classes. raw: it is fed
+    kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over two classes.
+    own_kind: what the model itself gives. raw: it is fed
     8-bit pixels and holds the inlet itself. turned: the axes of its input lie in the other order than the inlet's tensor.
     named: whether anybody named the classes.
     """
@@ -54,6 +56,7 @@ class Classifier:
     labels: tuple[str, ...] = ()
     labels_order: str | None = None
     kind: str = LOGITS
+    own_kind: str = LOGITS
     raw: bool = False
     turned: bool = False
     one_output: bool = False
@@ -83,7 +86,7 @@ class Classifier:
     def scores(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
         """Scores [N, classes], of two classes if it has one output. Raises EngineError."""
         scores = self._run(tensors)
-        return as_two_classes(scores, self._own_kind)[0] if self.one_output else scores
+        return as_two_classes(scores, self.own_kind)[0] if self.one_output else scores
 
     def probabilities(self, scores: np.ndarray) -> np.ndarray:
         """Probabilities [N, classes] in float64 of what `scores` gave."""
@@ -106,7 +109,7 @@ class Classifier:
         """
         if not self.raw and self.inlet.fixed_size() is None:
             raise InletError(
-                f"the inlet of {self.path} leaves tensors as large as each image; batches need one size, so end its frame with a size."
+                f"the inlet of {self.path} leaves tensors as large as each image; batches need one size, so end its frame with one."
             )
         try:
             scores = self._run(self._probes())
@@ -114,33 +117,38 @@ class Classifier:
             raise InletError(f"{self.path} does not take what the inlet makes: {fault}") from fault
         if scores.ndim != 2:
             raise ArtifactError(f"{self.path} gives {list(scores.shape)}; scores must be [batch, classes].")
+        self.one_output = scores.shape[1] == 1
+        self.own_kind = self.kind = self._kind_of(scores, declared, multi_label)
+        if self.one_output:
+            self.kind = as_two_classes(scores, self.own_kind)[1]
+        self._name(scores.shape[1], labels)
+
+    def _kind_of(self, scores: np.ndarray, declared: str, multi_label: bool) -> str:
+        """What the scores of probes are, by the model's last operator, else by their values. Raises ArtifactError."""
         seen = recorded_scores_kind(scores)
         kind = seen if declared == LOGITS and seen in (PROBABILITIES, LOG_PROBABILITIES) else declared
-        if multi_label:
-            if kind in (PROBABILITIES, LOG_PROBABILITIES) and scores.shape[1] > 1:
-                raise ArtifactError(
-                    f"{self.path} ends in a softmax: its classes exclude each other, so it is not multi-label."
-                )
-            kind = INDEPENDENT_LOGITS if kind == LOGITS else kind
-        elif declared == LOGITS and seen == INDEPENDENT:
+        if multi_label and kind in (PROBABILITIES, LOG_PROBABILITIES) and not self.one_output:
+            raise ArtifactError(
+                f"{self.path} ends in a softmax: its classes exclude each other, so it is not multi-label."
+            )
+        if declared == LOGITS and seen == INDEPENDENT and not multi_label:
             self.notes.append(
                 f"the scores of {self.path} lie between 0 and 1 though no sigmoid makes them; they are taken as logits"
             )
-        self.one_output = scores.shape[1] == 1
-        self._own_kind = self.kind = kind
-        if self.one_output:
-            self.kind = as_two_classes(scores, kind)[1]
+        return INDEPENDENT_LOGITS if multi_label and kind == LOGITS else kind
+
+    def _name(self, outputs: int, labels: Labels | None) -> None:
+        """Gives the classes their names, or numbers where nobody did. Raises LabelsError."""
         if labels is not None:
-            check_label_count(labels.names, scores.shape[1], labels.order)
+            check_label_count(labels.names, outputs, labels.order)
             self.labels, self.labels_order = tuple(labels.names), labels.order
         elif self.labels:
-            check_label_count(self.labels, scores.shape[1], f"the metadata of {self.path}")
-        count = 2 if self.one_output else scores.shape[1]
+            check_label_count(self.labels, outputs, f"the metadata of {self.path}")
         if self.one_output and len(self.labels) == 1:
             self.labels = (f"not {self.labels[0]}", *self.labels)
-        if len(self.labels) != count:
+        if not self.labels:
             self.named = False
-            self.labels = ("no", "yes") if self.one_output else tuple(f"class {index}" for index in range(count))
+            self.labels = ("no", "yes") if self.one_output else tuple(f"class {index}" for index in range(outputs))
 
     def _run(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
         if self.raw and len({each.shape for each in tensors}) > 1:
@@ -148,9 +156,7 @@ class Classifier:
         batch = np.stack(tensors)
         if self.turned:
             batch = np.ascontiguousarray(batch.transpose(FROM_OTHER[_OTHER[self.inlet.tensor.layout]]))
-        if self.lock is None:
-            return np.concatenate(list(run_in_batches(self.engine, batch, BATCH)))
-        with self.lock:
+        with self.lock or nullcontext():
             return np.concatenate(list(run_in_batches(self.engine, batch, BATCH)))
 
     def _probes(self) -> list[np.ndarray]:
@@ -216,7 +222,7 @@ def open_beside(
         other = Classifier(Path(path), sha256_of(path), engine, f"{engine.name} {engine.version}", inlet, first.labels,
                            first.labels_order, turned=layout is not None and layout != inlet.tensor.layout,
                            lock=threading.Lock())  # fmt: skip
-        declared = first._own_kind if first._own_kind in (INDEPENDENT, INDEPENDENT_LOGITS) else LOGITS
+        declared = first.own_kind if first.own_kind in (INDEPENDENT, INDEPENDENT_LOGITS) else LOGITS
         other.settle(declared, multi_label, None)
     if other.multi_label != first.multi_label:
         raise LabelsError(

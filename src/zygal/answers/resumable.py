@@ -84,7 +84,7 @@ class ResumableRows:
             raise write_failure(self.path, fault) from fault
         for name in names:
             self._count_name(name)
-        self.counts += counts
+        self.counts.update(counts)
         self.account.rows += len(names)
         self.account.bytes += len(data)
         if time.monotonic() - self._committed > max(COMMIT_SECONDS, COMMIT_SHARE * self._pause):

@@ -88,7 +88,7 @@ class RowWriter:
         return _encoded(text.getvalue())
 
 
-def to_parquet(rows: Path, columns: dict[str, type], target: Path) -> None:
+def to_parquet(columns: dict[str, type], rows: Path, target: Path) -> None:
     """A file of JSON lines as Parquet, group by group. Raises OutputError."""
     import pyarrow
     import pyarrow.parquet

@@ -10,10 +10,11 @@ from zygal.cli.output import counted, show_table
 from zygal.wording import percent
 
 
-def show_answers(out, answers: Sequence, first, beside) -> None:
+def show_answers(out, answers: Sequence, inquiry) -> None:
     """A row an image with its highest classes, those on which two classifiers disagree first; then what has no answer."""
     from rich.text import Text
 
+    first, beside = inquiry.classifier, inquiry.beside
     out.print(
         f"{first.path} on {first.engine_name}" + (f", beside {beside.path} on {beside.engine_name}" if beside else "")
     )
@@ -55,23 +56,21 @@ def _said_by_other(answer) -> str:
     return answer.beside.name
 
 
-def show_first_disagreements(out, worst: Sequence, first, beside, whole: bool) -> None:
+def show_first_disagreements(out, worst: Sequence, inquiry, whole: bool) -> None:
     of = "" if whole else ", of the rows of this call"
-    out.print(f"Where {first.path} and {beside.path} disagree{of}, the surest first:")
+    out.print(f"Where {inquiry.classifier.path} and {inquiry.beside.path} disagree{of}, the surest first:")
     rows = [[each.path, ", ".join(each.given) if each.given is not None else each.top[0].name,
              percent(each.top[0].probability), _said_by_other(each), percent(each.beside.probability)]
             for each in worst]  # fmt: skip
     show_table(out, ["image", "says", "probability", "the other says", "probability"], rows, left=2)
 
 
-def totals_line(counts, rows: int, seconds: float, first, beside, done: int | None = None) -> str:
+def totals_line(counts, rows: int, seconds: float, inquiry, done: int | None = None) -> str:
     """The closing line."""
     done = rows if done is None else done
-    parts = [
-        counted(rows, "image"),
-        f"{counts['unsure']} unsure" if not first.multi_label else f"{counts['unsure']} without a label",
-    ]
-    if beside:
+    unsure = "without a label" if inquiry.classifier.multi_label else "unsure"
+    parts = [counted(rows, "image"), f"{counts['unsure']} {unsure}"]
+    if inquiry.beside:
         parts.append(f"{counts['disagreements']} on which the two disagree")
     if counts["faults"]:
         parts.append(f"{counts['faults']} could not be read (exit code 1)")
@@ -79,7 +78,8 @@ def totals_line(counts, rows: int, seconds: float, first, beside, done: int | No
     return ", ".join(parts) + rate + "."
 
 
-def answers_document(options, first, beside, limits, counts) -> dict[str, Any]:
+def answers_document(inquiry, counts) -> dict[str, Any]:
+    first, beside = inquiry.classifier, inquiry.beside
     return {
         "artifact": str(first.path),
         "engine": first.engine_name,
@@ -87,6 +87,6 @@ def answers_document(options, first, beside, limits, counts) -> dict[str, Any]:
         "labels": first.labels,
         "labels_order": first.labels_order,
         "beside": beside and str(beside.path),
-        "limits": asdict(limits),
-        "counts": {name: counts[name] for name in ("read", "faults", "unsure", "disagreements")},
+        "limits": asdict(inquiry.limits),
+        "counts": dict(counts),
     }
