@@ -281,6 +281,8 @@ def odd_models(tmp_path_factory, shipped):
         def forward(self, image):
             level = image.mean(dim=(1, 2, 3)).unsqueeze(1) - 0.5
             scores = level * self.weights
+            if self.sigmoid == "by hand":
+                return 1 / (1 + torch.exp(-scores))
             return torch.sigmoid(scores).reshape(-1, len(self.weights)) if self.sigmoid else scores
 
     folder = tmp_path_factory.mktemp("odd")
@@ -295,6 +297,7 @@ def odd_models(tmp_path_factory, shipped):
         ("logit", [8.0], False, "dark\nlight"),
         ("several", [8.0, 6.0, -9.0], True, "light\nbright\ndark"),
         ("bare", [8.0, 6.0, -9.0], False, "light\nbright\ndark"),
+        ("by_hand", [8.0, 6.0, -9.0], "by hand", "light\nbright\ndark"),
     ):
         capture(Bright(weights, sigmoid), folder / f"{name}.pt2", (3, 64, 64))
         (folder / f"{name}.txt").write_text(labels)
@@ -319,7 +322,7 @@ def test_a_yes_or_no_model_has_two_classes(name, odd_models):
     assert [row["unsure"] for row in rows] == ["no", "no", "yes"]
 
 
-@pytest.mark.parametrize("name, more", [("several", ()), ("bare", ("--multi-label",))])
+@pytest.mark.parametrize("name, more", [("several", ()), ("bare", ("--multi-label",)), ("by_hand", ("--multi-label",))])
 def test_several_labels_are_given_by_a_threshold(name, more, odd_models):
     done = called("classify", f"{name}.onnx", "dark.png", "light.png", "-o", f"{name}.csv", *more, cwd=odd_models)
     assert done.returncode == 0, done.stderr

@@ -14,7 +14,7 @@ from zygal.files import read_text
 from zygal.tables import headed, is_number, read_table
 
 NAME_WORDS = ("name", "label", "class_name", "classname", "class", "title", "category")
-INDEX_WORDS = ("index", "id", "class_id", "class_index", "label_id", "number", "output")
+INDEX_WORDS = ("index", "idx", "id", "class_idx", "class_id", "class_index", "label_id", "number", "output")
 
 _NUMBERED = re.compile(r"(\d+)(?:\s*[:,;=]\s*|\s+)(\S.*)")
 
@@ -156,7 +156,8 @@ def _from_table(text: str, path: Path) -> tuple[list[str], str]:
     if not indices:
         return wanted, "rows of"
     by_index = dict(zip((int(cell) for cell in columns[indices[0]]), wanted))
-    return _in_order(by_index, len(body), path), f"column {head[indices[0]]!r} of" if numbered else "indices in"
+    order = "indices in" if body is rows else f"column {head[indices[0]]!r} of"
+    return _in_order(by_index, len(body), path), order
 
 
 def _looks_like_heading(rows: list[list[str]]) -> bool:

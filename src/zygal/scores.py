@@ -9,7 +9,12 @@ INDEPENDENT, INDEPENDENT_LOGITS = "independent probabilities", "independent logi
 KINDS = (LOGITS, PROBABILITIES, LOG_PROBABILITIES, INDEPENDENT, INDEPENDENT_LOGITS)
 """The independent ones belong to models that may give an image several labels, or none."""
 
-_BY_OPERATOR = {"softmax": PROBABILITIES, "sigmoid": INDEPENDENT, "logsoftmax": LOG_PROBABILITIES}
+_BY_OPERATOR = {
+    "softmax": PROBABILITIES,
+    "sigmoid": INDEPENDENT,
+    "hardsigmoid": INDEPENDENT,
+    "logsoftmax": LOG_PROBABILITIES,
+}
 
 
 def scores_by_operator(name: str) -> str:

@@ -133,9 +133,12 @@ class Classifier:
             )
         if declared == LOGITS and seen == INDEPENDENT and not multi_label:
             self.notes.append(
-                f"the scores of {self.path} lie between 0 and 1 though no sigmoid makes them; they are taken as logits"
+                f"the scores of {self.path} lie between 0 and 1 though no sigmoid makes them; they are taken as logits, "
+                "unless --multi-label says that they are probabilities"
             )
-        return INDEPENDENT_LOGITS if multi_label and kind == LOGITS else kind
+        if multi_label and kind == LOGITS:
+            return INDEPENDENT if seen == INDEPENDENT else INDEPENDENT_LOGITS
+        return kind
 
     def _name(self, outputs: int, labels: Labels | None) -> None:
         """Gives the classes their names, or numbers where nobody did. Raises LabelsError."""

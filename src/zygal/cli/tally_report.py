@@ -31,9 +31,8 @@ def show_tally(out, found, first, beside, options) -> None:
         out.print(Text(f"could not be read: {len(found.unread) - options.worst} more", style="red"))
     if found.paired:
         out.print(Text(paired_sentence(found.paired, first, beside), style=_STYLES.get(found.paired.verdict, "bold")))
-    out.print(
-        Text(verdict(found, options.at_least), style="bold red" if breaks(found, options.at_least) else "bold green")
-    )
+    style = "bold red" if breaks(found, options.at_least) else "bold" if options.at_least is None else "bold green"
+    out.print(Text(verdict(found, options.at_least), style=style))
 
 
 _STYLES = {SAME: "bold green", AS_GOOD: "bold green", BETTER: "bold green", WORSE: "bold red"}
@@ -57,7 +56,7 @@ def verdict(found, at_least: float | None) -> str:
         parts.append("worse than what was put beside it")
     if breaks(found, at_least):
         return f"BREAKS: {'; '.join(parts)}."
-    return f"HOLDS: {'; '.join(parts) or share}."
+    return f"HOLDS: {parts[0]}." if parts else f"{share}."
 
 
 def paired_sentence(both, first, beside) -> str:
@@ -116,7 +115,7 @@ def _show_classes(out, mine, options) -> None:
     shown = [each for each in mine.classes if each.support or each.predicted]
     cut = len(shown) > max(options.worst, 20)
     if cut:
-        shown = sorted(shown, key=lambda each: each.f1)[: options.worst]
+        shown = sorted(shown, key=lambda each: (each.f1, -each.support))[: options.worst]
     narrow = out.width < 100
     columns = [
         f"the {len(shown)} worst classes" if cut else "class",

@@ -32,9 +32,9 @@ class InletTensor:
     grey_level: np.ndarray
 
 
-def apply_inlet(path: str | Path, inlet: Inlet, out: np.ndarray | None = None) -> InletTensor:
-    """One image file through all stages; the tensor is written to `out` if it is given. Raises ImageError."""
-    return finish(decode_image(path, inlet.decode), inlet, path, out)
+def apply_inlet(path: str | Path, inlet: Inlet) -> InletTensor:
+    """One image file through all stages. Raises ImageError."""
+    return finish(decode_image(path, inlet.decode), inlet, path)
 
 
 def raw_pixels(path: str | Path, decode: Decode) -> np.ndarray:
@@ -43,12 +43,12 @@ def raw_pixels(path: str | Path, decode: Decode) -> np.ndarray:
     return np.ascontiguousarray(decode_image(path, Decode(**kept)))
 
 
-def finish(picture: Picture, inlet: Inlet, path: str | Path, out: np.ndarray | None = None) -> InletTensor:
+def finish(picture: Picture, inlet: Inlet, path: str | Path) -> InletTensor:
     """A decoded picture through the frame, values and tensor stages. Raises ImageError."""
     for step in inlet.frame:
         picture = run_step(picture, step, inlet.decode, path)
     pixels = in_order(as_array(picture), inlet)
-    return InletTensor(pixels, *to_tensor(pixels, inlet.values, inlet.tensor, out))
+    return InletTensor(pixels, *to_tensor(pixels, inlet.values, inlet.tensor))
 
 
 def in_order(pixels: np.ndarray, inlet: Inlet) -> np.ndarray:

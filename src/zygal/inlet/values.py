@@ -9,17 +9,13 @@ import numpy as np
 from zygal.inlet.specification import Tensor, Values
 
 
-def to_tensor(
-    pixels: np.ndarray, values: Values, tensor: Tensor, out: np.ndarray | None = None
-) -> tuple[np.ndarray, np.ndarray]:
-    """Pixels [H, W, C] as the model's numbers, [C, H, W] or [H, W, C], written to `out` if it is given.
+def to_tensor(pixels: np.ndarray, values: Values, tensor: Tensor) -> tuple[np.ndarray, np.ndarray]:
+    """Pixels [H, W, C] as the model's numbers, [C, H, W] or [H, W, C].
 
     Also what one grey level is in those numbers, [channels]; 1 where the picture is flat and standardised.
     """
     height, width, channels = pixels.shape
-    if out is None:
-        shape = (channels, height, width) if tensor.layout == "NCHW" else (height, width, channels)
-        out = np.empty(shape, tensor.dtype)
+    out = np.empty((channels, height, width) if tensor.layout == "NCHW" else (height, width, channels), tensor.dtype)
     channel_last = out.transpose(1, 2, 0) if tensor.layout == "NCHW" else out
     if tensor.dtype == "uint8":
         channel_last[...] = pixels if pixels.dtype == np.uint8 else np.clip(np.rint(pixels), 0, 255)
