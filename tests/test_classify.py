@@ -4,10 +4,12 @@ import csv
 import json
 import os
 import random
+import resource
 import shutil
 import subprocess
 import sys
 import time
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
@@ -20,9 +22,11 @@ from PIL import Image
 from scipy.special import expit, log_softmax, softmax
 
 from zygal.answers.classifier import open_artifact, open_beside
+from zygal.answers.inquiry import Inquiry, open_answers
 from zygal.answers.listing import Listing
 from zygal.answers.regions import region_map
 from zygal.engines.runtime import RuntimeEngine
+from zygal.errors import OutputError
 from zygal.inlet import apply_to_all, read_inlet
 from zygal.scores import recorded_scores_kind, to_probabilities
 
@@ -195,6 +199,45 @@ def test_killed_at_any_moment_and_resumed_it_is_the_same_file(ending, workspace)
     assert process.returncode == 1 and "12 could not be read" in out, errors
     assert (workspace / f"again.{ending}").read_bytes() == (workspace / f"whole.{ending}").read_bytes()
     assert not list(workspace.glob("*.unfinished")) and kills and resumed <= kills
+
+
+@pytest.mark.parametrize("blocks, torn", [(1, b""), (2, b"reference/mark-9"), (3, b"\x00" * 5000), (4, b"whole,row\n")])
+def test_after_a_power_cut_what_is_not_accounted_for_is_made_again(blocks, torn, workspace, monkeypatch):
+    call = ("classify", "channel_marks.onnx", "reference", "-o")
+    assert called(*call, "whole.csv", "--top", "2", cwd=workspace).returncode == 0
+    monkeypatch.chdir(workspace)
+    inquiry = Inquiry(open_artifact("channel_marks.onnx"), most=2)
+    with open_answers("part.csv", inquiry, Listing(["reference"])) as file:
+        for _ in islice(file.go_on(), blocks):
+            pass
+        with (
+            pytest.raises(OutputError, match="being written by another"),
+            open_answers("part.csv", inquiry, Listing(["reference"])),
+        ):
+            pass
+    account = json.loads((workspace / "part.csv.run.json").read_text())
+    assert account["rows"] == 8 * blocks and not (workspace / "part.csv").exists()
+    with (workspace / "part.csv.unfinished").open("ab") as file:
+        file.write(torn)
+    done = called(*call, "part.csv", "--top", "2", cwd=workspace)
+    assert done.returncode == 0 and f"goes on after row {8 * blocks}" in done.stderr, done.stderr
+    assert (workspace / "part.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
+    # Cut off between the last row and the name.
+    (workspace / "part.csv").rename(workspace / "part.csv.unfinished")
+    assert "is finished already" in called(*call, "part.csv", "--top", "2", cwd=workspace).stderr
+    assert (workspace / "part.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
+
+
+def test_a_full_disk_is_said_and_the_run_can_be_gone_on_with(workspace):
+    call = ("classify", "channel_marks.onnx", "reference", "-o")
+    assert called(*call, "whole.csv", cwd=workspace).returncode == 0
+    size = (workspace / "whole.csv").stat().st_size
+    done = program(*call, "part.csv", cwd=workspace,
+                   preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (size // 2, size // 2)))  # fmt: skip
+    refused(done, "part.csv cannot be written", "too large")
+    done = called(*call, "part.csv", cwd=workspace)
+    assert done.returncode == 0 and "goes on after row" in done.stderr
+    assert (workspace / "part.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
 
 
 def test_a_file_of_another_run_is_not_gone_on_with(workspace):

@@ -14,11 +14,12 @@ import os
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass, field
+from io import RawIOBase
 from itertools import islice
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 from zygal.errors import OutputError
 from zygal.files import check_writable, write_failure
@@ -44,7 +45,7 @@ class Account:
 class ResumableRows:
     """The rows of one run, made or being made; open them by `open_rows`."""
 
-    def __init__(self, path: Path, account: Account, file: BinaryIO | None):
+    def __init__(self, path: Path, account: Account, file: RawIOBase | None):
         self.path, self.account, self._file = path, account, file
         self.counts = Counter(account.counts)
         self.resumed = account.rows
@@ -79,7 +80,7 @@ class ResumableRows:
     def append(self, data: bytes, names: list[str], counts: Counter) -> None:
         """Adds rows, and makes all rows so far safe if it is time. Raises OutputError."""
         try:
-            self._file.write(data)
+            _write_all(self._file, data)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
         for name in names:
@@ -95,7 +96,6 @@ class ResumableRows:
         began = time.monotonic()
         self.account.counts, self.account.names_sha256 = dict(self.counts), self._names.hexdigest()
         try:
-            self._file.flush()
             os.fsync(self._file.fileno())
             _write_account(self.path, self.account)
         except OSError as fault:
@@ -137,7 +137,8 @@ def open_rows(
             _deliver(path, convert)
         yield ResumableRows(path, account, None)
         return
-    with _rows_file(path).open("ab") as file:
+    # Without a buffer: what could not be written must not be tried again when the file is closed.
+    with _rows_file(path).open("ab", buffering=0) as file:
         _keep_alone(file, path)
         rows = ResumableRows(path, account or Account(made_by), file)
         if not rows.resumed:
@@ -150,16 +151,27 @@ def open_rows(
             yield rows
         finally:
             if not rows.finished and rows.account.rows:
-                rows.commit()
+                # Why the block is left matters more than rows that could not be made safe: they are made again.
+                with suppress(OutputError):
+                    rows.commit()
 
 
-def _begin(rows: ResumableRows, file: BinaryIO, heading: bytes) -> None:
+def _begin(rows: ResumableRows, file: RawIOBase, heading: bytes) -> None:
     # First the account says that nothing is there, then what lies there goes.
     rows.commit()
-    file.truncate(0)
-    file.write(heading)
+    try:
+        file.truncate(0)
+        _write_all(file, heading)
+    except OSError as fault:
+        raise write_failure(rows.path, fault) from fault
     rows.account.bytes = len(heading)
     rows.commit()
+
+
+def _write_all(file: RawIOBase, data: bytes) -> None:
+    """A disk that is nearly full takes a part, and refuses the rest when it is asked again."""
+    while data:
+        data = data[file.write(data) :]
 
 
 def _earlier(path: Path, made_by: dict[str, Any]) -> Account | None:
@@ -215,7 +227,7 @@ def _write_account(path: Path, account: Account) -> None:
     os.replace(new, target)
 
 
-def _keep_alone(file: BinaryIO, path: Path) -> None:
+def _keep_alone(file: RawIOBase, path: Path) -> None:
     """Raises OutputError if another process writes the same rows at this moment."""
     try:
         import fcntl
