@@ -1,6 +1,7 @@
 """Answers about images: what is said, in every form, of whatever files there are, and through every interruption."""
 
 import csv
+import io
 import json
 import os
 import random
@@ -416,9 +417,11 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
         (("reference", "--top", "0"), ["--top 0"]),
         (("reference", "--regions", "new.png"), ["name one"]),
         (("reference", "--list", "gone.txt"), ["gone.txt"]),
+        (("--list", "-", "-o", "new.csv"), ["standard input names no images"]),
     ],
 )
-def test_calls_that_make_no_sense(arguments, words, workspace):
+def test_calls_that_make_no_sense(arguments, words, workspace, monkeypatch):
+    monkeypatch.setattr("sys.stdin", io.TextIOWrapper(io.BytesIO(b"\n")))
     (workspace / "hollow").mkdir()
     (workspace / "few.txt").write_text("a\nb\n")
     inlet = (workspace / "channel_marks.inlet.toml").read_text()

@@ -150,7 +150,9 @@ def open_rows(
         try:
             yield rows
         finally:
-            if not rows.finished and rows.account.rows:
+            if not rows.finished and not rows.account.rows:
+                rows.discard()
+            elif not rows.finished:
                 # Why the block is left matters more than rows that could not be made safe: they are made again.
                 with suppress(OutputError):
                     rows.commit()

@@ -12,7 +12,6 @@ import numpy as np
 
 from zygal.errors import WitnessError, some_of
 from zygal.evidence.images import ImageFile, hash_image
-from zygal.evidence.witness import check_finite
 from zygal.files import existing_file, read_text
 
 _LARGEST_TABLE_BYTES = 1_000_000_000
@@ -103,3 +102,12 @@ def _is_number(cell: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+def check_finite(scores: np.ndarray, names: list[str], where: str) -> None:
+    """Raises WitnessError naming the images whose scores are not numbers."""
+    bad = [name for name, row in zip(names, scores) if not np.isfinite(row).all()]
+    if bad:
+        raise WitnessError(
+            f"{where}: the scores of {some_of(bad)} are not finite numbers; the model or its input is broken."
+        )

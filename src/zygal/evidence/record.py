@@ -10,9 +10,10 @@ import numpy as np
 from zygal import __version__
 from zygal.engines import Engine, run_in_batches
 from zygal.errors import ImageError, WitnessError
+from zygal.evidence.arrays import check_finite
 from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.layers import record_layers
-from zygal.evidence.witness import Preprocessing, Witness, check_finite
+from zygal.evidence.witness import Preprocessing, Witness
 from zygal.files import load_function, sha256_of, split_place
 from zygal.inlet import Inlet, apply_inlet, format_inlet
 

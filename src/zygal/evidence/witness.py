@@ -16,7 +16,8 @@ from typing import Any
 import numpy as np
 
 from zygal import __version__, kinds
-from zygal.errors import WitnessError, some_of
+from zygal.errors import WitnessError
+from zygal.evidence.arrays import check_finite, checked_arrays
 from zygal.evidence.images import ImageFile
 from zygal.files import open_zip, sha256_of, whole_file, zip_faults
 from zygal.layout import FROM_OTHER, image_layout, permuted
@@ -94,8 +95,6 @@ class Witness:
         into it). tensors: [N, ...], what the framework was fed; float32 or uint8 kept, other numbers made float32. source:
         the model file, whose hash is kept. Raises WitnessError or FileError.
         """
-        from zygal.evidence.arrays import checked_arrays
-
         kept, scores, tensors = checked_arrays(scores, names, images, tensors)
         return cls(
             images=kept,
@@ -288,12 +287,3 @@ def _validate(witness: Witness, path: Path) -> None:
     if any(Path(image.name).is_absolute() or ".." in Path(image.name).parts for image in witness.images):
         raise WitnessError(f"{path} names an image outside of its folder, so it is not used.")
     check_finite(witness.scores, [image.name for image in witness.images], str(path))
-
-
-def check_finite(scores: np.ndarray, names: list[str], where: str) -> None:
-    """Raises WitnessError naming the images whose scores are not numbers."""
-    bad = [name for name, row in zip(names, scores) if not np.isfinite(row).all()]
-    if bad:
-        raise WitnessError(
-            f"{where}: the scores of {some_of(bad)} are not finite numbers; the model or its input is broken."
-        )

@@ -82,7 +82,8 @@ def _from_table(path: Path, several: bool) -> list[LabelledImage]:
         places = [each[0] if each else None for each in columns]
     else:
         # Without such a heading the columns are known by their order.
-        if not (path.parent / head[0]).exists():
+        # A heading names no file, and no label that comes again.
+        if not (path.parent / head[0]).exists() and head[1] not in {row[1] for row in rows[1:]}:
             rows = rows[1:]
         places = [0, 1, 2 if len(head) > 2 else None]
     if not rows:
