@@ -411,6 +411,7 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
         (("reference", "-o", "nowhere/new.csv"), ["does not exist"]),
         (("reference", "--labels", "few.txt"), ["2 labels", "10 outputs"]),
         (("reference", "--beside", "labels.txt"), ["labels.txt"]),
+        (("reference", "--beside", "one.onnx"), ["do not name the same classes"]),
         (("reference", "--beside", "keras/channel_marks.witness"), ["a witness"]),
         (("reference", "--inlet", "wrong/large.toml"), ["does not take what the inlet makes"]),
         (("reference", "--multi-label", "--beside", "few.onnx"), ["few.onnx"]),
@@ -420,7 +421,8 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
         (("--list", "-", "-o", "new.csv"), ["standard input names no images"]),
     ],
 )
-def test_calls_that_make_no_sense(arguments, words, workspace, monkeypatch):
+def test_calls_that_make_no_sense(arguments, words, workspace, odd_models, monkeypatch):
+    shutil.copy(odd_models / "one.onnx", workspace)
     monkeypatch.setattr("sys.stdin", io.TextIOWrapper(io.BytesIO(b"\n")))
     (workspace / "hollow").mkdir()
     (workspace / "few.txt").write_text("a\nb\n")

@@ -150,12 +150,12 @@ def damaged(workspace):
         (workspace / name).write_bytes(data)
     recorded = Witness.read(workspace / "channel_marks.witness")
     replace(recorded, tensors=None).write(workspace / "scores.witness")
-    noise = np.random.default_rng(0).standard_normal((5, 3, 16, 16)).astype(np.float32)
-    few = replace(recorded, images=recorded.images[:5], scores=recorded.scores[:5], tensors=noise)
+    noise = np.random.default_rng(0).standard_normal((2, 3, 16, 16)).astype(np.float32)
+    few = replace(recorded, images=recorded.images[:2], scores=recorded.scores[:2], tensors=noise)
     few.write(workspace / "noise.witness")
-    (workspace / "five").mkdir()
+    (workspace / "two").mkdir()
     for image in few.images:
-        shutil.copy(workspace / "reference" / image.name, workspace / "five")
+        shutil.copy(workspace / "reference" / image.name, workspace / "two")
     np.save(workspace / "scores.npy", recorded.scores)
     np.save(workspace / "pickled.npy", np.array([{}], object), allow_pickle=True)
     shutil.copytree(workspace / "reference", workspace / "renamed")
@@ -193,7 +193,7 @@ BAD = [
     ((*MATCH, "--images", "reference", "--inlet", "few.txt"), ["not valid TOML"]),
     ((*MATCH, "--images", "reference", "--inlet", "wrong/unscaled_values.toml"), ["units of 0 to 1"]),
     ((*MATCH, "--sheet", "new.png"), ["--images"]),
-    ((*RECOVER, "noise.witness", "--images", "five"), ["no inlet explains", "grey levels at most"]),
+    ((*RECOVER, "noise.witness", "--images", "two"), ["no inlet explains", "grey levels at most"]),
     ((*RECOVER, "scores.witness", "--images", "reference"), ["--artifact"]),
     ((*RECOVER, "channel_marks.witness", "--images", "renamed"), ["mark-00.jpg is now other.jpg"]),
     ((*RECOVER, "channel_marks.witness", "--images", "nothing"), ["holds no images"]),

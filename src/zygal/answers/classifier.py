@@ -42,10 +42,10 @@ _PROBES = 4
 class Classifier:
     """May be used from several threads at once.
 
-    kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over two classes.
-    own_kind: what the model itself gives. raw: it is fed
-    8-bit pixels and holds the inlet itself. turned: the axes of its input lie in the other order than the inlet's tensor.
-    named: whether anybody named the classes.
+    kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over two classes. own_kind: what
+    the model itself gives. raw: it is fed 8-bit pixels and holds the inlet itself. turned: the axes of its input lie in the
+    other order than the inlet's tensor. named: whether anybody named the classes. lock: held while it runs, if it can serve
+    one thread at a time only.
     """
 
     path: Path
@@ -182,12 +182,8 @@ def open_artifact(
     inlet: Inlet | None = None,
     labels: Labels | None = None,
     multi_label: bool = False,
-    threads: int = 1,
 ) -> Classifier:
-    """An artifact, each run on `threads` threads; inlet and labels are the artifact's own unless they are given.
-
-    Raises ZygalError.
-    """
+    """An artifact, each run on one core; inlet and labels are the artifact's own unless they are given. Raises ZygalError."""
     facts = read_artifact(path)
     inside = facts.metadata
     raw = inside.tensor is not None
@@ -196,7 +192,7 @@ def open_artifact(
     inlet = inlet or inside.inlet
     if inlet is None:
         raise InletError(f"{path} carries no inlet, so it is not known how an image is fed to it; give --inlet FILE.")
-    engine = RuntimeEngine(path, threads)
+    engine = RuntimeEngine(path, 1)
     made = Classifier(
         Path(path), facts.sha256, engine, engine.name, inlet, inside.labels or (), inside.labels_order, raw=raw
     )
@@ -214,8 +210,8 @@ def open_beside(
     """
     if kinds.kind_of(path) == kinds.ARTIFACT:
         other = open_artifact(path, inlet, multi_label=multi_label)
-        if not read_artifact(path).metadata.labels:
-            other.labels, other.labels_order, other.named = first.labels, first.labels_order, first.named
+        if not other.named and len(other.labels) == len(first.labels):
+            other.labels, other.labels_order = first.labels, first.labels_order
     else:
         kinds.trained_kind(path)
         engine = live_engine(path)

@@ -129,7 +129,7 @@ class Prober:
     def explain(self, frame: tuple[Step, ...], mirror: str = "none", images: int | None = None) -> float:
         """The mean part of the recorded variance that is not explained, of the first images; 1 if the frame does not fit."""
         left = []
-        for number in range(images or len(self.pictures)):
+        for number in range(min(images or len(self.pictures), len(self.pictures))):
             value = self._sampled(number, frame, mirror)
             if value is None:
                 return 1.0
