@@ -64,6 +64,17 @@ def check_writable(path: str | os.PathLike) -> None:
     os.unlink(name)
 
 
+def make_folder(path: str | os.PathLike) -> None:
+    """A folder for output, if it is not there yet. Raises OutputError."""
+    path = Path(path)
+    if path.exists() and not path.is_dir():
+        raise OutputError(f"{path} is a file; name a folder.")
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+    except OSError as fault:
+        raise OutputError(f"{path} cannot be made a folder ({_reason(fault)}).") from fault
+
+
 def existing_file(path: str | os.PathLike) -> Path:
     """`path`, if it is a file that can be opened; else raises FileError."""
     path = Path(path)

@@ -253,11 +253,7 @@ def _draw(out, found: Found, folder: Path) -> None:
 
 
 def _make_folder(folder: str) -> None:
-    from zygal.errors import OutputError
-    from zygal.files import check_writable
+    from zygal.files import check_writable, make_folder
 
-    try:
-        Path(folder).mkdir(parents=True, exist_ok=True)
-    except OSError as fault:
-        raise OutputError(f"{folder} cannot be made a folder ({(fault.strerror or str(fault)).lower()}).") from fault
+    make_folder(folder)
     check_writable(Path(folder) / "throughput.png")

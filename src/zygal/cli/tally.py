@@ -7,6 +7,7 @@ from pathlib import Path
 from zygal.cli.options import add_classifier_options, new_command, number_list, opened_classifiers, part_of_one
 from zygal.cli.output import check_json, console, counting_bar, warn, write_json
 from zygal.errors import LabelsError, OutputError, some_of
+from zygal.files import make_folder
 
 
 def register(commands) -> None:
@@ -46,8 +47,8 @@ def run(options) -> int:
     from zygal.tally.tally import Choices, tally
 
     _check(options)
-    images = _labelled(options)
     first, beside = opened_classifiers(options)
+    images = _labelled(options, first.multi_label)
     if not first.named:
         raise LabelsError(
             f"{options.artifact} carries no labels to join by; give --labels FILE or the training folder."
@@ -75,33 +76,18 @@ def _check(options) -> None:
     if options.pair and not options.draw:
         raise OutputError("--pair says which wrong ones are drawn, so it goes with --draw DIR.")
     if options.draw:
-        if Path(options.draw).exists() and not Path(options.draw).is_dir():
-            raise OutputError(f"{options.draw} is a file; name a folder for the figures.")
-        try:
-            Path(options.draw).mkdir(parents=True, exist_ok=True)
-        except OSError as fault:
-            raise OutputError(f"{options.draw} cannot be made: {(fault.strerror or str(fault)).lower()}.") from fault
+        make_folder(options.draw)
     check_json(options.json)
 
 
-def _labelled(options):
+def _labelled(options, several: bool):
     from zygal.labels import read_labels
     from zygal.tally.labelled import numbers_named, read_labelled
 
-    images = read_labelled(options.images, options.multi_label or _several(options.artifact))
+    images = read_labelled(options.images, several)
     if options.numbers:
         images = numbers_named(images, read_labels(options.numbers), options.images)
     return images
-
-
-def _several(artifact: str) -> bool:
-    """Whether the artifact's own last operator says that an image may have several labels."""
-    from zygal.artifact import read_artifact
-    from zygal.scores import INDEPENDENT
-
-    facts = read_artifact(artifact)
-    outputs = next(iter(facts.outputs.values()))[1]
-    return facts.scores == INDEPENDENT and outputs[-1] != 1
 
 
 def _join_notes(joined, total: int) -> list[str]:

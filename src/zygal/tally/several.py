@@ -55,10 +55,9 @@ def several_labels(
     given = probabilities >= threshold
     both = truth & given
     labels = tuple(
-        LabelFigures(name, int(truth[:, i].sum()), int(given[:, i].sum()), int(both[:, i].sum()),
-                     *_figures(both[:, i].sum(), given[:, i].sum(), truth[:, i].sum()),
+        LabelFigures(name, int(true), int(said), int(right), *_figures(right, said, true),
                      average_precision(truth[:, i], probabilities[:, i]))
-        for i, name in enumerate(names)
+        for i, (name, right, said, true) in enumerate(zip(names, both.sum(0), given.sum(0), truth.sum(0)))
     )  # fmt: skip
     rows = np.array([_figures(*each) for each in zip(both.sum(1), given.sum(1), truth.sum(1))])
     columns = np.array([(each.precision, each.recall, each.f1) for each in labels])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -50,7 +51,7 @@ class WrongImage:
 
 @dataclass(frozen=True)
 class Doubts:
-    """two_labels: pictures that are the same and labelled otherwise. repeated: how many others are there again under the same
+    """two_labels: pictures that are the same and labelled otherwise. repeated: the same under the same
     labels. shared: pictures that are also in what the model learnt from, with where."""
 
     two_labels: tuple[tuple[str, str], ...]
@@ -183,7 +184,9 @@ def _doubts(classifier: Classifier, seen: Observation, joined: Joined, choices: 
     learnt = [str(Path(folder) / name) for folder in choices.trained_on for name in list_images(folder)]
     threads = choices.threads or allowed_cores()
     marks = [
-        (path, mark) for path, mark in zip(learnt, ahead(_Marker(classifier), learnt, threads)) if mark is not None
+        (path, mark)
+        for path, mark in zip(learnt, ahead(partial(_mark, classifier), learnt, threads))
+        if mark is not None
     ]
     if learnt and not marks:
         raise FileError(
@@ -197,12 +200,8 @@ def _doubts(classifier: Classifier, seen: Observation, joined: Joined, choices: 
     )
 
 
-class _Marker:
-    def __init__(self, classifier: Classifier):
-        self.classifier = classifier
-
-    def __call__(self, path: str) -> Fingerprint | None:
-        try:
-            return fingerprint(self.classifier.read(path).pixels)
-        except ImageError:
-            return None
+def _mark(classifier: Classifier, path: str) -> Fingerprint | None:
+    try:
+        return fingerprint(classifier.read(path).pixels)
+    except ImageError:
+        return None
