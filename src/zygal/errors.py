@@ -4,16 +4,67 @@ A message is one sentence for the person who must act on it: what is wrong, wher
 The command line prints it and ends with exit code 2; a caller of the library catches `ZygalError`.
 """
 
+from typing import Any
+
+LONGEST_SENTENCE = 400
+LONGEST_VALUE = 60
+
+
+def printable(text: str) -> str:
+    """The text with control characters, which could steer a terminal, and what is not text spelt out; lines stay lines."""
+    return "".join(each if each.isprintable() or each == "\n" else _spelt(each) for each in text)
+
+
+def _spelt(character: str) -> str:
+    return character.encode("utf-8", "backslashreplace").decode() if "\ud800" <= character <= "\udfff" else (
+        ascii(character)[1:-1]
+    )
+
+
+def one_line(text: str, most: int = LONGEST_SENTENCE) -> str:
+    """The text in one line of at most so many characters, its middle left out where it is longer."""
+    text = " ".join(printable(text[: 50 * most].replace("\n", " ")).split())
+    if len(text) <= most:
+        return text
+    end = most // 3
+    return f"{text[: most - end - 5]} ... {text[-end:]}"
+
+
+def shown(value: Any, most: int = LONGEST_VALUE) -> str:
+    """A value from a file as a message quotes it, shortened."""
+    if isinstance(value, int) and abs(value) >= 10**30:
+        return "a number of more than 30 digits"
+    if isinstance(value, (str, bytes)):
+        value = value[: 2 * most]
+    elif isinstance(value, (list, tuple, dict, set)):
+        return f"a {type(value).__name__} of {len(value)}" if len(value) > 6 else one_line(_nested(value), most)
+    return one_line(repr(value), most)
+
+
+def _nested(value: Any) -> str:
+    """The repr of a short container, whose own members may be anything."""
+    try:
+        return repr(value)[: 4 * LONGEST_VALUE]
+    except (RecursionError, ValueError):
+        return f"a {type(value).__name__}"
+
 
 def some_of(names: list[str], most: int = 3) -> str:
     """The first few of many names, in words."""
     distinct = list(dict.fromkeys(names))
     rest = len(distinct) - most
-    return ", ".join(distinct[:most]) + (f" and {rest} more" if rest > 0 else "")
+    return ", ".join(one_line(each, LONGEST_VALUE) for each in distinct[:most]) + (f" and {rest} more" if rest > 0 else "")
 
 
 class ZygalError(Exception):
-    """The input or the call is at fault."""
+    """The input or the call is at fault. The message is one line of at most LONGEST_SENTENCE characters."""
+
+    def __init__(self, sentence: str):
+        super().__init__(one_line(sentence))
+
+
+class UsageError(ZygalError):
+    """Options contradict each other, or do not belong to what they were given with."""
 
 
 class FileError(ZygalError):
@@ -37,7 +88,7 @@ class UnknownOperators(SourceError):
 
     def __init__(self, where: str, layers: dict[str, list[str]], what: str = "operator", again: str = "capture"):
         self.layers = layers
-        listed = "; ".join(f"{name} ({some_of(users)})" for name, users in sorted(layers.items()))
+        listed = "; ".join(f"{one_line(name, 40)} ({some_of(users, 2)})" for name, users in sorted(layers.items()))
         count = sum(len(users) for users in layers.values())
         super().__init__(
             f"{where} uses {len(layers)} unknown {what}{'s' * (len(layers) != 1)} in {count} "

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import importlib.util
 import os
+import stat
 import sys
 import tempfile
-import zipfile
-import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -16,24 +16,36 @@ from typing import BinaryIO
 
 from zygal.errors import FileError, OutputError, ZygalError
 
+FULL = (errno.ENOSPC, errno.EDQUOT)
+"""What the system says where there is no room left."""
+
 
 @contextmanager
 def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
     """A binary file for writing that appears at `path` complete or not at all.
 
-    It is written under a temporary name in the same folder and renamed at the end; whatever ends
-    the block early, an interrupt included, removes it. Raises OutputError.
+    It is written under a temporary name in the same folder, forced to disk and renamed at the end; whatever
+    ends the block early, an interrupt included, removes it. A link stays a link: the file that it names is replaced.
+    What is no file, a pipe or a device, is written straight into. Raises OutputError.
     """
-    path = Path(path)
-    if path.is_dir():
-        raise OutputError(f"{path} is a folder; give the name of a file to write.")
+    path = _target(path)
+    if _is_special(path):
+        try:
+            with open(path, "wb") as file:
+                yield file
+        except OSError as fault:
+            raise write_failure(path, fault) from fault
+        return
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
-    except OSError as fault:
+        # A name of its own: that of the file may be as long as names can be.
+        handle, name = tempfile.mkstemp(prefix=".zygal-", suffix=".part", dir=path.parent)
+    except (OSError, ValueError) as fault:
         raise write_failure(path, fault) from fault
     try:
         with os.fdopen(handle, "wb") as file:
             yield file
+            file.flush()
+            os.fsync(file.fileno())
         os.chmod(name, 0o666 & ~_creation_mask())
         os.replace(name, path)
     except OSError as fault:
@@ -44,96 +56,146 @@ def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
 
 
 def write_text(path: str | os.PathLike, text: str) -> None:
-    """Writes a UTF-8 text whole or not at all. Raises OutputError."""
+    """Writes a UTF-8 text whole or not at all; what is not text is spelt out. Raises OutputError."""
     with whole_file(path) as file:
-        file.write(text.encode())
+        file.write(text.encode("utf-8", "backslashreplace"))
 
 
 def check_writable(path: str | os.PathLike) -> None:
     """Raises OutputError if `path` cannot be written, before any work is spent on its content."""
-    path = Path(path)
-    if path.is_dir():
-        raise OutputError(f"{path} is a folder; give the name of a file to write.")
-    if not path.parent.is_dir():
+    path = _target(path)
+    if _is_special(path):
+        if not os.access(path, os.W_OK):
+            raise write_failure(path, PermissionError(errno.EACCES, os.strerror(errno.EACCES)))
+        return
+    if not os.path.isdir(path.parent):
         raise OutputError(f"{path} cannot be written: the folder {path.parent} does not exist; create it first.")
     try:
-        handle, name = tempfile.mkstemp(dir=path.parent)
+        os.lstat(path)
+    except FileNotFoundError:
+        pass
+    except (OSError, ValueError) as fault:  # The name is too long, for instance.
+        raise write_failure(path, fault) from fault
+    try:
+        handle, name = tempfile.mkstemp(prefix=".zygal-", suffix=".part", dir=path.parent)
     except OSError as fault:
         raise write_failure(path, fault) from fault
     os.close(handle)
     os.unlink(name)
 
 
+def _target(path: str | os.PathLike) -> Path:
+    """Where an output really goes: links are followed. Raises OutputError for folders and chains of links without end."""
+    try:
+        real = Path(os.path.realpath(path))
+    except (OSError, ValueError) as fault:
+        raise write_failure(path, fault) from fault
+    if os.path.isdir(real):
+        raise OutputError(f"{path} is a folder; give the name of a file to write.")
+    if os.path.islink(real):
+        raise OutputError(f"{path} is a link that leads back to itself; choose another place for it.")
+    return real
+
+
+def _is_special(path: Path) -> bool:
+    """Whether there is something that is no regular file: a pipe, a device, a socket."""
+    return os.path.exists(path) and not os.path.isfile(path)
+
+
 def make_folder(path: str | os.PathLike) -> None:
     """A folder for output, if it is not there yet. Raises OutputError."""
     path = Path(path)
-    if path.exists() and not path.is_dir():
+    if os.path.exists(path) and not os.path.isdir(path):
         raise OutputError(f"{path} is a file; name a folder.")
     try:
         path.mkdir(parents=True, exist_ok=True)
+    except (OSError, ValueError) as fault:
+        raise OutputError(f"{path} cannot be made a folder ({reason(fault)}).") from fault
+
+
+@contextmanager
+def scratch_folder() -> Iterator[Path]:
+    """A folder for temporary files, removed afterwards. Raises OutputError where it cannot be made or is full."""
+    try:
+        with tempfile.TemporaryDirectory(prefix="zygal-", ignore_cleanup_errors=True) as folder:
+            yield Path(folder)
     except OSError as fault:
-        raise OutputError(f"{path} cannot be made a folder ({_reason(fault)}).") from fault
+        where = fault.filename if isinstance(fault.filename, str) else None
+        if fault.errno in FULL or isinstance(fault, FileNotFoundError) and where is None:
+            raise OutputError(
+                f"the folder for temporary files cannot be used ({reason(fault)}); make room in it, or set TMPDIR to another."
+            ) from fault
+        raise
+
+
+def open_file(path: str | os.PathLike) -> BinaryIO:
+    """An open regular file. A folder, a pipe or a device is refused without waiting for it. Raises FileError."""
+    try:
+        handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    except IsADirectoryError:
+        raise FileError(f"{path} is a folder; a file is needed here.") from None
+    except PermissionError as fault:
+        if os.path.isdir(path):
+            raise FileError(f"{path} is a folder; a file is needed here.") from fault
+        raise _unreadable(path, fault) from fault
+    except OSError as fault:
+        if fault.errno in (errno.ENXIO, errno.EWOULDBLOCK):
+            raise FileError(f"{path} is a socket or a device, not a file; give a file.") from fault
+        raise _unreadable(path, fault) from fault
+    except ValueError as fault:  # A zero byte in the name.
+        raise FileError(f"{path} is not a name that a file can have; check the path.") from fault
+    try:
+        mode = os.fstat(handle).st_mode
+        if stat.S_ISDIR(mode):
+            raise FileError(f"{path} is a folder; a file is needed here.")
+        if not stat.S_ISREG(mode):
+            raise FileError(f"{path} is a {_kind_of_node(mode)}, not a file; give a file.")
+        return os.fdopen(handle, "rb")
+    except BaseException:
+        os.close(handle)
+        raise
+
+
+def _kind_of_node(mode: int) -> str:
+    return "pipe" if stat.S_ISFIFO(mode) else "socket" if stat.S_ISSOCK(mode) else "device"
 
 
 def existing_file(path: str | os.PathLike) -> Path:
-    """`path`, if it is a file that can be opened; else raises FileError."""
-    path = Path(path)
-    if path.is_dir():
-        raise FileError(f"{path} is a folder; a file is needed here.")
+    """`path`, if it is a regular file that can be opened; else raises FileError."""
+    open_file(path).close()
+    return Path(path)
+
+
+def read_bytes(path: str | os.PathLike, what: str, limit_bytes: int) -> bytes:
+    """The bytes of a small file; `what` names its role in the message of a FileError."""
     try:
-        with path.open("rb"):
-            return path
+        with open_file(path) as file:
+            content = file.read(limit_bytes + 1)
     except OSError as fault:
-        raise FileError(f"{path} cannot be read: {_reason(fault)}; check the path.") from fault
+        raise _unreadable(path, fault) from fault
+    if len(content) > limit_bytes:
+        raise FileError(f"{path} is larger than {limit_bytes // 1_000_000} MB, too large for {what}.")
+    return content
 
 
 def read_text(path: str | os.PathLike, what: str, limit_bytes: int = 16_000_000) -> str:
     """The UTF-8 text of a small file; `what` names its role in the message of a FileError."""
-    path = existing_file(path)
-    if path.stat().st_size > limit_bytes:
-        raise FileError(f"{path} is larger than {limit_bytes // 1_000_000} MB, too large for {what}.")
     try:
-        return path.read_bytes().decode("utf-8-sig")
+        return read_bytes(path, what, limit_bytes).decode("utf-8-sig")
     except UnicodeDecodeError as fault:
         raise FileError(f"{path} is not text in UTF-8, so it is not {what} (byte {fault.start}).") from fault
-    except OSError as fault:
-        raise FileError(f"{path} cannot be read: {_reason(fault)}.") from fault
 
 
 def sha256_of(path: str | os.PathLike) -> str:
-    """The SHA-256 of a file's bytes, in hexadecimal."""
+    """The SHA-256 of a file's bytes, in hexadecimal. Raises FileError."""
     digest = hashlib.sha256()
     try:
-        with open(path, "rb") as file:
+        with open_file(path) as file:
             while piece := file.read(1 << 20):
                 digest.update(piece)
     except OSError as fault:
-        raise FileError(f"{path} cannot be read: {_reason(fault)}; check the path.") from fault
+        raise _unreadable(path, fault) from fault
     return digest.hexdigest()
-
-
-@contextmanager
-def open_zip(path: str | os.PathLike, what: str, error: type[ZygalError]) -> Iterator[zipfile.ZipFile]:
-    """A zip archive for reading. Raises FileError, or `error` where its structure is damaged."""
-    path = existing_file(path)
-    with zip_faults(path, what, error):
-        archive = zipfile.ZipFile(path)
-    with archive:
-        yield archive
-
-
-@contextmanager
-def zip_faults(path: str | os.PathLike, what: str, error: type[ZygalError]) -> Iterator[None]:
-    """Around the reading of an archive: what zipfile raises on damage comes as `error`."""
-    try:
-        yield
-    except zipfile.BadZipFile as fault:
-        raise error(
-            f"{path} is not {what}, or it is truncated or damaged ({fault}); copy it again from where it was made."
-        ) from fault
-    except (NotImplementedError, RuntimeError, EOFError, ValueError, OSError, zlib.error) as fault:
-        # Encrypted members, unknown compression, broken offsets and broken streams.
-        raise error(f"{path} is damaged ({fault}); copy it again from where it was made.") from fault
 
 
 def split_place(place: str, error: type[ZygalError]) -> tuple[str, str]:
@@ -167,13 +229,18 @@ def load_function(place: str, error: type[ZygalError]) -> Callable:
     return function
 
 
-def write_failure(path: str | os.PathLike, fault: OSError) -> OutputError:
+def write_failure(path: str | os.PathLike, fault: OSError | ValueError) -> OutputError:
     """What to raise where the system does not let `path` be written."""
-    return OutputError(f"{path} cannot be written: {_reason(fault)}; choose another place for it.")
+    return OutputError(f"{path} cannot be written: {reason(fault)}; choose another place for it.")
 
 
-def _reason(fault: OSError) -> str:
-    return (fault.strerror or str(fault)).lower()
+def _unreadable(path: str | os.PathLike, fault: OSError) -> FileError:
+    return FileError(f"{path} cannot be read: {reason(fault)}; check the path.")
+
+
+def reason(fault: Exception) -> str:
+    """What the system says is wrong, in its own words."""
+    return (getattr(fault, "strerror", None) or str(fault)).lower()
 
 
 def _creation_mask() -> int:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import zipfile
 from pathlib import Path
+from typing import BinaryIO
 
 from zygal.errors import FileError
-from zygal.files import existing_file, read_text
+from zygal.files import open_file, read_text
 
 PROGRAM = "a captured PyTorch program (.pt2)"
 TORCH_SCRIPT = "a scripted or traced PyTorch archive"
@@ -41,15 +43,15 @@ _MAGIC = (
 
 def kind_of(path: str | Path) -> str:
     """One of this module's constants, written so that it reads well after "is". Raises FileError."""
-    if (Path(path) / "saved_model.pb").exists():
+    if os.path.exists(os.path.join(path, "saved_model.pb")):
         raise FileError(f"{path} is a TensorFlow saved-model folder; {_WHERE_IT_WAS_MADE}.")
-    path = existing_file(path)
-    with path.open("rb") as file:
+    with open_file(path) as file:
         head = file.read(4096)
-    if not head:
-        return EMPTY
-    if head[:4] == b"PK\x03\x04" or zipfile.is_zipfile(path):
-        return _kind_of_zip(path)
+        if not head:
+            return EMPTY
+        if head[:4] == b"PK\x03\x04" or zipfile.is_zipfile(file):
+            return _kind_of_zip(file)
+    path = Path(path)
     for magic, kind in _MAGIC:
         if head.startswith(magic):
             return kind
@@ -103,14 +105,14 @@ _ADVICE = {
 """What to do with a file of one kind, or with it where another kind is wanted."""
 
 
-def _kind_of_zip(path: Path) -> str:
+def _kind_of_zip(file: BinaryIO) -> str:
     try:
-        with zipfile.ZipFile(path) as archive:
+        with zipfile.ZipFile(file) as archive:
             names = archive.namelist()
-    except (zipfile.BadZipFile, NotImplementedError, ValueError, OSError):
+    except Exception:  # The library raises whatever comes of the damage.
         # Cut off or damaged: the reader of the kind that its first member suggests gives the sentence.
-        with path.open("rb") as file:
-            names = [file.read(300)[30:].split(b"\0")[0].decode("latin-1")]
+        file.seek(0)
+        names = [file.read(300)[30:].split(b"\0")[0].decode("latin-1")]
         if names[0].startswith(("witness.json", "tensors.npy", "scores.npy")):
             return WITNESS
         if names[0].startswith(("metadata.json", "config.json", "model.weights.h5")):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -35,7 +36,7 @@ def read_labels(path: str | Path) -> Labels:
     of names and perhaps one of indices. A training folder has a sub-folder a class. Raises FileError or LabelsError.
     """
     path = Path(path)
-    if path.is_dir():
+    if os.path.isdir(path):
         return _from_folder(path)
     text = read_text(path, "a labels file")
     if text.lstrip()[:1] in ("[", "{"):

@@ -7,7 +7,6 @@ import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatch
-from pathlib import Path
 
 from zygal.errors import FileError
 from zygal.files import existing_file
@@ -33,9 +32,9 @@ class Listing:
     def check(self) -> None:
         """Raises FileError if a path or a list is not there, or there is nothing at all."""
         for path in self.paths:
-            if not Path(path).exists():
+            if not os.path.lexists(path):
                 raise FileError(f"{path} does not exist; check the path.")
-            if Path(path).is_dir() and not os.access(path, os.R_OK | os.X_OK):
+            if os.path.isdir(path) and not os.access(path, os.R_OK | os.X_OK):
                 raise FileError(f"{path} cannot be read: permission denied.")
         for each in self.lists:
             if each != STANDARD_INPUT:

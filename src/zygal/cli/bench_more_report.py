@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from pathlib import Path
+import os
 
 from zygal.cli.bench_report import milliseconds, percent, place, threads
 from zygal.cli.output import show_table
@@ -153,7 +153,7 @@ def show_regression(out, regression, earlier, allowed: float) -> None:
         out.print(f"BREAKS: slower than the {percent(allowed)} that are allowed.")
     else:
         out.print(f"HOLDS: nothing is slower by more than {percent(allowed)} beyond the noise.")
-        if Path(earlier.artifact).is_file() and any(change.verdict == SAME for change in regression.changes):
+        if os.path.isfile(earlier.artifact) and any(change.verdict == SAME for change in regression.changes):
             out.print(f"Smaller differences show in one run: zygal bench ARTIFACT --beside {earlier.artifact}")
 
 

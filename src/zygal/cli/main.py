@@ -4,36 +4,68 @@ from __future__ import annotations
 
 import argparse
 import os
-import signal
 import sys
+import traceback
 from typing import NoReturn
 
 from zygal import __version__
+from zygal.__main__ import INTERRUPTED, TERMINATED
 from zygal.cli import bench, classify, convert, demo, inlet, match, survey, tally, witness
-from zygal.errors import ZygalError
+from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams
+from zygal.errors import ZygalError, one_line
 
-HOLDS, BREAKS, AT_FAULT, INTERRUPTED = 0, 1, 2, 130
+HOLDS, BREAKS, AT_FAULT, INTERNAL = 0, 1, 2, 70
 COMMANDS = (demo, survey, convert, witness, inlet, match, tally, classify, bench)
+TRACEBACK = "ZYGAL_TRACEBACK"
+"""The environment variable that makes an internal error show where it happened."""
 
 
 class _Parser(argparse.ArgumentParser):
     """A parser whose complaint is one sentence."""
 
     def error(self, message: str) -> NoReturn:
-        self.exit(AT_FAULT, f"zygal: {message}; see {self.prog} --help.\n")
+        self.exit(AT_FAULT, f"zygal: {one_line(message)}; see {self.prog} --help.\n")
 
 
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
-    for stream in (sys.stdout, sys.stderr):
-        # Names of files need not be text; what cannot be printed is spelt out.
-        if hasattr(stream, "reconfigure"):
-            stream.reconfigure(errors="backslashreplace")
+    open_standard_streams()
+    with catch_signals():
+        try:
+            try:
+                code = _run(arguments)
+            except SystemExit as end:  # Help, the version, or a complaint of the parser.
+                code = end.code
+            finish_output()
+            return code
+        except ZygalError as fault:
+            return _complain(str(fault), AT_FAULT)
+        except Terminated:
+            return _complain("ended by a signal; nothing was left half-written.", TERMINATED)
+        except KeyboardInterrupt:
+            return _complain("interrupted; nothing was left half-written.", INTERRUPTED)
+        except BrokenPipeError:
+            # The reader of our output went away, as `head` does; what is still buffered goes nowhere.
+            finish_output(to_nowhere=True)
+            return HOLDS
+        except MemoryError:
+            return _complain("there is not enough memory for this; use smaller batches or fewer images.", AT_FAULT)
+        except OSError as fault:
+            if fault.filename is not None:
+                return _internal(fault)
+            finish_output(to_nowhere=True)
+            return _complain(f"the output cannot be written ({(fault.strerror or str(fault)).lower()}).", AT_FAULT)
+        except Exception as fault:  # Whatever it is, the user gets a sentence.
+            return _internal(fault)
+
+
+def _run(arguments: list[str] | None) -> int:
     parser = _Parser(
         prog="zygal",
         description="Turns a trained image classifier into a portable artifact, proves that both give the same "
         "answers, and says how fast the artifact is.",
-        epilog="Exit codes: 0 all is well, 1 a gate broke, 2 the input or the call is at fault, 130 interrupted.",
+        epilog="Exit codes: 0 all is well, 1 a gate broke, 2 the input or the call is at fault, 70 internal error, "
+        "130 and 143 interrupted.",
     )
     parser.add_argument("--version", action="version", version=f"zygal {__version__}")
     commands = parser.add_subparsers(metavar="COMMAND", required=True, parser_class=_Parser)
@@ -45,20 +77,23 @@ def main(arguments: list[str] | None = None) -> int:
         if not hasattr(options, "paths") or any(each.startswith("-") for each in others):
             parser.error(f"unrecognized arguments: {' '.join(others)}")
         options.paths += others
-    # A polite request to end is answered like Ctrl-C, so that temporary files are removed.
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    return options.run(options)
+
+
+def _complain(sentence: str, code: int) -> int:
+    """One line on standard error, if that can be written at all."""
     try:
-        return options.run(options)
-    except ZygalError as fault:
-        print(f"zygal: {fault}", file=sys.stderr)
-        return AT_FAULT
-    except KeyboardInterrupt:
-        print("zygal: interrupted; nothing was left half-written.", file=sys.stderr)
-        return INTERRUPTED
-    except BrokenPipeError:
-        # The reader of our output went away, as `head` does; what is still buffered goes nowhere.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return HOLDS
-    except MemoryError:
-        print("zygal: there is not enough memory for this; use smaller batches or fewer images.", file=sys.stderr)
-        return AT_FAULT
+        print(f"zygal: {one_line(sentence)}", file=sys.stderr, flush=True)
+    except (OSError, ValueError):
+        finish_output(to_nowhere=True)
+    return code
+
+
+def _internal(fault: Exception) -> int:
+    if os.environ.get(TRACEBACK):
+        traceback.print_exc()
+    return _complain(
+        f"internal error: {type(fault).__name__}: {one_line(str(fault), 200)}; please report it with the command and the "
+        f"file that you gave ({TRACEBACK}=1 shows where it happened).",
+        INTERNAL,
+    )

@@ -10,20 +10,31 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
+from zygal.errors import one_line, printable
 from zygal.files import check_writable, whole_file
 
 PLAIN_WIDTH = 116
+LONGEST_NOTE = 600
 LEAST_WIDTH = 14
 """What a table on a narrow terminal leaves of a column of names."""
 
 
 def console(stderr: bool = False):
-    """A rich console; where the output is no terminal it is plain and of a fixed width."""
+    """A rich console; where the output is no terminal it is plain and of a fixed width.
+
+    Whatever is shown on it, a file's name for instance, cannot steer the terminal.
+    """
     from rich.console import Console
+    from rich.segment import Segment
+
+    class Printable(Console):
+        def render(self, renderable, options=None):
+            for segment in super().render(renderable, options):
+                yield segment if segment.control else Segment(printable(segment.text), segment.style)
 
     stream = sys.stderr if stderr else sys.stdout
     width = None if stream.isatty() or "COLUMNS" in os.environ else PLAIN_WIDTH
-    return Console(file=stream, width=width, highlight=False, soft_wrap=False, markup=False, emoji=False)
+    return Printable(file=stream, width=width, highlight=False, soft_wrap=False, markup=False, emoji=False)
 
 
 def show_facts(out, title: str, rows: list[tuple[str, str]]) -> None:
@@ -63,7 +74,7 @@ def show_table(out, columns: list[str], rows: list[list[Any]], left: int = 1) ->
 
 def warn(sentence: str) -> None:
     """A sentence on stderr that the user should read."""
-    print(f"zygal: note: {sentence}.", file=sys.stderr)
+    print(f"zygal: note: {one_line(sentence, LONGEST_NOTE)}.", file=sys.stderr)
 
 
 @contextmanager

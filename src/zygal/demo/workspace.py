@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
@@ -69,7 +70,7 @@ STEPS = (
 def write_workspace(folder: str | Path) -> None:
     """Writes the demo's files into a folder that is new, empty, or an earlier demo's. Raises OutputError."""
     folder = Path(folder)
-    if folder.exists() and not folder.is_dir():
+    if os.path.exists(folder) and not os.path.isdir(folder):
         raise OutputError(f"{folder} is a file; name a folder for the demo.")
     try:
         folder.mkdir(parents=True, exist_ok=True)

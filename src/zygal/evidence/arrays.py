@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import os
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
@@ -44,8 +45,8 @@ def _below(folder: str | Path, name: str) -> str:
     """A file's path below the folder, with forward slashes. Raises WitnessError if it is not there."""
     path = Path(name)
     with contextlib.suppress(ValueError):
-        path = path.resolve().relative_to(Path(folder).resolve()) if path.is_file() else path
-    if path.is_absolute() or ".." in path.parts or not (Path(folder) / path).is_file():
+        path = path.resolve().relative_to(Path(folder).resolve()) if os.path.isfile(path) else path
+    if path.is_absolute() or ".." in path.parts or not os.path.isfile(Path(folder) / path):
         raise WitnessError(
             f"{name} is not an image in {folder}; give names below that folder, in the order of the rows."
         )

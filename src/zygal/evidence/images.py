@@ -30,8 +30,8 @@ def list_images(folder: str | Path) -> list[str]:
     Hidden files are passed over. Raises FileError if there are none.
     """
     folder = Path(folder)
-    if not folder.is_dir():
-        what = "is a file, but a folder of images is needed" if folder.exists() else "does not exist"
+    if not os.path.isdir(folder):
+        what = "is a file, but a folder of images is needed" if os.path.exists(folder) else "does not exist"
         raise FileError(f"{folder} {what}; check the path.")
     if not os.access(folder, os.R_OK | os.X_OK):
         raise FileError(f"{folder} cannot be read: permission denied.")
@@ -53,7 +53,7 @@ def check_images(recorded: Sequence[ImageFile], folder: str | Path) -> list[str]
     """Notes about the folder. Raises WitnessError if recorded images are missing, renamed, or changed and still decode."""
     present = set(list_images(folder))
     names = {image.name for image in recorded}
-    missing = [image for image in recorded if not (Path(folder) / image.name).is_file()]
+    missing = [image for image in recorded if not os.path.isfile(Path(folder) / image.name)]
     extra = sorted(present - names)
     if missing:
         raise WitnessError(_missing(missing, len(recorded), folder, extra))

@@ -16,10 +16,11 @@ from typing import Any
 import numpy as np
 
 from zygal import __version__, kinds
+from zygal.archives import open_zip, zip_faults
 from zygal.errors import WitnessError
 from zygal.evidence.arrays import check_finite, checked_arrays
 from zygal.evidence.images import ImageFile
-from zygal.files import open_zip, sha256_of, whole_file, zip_faults
+from zygal.files import sha256_of, whole_file
 from zygal.layout import FROM_OTHER, image_layout, permuted
 
 FORMAT_VERSION = 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -49,7 +50,7 @@ def read_labelled(where: str | Path, several: bool = False) -> list[LabelledImag
     """The images of a folder with a sub-folder a class, or of a CSV (path, label, perhaps group); `several` labels in a
     cell stand between semicolons. Raises FileError or LabelsError."""
     where = Path(where)
-    if where.is_dir() or not where.exists():
+    if os.path.isdir(where) or not os.path.exists(where):
         return _from_folders(where)
     return _from_table(where, several)
 
@@ -83,7 +84,7 @@ def _from_table(path: Path, several: bool) -> list[LabelledImage]:
     else:
         # Without such a heading the columns are known by their order.
         # A heading names no file, and no label that comes again.
-        if not (path.parent / head[0]).exists() and head[1] not in {row[1] for row in rows[1:]}:
+        if not os.path.exists(path.parent / head[0]) and head[1] not in {row[1] for row in rows[1:]}:
             rows = rows[1:]
         places = [0, 1, 2 if len(head) > 2 else None]
     if not rows:

@@ -15,8 +15,9 @@ import h5py
 import numpy as np
 
 from zygal import kinds
+from zygal.archives import open_zip, zip_faults
 from zygal.errors import FileError, SourceError
-from zygal.files import existing_file, open_zip, zip_faults
+from zygal.files import existing_file
 
 LARGEST_CONFIGURATION_BYTES = 200_000_000
 

@@ -15,12 +15,13 @@ import numpy as np
 from zygal.graph import Batch, Dimension
 from zygal.sources.pytorch.calls import Site
 from zygal.sources.pytorch.program import Call, Program
+from zygal.sources.pytorch.table_indexing import whole_batch
 from zygal.sources.pytorch.table_shaping import permutation
 from zygal.sources.pytorch.table_writing import replaced
 
 SAME = frozenset((
     "alias", "contiguous", "detach", "detach_", "to", "type_as", "dropout", "feature_dropout", "alpha_dropout",
-    "lift_fresh_copy",
+    "feature_alpha_dropout",
 ))  # fmt: skip
 RESHAPED = frozenset((
     "view", "reshape", "flatten", "unflatten", "squeeze", "unsqueeze", "_unsafe_view", "view_as", "reshape_as",
@@ -30,7 +31,7 @@ CUT = frozenset(("slice", "select", "narrow"))
 OTHER_VIEWS = frozenset((
     "expand", "expand_as", "broadcast_to", "mT", "adjoint", "ravel", "unsafe_split", "unsafe_chunk", "tensor_split", "chunk", "split", "split_with_sizes", "unbind", "unfold", "diagonal", "as_strided",
 ))  # fmt: skip
-MAY_COPY = frozenset(("contiguous", "reshape", "reshape_as", "flatten", "ravel"))
+MAY_COPY = frozenset(("reshape", "reshape_as", "flatten", "ravel"))
 VIEWS = SAME | RESHAPED | TURNED | CUT | OTHER_VIEWS
 
 Values = dict[str, "str | Dimension | None"]
@@ -67,9 +68,13 @@ class Aliases:
         if program.dtype_names.get(source) != program.dtype_names.get(made):
             return False
         before, after = program.layouts.get(source), program.layouts.get(made)
+        if operator in ("to", "type_as", "contiguous"):
+            # They give the tensor itself unless they must move it, or are told to copy.
+            copies = call.arguments.get("copy", ("none", None))[1]
+            return not copies and (before is None or after is None or before.lies_like(after))
         if operator not in MAY_COPY or before is None or after is None:
             return True
-        return before.is_dense() if operator == "contiguous" else before.keeps_memory_as(after.sizes)
+        return before.keeps_memory_as(after.sizes)
 
     def _spread(self, position: int, call: Call, written: str, root: str, way: tuple[Call, ...]) -> None:
         value = self._values[call.results[0]]
@@ -116,7 +121,9 @@ def _joined(site: Site, rebuilt: Site, operator: str, base: str, value: str) -> 
     size = shape[axis]
     if operator == "slice" and site.plain("step", 1) == 1 and site.plain("start") in (None, 0):
         end = site.plain("end")
-        if end is None or isinstance(end, Batch) or end >= 2**40:
+        if isinstance(size, Batch) and whole_batch(site, 0, end, 1) or not isinstance(size, Batch) and (
+            end is None or isinstance(end, int) and end >= size
+        ):
             return value
     if isinstance(size, Batch):
         rebuilt.refuse("writes in place into some images of the batch")

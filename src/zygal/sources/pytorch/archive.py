@@ -7,23 +7,29 @@ a JSON file each that gives their dtypes, sizes, strides and offsets. Nothing in
 
 from __future__ import annotations
 
-import json
 import struct
 import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from math import prod
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from zygal import kinds
-from zygal.errors import SourceError
-from zygal.files import open_zip, zip_faults
+from zygal.archives import PLAUSIBLE_RATIO, open_zip, zip_faults
+from zygal.documents import parse_json, rebuilt
+from zygal.errors import SourceError, shown
+from zygal.sources.pytorch import schema
 
 SUPPORTED_SCHEMA = 8
+MOST_REPEATED_BYTES = 64_000_000
+STRIDED = 7
+"""The framework's number for the layout of an ordinary tensor."""
+WIDTHS = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 2, 7: 4, 8: 8, 12: 1, 13: 2}
+"""Bytes an element, by the framework's numbers for dtypes."""
 JSON_LIMIT_BYTES = 256_000_000
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
 
@@ -37,6 +43,30 @@ class StoredTensor:
     sizes: tuple[int, ...]
     strides: tuple[int, ...]
     offset: int
+    trained: bool = False
+    requires_grad: bool = False
+
+    def fault(self, held: int) -> str | None:
+        """What is wrong with it where its member has `held` bytes, or None.
+
+        The framework stores the whole memory that a tensor lies in, so a tensor that is a part of a larger one leaves
+        some of it unread; none may read more than there is.
+        """
+        width = WIDTHS.get(self.scalar_type)
+        if width is None:
+            return f"has the dtype number {self.scalar_type}, which Zygal does not read"
+        if len(self.sizes) != len(self.strides) or min((*self.sizes, *self.strides, self.offset, 0)) < 0:
+            return "has sizes or strides that do not fit each other"
+        if held % width:
+            return f"has {held} bytes, which are no whole number of elements"
+        if 0 in self.sizes:
+            return None
+        needed = (self.offset + sum((size - 1) * step for size, step in zip(self.sizes, self.strides)) + 1) * width
+        return f"takes {needed} bytes, but {held} are stored" if needed > held else None
+
+    def repeated(self, held: int) -> int:
+        """By how many bytes it is larger than its member, because its elements share memory (strides of 0)."""
+        return max(0, prod(self.sizes) * WIDTHS[self.scalar_type] - held)
 
 
 class ProgramArchive:
@@ -54,57 +84,82 @@ class ProgramArchive:
             )
         self.root = graphs[0].partition("/models/")[0]
         self.model_name = Path(graphs[0]).stem
-        self.document = self.read_json(graphs[0])
-        self._check_version()
-
-    def read_json(self, name: str) -> dict[str, Any]:
-        content = bytes(self.member_bytes(name, JSON_LIMIT_BYTES))
-        try:
-            document = json.loads(content)
-        except (ValueError, RecursionError) as fault:
-            raise SourceError(f"{self.path} is damaged: {name} is not JSON ({fault}).") from fault
-        if not isinstance(document, dict):
-            raise SourceError(f"{self.path} is damaged: {name} is not a JSON object.")
-        return document
+        document = parse_json(bytes(self.member_bytes(graphs[0], JSON_LIMIT_BYTES)), f"the graph of {path}", SourceError)
+        self._check_version(document)
+        self.document = rebuilt(document, schema.PROGRAM, f"the graph of {path}", SourceError)
+        self._repeated_bytes = 0
+        self._groups: dict[str, dict[str, StoredTensor]] = {}
 
     def stored_tensors(self, group: str) -> dict[str, StoredTensor]:
-        """The tensors of the group "weights" or "constants", by their names in the training code."""
+        """The tensors of the group "weights" or "constants", by their names in the training code. Raises SourceError."""
+        if group not in self._groups:
+            self._groups[group] = self._read_group(group)
+        return self._groups[group]
+
+    def _read_group(self, group: str) -> dict[str, StoredTensor]:
         config_name = f"{self.root}/data/{group}/{self.model_name}_{group}_config.json"
         if config_name not in self._archive.NameToInfo:
             return {}
+        place = f"the list of {group} in {self.path}"
+        document = parse_json(bytes(self.member_bytes(config_name, JSON_LIMIT_BYTES)), place, SourceError)
+        # What was pickled needs no further look; it is refused by its name.
         found = {}
-        for name, entry in self.read_json(config_name)["config"].items():
-            if entry["use_pickle"] or not entry.get("tensor_meta"):
+        for name, entry in rebuilt(document, schema.TENSORS, place, SourceError)["config"].items():
+            meta = entry["tensor_meta"]
+            if entry["use_pickle"] or not meta:
                 raise SourceError(
                     f"{self.path} keeps {name} as a Python object, which is never loaded; "
                     "use plain tensors in the model and capture it again."
                 )
-            meta = entry["tensor_meta"]
-            if meta["layout"] != 7:
+            if meta["layout"] != STRIDED:
                 raise SourceError(f"{self.path} keeps {name} as a sparse tensor; make it dense and capture again.")
-            member = f"{self.root}/data/{group}/{entry['path_name']}"
-            numbers = [tuple(int(size["as_int"]) for size in meta[key]) for key in ("sizes", "strides")]
-            found[name] = StoredTensor(member, meta["dtype"], *numbers, int(meta["storage_offset"]["as_int"]))
+            if any("as_int" not in size for size in (*meta["sizes"], *meta["strides"], meta["storage_offset"])):
+                raise SourceError(f"{self.path} is damaged: the tensor {name} has a size that is no number.")
+            found[name] = StoredTensor(
+                member=f"{self.root}/data/{group}/{entry['path_name']}",
+                scalar_type=meta["dtype"],
+                sizes=tuple(size["as_int"] for size in meta["sizes"]),
+                strides=tuple(size["as_int"] for size in meta["strides"]),
+                offset=meta["storage_offset"]["as_int"],
+                trained=entry["is_param"],
+                requires_grad=meta["requires_grad"],
+            )
+            self._check_size(name, found[name])
         return found
+
+    def _check_size(self, name: str, stored: StoredTensor) -> None:
+        """Raises SourceError unless the tensor's member holds all of its elements."""
+        info = self._archive.NameToInfo.get(stored.member)
+        if info is None:
+            raise SourceError(f"{self.path} is damaged: the tensor {shown(name)} has no member {shown(stored.member)}.")
+        fault = stored.fault(info.file_size)
+        if fault:
+            raise SourceError(f"{self.path} is damaged: the tensor {shown(name)} {fault}; capture the model again.")
+        # A file of a few bytes could claim any size with them.
+        self._repeated_bytes += stored.repeated(info.file_size)
+        if self._repeated_bytes > MOST_REPEATED_BYTES:
+            raise SourceError(
+                f"{self.path} is damaged or made to do harm: the tensor {shown(name)} repeats its elements to "
+                f"{prod(stored.sizes)} numbers, of which {info.file_size} bytes are stored."
+            )
 
     def member_bytes(self, name: str, limit_bytes: int | None = None) -> np.ndarray:
         """The bytes of a member, checked against its CRC: a view of the file where it is stored as it is."""
-        try:
-            info = self._archive.getinfo(name)
-        except KeyError:
-            raise SourceError(f"{self.path} is damaged: it has no member {name}.") from None
+        info = self._archive.NameToInfo.get(name)
+        if info is None:
+            raise SourceError(f"{self.path} is damaged: it has no member {shown(name)}.")
         if limit_bytes is not None and info.file_size > limit_bytes:
-            raise SourceError(f"{self.path} is damaged: {name} claims {info.file_size} bytes.")
+            raise SourceError(f"{self.path} is damaged: {shown(name)} claims {info.file_size} bytes.")
         if info.compress_type != zipfile.ZIP_STORED:
-            # A deflated byte gives at most 1032; a larger claim is not believed.
-            if info.file_size > 1032 * info.compress_size + 64:
-                raise SourceError(f"{self.path} is damaged: {name} claims more bytes than it can hold.")
+            # The framework stores weights as they are; who packs them later gains little, and a claim of more is not believed.
+            if info.file_size > PLAUSIBLE_RATIO * max(info.compress_size, 4096):
+                raise SourceError(f"{self.path} is damaged: {shown(name)} claims more bytes than it can hold.")
             with zip_faults(self.path, kinds.PROGRAM, SourceError):
                 return np.frombuffer(self._archive.read(info), np.uint8)
         content = self._stored_bytes(info)
         if zlib.crc32(content) != info.CRC:
             raise SourceError(
-                f"{self.path} is damaged: the bytes of {name} do not match their checksum; copy the file again."
+                f"{self.path} is damaged: the bytes of {shown(name)} do not match their checksum; copy the file again."
             )
         return content
 
@@ -119,13 +174,13 @@ class ProgramArchive:
             raise SourceError(f"{self.path} is truncated: {info.filename} ends behind the end of the file.")
         return content
 
-    def _check_version(self) -> None:
-        version = self.document.get("schema_version")
+    def _check_version(self, document: dict) -> None:
+        version = document.get("schema_version")
         major = version.get("major") if isinstance(version, dict) else None
         if major != SUPPORTED_SCHEMA:
-            writer = self.document.get("torch_version") or "an unknown release"
+            writer = shown(document.get("torch_version") or "an unknown release").strip("'")
             raise SourceError(
-                f"{self.path} was written by PyTorch {writer} in schema {major}, but schema {SUPPORTED_SCHEMA} "
+                f"{self.path} was written by PyTorch {writer} in schema {shown(major)}, but schema {SUPPORTED_SCHEMA} "
                 "(PyTorch 2.13 and its neighbours) is what Zygal reads; load it in that release and save it in 2.13."
             )
 

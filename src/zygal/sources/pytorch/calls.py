@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from math import prod
 from typing import Any, NoReturn
@@ -11,12 +11,13 @@ import numpy as np
 
 from zygal.errors import SourceError
 from zygal.graph import Batch, Dimension, GraphBuilder, Shape
-from zygal.graph.shapes import split_size
+from zygal.graph.shapes import shape_text, split_size
 from zygal.sources.emitter import Emitter
-from zygal.sources.pytorch.program import Call
+from zygal.sources.pytorch.program import Call, Layout
 
 Handler = Callable[["Site"], str | tuple[str, ...] | Dimension | None]
 
+MOST_ELEMENTS = 1 << 27
 IN_TRAINING = "the model was captured in training mode; it was converted to what it does at inference"
 
 HANDLERS: dict[str, Handler] = {}
@@ -39,11 +40,12 @@ class Context:
     """What all calls of one program share while it is translated.
 
     values: what each name of the program stands for. captured_batch: the batch that the program was
-    captured with, where it is being freed from it.
+    captured with, where it is being freed from it. layouts: where the tensors lay in memory when it was captured.
     """
 
     where: str
     captured_batch: int | None = None
+    layouts: Mapping[str, Layout] = field(default_factory=dict)
     builder: GraphBuilder = field(default_factory=GraphBuilder)
     values: dict[str, str | Dimension | None] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
@@ -55,6 +57,8 @@ class Site(Emitter):
     def __init__(self, call: Call, context: Context):
         super().__init__(context.builder, call.results[0] if call.results else call.layer, call.layer)
         self.call, self._context, self._values = call, context, context.values
+        self.read: set[str] = set()
+        """The arguments that the handler looked at."""
 
     def note(self, sentence: str) -> None:
         """Something that the person should know about the conversion, said once."""
@@ -66,7 +70,13 @@ class Site(Emitter):
         operator = self.call.target.removeprefix("torch.ops.")
         raise SourceError(f"{self._context.where} cannot be converted: layer {self.call.layer} ({operator}) {why}.")
 
+    def _given(self, name: str) -> tuple[str, Any]:
+        """The kind and the value of an argument; from here on it counts as read."""
+        self.read.add(name)
+        return self.call.arguments.get(name, ("none", None))
+
     def has(self, name: str) -> bool:
+        """Whether an argument is given; that alone does not count as reading it."""
         return self.call.arguments.get(name, ("none", None))[0] != "none"
 
     def is_tensor(self, name: str) -> bool:
@@ -74,20 +84,31 @@ class Site(Emitter):
 
     def tensor(self, name: str) -> str:
         """The value that holds a tensor argument."""
-        kind, value = self.call.arguments.get(name, ("none", None))
+        kind, value = self._given(name)
         if kind == "tensor":
             return self._value_of(value["name"])
         return self.refuse(f"has no tensor for {name}")
 
+    def layout_of(self, name: str) -> Layout | None:
+        """Where a tensor argument lay in memory when the program was captured, or None if that is not known."""
+        kind, value = self._given(name)
+        return self._context.layouts.get(value["name"]) if kind == "tensor" else None
+
+    def check_count(self, sizes: Sequence[Dimension]) -> None:
+        """Refuses sizes at which what only the file says would take memory beyond reason."""
+        count = prod(size.times if isinstance(size, Batch) else size for size in sizes)
+        if count > MOST_ELEMENTS or any(not isinstance(size, Batch) and size < 0 for size in sizes):
+            self.refuse(f"makes a tensor of {shape_text(tuple(sizes))}, which no image classifier needs")
+
     def tensors(self, name: str) -> list[str]:
-        kind, value = self.call.arguments.get(name, ("none", None))
+        kind, value = self._given(name)
         if kind != "tensors":
             self.refuse(f"has no list of tensors for {name}")
         return [self._value_of(each["name"]) for each in value]
 
     def optional_tensors(self, name: str) -> list[str | None]:
         """A list of tensors of which some are left out, as indices are."""
-        kind, value = self.call.arguments.get(name, ("none", None))
+        kind, value = self._given(name)
         if kind == "tensors":
             return list(self.tensors(name))
         if kind != "optional_tensors":
@@ -104,7 +125,7 @@ class Site(Emitter):
 
     def plain(self, name: str, default: Any = None) -> Any:
         """An argument that is no tensor: a number, text, a list, or a dimension."""
-        kind, value = self.call.arguments.get(name, ("none", None))
+        kind, value = self._given(name)
         if kind == "none":
             return default
         if kind == "sym_int":

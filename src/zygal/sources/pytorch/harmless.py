@@ -1,9 +1,10 @@
 """A copy of a captured program that is safe to hand to the framework's own loader.
 
 That loader unpickles example inputs and stored objects, evaluates size expressions and guards as
-Python code, resolves operator names to arbitrary functions, and writes names into generated code.
-A copy leaves out what running the program does not need, and is refused unless the rest is plain:
-names that are names, operators of the ATen library, sizes made of numbers, symbols and arithmetic.
+Python code, resolves operator names to arbitrary functions, and writes names into generated code; and among the
+operators of its library are some that open files, keep memory that others wrote, or start processes. The copy is
+made of what our own reader rebuilt, and only of operators that the tables know: each of them computes numbers
+of numbers. Memory that is not written before it is read comes as zeros.
 """
 
 from __future__ import annotations
@@ -15,53 +16,93 @@ import zipfile
 from collections.abc import Iterator
 from typing import Any, BinaryIO
 
-from zygal.errors import SourceError
-from zygal.sources.pytorch.archive import ProgramArchive
+from zygal.archives import zip_faults
+from zygal.documents import parse_json
+from zygal.errors import SourceError, UnknownOperators, shown
+from zygal.sources.pytorch.archive import STRIDED, ProgramArchive, StoredTensor
+from zygal.sources.pytorch.program import GRADIENT_SWITCHES
+from zygal.sources.pytorch.translate import known_operator
 
-_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-_TARGET = re.compile(r"torch\.ops\.aten\.[a-z0-9_]+\.[A-Za-z0-9_]+|_operator\.[a-z_]+|math\.(trunc|floor|ceil)"
-                     r"|torch\.sym_[a-z]+|torch\.ops\.higher_order\.wrap_with_(set_grad_enabled|autocast)")  # fmt: skip
-_SIZE_FUNCTIONS = frozenset((
-    "Symbol", "Integer", "Mul", "Add", "Pow", "Max", "Min", "Mod", "FloorDiv", "PythonMod", "CeilDiv", "Rational",
-))  # fmt: skip
+_SIZE_FUNCTIONS = frozenset(("Symbol", "Integer", "Mul", "Add", "Max", "Min", "Mod", "FloorDiv", "PythonMod", "CeilDiv"))
 _CONTAINERS = frozenset(("builtins.tuple", "builtins.list", "builtins.dict", "collections.OrderedDict", None))
+_ALSO_HARMLESS = frozenset(f"torch.ops.higher_order.{name}" for name in GRADIENT_SWITCHES)
+"""Beside the operators of the tables: blocks that only say whether gradients are taken, or in which width."""
+_ZEROS = {
+    "torch.ops.aten.empty.memory_format": ("torch.ops.aten.zeros.default", ("memory_format",)),
+    "torch.ops.aten.empty_permuted.default": ("torch.ops.aten.zeros.default", ("physical_layout",)),
+    "torch.ops.aten.empty_like.default": ("torch.ops.aten.zeros_like.default", ()),
+    "torch.ops.aten.new_empty.default": ("torch.ops.aten.new_zeros.default", ()),
+}
+"""Operators whose result is whatever lay in memory: what stands for them, and the arguments that it does not take."""
 
 
 def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
-    """Writes the copy to an open binary file. Raises SourceError where the program is not plain."""
-    document = json.loads(json.dumps(archive.document))
+    """Writes the copy to an open binary file. Raises SourceError or UnknownOperators where the program is not plain."""
+    document = archive.document
+    module = document["graph_module"]
     try:
-        _purge(document)
         _inspect(document, archive)
+        copied = {
+            "graph_module": {
+                "graph": _plain_graph(module["graph"]),
+                "signature": module["signature"],
+                "module_call_graph": [entry for entry in module["module_call_graph"] if not entry["fqn"]],
+                "metadata": {},
+                "treespec_namedtuple_fields": {},
+            },
+            **{key: document[key] for key in ("opset_version", "range_constraints", "schema_version")},
+            "verifiers": document.get("verifiers", []),
+            "torch_version": document.get("torch_version", ""),
+            "guards_code": [],
+        }
     except (KeyError, TypeError, ValueError, IndexError, AttributeError, RecursionError) as fault:
         raise SourceError(
             f"{archive.path} is damaged: its graph does not follow the schema ({type(fault).__name__}: {fault})."
         ) from fault
-    root, name = archive.root, archive.model_name
-    with zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as copy:
-        copy.writestr(f"{root}/models/{name}.json", json.dumps(document))
-        copy.writestr(f"{root}/data/sample_inputs/{name}.pt", b"")
+    root = "program"
+    with zip_faults(archive.path, "a program", SourceError), zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as copy:
+        copy.writestr(f"{root}/models/model.json", json.dumps(copied))
+        copy.writestr(f"{root}/data/sample_inputs/model.pt", b"")
         for group in ("weights", "constants"):
             tensors = archive.stored_tensors(group)  # Refuses whatever is not a plain tensor.
-            config = f"{root}/data/{group}/{name}_{group}_config.json"
-            copy.writestr(config, json.dumps(archive.read_json(config)) if tensors else '{"config": {}}')
-            for member in dict.fromkeys(stored.member for stored in tensors.values()):
-                with copy.open(member, "w", force_zip64=True) as target:
+            members = {member: f"{group}_{place}" for place, member in enumerate(
+                dict.fromkeys(stored.member for stored in tensors.values()))}  # fmt: skip
+            config = {name: _entry(stored, members[stored.member]) for name, stored in tensors.items()}
+            copy.writestr(f"{root}/data/{group}/model_{group}_config.json", json.dumps({"config": config}))
+            for member, name in members.items():
+                with copy.open(f"{root}/data/{group}/{name}", "w", force_zip64=True) as target:
                     target.write(memoryview(archive.member_bytes(member)))
         for member, content in (("archive_format", "pt2"), ("archive_version", "0"), ("byteorder", "little"),
                                 (".data/version", "3\n")):  # fmt: skip
             copy.writestr(f"{root}/{member}", content)
 
 
-def _purge(document: dict[str, Any]) -> None:
-    """Takes out what is evaluated or unpickled and is not needed."""
-    document["guards_code"] = []
-    module = document["graph_module"]
-    module["module_call_graph"] = [entry for entry in module["module_call_graph"] if not entry["fqn"]]
-    module["metadata"] = {}
-    for graph in _graphs(module["graph"]):
-        for node in graph["nodes"]:
-            node["metadata"] = {}
+def _entry(stored: StoredTensor, member: str) -> dict[str, Any]:
+    """Where a tensor lies, in the framework's form."""
+    sizes, strides = ([{"as_int": size} for size in sizes] for sizes in (stored.sizes, stored.strides))
+    meta = {
+        "dtype": stored.scalar_type, "sizes": sizes, "strides": strides, "storage_offset": {"as_int": stored.offset},
+        "requires_grad": stored.requires_grad, "device": {"type": "cpu", "index": None}, "layout": STRIDED,
+    }  # fmt: skip
+    return {"path_name": member, "is_param": stored.trained, "use_pickle": False, "tensor_meta": meta}
+
+
+def _plain_graph(graph: dict[str, Any]) -> dict[str, Any]:
+    """The graph without what people read only, and with zeros for memory that nobody wrote."""
+    return {**graph, "nodes": [_plain_node(node) for node in graph["nodes"]]}
+
+
+def _plain_node(node: dict[str, Any]) -> dict[str, Any]:
+    target, dropped = _ZEROS.get(node["target"], (node["target"], ()))
+    inputs = []
+    for given in node["inputs"]:
+        if given["name"] in dropped:
+            continue
+        if "as_graph" in given["arg"]:
+            inner = given["arg"]["as_graph"]
+            given = {**given, "arg": {"as_graph": {**inner, "graph": _plain_graph(inner["graph"])}}}
+        inputs.append(given)
+    return {**node, "target": target, "inputs": inputs, "metadata": {}}
 
 
 def _graphs(graph: dict[str, Any]) -> Iterator[dict[str, Any]]:
@@ -75,36 +116,36 @@ def _graphs(graph: dict[str, Any]) -> Iterator[dict[str, Any]]:
 
 def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
     module = document["graph_module"]
-    if module["graph"].get("custom_obj_values"):
-        raise SourceError(f"{archive.path} holds Python objects, which are never loaded.")
-    for node in [node for graph in _graphs(module["graph"]) for node in graph["nodes"]]:
-        if not _TARGET.fullmatch(node["target"]):
-            raise SourceError(
-                f"{archive.path} calls {node['target']}, which is not an operator of PyTorch's ATen library; "
-                "the framework is not started on it."
-            )
+    unknown: dict[str, list[str]] = {}
+    for graph in _graphs(module["graph"]):
+        for node in graph["nodes"]:
+            if not (known_operator(node["target"]) or node["target"] in _ALSO_HARMLESS):
+                unknown.setdefault(node["target"].removeprefix("torch.ops."), []).append(node.get("name") or "?")
+    if unknown:
+        # What is not known may do anything: open files, start programs.
+        raise UnknownOperators(f"{archive.path}, on which the framework is therefore not started,", unknown)
     for entry in module["module_call_graph"]:
         for key in ("in_spec", "out_spec"):
             spec = (entry.get("signature") or {}).get(key)
-            for kind in _container_types(json.loads(spec)) if spec else ():
+            parsed = parse_json(spec, f"{key} of {archive.path}", SourceError, list) if spec else []
+            for kind in _container_types(parsed):
                 if kind not in _CONTAINERS:
-                    raise SourceError(f"{archive.path} takes or returns a {kind}; use tuples, lists and dictionaries.")
-    _inspect_names_and_sizes(module["graph"], archive)
-    _inspect_names_and_sizes(module["signature"], archive)
+                    raise SourceError(
+                        f"{archive.path} takes or returns a {shown(kind)}; use tuples, lists and dictionaries."
+                    )
+    _inspect_sizes(module["graph"], archive)
 
 
-def _inspect_names_and_sizes(value: Any, archive: ProgramArchive) -> None:
-    """Every "name" must be an identifier, every "expr_str" plain arithmetic; looks through everything below."""
+def _inspect_sizes(value: Any, archive: ProgramArchive) -> None:
+    """Every "expr_str" must be plain arithmetic; looks through everything below."""
     if isinstance(value, list):
         for each in value:
-            _inspect_names_and_sizes(each, archive)
+            _inspect_sizes(each, archive)
     elif isinstance(value, dict):
         for key, each in value.items():
-            if key in ("name", "as_name") and isinstance(each, str) and not _NAME.fullmatch(each):
-                raise SourceError(f"{archive.path} is damaged: {each[:60]!r} is not a name.")
             if key == "expr_str" and not _is_plain_size(each):
-                raise SourceError(f"{archive.path} has the size {each[:60]!r}, which is more than arithmetic.")
-            _inspect_names_and_sizes(each, archive)
+                raise SourceError(f"{archive.path} has the size {shown(each)}, which is more than arithmetic.")
+            _inspect_sizes(each, archive)
 
 
 def _is_plain_size(text: str) -> bool:
@@ -112,7 +153,7 @@ def _is_plain_size(text: str) -> bool:
         return False
     try:
         nodes = list(ast.walk(ast.parse(text, mode="eval")))
-    except (SyntaxError, RecursionError, MemoryError):
+    except (SyntaxError, RecursionError, MemoryError, ValueError):
         return False
     plain = (ast.Expression, ast.Call, ast.Name, ast.Load, ast.Constant, ast.keyword, ast.UnaryOp, ast.USub)
     for node in nodes:
@@ -120,9 +161,14 @@ def _is_plain_size(text: str) -> bool:
             return False
         if isinstance(node, ast.Name) and node.id not in _SIZE_FUNCTIONS:
             return False
-        if isinstance(node, ast.Constant) and isinstance(node.value, str) and not _NAME.fullmatch(node.value):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str) and not _SYMBOL.fullmatch(node.value):
+            return False
+        if isinstance(node, ast.Constant) and isinstance(node.value, int) and abs(node.value) > 2**63:
             return False
     return True
+
+
+_SYMBOL = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
 def _container_types(spec: Any):

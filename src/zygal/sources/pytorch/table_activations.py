@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
+from zygal.sources.pytorch.table_creation import in_dtype
 
 
 def _unary(operator: str, *names: str) -> None:
@@ -32,7 +33,8 @@ _unary("Identity", "contiguous.default", "clone.default", "detach.default", "det
 def dropout(call: Site):
     if call.plain("train") and call.plain("p"):
         call.note(IN_TRAINING)
-    return call.result("Identity", call.tensor("input"))
+    # What writes in place calls its tensor by another name.
+    return call.result("Identity", call.tensor("self" if call.has("self") else "input"))
 
 
 @aten("bernoulli.p", "bernoulli.float")
@@ -151,8 +153,8 @@ def softshrink(call: Site):
 @aten("threshold.default")
 def threshold(call: Site):
     x = call.tensor("self")
-    above = call.step("Greater", x, call.number(call.plain("threshold"), x))
-    return call.result("Where", above, x, call.number(call.plain("value"), x))
+    below = call.step("LessOrEqual", x, call.number(call.plain("threshold"), x))
+    return call.result("Where", below, call.number(call.plain("value"), x), x)
 
 
 @aten("glu.default")
@@ -179,9 +181,9 @@ def hardtanh(call: Site):
 
 @aten("softmax.int", "_softmax.default")
 def softmax(call: Site):
-    return call.result("Softmax", call.tensor("self"), axis=call.plain("dim"))
+    return call.result("Softmax", in_dtype(call, call.tensor("self")), axis=call.plain("dim"))
 
 
 @aten("log_softmax.int", "_log_softmax.default")
 def log_softmax(call: Site):
-    return call.result("LogSoftmax", call.tensor("self"), axis=call.plain("dim"))
+    return call.result("LogSoftmax", in_dtype(call, call.tensor("self")), axis=call.plain("dim"))

@@ -132,7 +132,7 @@ def group_norm(call: Site):
     split = call.reshaped(x, [shape[0], groups, -1], final=False)
     normal = call.step("InstanceNormalization", split, ones, zeros, epsilon=call.plain("eps", 1e-5))
     normal = call.reshaped(normal, shape, final=False)
-    if not call.has("weight"):
+    if not (call.has("weight") or call.has("bias")):
         return normal
     wide = [-1, *(1,) * (len(shape) - 2)]
     scale, shift = (call.step("Reshape", each, shape=wide) for each in _affine(call, x))

@@ -13,8 +13,18 @@ from zygal.sources.pytorch.symbols import floor_divide, multiply
 def wanted_dtype(call: Site, default: str = "float32") -> np.dtype:
     """The dtype argument as the artifact computes it."""
     number = call.plain("dtype")
-    name = default if number is None else SCALAR_TYPES.get(number, "unknown")
+    name = default if number is None else SCALAR_TYPES.get(number)
+    if name is None:
+        call.refuse(f"makes numbers of the dtype number {number}, which is not supported")
     return np.dtype("float32" if name in COMPUTED_AS_FLOAT32 else name)
+
+
+def in_dtype(call: Site, x: str) -> str:
+    """The value in the dtype that the call asks for before it computes, if it asks for one."""
+    if not call.has("dtype"):
+        return x
+    target = wanted_dtype(call)
+    return x if call.type_of(x).dtype == target else call.step("Cast", x, to=target.name)
 
 
 def filled(call: Site, sizes: list[Dimension], value: float | bool, dtype: np.dtype) -> str:
@@ -24,6 +34,7 @@ def filled(call: Site, sizes: list[Dimension], value: float | bool, dtype: np.dt
     """
     if sizes and (call.captured_batch or 0) > 1 and sizes[0] == call.captured_batch:
         sizes = [Batch(), *sizes[1:]]
+    call.check_count(sizes)
     if any(isinstance(size, Batch) for size in sizes):
         single = call.constant(np.full((1,) * len(sizes), value, dtype), "filling")
         return call.expanded(single, sizes)
@@ -81,18 +92,21 @@ def arange(call: Site):
     if any(isinstance(number, Batch) for number in (start, end, step)):
         call.refuse("counts up to the batch size")
     whole = all(isinstance(number, int) for number in (start, end, step))
+    call.check_count([int(abs((end - start) / (step or 1))) + 1])
     made = np.arange(start, end, step, np.int64 if whole else np.float64)
     return call.constant(made.astype(wanted_dtype(call, "int64" if whole else "float32")), "range")
 
 
 @aten("linspace.default")
 def linspace(call: Site):
+    call.check_count([call.plain("steps")])
     made = np.linspace(call.plain("start"), call.plain("end"), call.plain("steps"))
     return call.constant(made.astype(wanted_dtype(call)), "steps")
 
 
 @aten("eye.default", "eye.m")
 def eye(call: Site):
+    call.check_count([call.plain("n"), call.plain("m") or call.plain("n")])
     made = np.eye(call.plain("n"), call.plain("m") or call.plain("n"))
     return call.constant(made.astype(wanted_dtype(call)), "eye")
 
@@ -104,9 +118,11 @@ def combined(call: Site):
     if any(array is None for array in arrays):
         call.refuse("combines what depends on the image, which is not supported")
     if "cartesian" in call.call.target:
+        call.check_count([array.size for array in arrays])
         grids = np.meshgrid(*arrays, indexing="ij")
         return call.constant(np.stack([grid.reshape(-1) for grid in grids], -1), "pairs")
     arrays = [np.atleast_2d(array) for array in arrays]
+    call.check_count([sum(array.shape[axis] for array in arrays) for axis in (0, 1)])
     made = np.zeros(np.sum([array.shape for array in arrays], 0), arrays[0].dtype)
     row = column = 0
     for array in arrays:

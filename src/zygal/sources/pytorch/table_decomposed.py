@@ -16,7 +16,11 @@ from zygal.sources.pytorch.table_products import attention
 
 @aten("convolution.default")
 def any_convolution(call: Site):
-    return transposed_convolution(call) if call.plain("transposed") else convolution(call)
+    if call.plain("transposed"):
+        return transposed_convolution(call)
+    if any(call.plain("output_padding")):
+        call.refuse("has an output padding, which only transposed convolutions have")
+    return convolution(call)
 
 
 @aten("native_layer_norm.default")

@@ -8,6 +8,7 @@ import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.table_arithmetic import operands
+from zygal.sources.pytorch.table_creation import in_dtype
 
 
 def _by_itself(operator: str, name: str) -> None:
@@ -73,12 +74,28 @@ def hypotenuse(call: Site):
 @aten("atan2.default", "arctan2.default")
 def angle(call: Site):
     """The angle of (other, self), in all four quadrants."""
-    rise, run = operands(call)
-    zero = call.number(0.0, run)
-    # On the axis the quotient is infinite, and its arc tangent a quarter turn, as it must be.
-    flat = call.step("Atan", call.step("Div", rise, run))
-    half = call.step("Where", call.step("Less", rise, zero), call.number(-pi, rise), call.number(pi, rise))
-    return call.result("Where", call.step("Less", run, zero), call.step("Add", flat, half), flat)
+    rise, run = (in_fractions(call, each) for each in operands(call))
+    sizes = [call.step("Abs", each) for each in (rise, run)]
+    # Two zeros, or two infinities, have no quotient; IEEE 754 takes them for 0 and for 1.
+    zero, one = call.number(0.0, rise), call.number(1.0, rise)
+    alike = call.step("Equal", *sizes)
+    quotient = call.step("Where", alike, call.step("Where", call.step("Equal", sizes[0], zero), zero, one),
+                         call.step("Div", *sizes))  # fmt: skip
+    turned = call.step("Atan", quotient)
+    turned = call.step("Where", sign_bit(call, run), call.step("Sub", call.number(pi, rise), turned), turned)
+    return call.result("Where", sign_bit(call, rise), call.step("Neg", turned), turned)
+
+
+def in_fractions(call: Site, value: str) -> str:
+    """Whole numbers and truth as floating point, which is what the framework computes most functions in."""
+    return value if call.type_of(value).dtype.kind == "f" else call.step("Cast", value, to="float32")
+
+
+def sign_bit(call: Site, x: str) -> str:
+    """Whether a number is negative, minus zero included."""
+    zero = call.number(0.0, x)
+    below = call.step("Less", x, zero)
+    return call.step("Or", below, call.step("Less", call.step("Reciprocal", x), zero))
 
 
 @aten("isfinite.default")
@@ -103,6 +120,7 @@ def sum_without_nan(call: Site):
     from zygal.sources.pytorch.table_reduction import reduced_axes
 
     x = call.tensor("self")
+    x = in_dtype(call, x)
     filled = call.step("Where", call.step("IsNaN", x), call.number(0.0, x), x)
     return call.result("ReduceSum", filled, axes=reduced_axes(call, x), keepdims=int(call.plain("keepdim", False)))
 
@@ -133,9 +151,9 @@ def product_with_log(call: Site):
 
 @aten("copysign.Tensor", "copysign.Scalar")
 def with_sign_of(call: Site):
-    size, sign = operands(call)
+    size, sign = (in_fractions(call, each) for each in operands(call))
     size = call.step("Abs", size)
-    return call.result("Where", call.step("Less", sign, call.number(0.0, sign)), call.step("Neg", size), size)
+    return call.result("Where", sign_bit(call, sign), call.step("Neg", size), size)
 
 
 @aten("heaviside.default")

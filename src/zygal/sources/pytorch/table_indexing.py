@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph import Batch
+from zygal.graph import Batch, Dimension
 from zygal.sources.pytorch.calls import Site, aten
 
 FAR = 2**62
+VERY_FAR = 2**40
+"""What the framework writes for an end that is not given is at least as far."""
 
 
 def cut(call: Site, x: str, axis: int, start: int, end: int, step: int = 1, final: bool = False) -> str:
     """A slice along one axis; a whole one adds nothing."""
     size = call.type_of(x).shape[axis]
     if isinstance(size, Batch):
-        if start == 0 and step == 1:
+        if whole_batch(call, start, end, step):
             return x
         call.refuse("cuts the batch")
     start, end, step = slice(start, end, step).indices(size)
@@ -22,6 +24,13 @@ def cut(call: Site, x: str, axis: int, start: int, end: int, step: int = 1, fina
         return call.result("Identity", x) if final else x
     add = call.result if final else call.step
     return add("Slice", x, starts=[start], ends=[end], axes=[axis], steps=[step])
+
+
+def whole_batch(call: Site, start: int | None, end: Dimension | None, step: int) -> bool:
+    """Whether a slice along the batch leaves all images, however many there are."""
+    if start not in (None, 0) or step != 1:
+        return False
+    return end is None or isinstance(end, Batch) or end >= VERY_FAR or end == (call.captured_batch or VERY_FAR)
 
 
 @aten("slice.Tensor")

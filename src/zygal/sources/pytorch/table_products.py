@@ -101,7 +101,22 @@ def attention(call: Site):
         weights = call.step("Where", mask, weights, call.number(float(np.finfo(np.float32).min), weights))
     elif mask:
         weights = call.step("Add", weights, mask)
-    return call.result("MatMul", call.step("Softmax", weights, axis=-1), value)
+    shares = call.step("Softmax", weights, axis=-1)
+    return call.result("MatMul", _none_where_all_is_masked(call, shares, mask) if mask else shares, value)
+
+
+def _none_where_all_is_masked(call: Site, shares: str, mask: str) -> str:
+    """A row whose mask leaves nothing attends to nothing: zeros, as in the framework."""
+    held, truth = call.array(mask), call.type_of(mask).dtype == bool
+    if held is not None and not (~(held if truth else held > -np.inf)).all(axis=-1).any():
+        return shares
+    if truth:
+        numbers = call.step("Cast", mask, to="float32")
+        some = call.step("Greater", call.step("ReduceMax", numbers, axes=[-1], keepdims=1), call.number(0.0, numbers))
+    else:
+        largest = call.step("ReduceMax", mask, axes=[-1], keepdims=1)
+        some = call.step("Greater", largest, call.number(float("-inf"), largest))
+    return call.step("Where", some, shares, call.number(0.0, shares))
 
 
 def _each_head(call: Site, value: str, heads: int) -> str:

@@ -6,6 +6,7 @@ import numpy as np
 
 from zygal.graph import Batch
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.pytorch.table_creation import in_dtype
 
 
 def reduced_axes(call: Site, value: str, name: str = "dim") -> list[int]:
@@ -18,9 +19,9 @@ def reduced_axes(call: Site, value: str, name: str = "dim") -> list[int]:
 
 def _reduction(operator: str, *names: str) -> None:
     def reduction(call: Site):
-        x = call.tensor("self")
-        if call.type_of(x).dtype == bool:
-            x = call.step("Cast", x, to="int64")
+        x = in_dtype(call, call.tensor("self"))
+        if call.type_of(x).dtype == bool or operator in ("ReduceSum", "ReduceProd") and call.type_of(x).dtype.kind in "iu":
+            x = x if call.type_of(x).dtype == np.int64 or call.has("dtype") else call.step("Cast", x, to="int64")
         keep = int(call.plain("keepdim", False))
         return call.result(operator, x, axes=reduced_axes(call, x), keepdims=keep)
 
@@ -107,7 +108,7 @@ def variance_and_mean(call: Site):
 @aten("linalg_vector_norm.default", "norm.ScalarOpt_dim", "norm.ScalarOpt_dim_dtype", "frobenius_norm.dim",
       "linalg_norm.default")  # fmt: skip
 def length(call: Site):
-    x = call.tensor("self")
+    x = in_dtype(call, call.tensor("self"))
     order = call.plain("ord", call.plain("p", 2))
     order = 2 if order is None else order
     if "linalg_norm" in call.call.target and call.has("ord") and len(reduced_axes(call, x)) > 1:
@@ -116,8 +117,11 @@ def length(call: Site):
     if order in (1, 2):
         return call.result(f"ReduceL{order:.0f}", x, axes=axes, keepdims=keep)
     size = call.step("Abs", x)
-    if float(order) == np.inf:
-        return call.result("ReduceMax", size, axes=axes, keepdims=keep)
+    if float(order) in (np.inf, -np.inf):
+        return call.result("ReduceMax" if float(order) > 0 else "ReduceMin", size, axes=axes, keepdims=keep)
+    if order == 0:
+        differs = call.step("Cast", call.step("Not", call.step("Equal", x, call.number(0.0, x))), to="float32")
+        return call.result("ReduceSum", differs, axes=axes, keepdims=keep)
     powers = call.step("ReduceSum", call.step("Pow", size, call.number(float(order), x)), axes=axes, keepdims=keep)
     return call.result("Pow", powers, call.number(1 / float(order), x))
 
@@ -134,8 +138,8 @@ def log_of_sum(call: Site):
 
 @aten("cumsum.default")
 def running_sum(call: Site):
-    x = call.tensor("self")
-    if call.type_of(x).dtype == bool:
+    x = in_dtype(call, call.tensor("self"))
+    if call.type_of(x).dtype.kind in "biu" and call.type_of(x).dtype != np.int64 and not call.has("dtype"):
         x = call.step("Cast", x, to="int64")
     return call.result("CumSum", x, axis=call.plain("dim"))
 

@@ -68,13 +68,19 @@ def patches_together(call: Site):
 def as_strided(call: Site):
     """Where the strides only cut, reorder or repeat what is laid out in rows: picking from the flattened image."""
     x, sizes, strides = call.tensor("self"), call.plain("size"), call.plain("stride")
+    layout = call.layout_of("self")
+    if layout is None or not layout.is_dense() or layout.offset:
+        call.refuse("reads the memory of a tensor that does not lie in rows from its beginning")
     shape, offset = call.type_of(x).shape, call.plain("storage_offset") or 0
     inner = int(np.prod(shape[1:], dtype=np.int64))
     if not sizes or sizes[0] != shape[0] or strides[0] != inner or offset >= inner:
         call.refuse("reads memory across the images of a batch")
+    call.check_count(sizes[1:])
     places = np.full([1] * (len(sizes) - 1), offset)
     for axis, (size, stride) in enumerate(zip(sizes[1:], strides[1:])):
         steps = np.arange(size) * stride
         places = places + steps.reshape([-1 if at == axis else 1 for at in range(len(sizes) - 1)])
+    if places.size and places.max() >= inner:
+        call.refuse("reads memory across the images of a batch")
     flat = call.reshaped(x, [shape[0], inner], final=False)
     return call.result("Gather", flat, call.constant(places.astype(np.int64), "places"), axis=1)

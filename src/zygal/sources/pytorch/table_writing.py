@@ -6,6 +6,7 @@ import numpy as np
 
 from zygal.graph import Batch
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.pytorch.table_indexing import whole_batch
 
 
 def replaced(call: Site, x: str, part: str, axis: int, places: np.ndarray) -> str:
@@ -38,7 +39,9 @@ def write_slice(call: Site):
     x, axis = call.tensor("self"), _axis(call, call.tensor("self"))
     size = call.type_of(x).shape[axis]
     if isinstance(size, Batch):
-        return call.tensor("src") if not call.plain("start") else call.refuse("writes into some images of the batch")
+        if whole_batch(call, call.plain("start"), call.plain("end"), call.plain("step", 1)):
+            return call.tensor("src")
+        call.refuse("writes into some images of the batch")
     cut = slice(call.plain("start"), call.plain("end"), call.plain("step", 1))
     return replaced(call, x, call.tensor("src"), axis, np.arange(size)[cut])
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from zygal.errors import GraphError, SourceError, UnknownOperators, some_of
+from zygal.errors import GraphError, SourceError, UnknownOperators, shown, some_of
 from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.shapes import at_batch, shape_text
 from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operators into HANDLERS)
@@ -29,6 +29,7 @@ from zygal.sources.pytorch.aliases import Aliases
 from zygal.sources.pytorch.archive import ProgramArchive
 from zygal.sources.pytorch.calls import HANDLERS, IN_TRAINING, Context, Site
 from zygal.sources.pytorch.chance import without_chance
+from zygal.sources.pytorch.neutral import unread_arguments
 from zygal.sources.pytorch.program import Call, Program, read_tensor
 
 
@@ -97,11 +98,16 @@ def operator_name(target: str) -> tuple[str, bool]:
     return name, False
 
 
+def known_operator(target: str) -> bool:
+    """Whether the tables have a call's operator. A target that only looks like one of theirs is not known."""
+    return (target.startswith("torch.ops.aten.") or target in HANDLERS) and operator_name(target)[0] in HANDLERS
+
+
 def unknown_operators(program: Program) -> dict[str, list[str]]:
     """The operators that the table lacks, each with the layers that use it."""
     unknown: dict[str, list[str]] = {}
     for call in program.calls:
-        if operator_name(call.target)[0] not in HANDLERS:
+        if not known_operator(call.target):
             unknown.setdefault(call.target.removeprefix("torch.ops."), []).append(call.layer)
     return unknown
 
@@ -110,7 +116,7 @@ class _Translator:
     def __init__(self, program: Program, archive: ProgramArchive, free_batch: bool):
         (name,) = program.inputs
         type = program.types[name]
-        self._program, self.context = program, Context(str(program.path))
+        self._program, self.context = program, Context(str(program.path), layouts=program.layouts)
         if free_batch and type.shape and isinstance(type.shape[0], int):
             self.context.captured_batch = type.shape[0]
             type = TensorType(type.dtype, (Batch(), *type.shape[1:]))
@@ -142,6 +148,10 @@ class _Translator:
             raise SourceError(f"{self._program.path} cannot be converted: {fault}") from fault
         except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError) as fault:
             site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
+        unread = unread_arguments(call, site.read)
+        if unread:
+            values = ", ".join(f"{name} = {shown(call.arguments[name][1])}" for name in unread)
+            site.refuse(f"has an argument that is not supported ({values})")
         made = made if isinstance(made, tuple) else (made,)
         for name, value in zip(call.results, made):
             self._values[name] = value
@@ -150,6 +160,8 @@ class _Translator:
 
     def _compare(self, site: Site, name: str, value: str) -> None:
         """Refuses the call if its result is not of the type that the framework recorded."""
+        if self._program.dtype_names.get(name) == "unknown":
+            site.refuse("computes in a dtype that is not supported")
         recorded, found = self._program.types.get(name), self._builder.types[value]
         if recorded is None:
             return

@@ -1,0 +1,64 @@
+"""How the process meets the system: its standard streams, which may be closed or full, and the signals that end it."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+
+class Terminated(KeyboardInterrupt):
+    """A polite request to end (SIGTERM), answered like Ctrl-C, so that temporary files are removed."""
+
+
+def open_standard_streams() -> None:
+    """Gives closed standard streams a place to go, so that no file that is opened later takes theirs."""
+    for number, name in enumerate(("stdin", "stdout", "stderr")):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)  # The lowest number that is free is this one.
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "r" if number == 0 else "w"))  # noqa: SIM115
+    for stream in (sys.stdout, sys.stderr):
+        # Names of files need not be text; what cannot be printed is spelt out.
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+
+
+def finish_output(to_nowhere: bool = False) -> None:
+    """Writes out what is buffered; `to_nowhere` drops it where the stream cannot be written any more. Raises OSError."""
+    if not to_nowhere:
+        sys.stdout.flush()
+        return
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except (OSError, ValueError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+
+
+@contextmanager
+def catch_signals() -> Iterator[None]:
+    """Ctrl-C and SIGTERM come as exceptions inside the block. Only the main thread can see to signals."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        if before[signal.SIGINT] is not signal.SIG_IGN:
+            signal.signal(signal.SIGINT, signal.default_int_handler)
+        if before[signal.SIGTERM] is not signal.SIG_IGN:
+            signal.signal(signal.SIGTERM, _terminate)
+        yield
+    finally:
+        for number, handler in before.items():
+            if handler is not None:
+                signal.signal(number, handler)
+
+
+def _terminate(number: int, frame) -> None:
+    raise Terminated
