@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections import Counter
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -10,7 +9,7 @@ from pathlib import Path
 from zygal import __version__
 from zygal.artifact.metadata import Metadata, Origin
 from zygal.errors import InletError, SourceError
-from zygal.files import check_writable
+from zygal.files import check_writable, scratch_folder
 from zygal.graph import Graph, TensorType
 from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
@@ -144,7 +143,7 @@ def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
     from zygal.engines.runtime import RuntimeEngine
 
     batch = source.freed_from_batch
-    with tempfile.TemporaryDirectory() as folder, read_source(source.path, True, choices.scores) as fixed:
+    with scratch_folder() as folder, read_source(source.path, True, choices.scores) as fixed:
         pinned = run_passes(_scores_graph(fixed, choices))
         engines = []
         for name, each in (("pinned", pinned), ("freed", graph)):

@@ -88,7 +88,7 @@ class UnknownOperators(SourceError):
 
     def __init__(self, where: str, layers: dict[str, list[str]], what: str = "operator", again: str = "capture"):
         self.layers = layers
-        listed = "; ".join(f"{one_line(name, 40)} ({some_of(users, 2)})" for name, users in sorted(layers.items()))
+        listed = "; ".join(f"{one_line(name, 40)} ({some_of(users)})" for name, users in sorted(layers.items()))
         count = sum(len(users) for users in layers.values())
         super().__init__(
             f"{where} uses {len(layers)} unknown {what}{'s' * (len(layers) != 1)} in {count} "

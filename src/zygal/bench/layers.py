@@ -7,7 +7,6 @@ does the arithmetic, whose name begins with its layer's. What the runtime adds o
 from __future__ import annotations
 
 import json
-import tempfile
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -23,6 +22,7 @@ from zygal.bench.settings import Setting
 from zygal.bench.yardstick import matrix_product
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import BenchError
+from zygal.files import scratch_folder
 
 FEWEST_RUNS, MOST_RUNS, MOST_EVENTS = 10, 300, 400_000
 
@@ -61,7 +61,7 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
     feed, took = feeds.of(setting.batch), []
     product = matrix_product(setting.threads)
     before = measure({0: {0: product}}, Effort(0.2))
-    with tempfile.TemporaryDirectory() as folder:
+    with scratch_folder() as folder:
         settings = SessionSettings(setting.threads, setting.level, setting.execution, str(Path(folder) / "profile"))
         session = open_session(feeds.artifact, settings)
         warmed, _ = warm_up(lambda: session.run(None, feed))

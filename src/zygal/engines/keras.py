@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import importlib.util
 import os
-import shutil
-import tempfile
 from pathlib import Path
 
 import numpy as np
 
-from zygal import kinds
 from zygal.engines.engine import first_line
 from zygal.errors import EngineError, SourceError
+from zygal.files import scratch_folder
 from zygal.sources import read_source
 from zygal.sources.keras import open_keras, read_structure
+from zygal.sources.keras.plain import write_plain_copy
 from zygal.sources.keras.translate import input_type, refuse_own_code
 
+OLDEST = (3, 12)
+"""Releases before it follow what a file names further than they should."""
 BACKENDS = ("jax", "torch", "tensorflow")
 
 
@@ -28,18 +29,14 @@ class KerasEngine:
     """
 
     def __init__(self, path: str | Path):
-        with open_keras(path) as file:
+        with open_keras(path) as file, scratch_folder() as folder:
             model = read_structure(file.configuration, file.path, file.version)
             refuse_own_code(file, model)
             self.input_type = input_type(file, model)
-        keras = _framework(path)
-        self.name, self.path, self.batch_size = "Keras", Path(path), None
-        self.version = f"{keras.__version__} on {keras.backend.backend()}"
-        ending = ".keras" if kinds.kind_of(path) == kinds.KERAS_ARCHIVE else ".h5"
-        with tempfile.TemporaryDirectory() as folder:
-            # The framework tells the containers apart by their names.
-            copy = Path(folder) / f"model{ending}"
-            shutil.copyfile(path, copy)
+            copy = write_plain_copy(file, folder)
+            keras = _framework(path)
+            self.name, self.path, self.batch_size = "Keras", Path(path), None
+            self.version = f"{keras.__version__} on {keras.backend.backend()}"
             try:
                 self._model = keras.saving.load_model(copy, compile=False, safe_mode=True)
             except Exception as fault:  # Any fault of the framework's loader means the same to the user.
@@ -95,4 +92,13 @@ def _framework(path: str | Path):
             f"Keras is needed to run {path} and cannot be started ({first_line(fault)}); install it with a back end: "
             'pip install "zygal[keras]" (or record the witness where the framework lives).'
         ) from fault
+    if _release(keras.__version__) < OLDEST:
+        raise EngineError(
+            f"Keras {keras.__version__} is installed, whose loader may run code of a file; at least {'.'.join(map(str, OLDEST))} "
+            'is needed: pip install --upgrade "zygal[keras]".'
+        )
     return keras
+
+
+def _release(version: str) -> tuple[int, ...]:
+    return tuple(int(part) for part in version.split(".")[:2] if part.isdigit())

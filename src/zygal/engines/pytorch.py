@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import tempfile
 from pathlib import Path
 
 import numpy as np
 
 from zygal.engines.engine import first_line
 from zygal.errors import EngineError, SourceError
+from zygal.files import scratch_folder
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy
 
@@ -26,12 +26,12 @@ class PyTorchEngine:
             ) from fault
         self._torch = torch
         self.name, self.version, self.path = "PyTorch", torch.__version__, Path(path)
-        with open_program(path) as archive, tempfile.NamedTemporaryFile(suffix=".pt2") as copy:
+        with open_program(path) as archive, scratch_folder() as folder:
             program = read_program(archive)
-            write_harmless_copy(archive, copy)
-            copy.flush()
+            with (folder / "program.pt2").open("wb") as copy:
+                write_harmless_copy(archive, copy)
             try:
-                self._module = torch.export.load(copy.name).module()
+                self._module = torch.export.load(folder / "program.pt2").module()
             except Exception as fault:  # Any fault of the framework's loader means the same to the user.
                 raise SourceError(
                     f"{path} cannot be loaded by PyTorch {self.version} ({first_line(fault)})."

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import struct
 import warnings
 from functools import lru_cache
 from pathlib import Path
@@ -10,7 +9,8 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageChops, ImageOps, UnidentifiedImageError
 
-from zygal.errors import ImageError
+from zygal.errors import FileError, ImageError, one_line
+from zygal.files import open_file
 from zygal.inlet.resampling import to_8_bits
 from zygal.inlet.specification import GREY_WEIGHTS, Decode
 
@@ -29,8 +29,12 @@ _TURNS = {
     "vertical": Image.Transpose.FLIP_TOP_BOTTOM,
     "both": Image.Transpose.ROTATE_180,
 }
-# Pillow's decoders raise any of these on damaged files.
-_DAMAGE = (OSError, ValueError, SyntaxError, EOFError, IndexError, TypeError, KeyError, struct.error)
+FORMATS = ("BMP", "GIF", "JPEG", "PNG", "PPM", "TGA", "TIFF", "WEBP")
+"""Files of these forms are opened, whatever they are named: other decoders of the library start programs or are untried."""
+MOST_PIXELS = 105_000_000
+"""More than any camera that classifiers are fed from; with it decoding takes less than 1 GB."""
+_BAND = 1024
+"""Rows of a large picture that are worked on at a time, so that no second copy of it is held in a wider form."""
 
 
 def decode_image(path: str | Path, decode: Decode) -> Picture:
@@ -44,17 +48,28 @@ def decode_image(path: str | Path, decode: Decode) -> Picture:
 def open_image(path: str | Path) -> Image.Image:
     """The file's pixels as they are stored, loaded. Raises ImageError; the size is checked before memory is taken."""
     try:
-        with Image.open(path) as file:
+        with open_file(path) as stream, Image.open(stream, formats=FORMATS) as file:
+            if file.size[0] * file.size[1] > MOST_PIXELS:
+                raise ImageError(
+                    f"{path} has {file.size[0]} x {file.size[1]} pixels, more than the {MOST_PIXELS // 10**6} million that are "
+                    "decoded; make it smaller."
+                )
+            if file.mode not in _PLAIN_MODES and not has_sixteen_bits(file):
+                raise ImageError(
+                    f"{path} has pixels of the kind {file.mode}, not 8 or 16 bits a channel; convert it to 8 bits first."
+                )
             file.load()
             return file
+    except ImageError:
+        raise
+    except FileError as fault:
+        raise ImageError(str(fault).removesuffix("; check the path.").rstrip(".") + ".") from fault
     except UnidentifiedImageError as fault:
-        raise ImageError(f"{path} is not an image that can be decoded.") from fault
+        raise ImageError(f"{path} is not an image that can be decoded ({', '.join(FORMATS)}).") from fault
     except Image.DecompressionBombError as fault:
-        raise ImageError(f"{path} has more pixels than any photograph, so it is not decoded ({fault}).") from fault
-    except (FileNotFoundError, PermissionError, IsADirectoryError) as fault:
-        raise ImageError(f"{path} cannot be read: {fault.strerror.lower()}.") from fault
-    except _DAMAGE as fault:
-        raise ImageError(f"{path} cannot be decoded: {fault}.") from fault
+        raise ImageError(f"{path} has more pixels than any photograph, so it is not decoded.") from fault
+    except Exception as fault:  # Decoders raise whatever comes of the damage, memory that they do not get included.
+        raise ImageError(f"{path} cannot be decoded: {said(fault)}.") from fault
 
 
 def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
@@ -62,12 +77,19 @@ def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
     try:
         turned = decode.exif == "apply" and file.getexif().get(_ORIENTATION, 1) != 1
         upright = ImageOps.exif_transpose(file) if turned else file
-    except _DAMAGE as fault:
-        raise ImageError(f"{path} cannot be turned upright: {fault}.") from fault
-    picture = _to_colour(_laid_over(_to_8_bits(upright, decode, path), decode), decode)
-    if decode.polarity == "inverted":
-        picture = 255 - picture if isinstance(picture, np.ndarray) else ImageChops.invert(picture)
-    return turn(picture, decode.mirror)
+        picture = _to_colour(_laid_over(_to_8_bits(upright, decode, path), decode), decode)
+        if decode.polarity == "inverted":
+            picture = 255 - picture if isinstance(picture, np.ndarray) else ImageChops.invert(picture)
+        return turn(picture, decode.mirror)
+    except ImageError:
+        raise
+    except Exception as fault:  # As above: a broken palette or orientation shows only here.
+        raise ImageError(f"{path} cannot be decoded: {said(fault)}.") from fault
+
+
+def said(fault: Exception) -> str:
+    """What a library's exception says, in one short line."""
+    return one_line(str(fault), 160).rstrip(".") or type(fault).__name__
 
 
 def turn(picture: Picture, mirror: str) -> Picture:
@@ -95,24 +117,38 @@ def _to_8_bits(picture: Image.Image, decode: Decode, path: str | Path) -> Image.
         raise ImageError(
             f"{path} has pixels of the kind {picture.mode}, not 8 or 16 bits a channel; convert it to 8 bits first."
         )
-    numbers = np.asarray(picture).astype(np.int64)
-    if decode.sixteen_bit == "refuse" or numbers.min() < 0 or numbers.max() > 65535:
+    if decode.sixteen_bit == "refuse":
         raise ImageError(
             f"{path} has 16-bit pixels; say in the inlet how training made 8 bits of them "
             '([decode] sixteen_bit = "high-byte", "clip" or "scale"), or convert it to 8 bits first.'
         )
-    if decode.sixteen_bit == "clip":
-        return Image.fromarray(np.minimum(numbers, 255).astype(np.uint8))
-    return Image.fromarray(
-        (numbers >> 8 if decode.sixteen_bit == "high-byte" else (numbers + 128) // 257).astype(np.uint8)
-    )
+    numbers = np.asarray(picture)
+    made = np.empty(numbers.shape, np.uint8)
+    for start in range(0, len(numbers), _BAND):
+        band = numbers[start : start + _BAND].astype(np.int32)
+        if band.min() < 0 or band.max() > 65535:
+            raise ImageError(f"{path} has pixels of more than 16 bits; convert it to 8 bits first.")
+        if decode.sixteen_bit == "clip":
+            band = np.minimum(band, 255)
+        else:
+            band = band >> 8 if decode.sixteen_bit == "high-byte" else (band + 128) // 257
+        made[start : start + _BAND] = band
+    return Image.fromarray(made)
 
 
 def _laid_over(picture: Image.Image, decode: Decode) -> Image.Image:
     if decode.transparency == "drop" or not has_transparency(picture):
         return picture
-    ground = Image.new("RGBA", picture.size, decode.transparency)
-    return Image.alpha_composite(ground, picture.convert("RGBA")).convert("RGB")
+    width, height = picture.size
+    made = Image.new("RGB", picture.size)
+    for top in range(0, height, _BAND):
+        place = (0, top, width, min(top + _BAND, height))
+        # A part that is cut out knows nothing of transparent colours of a palette; those are kept beside it.
+        part = picture.crop(place)
+        part.info = picture.info
+        ground = Image.new("RGBA", part.size, decode.transparency)
+        made.paste(Image.alpha_composite(ground, part.convert("RGBA")).convert("RGB"), place)
+    return made
 
 
 def _to_colour(picture: Image.Image, decode: Decode) -> Picture:

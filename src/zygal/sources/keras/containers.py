@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import json
+import os
+import re
 import shutil
-import tempfile
+import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from math import prod
 from pathlib import Path
 from typing import Any
 
@@ -15,11 +17,13 @@ import h5py
 import numpy as np
 
 from zygal import kinds
-from zygal.archives import open_zip, zip_faults
-from zygal.errors import FileError, SourceError
-from zygal.files import existing_file
+from zygal.archives import PLAUSIBLE_RATIO, open_zip, read_member, zip_faults
+from zygal.documents import parse_json
+from zygal.errors import FileError, SourceError, shown
+from zygal.files import existing_file, scratch_folder
 
-LARGEST_CONFIGURATION_BYTES = 200_000_000
+LARGEST_CONFIGURATION_BYTES = 16_000_000
+LARGEST_METADATA_BYTES = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -55,40 +59,51 @@ def open_keras(path: str | Path) -> Iterator[KerasFile]:
 @contextmanager
 def _open_archive(path: Path) -> Iterator[KerasFile]:
     what = "a .keras archive"
-    with open_zip(path, what, SourceError) as archive, tempfile.NamedTemporaryFile(suffix=".h5") as copy:
-        with zip_faults(path, what, SourceError):
-            sizes = {info.filename: info.file_size for info in archive.infolist()}
-            # A stored member cannot be larger than the file that holds it; a packed one not much.
-            if (
-                sizes["model.weights.h5"] > 40 * path.stat().st_size
-                or sizes["config.json"] > LARGEST_CONFIGURATION_BYTES
-            ):
+    with open_zip(path, what, SourceError) as archive, scratch_folder() as folder:
+        configuration = _member(archive, "config.json", path, LARGEST_CONFIGURATION_BYTES)
+        version = "3"
+        if "metadata.json" in archive.NameToInfo:
+            version = _version(_member(archive, "metadata.json", path, LARGEST_METADATA_BYTES).get("keras_version", "3"))
+        copy = folder / "weights.h5"
+        with zip_faults(path, what, SourceError), copy.open("wb") as file:
+            info = archive.getinfo("model.weights.h5")
+            # Numbers of a trained model pack little.
+            if info.file_size > PLAUSIBLE_RATIO * max(info.compress_size, 4096):
                 raise SourceError(f"{path} unpacks to an absurd size, so it is damaged or made to do harm.")
-            configuration = _json(archive.read("config.json"), path, "config.json")
-            metadata = _json(archive.read("metadata.json"), path, "metadata.json") if "metadata.json" in sizes else {}
-            with archive.open("model.weights.h5") as packed:
-                shutil.copyfileobj(packed, copy, 1 << 20)
-        copy.flush()
-        with _open_group(Path(copy.name), path) as weights:
-            version = str(metadata.get("keras_version", "3"))
+            with archive.open(info) as packed:
+                shutil.copyfileobj(packed, file, 1 << 20)
+        with _open_group(copy, path) as weights:
             yield KerasFile(path, configuration, version, "", weights, by_place=True)
+
+
+def _member(archive: zipfile.ZipFile, name: str, path: Path, most: int) -> dict[str, Any]:
+    return parse_json(read_member(archive, name, path, SourceError, most), f"{name} of {path}", SourceError)
+
+
+def _version(value: Any) -> str:
+    """A version as the files keep it; of anything else nothing is believed."""
+    return value if isinstance(value, str) and re.fullmatch(r"[0-9][0-9A-Za-z.+-]{0,40}", value) else "3"
 
 
 @contextmanager
 def _open_hdf5(path: Path) -> Iterator[KerasFile]:
     with _open_group(path, path) as root:
-        attributes = {name: _text(root.attrs[name]) for name in root.attrs if name != "training_config"}
-        if "model_config" not in attributes or attributes["model_config"] in ("", "null"):
+        stated = text_attribute(root, "model_config", path)
+        if not isinstance(stated, str) or stated in ("", "null"):
             raise SourceError(
                 f"{path} {_what_instead(root)}; save the whole model with model.save('model.keras'), or build the model in "
                 "Keras, load these weights and save it whole."
             )
-        configuration = _json(attributes["model_config"].encode(), path, "its model_config")
-        if "model_weights" not in root:
+        configuration = parse_json(stated, f"the model_config of {path}", SourceError)
+        weights = child(root, "model_weights", path)
+        if not isinstance(weights, h5py.Group):
             raise SourceError(f"{path} is damaged: it has no group model_weights; save the model again.")
-        weights = root["model_weights"]
-        version = attributes.get("keras_version") or _text(weights.attrs.get("keras_version", "1"))
-        backend = attributes.get("backend") or _text(weights.attrs.get("backend", "theano"))
+        version, backend = (
+            text_attribute(root, name, path) or text_attribute(weights, name, path) or default
+            for name, default in (("keras_version", "1"), ("backend", "theano"))
+        )
+        if not isinstance(version, str) or not isinstance(backend, str):
+            raise SourceError(f"{path} is damaged: it names several versions of Keras; save the model again.")
         yield KerasFile(path, configuration, version, backend, weights, by_place=False)
 
 
@@ -134,10 +149,11 @@ def read_array(dataset: h5py.Dataset, path: Path) -> np.ndarray:
     """The numbers of a dataset: memory-mapped where they lie in one piece. Raises SourceError."""
     if dataset.external or dataset.is_virtual:
         raise SourceError(f"{path} keeps {dataset.name} in other files; save the model again as one file.")
-    if dataset.dtype.kind not in "fiub" or dataset.dtype.itemsize > 8:
+    if dataset.dtype.kind not in "fiub" or dataset.dtype.itemsize > 8 or dataset.shape is None:
         raise SourceError(f"{path} keeps {dataset.name} as {dataset.dtype}, which is no dtype of weights.")
     stored = dataset.id.get_storage_size()
-    if dataset.size and (stored == 0 or dataset.nbytes > 200 * stored):
+    held = os.path.getsize(dataset.file.filename)
+    if dataset.size and (stored == 0 or stored > held or dataset.nbytes > PLAUSIBLE_RATIO * max(stored, 4096)):
         raise SourceError(f"{path} says that {dataset.name} is {list(dataset.shape)}, but holds {stored} bytes of it.")
     offset = dataset.id.get_offset()
     if offset is None or dataset.chunks is not None or not dataset.size:
@@ -149,26 +165,32 @@ def read_array(dataset: h5py.Dataset, path: Path) -> np.ndarray:
     return np.memmap(dataset.file.filename, dataset.dtype, "r", offset, dataset.shape)
 
 
-def names_in(group: h5py.Group, attribute: str) -> list[str]:
-    """A list of names kept as an attribute; long lists are kept in numbered parts."""
-    if attribute in group.attrs:
-        return [_text(name) for name in group.attrs[attribute]]
-    names, part = [], 0
-    while f"{attribute}{part}" in group.attrs:
-        names += [_text(name) for name in group.attrs[f"{attribute}{part}"]]
-        part += 1
-    return names
+def text_attribute(group: h5py.Group, name: str, path: Path) -> str | list[str] | None:
+    """A text, or a list of texts, kept as an attribute; None if there is none. Raises SourceError."""
+    if name not in group.attrs:
+        return None
+    held = group.attrs.get_id(name)
+    claimed = held.dtype.itemsize * prod(held.shape or (1,))  # Texts of any length lie elsewhere in the file, as they are.
+    if claimed > LARGEST_CONFIGURATION_BYTES or held.dtype.kind not in "SOU":
+        if held.dtype.kind == "f" and 0 in held.shape:
+            return []  # A layer without arrays: an empty list has no dtype of its own.
+        raise SourceError(f"{path} is damaged: its attribute {shown(name)} is no text; save the model again.")
+    value = group.attrs[name]
+    if isinstance(value, (str, bytes)):
+        return _text(value)
+    return [_text(each) for each in np.asarray(value).reshape(-1)]
+
+
+def names_in(group: h5py.Group, attribute: str, path: Path) -> list[str]:
+    """A list of names kept as an attribute; long lists are kept in numbered parts. Raises SourceError."""
+    names, part = text_attribute(group, attribute, path), 0
+    while names is None or part:
+        more = text_attribute(group, f"{attribute}{part}", path)
+        if more is None:
+            break
+        names, part = [*(names or []), *([more] if isinstance(more, str) else more)], part + 1
+    return [names] if isinstance(names, str) else names or []
 
 
 def _text(value: Any) -> str:
     return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-
-
-def _json(content: bytes, path: Path, what: str) -> dict[str, Any]:
-    try:
-        document = json.loads(content)
-    except (ValueError, RecursionError) as fault:
-        raise SourceError(f"{path} is damaged: {what} is not JSON ({fault}); save the model again.") from fault
-    if not isinstance(document, dict):
-        raise SourceError(f"{path} is damaged: {what} describes no model; save the model again.")
-    return document

@@ -37,6 +37,8 @@ def _layer(entry: dict[str, Any]) -> dict[str, Any]:
         config["kernel_size"] = [given["nb_row"], given["nb_col"]]
     if "nb_col" in given and "kernel_dim1" in given:
         config["kernel_size"] = [given[f"kernel_dim{axis}"] for axis in (1, 2, 3)]
+    for spent in ("nb_row", "nb_col", "kernel_dim1", "kernel_dim2", "kernel_dim3"):
+        config.pop(spent, None)
     if config.get("data_format") in ("th", "tf"):
         config["data_format"] = "channels_first" if config["data_format"] == "th" else "channels_last"
     if "input_dtype" in given:

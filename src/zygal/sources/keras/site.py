@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from math import prod
 from typing import Any, NoReturn
 
 import numpy as np
 
-from zygal.errors import SourceError
+from zygal.errors import SourceError, shown
 from zygal.graph import Batch, GraphBuilder
 from zygal.sources.emitter import Emitter
+from zygal.sources.keras.reading import Positional, Settings, unread
 from zygal.sources.keras.structure import Layer
 
 
@@ -32,6 +33,8 @@ class View:
 Handler = Callable[["LayerSite"], "View | list[View]"]
 LAYERS: dict[str, Handler] = {}
 OPERATIONS: dict[str, Handler] = {}
+NOTHING_AT_INFERENCE: set[str] = set()
+"""Classes of layers that leave their input as it is, whatever their settings say."""
 
 
 def layer(*names: str) -> Callable[[Handler], Handler]:
@@ -66,12 +69,39 @@ class LayerSite(Emitter):
 
     def __init__(self, builder: GraphBuilder, where: str, shown: Layer, name: str, positional, named, weights):
         super().__init__(builder, name, name)
-        self.shown, self.config, self.positional, self.named = shown, shown.config, positional, named
+        self._opened: list[Settings] = []
+        self.shown, self.config = shown, self.reading(shown.class_name, shown.config)
+        self.positional, self.named = Positional(positional), Settings(shown.class_name, named)
         self.function, self.first_ages = function_of(shown), False
         self._where, self._weights = where, weights
 
     def refuse(self, why: str) -> NoReturn:
         raise SourceError(f"{self._where} cannot be converted: layer {self._layer} ({self.shown.class_name}) {why}.")
+
+    def reading(self, class_name: str, config: Mapping[str, Any]) -> Settings:
+        """A configuration of which everything must be read or be neutral."""
+        self._opened.append(Settings(class_name, config))
+        return self._opened[-1]
+
+    def run(self, handler: Handler) -> list[View]:
+        """What the handler makes of the call. Raises SourceError if it left a setting or an argument unread."""
+        made = handler(self)
+        if self.shown.class_name not in NOTHING_AT_INFERENCE:
+            for settings in self._opened:
+                self._refuse_unread(unread(settings), settings)
+        self._refuse_unread(unread(self.named, named=True), self.named)
+        if self.first_ages and dict.get(self.named, "training"):
+            # Since version 3 what the whole model is asked for decides.
+            self.refuse("is called as in training whatever the model is asked for, which is not supported")
+        for place, value in enumerate(list.__iter__(self.positional)):
+            if place not in self.positional.read and value is not None:
+                self.refuse(f"is called with a further argument ({_said(value)}), which is not supported")
+        return made if isinstance(made, list) else [made]
+
+    def _refuse_unread(self, names: list[str], settings: Settings) -> None:
+        if names:
+            listed = ", ".join(f"{name} = {_said(dict.get(settings, name))}" for name in names[:3])
+            self.refuse(f"has a setting that is not supported ({listed})")
 
     # Arguments and arrays
 
@@ -121,7 +151,7 @@ class LayerSite(Emitter):
         }
         site = LayerSite(self._builder, self._where, wrapped, self._stem, [given], {}, held)
         site.first_ages = self.first_ages
-        return LAYERS[wrapped.class_name](site)
+        return site.run(LAYERS[wrapped.class_name])[0]
 
     # Layouts
 
@@ -206,6 +236,10 @@ class LayerSite(Emitter):
         """A number or nested lists of numbers as a value of the dtype of another."""
         array = np.asarray(value, self.type_of(like.name).dtype)
         return self.named_view(self.constant(array, "number"))
+
+
+def _said(value: Any) -> str:
+    return "a tensor" if isinstance(value, View) else shown(value)
 
 
 def is_batch(size: Any) -> bool:

@@ -114,7 +114,7 @@ def activated(call: LayerSite, view: View, given: Any = "same") -> View:
 def _by_layer(call: LayerSite, view: View, class_name: str, config: dict) -> View:
     if class_name not in AS_LAYERS:
         call.refuse(f"is activated by a layer {class_name}, which is not known")
-    before, call.config = call.config, config
+    before, call.config = call.config, call.reading(class_name, config)
     try:
         return AS_LAYERS[class_name](call, view)
     finally:

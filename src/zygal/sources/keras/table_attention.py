@@ -24,6 +24,12 @@ def heads(call: LayerSite) -> View | list[View]:
         if isinstance(call.named.get(name), View):
             call.refuse("is masked by a tensor, which is not supported")
     shape = call.shape(query)
+    inner = list(range(1, len(shape) - 1))
+    axes = call.config.get("attention_axes")
+    if axes is not None and sorted(axis % len(shape) for axis in ([axes] if isinstance(axes, int) else axes)) != inner:
+        call.refuse(f"attends along some of its axes only ({axes}), which is not supported")
+    if call.config.get("use_gate"):
+        call.refuse("has a gate, which is not supported")
     many, size = (
         call.config.get("num_heads", call.config.get("num_query_heads")),
         int(call.config.get("key_dim", call.config.get("head_dim"))),
@@ -40,11 +46,7 @@ def heads(call: LayerSite) -> View | list[View]:
     q, k, v = projected  # [N, heads, rows, size]
     turned = call.step("Transpose", k, perm=[0, 1, 3, 2])
     weights = call.step("MatMul", call.step("Mul", q, call.number(1 / sqrt(size), q)), turned)
-    if call.named.get("use_causal_mask"):
-        call.check_size(call.type_of(weights).shape[2:])
-        mask = call.constant(np.tri(*call.type_of(weights).shape[2:], dtype=bool), "mask")
-        weights = call.step("Where", mask, weights, call.number(-1e9, weights))
-    weights = call.step("Softmax", weights, axis=-1)
+    weights = call.step("Softmax", _without_future(call, weights), axis=-1)
     mixed = call.step("Transpose", call.step("MatMul", weights, v), perm=[0, 2, 1, 3])
     count, length = call.type_of(mixed).shape[1:2][0], prod(call.type_of(mixed).shape[2:])
     flat = call.reshaped(mixed, [Batch(), count, length])
@@ -85,6 +87,9 @@ def attention(call: LayerSite) -> View:
     views = call.views()
     query, value = (call.plain(view) for view in views[:2])
     key = call.plain(views[2]) if len(views) > 2 else value
+    for name in ("mask", "attention_mask", "query_mask"):
+        if call.named.get(name) is not None:
+            call.refuse("is masked, which is not supported")
     if call.config.get("score_mode", "dot") != "dot" or call.config.get("causal"):
         call.refuse(f"scores by {call.config.get('score_mode')}, which is not supported")
     rank = call.type_of(key).rank
@@ -92,13 +97,28 @@ def attention(call: LayerSite) -> View:
     scale = call.weight("scale")
     if scale is not None:
         weights = call.step("Mul", weights, call.constant(scale, "scale"))
+    weights = _without_future(call, weights)
     return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
+
+
+def _without_future(call: LayerSite, weights: str) -> str:
+    """The weights [..., rows, columns], each row's later columns put out where the call asks for it."""
+    if not call.named.get("use_causal_mask"):
+        return weights
+    call.check_size(call.type_of(weights).shape[-2:])
+    mask = call.constant(np.tri(*call.type_of(weights).shape[-2:], dtype=bool), "mask")
+    return call.step("Where", mask, weights, call.number(-1e9, weights))
 
 
 @layer("AdditiveAttention")
 def additive_attention(call: LayerSite) -> View:
     """softmax(scale sum tanh(query + key)) value; Bahdanau et al., 2015."""
     views = call.views()
+    for name in ("mask", "attention_mask", "query_mask"):
+        if call.named.get(name) is not None:
+            call.refuse("is masked, which is not supported")
+    if any(call.rank(view) != 3 for view in views):
+        call.refuse("attends to tensors of more than three axes, which is not supported")
     query, value = (call.plain(view) for view in views[:2])
     key = call.plain(views[2]) if len(views) > 2 else value
     wide = call.step("Unsqueeze", query, axes=[2]), call.step("Unsqueeze", key, axes=[1])
@@ -106,7 +126,7 @@ def additive_attention(call: LayerSite) -> View:
     scale = call.weight("scale")
     if scale is not None:
         bent = call.step("Mul", bent, call.constant(scale, "scale"))
-    weights = call.step("ReduceSum", bent, axes=[-1], keepdims=0)
+    weights = _without_future(call, call.step("ReduceSum", bent, axes=[-1], keepdims=0))
     return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
 
 
@@ -117,6 +137,8 @@ _GATES = {"LSTM": (0, 3, 1, 2), "GRU": (0, 1, 2), "SimpleRNN": (0,)}
 
 @layer("LSTM", "GRU", "SimpleRNN")
 def recurrent(call: LayerSite) -> View | list[View]:
+    if len(call.views()) > 1 or call.named.get("initial_state") is not None:
+        call.refuse("begins with a state of its own, which is not supported")
     made, last = _run(call, call.x, call.shown.class_name, call.config, "cell")
     if call.config.get("return_sequences"):
         made = View(made, (1, 0, 2))
@@ -133,13 +155,14 @@ def both_ways(call: LayerSite) -> View:
         "config": {**inner["config"], "go_backwards": not inner["config"].get("go_backwards")},
     }
     parts = []
+    if len(call.views()) > 1 or call.named.get("initial_state") is not None:
+        call.refuse("begins with states of its own, which is not supported")
     for entry, part in ((inner, "forward_layer/cell"), (backward, "backward_layer/cell")):
-        made, last = _run(call, call.x, entry["class_name"], entry["config"], part)
-        if entry["config"].get("return_sequences"):
+        config = call.reading(entry["class_name"], entry["config"])
+        made, last = _run(call, call.x, entry["class_name"], config, part)
+        if config.get("return_sequences"):
             # What went backwards is turned round again, so that steps lie beside steps.
-            parts.append(
-                call.plain(View(_reversed(call, made) if entry["config"].get("go_backwards") else made, (1, 0, 2)))
-            )
+            parts.append(call.plain(View(_reversed(call, made) if config.get("go_backwards") else made, (1, 0, 2))))
         else:
             parts.append(last[0])
     mode = call.config.get("merge_mode", "concat")

@@ -231,6 +231,8 @@ def attention(call: LayerSite) -> View:
     if any(isinstance(call.argument(at, name), View) for at, name in ((3, "bias"), (4, "mask"))):
         call.refuse("is masked by a tensor, which is not supported")
     q, v = (call.laid(view, (0, 2, 1, 3)) for view in (query, value))
+    if static(call, 6, "is_causal", False):
+        call.refuse("puts out what comes later, which is not supported")
     scale = call.config.get("scale") or call.argument(5, "scale") or 1 / sqrt(call.shape(query)[-1])
     weights = call.step("MatMul", call.step("Mul", q, call.number(float(scale), q)), call.laid(key, (0, 2, 3, 1)))
     return View(call.step("MatMul", call.step("Softmax", weights, axis=-1), v), (0, 2, 1, 3))

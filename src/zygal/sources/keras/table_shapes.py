@@ -7,7 +7,7 @@ from functools import reduce
 import numpy as np
 
 from zygal.graph import Batch
-from zygal.sources.keras.site import LayerSite, View, is_batch, layer
+from zygal.sources.keras.site import NOTHING_AT_INFERENCE, LayerSite, View, is_batch, layer
 from zygal.sources.keras.table_activations import activated
 
 
@@ -206,6 +206,7 @@ def wrapped(call: LayerSite) -> View:
        "RandomWidth", "RandomElasticTransform", "AutoContrast", "CutMix", "MixUp", "RandAugment", "AugMix")  # fmt: skip
 def nothing(call: LayerSite) -> View:
     """What only training does."""
+    NOTHING_AT_INFERENCE.add(call.shown.class_name)
     if call.shown.class_name == "AutoContrast":
         call.refuse("stretches contrasts at inference too, which is not supported; do it in the inlet's images")
     return call.x

@@ -175,16 +175,15 @@ class _Translator:
             return self._results(layer.model, way, views, list(layer.model.outputs.values()))
         site = self._site(layer, positional, named, way)
         table, name = (OPERATIONS, function_of(layer)) if layer.is_operation else (LAYERS, layer.class_name)
-        return self._guarded(site, lambda: table[name](site))
+        return self._guarded(site, lambda: site.run(table[name]))
 
     def _guarded(self, site: LayerSite, run) -> list[View]:
         try:
-            made = run()
+            return run()
         except GraphError as fault:
             raise SourceError(f"{self._file.path} cannot be converted: {fault}") from fault
         except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError) as fault:
             site.refuse(f"has settings or arguments that do not fit it ({type(fault).__name__}: {fault})")
-        return made if isinstance(made, list) else [made]
 
     def _site(self, layer: Layer, positional: list, named: dict, way: Way) -> LayerSite:
         if way not in self._held:

@@ -11,7 +11,7 @@ import h5py
 import numpy as np
 
 from zygal.errors import SourceError
-from zygal.sources.keras.containers import KerasFile, child, names_in, read_array
+from zygal.sources.keras.containers import KerasFile, child, names_in, read_array, text_attribute
 from zygal.sources.keras.first_age import kernel_of_age
 from zygal.sources.keras.structure import Layer, Model
 
@@ -188,7 +188,9 @@ class Weights:
         for name in container:
             variables = child(container, f"{name}/vars", self._file.path)
             if isinstance(variables, h5py.Group) and "name" in variables.attrs:
-                yield str(variables.attrs["name"]), name
+                kept = text_attribute(variables, "name", self._file.path)
+                if isinstance(kept, str):
+                    yield kept, name
 
     def _by_place(self, way: Way, variables: list[Variable]) -> Iterator[h5py.Dataset]:
         group, counts = self._groups.get(way), {}
@@ -210,7 +212,7 @@ class Weights:
             group = child(self._file.weights, layer.name, self._file.path)
             if not isinstance(group, h5py.Group):
                 continue
-            names = names_in(group, "weight_names")
+            names = names_in(group, "weight_names", self._file.path)
             stored = [(name, child(group, name, self._file.path)) for name in names]
             if any(not isinstance(dataset, h5py.Dataset) for _, dataset in stored):
                 raise SourceError(f"{self._file.path} is damaged: arrays of layer {layer.name} are missing from it.")

@@ -7,14 +7,13 @@ from __future__ import annotations
 
 import logging
 import os
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from zygal.errors import EngineError, SourceError, some_of
-from zygal.files import existing_file, load_function, split_place
+from zygal.files import existing_file, load_function, scratch_folder, split_place
 from zygal.graph import Shape
 
 NESTED_UNDER = ("state_dict", "model_state_dict", "model", "net", "network", "weights", "params", "module",
@@ -49,7 +48,7 @@ def captured(place: str, weights: str | Path | None, image_shape: Shape) -> Iter
         raise SourceError(f"{name} in {file} returned {type(module).__name__}, not a module of PyTorch.")
     if weights is not None:
         load_weights(torch, module, weights)
-    with tempfile.TemporaryDirectory() as folder:
+    with scratch_folder() as folder:
         # The artifact's origin takes the name of this file.
         path = Path(folder) / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
         torch.export.save(_capture(torch, module.eval(), image_shape, place), path)

@@ -41,17 +41,17 @@ def all_distances(call: Site):
     As the framework: for more than 25 rows by |x|^2 + |y|^2 - 2 x y, which is a matrix product.
     """
     left, right, order = call.tensor("x1"), call.tensor("x2"), call.plain("p", 2)
-    rank = call.type_of(left).rank
+    own, rank = (call.type_of(each).rank for each in (left, right))
     mode = call.plain("compute_mode") or 0
     rows = [call.type_of(each).shape[-2] for each in (left, right)]
     if order == 2 and mode != 2 and (mode == 1 or any(not isinstance(n, int) or n > 25 for n in rows)):
         turned = call.step("Transpose", right, perm=[*range(rank - 2), rank - 1, rank - 2])
         squares = [call.step("ReduceSum", call.step("Mul", x, x), axes=[axis], keepdims=1)
-                   for x, axis in ((left, rank - 1), (turned, rank - 2))]  # fmt: skip
+                   for x, axis in ((left, own - 1), (turned, rank - 2))]  # fmt: skip
         product = call.step("Mul", call.step("MatMul", left, turned), call.number(2.0, left))
         apart = call.step("Sub", call.step("Add", *squares), product)
         return call.result("Sqrt", call.step("Relu", apart))
     if order not in (1, 2):
         call.refuse(f"measures distances by the power {order}, which is not supported")
-    wide = call.step("Unsqueeze", left, axes=[rank - 1]), call.step("Unsqueeze", right, axes=[rank - 2])
-    return call.result(f"ReduceL{order:.0f}", call.step("Sub", *wide), axes=[rank], keepdims=0)
+    wide = call.step("Unsqueeze", left, axes=[own - 1]), call.step("Unsqueeze", right, axes=[rank - 2])
+    return call.result(f"ReduceL{order:.0f}", call.step("Sub", *wide), axes=[-1], keepdims=0)

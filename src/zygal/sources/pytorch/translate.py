@@ -31,6 +31,7 @@ from zygal.sources.pytorch.calls import HANDLERS, IN_TRAINING, Context, Site
 from zygal.sources.pytorch.chance import without_chance
 from zygal.sources.pytorch.neutral import unread_arguments
 from zygal.sources.pytorch.program import Call, Program, read_tensor
+from zygal.sources.pytorch.widths import Widths
 
 
 @dataclass(frozen=True)
@@ -120,6 +121,7 @@ class _Translator:
         if free_batch and type.shape and isinstance(type.shape[0], int):
             self.context.captured_batch = type.shape[0]
             type = TensorType(type.dtype, (Batch(), *type.shape[1:]))
+        self._widths = Widths(program)
         self._builder, self._values = self.context.builder, self.context.values
         self._values[name] = self._builder.input(name, type)
         read = {name for call in program.calls for name in call.tensors_read()} | set(program.outputs)
@@ -154,9 +156,10 @@ class _Translator:
             site.refuse(f"has an argument that is not supported ({values})")
         made = made if isinstance(made, tuple) else (made,)
         for name, value in zip(call.results, made):
-            self._values[name] = value
             if isinstance(value, str):
                 self._compare(site, name, value)
+                value = self._widths.as_recorded(site, name, value)
+            self._values[name] = value
 
     def _compare(self, site: Site, name: str, value: str) -> None:
         """Refuses the call if its result is not of the type that the framework recorded."""
