@@ -122,6 +122,8 @@ def main(most: int = 6, part: str = "") -> None:
                            if isinstance(s.input, torch.Tensor) and s.input.layout == torch.strided and s.input.dtype == torch.float32 and s.input.ndim]  # fmt: skip
             except Exception:
                 continue
+            # What training does is converted to what is done at inference, and said.
+            samples = [s for s in samples if not (s.kwargs.get("training") or s.kwargs.get("dropout_p") or "native_batch" in entry.name)]
             for sample in chance.sample(samples, min(most, len(samples))):
                 kind, detail = outcome(Sample(entry.op, sample.args, sample.kwargs), sample.input.contiguous(), folder)
                 counts[kind] += 1

@@ -15,6 +15,7 @@ from zygal.errors import ZygalError, shown
 
 Rule = Callable[[Any], Any]
 LONGEST_NUMBER = 20
+THERE = "there"
 LONGEST_TEXT = 1_000_000
 
 
@@ -31,6 +32,8 @@ class Misfit(ValueError):
 
     def __str__(self) -> str:
         where = ".".join(shown(each, 30).strip("'") for each in self.place[-4:])
+        if self.wanted == THERE:
+            return f"{where} is missing"
         return f"{where or 'the document'} must be {self.wanted}, but is {shown(self.value)}"
 
 
@@ -153,7 +156,7 @@ def record(required: Mapping[str, Rule], optional: Mapping[str, Rule] | None = N
                     raise Misfit("left out, for this release knows no such field", each)
             for name in required:
                 if name not in made:
-                    raise Misfit("there", None)
+                    raise Misfit(THERE, None)
             return made
         except Misfit as fault:
             raise fault.below(name) from None

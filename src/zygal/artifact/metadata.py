@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 
+from zygal.documents import listed, parse_json, rebuilt, record, text
 from zygal.errors import ArtifactError
 from zygal.inlet import Inlet, format_inlet, parse_inlet
 
@@ -21,6 +22,16 @@ class Origin:
     framework: str
     framework_version: str
     zygal_version: str
+
+
+MOST_LABELS = 1_000_000
+
+
+def _label(value: object) -> str:
+    return text(value, 10_000)
+
+
+_ORIGIN = record({each.name: _label for each in fields(Origin)})
 
 
 @dataclass(frozen=True)
@@ -54,11 +65,13 @@ class Metadata:
         inlet = labels = origin = None
         if INLET_KEY in properties:
             inlet = parse_inlet(properties[INLET_KEY], f"the inlet inside {where}")
-        try:
-            if LABELS_KEY in properties:
-                labels = tuple(str(label) for label in json.loads(properties[LABELS_KEY]))
-            if ORIGIN_KEY in properties:
-                origin = Origin(**json.loads(properties[ORIGIN_KEY]))
-        except (ValueError, TypeError, RecursionError) as fault:
-            raise ArtifactError(f"{where} has damaged metadata ({fault}); convert it again from its source.") from fault
+        if LABELS_KEY in properties:
+            place = f"the list of labels inside {where}"
+            stated = parse_json(properties[LABELS_KEY], place, ArtifactError, list)
+            labels = tuple(rebuilt(stated, listed(_label, MOST_LABELS), place, ArtifactError))
+            if len(set(labels)) != len(labels):
+                raise ArtifactError(f"{place} names a class twice; convert it again from its source.")
+        if ORIGIN_KEY in properties:
+            place = f"the origin inside {where}"
+            origin = Origin(**rebuilt(parse_json(properties[ORIGIN_KEY], place, ArtifactError), _ORIGIN, place, ArtifactError))
         return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY))

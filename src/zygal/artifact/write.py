@@ -132,7 +132,8 @@ def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray]
     complete = operator.written(operator.complete(node.attributes), opset)
     for parameter in operator.parameters:
         value = complete[parameter.name]
-        if value is None or parameter.dtype == "known":
+        # An empty list of axes means all of them, which is what is meant where none is given.
+        if value is None or parameter.dtype == "known" or value == [] and parameter.default is None:
             continue
         if parameter.slot is None or opset < parameter.slot_since:
             attributes[parameter.name] = (

@@ -54,7 +54,7 @@ def main(task: dict) -> OwnProcess:
     feed = {name: np.ones(shape, dtype) for name, (shape, dtype) in task["shapes"].items()}
     base = _peak_bytes() - sum(array.nbytes for array in feed.values())
     began = time.perf_counter()
-    session = open_session(task["artifact"], SessionSettings(task["threads"], task["level"], task["execution"]))
+    session = open_session(task["artifact"], SessionSettings(task["threads"], task["level"], task["execution"]), True)
     opened = time.perf_counter()
     session.run(None, feed)
     ran = time.perf_counter()

@@ -41,7 +41,7 @@ def main(arguments: list[str] | None = None) -> int:
         except ZygalError as fault:
             return _complain(str(fault), AT_FAULT)
         except Terminated:
-            return _complain("ended by a signal; nothing was left half-written.", TERMINATED)
+            return _complain("interrupted by a request to end (SIGTERM); nothing was left half-written.", TERMINATED)
         except KeyboardInterrupt:
             return _complain("interrupted; nothing was left half-written.", INTERRUPTED)
         except BrokenPipeError:

@@ -36,9 +36,19 @@ class SessionSettings:
     profile: str | None = None
 
 
-def open_session(artifact: str | Path | bytes, settings: SessionSettings = SessionSettings()):
-    """A session on the CPU, of a file or of a message's bytes. Raises ArtifactError."""
+def open_session(
+    artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False
+):
+    """A session on the CPU, of a file or of a message's bytes. validated: the file was looked at before.
+
+    Raises FileError or ArtifactError.
+    """
     import onnxruntime
+
+    if not isinstance(artifact, bytes) and not validated:
+        from zygal.artifact.read import check_artifact
+
+        check_artifact(artifact)
 
     # Faults come back as exceptions; the runtime need not print them as well.
     onnxruntime.set_default_logger_severity(4)

@@ -7,8 +7,9 @@ one number is handed out, and believes no size that the file claims.
 from __future__ import annotations
 
 import json
+import re
 import zipfile
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -16,8 +17,10 @@ from typing import Any
 import numpy as np
 
 from zygal import __version__, kinds
-from zygal.archives import open_zip, zip_faults
-from zygal.errors import WitnessError
+from zygal.archives import open_zip, read_member
+from zygal.documents import Misfit, either, listed, maybe, parse_json, rebuilt, record, text, whole
+from zygal.errors import WitnessError, shown
+from zygal.evidence.array_files import read_array
 from zygal.evidence.arrays import check_finite, checked_arrays
 from zygal.evidence.images import ImageFile
 from zygal.files import sha256_of, whole_file
@@ -27,9 +30,6 @@ FORMAT_VERSION = 1
 QUANTILES = 33
 _JSON, _TENSORS, _SCORES, _LAYERS = "witness.json", "tensors.npy", "scores.npy", "layers.npy"
 _JSON_LIMIT_BYTES = 64_000_000
-_DTYPES = ("float32", "uint8")
-# A deflated byte gives at most 1032; a larger claim is not believed.
-_MOST_DEFLATED = 1032
 _EPOCH = (1980, 1, 1, 0, 0, 0)
 
 
@@ -172,19 +172,13 @@ def write_witness(witness: Witness, path: str | Path) -> None:
 def read_witness(path: str | Path) -> Witness:
     """The recording in a file. Raises FileError or WitnessError."""
     path = kinds.require_kind(path, kinds.WITNESS)
-    faults = (path, kinds.WITNESS, WitnessError)
-    with open_zip(*faults) as archive, zip_faults(*faults):
-        document = _read_json(archive, path)
+    with open_zip(path, kinds.WITNESS, WitnessError) as archive:
+        document = _read_document(archive, path)
         holds = document.get("holds", ["tensors"])
-        tensors = _read_array(archive, _TENSORS, path) if "tensors" in holds else None
-        scores = _read_array(archive, _SCORES, path)
-        quantiles = _read_array(archive, _LAYERS, path) if "layers" in holds else None
-    try:
-        witness = _from_document(document, tensors, scores, quantiles)
-    except (KeyError, TypeError, ValueError, AttributeError) as fault:
-        raise WitnessError(
-            f"{path} is damaged: its {_JSON} lacks or misstates something ({type(fault).__name__}: {fault})."
-        ) from fault
+        tensors = read_array(archive, _TENSORS, path) if "tensors" in holds else None
+        scores = read_array(archive, _SCORES, path)
+        quantiles = read_array(archive, _LAYERS, path) if "layers" in holds else None
+    witness = _from_document(document, tensors, scores, quantiles)
     _validate(witness, path)
     return witness
 
@@ -196,78 +190,57 @@ def _member(name: str) -> zipfile.ZipInfo:
     return info
 
 
-def _read_json(archive: zipfile.ZipFile, path: Path) -> dict[str, Any]:
-    if archive.getinfo(_JSON).file_size > _JSON_LIMIT_BYTES:
-        raise WitnessError(f"{path} is damaged: its {_JSON} claims to be larger than {_JSON_LIMIT_BYTES} bytes.")
-    try:
-        document = json.loads(archive.read(_JSON))
-    except (ValueError, RecursionError) as fault:
-        raise WitnessError(f"{path} is damaged: its {_JSON} is not JSON ({fault}).") from fault
-    version = document.get("zygal_witness") if isinstance(document, dict) else None
+def _read_document(archive: zipfile.ZipFile, path: Path) -> dict[str, Any]:
+    place = f"{_JSON} of {path}"
+    document = parse_json(read_member(archive, _JSON, path, WitnessError, _JSON_LIMIT_BYTES), place, WitnessError)
+    version = document.get("zygal_witness")
     if version != FORMAT_VERSION:
         raise WitnessError(
-            f"{path} is a witness of version {version}, but this release reads version {FORMAT_VERSION}; "
+            f"{path} is a witness of version {shown(version)}, but this release reads version {FORMAT_VERSION}; "
             "record it again or use the release that made it."
         )
-    return document
+    return rebuilt(document, _DOCUMENT, place, WitnessError)
 
 
-def _read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
-    """An array of which the header, the claimed size and the packed size agree, before memory is taken."""
-    try:
-        info = archive.getinfo(name)
-    except KeyError:
-        raise WitnessError(f"{path} is damaged: it has no {name}; record it again.") from None
-    with archive.open(info) as member:
-        try:
-            version = np.lib.format.read_magic(member)
-            read_header = {(1, 0): np.lib.format.read_array_header_1_0, (2, 0): np.lib.format.read_array_header_2_0}
-            shape, fortran, dtype = read_header[version](member)
-        except (KeyError, ValueError, TypeError, SyntaxError) as fault:
-            raise WitnessError(f"{path} is damaged: {name} has no proper header ({fault}).") from fault
-        count = 1
-        for size in shape:
-            count *= size
-        held = info.file_size - member.tell()
-        if dtype.name not in _DTYPES or fortran or min(shape, default=0) < 1 or count * dtype.itemsize != held:
-            raise WitnessError(f"{path} is damaged: {name} is said to be {dtype} {list(shape)}, which it cannot be.")
-        if info.file_size > _MOST_DEFLATED * info.compress_size + 64:
-            raise WitnessError(f"{path} is damaged: {name} claims more bytes than it can hold.")
-        return np.frombuffer(member.read(), dtype).reshape(shape)
+def _line(value: Any) -> str:
+    return text(value, 5_000)
+
+
+def _hash(value: Any) -> str:
+    """SHA-256 in hexadecimal, or nothing where it is not known."""
+    if not isinstance(value, str) or not re.fullmatch(r"([0-9a-f]{64})?", value):
+        raise Misfit("a SHA-256", value)
+    return value
+
+
+_DOCUMENT = record(
+    {"zygal_witness": whole(1, 1), "zygal_version": _line, "framework": _line, "framework_version": _line, "source": _line,
+     "source_sha256": _hash,
+     "preprocessing": record({"kind": either("inlet", "training code", "arrays"), "text": text}, {"sha256": maybe(_hash)}),
+     "images": listed(record({"name": _line, "sha256": _hash}), 10_000_000), "skipped": listed(listed(_line, 2))},
+    {"holds": listed(either("tensors", "layers"), 2),
+     "layers": listed(record({"name": _line, "value": _line, "count": whole(0)}), 100_000)},
+)  # fmt: skip
 
 
 def _from_document(
     document: dict[str, Any], tensors: np.ndarray | None, scores: np.ndarray, quantiles: np.ndarray | None
 ) -> Witness:
-    text = _of_type(str)
     layers = None
     if quantiles is not None:
-        listed = [
-            (text(each["name"]), text(each["value"]), _of_type(int)(each["count"])) for each in document["layers"]
-        ]
-        layers = LayerRecord(*(tuple(column) for column in zip(*listed)), quantiles)
+        held = document.get("layers", [])
+        columns = (tuple(each[key] for each in held) for key in ("name", "value", "count"))
+        layers = LayerRecord(*columns, quantiles)
+    said = ("framework", "framework_version", "source", "source_sha256", "zygal_version")
     return Witness(
-        images=tuple(ImageFile(text(each["name"]), text(each["sha256"])) for each in document["images"]),
+        images=tuple(ImageFile(each["name"], each["sha256"]) for each in document["images"]),
         tensors=tensors,
         scores=scores,
-        framework=text(document["framework"]),
-        framework_version=text(document["framework_version"]),
-        source=text(document["source"]),
-        source_sha256=text(document["source_sha256"]),
         preprocessing=Preprocessing(**document["preprocessing"]),
-        zygal_version=text(document["zygal_version"]),
-        skipped=tuple((text(name), text(reason)) for name, reason in document["skipped"]),
+        skipped=tuple((each[0], each[1]) for each in document["skipped"] if len(each) == 2),
         layers=layers,
+        **{name: document[name] for name in said},
     )
-
-
-def _of_type(wanted: type) -> Callable[[Any], Any]:
-    def check(value: Any) -> Any:
-        if not isinstance(value, wanted):
-            raise ValueError(f"{value!r} is not {wanted.__name__}")
-        return value
-
-    return check
 
 
 def _validate(witness: Witness, path: Path) -> None:
@@ -283,6 +256,8 @@ def _validate(witness: Witness, path: Path) -> None:
         raise WitnessError(
             f"{path} is damaged: it names {len(layers.names)} layers, but holds {list(layers.quantiles.shape)}."
         )
+    if not count or witness.scores.shape[1] < 1:
+        raise WitnessError(f"{path} is damaged: it records no image or no class.")
     if len({image.name for image in witness.images}) != count:
         raise WitnessError(f"{path} is damaged: it names an image twice.")
     if any(Path(image.name).is_absolute() or ".." in Path(image.name).parts for image in witness.images):

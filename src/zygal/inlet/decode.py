@@ -20,6 +20,8 @@ Picture = Image.Image | np.ndarray
 # Pillow warns from half the size on at which it refuses; refusing is enough. (For the whole process: to change the
 # filters around each file would not be safe with threads.)
 warnings.filterwarnings("ignore", category=Image.DecompressionBombWarning)
+# What is odd about a file that can be decoded all the same is nobody's business but the decoder's.
+warnings.filterwarnings("ignore", module=r"PIL\..*")
 
 _ORIENTATION = 0x0112
 _PLAIN_MODES = ("1", "L", "LA", "P", "PA", "RGB", "RGBA", "RGBX", "CMYK", "YCbCr")

@@ -31,7 +31,9 @@ def parse_inlet(text: str, where: str) -> Inlet:
     """The inlet that a TOML text states; `where` names the text in messages. Raises InletError."""
     try:
         document = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as fault:
+    except RecursionError as fault:
+        raise InletError(f"{where} is not valid TOML: it is nested too deep.") from fault
+    except ValueError as fault:  # What TOML does not allow, and whole numbers of thousands of digits.
         raise InletError(f"{where} is not valid TOML: {fault}.") from fault
     table = _Table(where, "", document)
     version = table.take("zygal_inlet", integer)

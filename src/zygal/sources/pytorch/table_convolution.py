@@ -71,6 +71,8 @@ def transposed_convolution(call: Site):
     axes = len(kernel)
     spread = {name: _spread(call.plain(name, default), axes)
               for name, default in (("stride", 1), ("padding", 0), ("output_padding", 0), ("dilation", 1))}  # fmt: skip
+    if any(more >= step for more, step in zip(spread["output_padding"], spread["stride"])):
+        call.refuse("has an output padding as large as its stride, which the standard does not have")
     return call.result("ConvTranspose", *((x, weight, bias) if bias else (x, weight)), strides=spread["stride"],
                        pads=spread["padding"] * 2, dilations=spread["dilation"], group=call.plain("groups", 1),
                        kernel_shape=list(kernel), output_padding=spread["output_padding"])  # fmt: skip

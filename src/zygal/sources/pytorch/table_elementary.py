@@ -137,7 +137,10 @@ def log_of_both(call: Site):
     """log(exp a + exp b), from the larger one on so that nothing overflows."""
     left, right = operands(call)
     apart = call.step("Neg", call.step("Abs", call.step("Sub", left, right)))
-    return call.result("Add", call.step("Max", left, right), call.step("Softplus", apart))
+    made = call.step("Add", call.step("Max", left, right), call.step("Softplus", apart))
+    # Two infinities have no distance.
+    both = call.step("Add", left, call.number(log(2), left))
+    return call.result("Where", call.step("Equal", left, right), both, made)
 
 
 @aten("xlogy.Tensor", "xlogy.Scalar_Other", "xlogy.Scalar_Self", "special_xlogy.default")

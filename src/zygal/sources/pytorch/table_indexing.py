@@ -131,7 +131,15 @@ def index_select(call: Site):
 @aten("gather.default", "take_along_dim.default")
 def gather(call: Site):
     if "take_along" in call.call.target:
-        return call.result("GatherElements", call.tensor("self"), call.tensor("indices"), axis=call.plain("dim"))
+        x, index, axis = call.tensor("self"), call.tensor("indices"), call.plain("dim")
+        if axis is None:
+            call.refuse("takes from the flattened tensor, the batch included")
+        shapes = [list(call.type_of(each).shape) for each in (x, index)]
+        for shape in shapes:
+            shape.pop(axis)
+        if shapes[0] != shapes[1]:
+            call.refuse("repeats its indices or its values, which is not supported")
+        return call.result("GatherElements", x, index, axis=axis)
     return call.result("GatherElements", call.tensor("self"), call.tensor("index"), axis=call.plain("dim"))
 
 

@@ -73,6 +73,8 @@ def _variance(call: Site, x: str, axes: list[int], keep: int, add) -> str:
     if any(isinstance(shape[axis], Batch) for axis in axes):
         call.refuse("takes statistics over the batch")
     count = int(np.prod([shape[axis] for axis in axes], dtype=np.int64))
+    if not count:
+        call.refuse("takes statistics of nothing")
     correction = call.plain("correction", 1 if call.plain("unbiased", True) else 0)
     centred = call.step("Sub", x, call.step("ReduceMean", x, axes=axes, keepdims=1))
     square = call.step("Mul", centred, centred)
@@ -131,6 +133,7 @@ def log_of_sum(call: Site):
     x = call.tensor("self")
     axes, keep = reduced_axes(call, x), int(call.plain("keepdim", False))
     largest = call.step("ReduceMax", x, axes=axes, keepdims=1)
+    largest = call.step("Where", call.step("IsInf", largest), call.number(0.0, x), largest)
     powers = call.step("Exp", call.step("Sub", x, largest))
     total = call.step("Log", call.step("ReduceSum", powers, axes=axes, keepdims=keep))
     return call.result("Add", total, largest if keep else call.step("Squeeze", largest, axes=axes))

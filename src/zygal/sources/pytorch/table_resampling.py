@@ -76,12 +76,18 @@ def cubic(call: Site):
 
 @aten("_upsample_bilinear2d_aa.vec", "_upsample_bilinear2d_aa.default")
 def linear_antialiased(call: Site):
-    return _resample(call, "linear", _grid(call), antialias=True)
+    return _resample(call, "linear", _grid_without_corners(call), antialias=True)
 
 
 @aten("_upsample_bicubic2d_aa.vec", "_upsample_bicubic2d_aa.default")
 def cubic_antialiased(call: Site):
-    return _resample(call, "cubic", _grid(call), antialias=True)
+    return _resample(call, "cubic", _grid_without_corners(call), antialias=True)
+
+
+def _grid_without_corners(call: Site) -> str:
+    if call.plain("align_corners", False):
+        call.refuse("aligns corners and smooths, which is not supported")
+    return "half_pixel"
 
 
 @aten("grid_sampler.default", "grid_sampler_2d.default")

@@ -229,6 +229,8 @@ def pad(call: Site):
     begins, ends = [0] * rank, [0] * rank
     for place, (begin, end) in enumerate(zip(given[::2], given[1::2])):
         begins[rank - 1 - place], ends[rank - 1 - place] = begin, end
+    if mode != "constant" and min(begins + ends) < 0:
+        call.refuse("cuts and pads at once by something else than a constant, which is not supported")
     if mode == "circular":
         return _padded_around(call, x, begins, ends)
     names = {"constant": "constant", "reflect": "reflect", "replicate": "edge"}

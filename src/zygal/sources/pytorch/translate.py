@@ -148,7 +148,7 @@ class _Translator:
             made = HANDLERS[operator_name(call.target)[0]](site)
         except GraphError as fault:
             raise SourceError(f"{self._program.path} cannot be converted: {fault}") from fault
-        except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError) as fault:
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
             site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
         unread = unread_arguments(call, site.read)
         if unread:

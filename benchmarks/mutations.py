@@ -1,0 +1,478 @@
+"""Structured mutations of every kind of file that Zygal reads: each must end in a result or in one sentence.
+
+Types, sizes, cycles, names, strides, offsets and headers inside archives are changed, one to three places at a time, in
+the demo's own files. Every mutation is read in a process that is watched: more than 2 s of processor time, more than 1 GB of
+memory above its own, an exit code that is not documented, or a message that is not one line of at most 400 characters
+is a failure.
+
+    python benchmarks/mutations.py DEMO_FOLDER [KIND,...] [COUNT] [FIRST_SEED]
+
+DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image.
+"""
+
+import contextlib
+import io
+import json
+import multiprocessing
+import random
+import resource
+import signal
+import sys
+import time
+import zipfile
+import zlib
+from collections import Counter
+from pathlib import Path
+
+MOST_SECONDS, MOST_BYTES, LONGEST = 2.0, 1_000_000_000, 400
+ODD_VALUES = (
+    None, True, False, 0, -1, 1, 2, 7, 99, 2**31, 2**63 - 1, -(2**63), 2**70, 0.5, -0.0, 1e308, float("nan"), float("inf"), "", "x",
+    "\0", "\x1b[31m", "../../etc/passwd", "/dev/zero", "x" * 5000, "é\ud800".encode("utf-8", "ignore").decode(), [], {}, [[]], [0],
+    {"": None}, [None] * 300, "1" * 4400, -5, 3, 13, 1000, "float32", "N",
+)  # fmt: skip
+
+
+def nested(depth):
+    value = []
+    for _ in range(depth):
+        value = [value]
+    return value
+
+
+def places(document, way=()):
+    """All ways into a document of dictionaries and lists."""
+    yield way
+    if isinstance(document, dict):
+        for key, value in document.items():
+            yield from places(value, (*way, key))
+    elif isinstance(document, list):
+        for at, value in enumerate(document[:200]):
+            yield from places(value, (*way, at))
+
+
+def holder(document, way):
+    for step in way[:-1]:
+        document = document[step]
+    return document
+
+
+def change_document(document, chance):
+    """One change of a document of dictionaries and lists: another value, another type, gone, twice, renamed, exchanged."""
+    ways = [way for way in places(document) if way]
+    if not ways:
+        return document
+    way = chance.choice(ways)
+    parent, key = holder(document, way), way[-1]
+    kind = chance.randrange(7)
+    if kind <= 2:
+        parent[key] = chance.choice(ODD_VALUES)
+    elif kind == 3:
+        del parent[key]
+    elif kind == 4 and isinstance(parent, list):
+        parent.insert(chance.randrange(len(parent) + 1), json.loads(json.dumps(parent[key])))
+    elif kind == 4:
+        parent[chance.choice(("extra", "", key.upper(), "x" * 3000))] = parent.pop(key)
+    elif kind == 5:
+        parent[key] = nested(chance.choice((30, 900, 3000)))
+    else:
+        other = chance.choice(ways)
+        if other != way and other[: len(way)] != way and way[: len(other)] != other:
+            theirs = holder(document, other)
+            parent[key], theirs[other[-1]] = theirs[other[-1]], parent[key]
+    return document
+
+
+def dumped(document):
+    """JSON of a document, however deep."""
+    before = sys.getrecursionlimit()
+    sys.setrecursionlimit(20_000)
+    try:
+        return json.dumps(document).encode()
+    finally:
+        sys.setrecursionlimit(before)
+
+
+def change_bytes(data, chance, near=None):
+    data = bytearray(data)
+    if not data:
+        return bytes(data)
+    for _ in range(chance.randrange(1, 4)):
+        at = chance.randrange(min(near or len(data), len(data)))
+        kind = chance.randrange(5)
+        if kind == 0:
+            data[at] = chance.choice((0, 1, 127, 128, 255, chance.randrange(256)))
+        elif kind == 1:
+            data[at : at + 4] = chance.choice((b"\xff\xff\xff\xff", b"\0\0\0\0", b"\xff\xff\xff\x7f", b"\0\0\0\x80"))
+        elif kind == 2:
+            del data[at : at + chance.choice((1, 4, 100))]
+        elif kind == 3:
+            data[at:at] = bytes(chance.randrange(256) for _ in range(chance.choice((1, 8, 64))))
+        else:
+            del data[at:]
+        if not data:
+            break
+    return bytes(data)
+
+
+def change_archive(data, chance, document_names):
+    """A zip archive with changed documents, members, headers or packing."""
+    kind = chance.randrange(10)
+    if kind == 0:
+        return change_bytes(data, chance)
+    if kind == 1:  # The directory at the end, which says where everything lies.
+        return data[: -(tail := min(len(data) // 2, 4000))] + change_bytes(data[-tail:], chance)
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        members = [(info.filename, archive.read(info), info.compress_type) for info in archive.infolist()]
+    documents = [name for name, _, _ in members if name.endswith(document_names)]
+    target = chance.choice(documents) if kind < 7 and documents else chance.choice(members)[0]
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w") as archive:
+        for name, content, packing in members:
+            if name == target:
+                if kind < 7 and name in documents:
+                    try:
+                        document = json.loads(content)
+                        for _ in range(chance.randrange(1, 3)):
+                            document = change_document(document, chance)
+                        content = dumped(document)
+                    except (ValueError, RecursionError):
+                        content = change_bytes(content, chance, 200)
+                elif kind == 7:
+                    if chance.random() < 0.3:
+                        continue
+                    name = chance.choice((name + "x", "../" + name, "/" + name, name * 40, name.upper()))
+                elif kind == 8:
+                    packing = chance.choice((zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA))
+                    content = content if chance.random() < 0.5 else bytes(chance.choice((10**6, 3 * 10**7)))
+                else:
+                    content = change_bytes(content, chance, 200) if chance.random() < 0.7 else content[: len(content) // 2]
+            archive.writestr(zipfile.ZipInfo(name), content, packing)
+            if name == target and kind == 7 and chance.random() < 0.3:
+                archive.writestr(zipfile.ZipInfo(name), content, packing)
+    return made.getvalue()
+
+
+def messages(message, found):
+    found.append(message)
+    for field, value in message.ListFields():
+        if field.message_type is not None:
+            for each in value if _repeated(field) else [value]:
+                messages(each, found)
+    return found
+
+
+def _repeated(field):
+    return field.is_repeated if hasattr(field, "is_repeated") else field.label == field.LABEL_REPEATED
+
+
+def change_message(message, chance):
+    """One change of a protobuf message: a number, a name, a type, an entry gone, twice or elsewhere, a cycle."""
+    every = messages(message, [])
+    each = chance.choice(every)
+    fields = list(each.DESCRIPTOR.fields)
+    present = [field for field, _ in each.ListFields()]
+    field = chance.choice(present or fields) if chance.random() < 0.7 else chance.choice(fields)
+    with contextlib.suppress(ValueError, TypeError, IndexError):
+        if _repeated(field):
+            values = getattr(each, field.name)
+            kind = chance.randrange(4)
+            if kind == 0 and len(values):
+                del values[chance.randrange(len(values))]
+            elif kind == 1 and len(values):
+                values.append(values[chance.randrange(len(values))])
+            elif kind == 2 and len(values) > 1 and field.message_type is not None:
+                order = list(values)
+                copies = [type(v)() for v in order]
+                for copy, value in zip(copies, order):
+                    copy.CopyFrom(value)
+                chance.shuffle(copies)
+                del values[:]
+                values.extend(copies)
+            elif field.message_type is None:
+                value = odd_scalar(field, chance, message)
+                if len(values) and chance.random() < 0.7:
+                    values[chance.randrange(len(values))] = value
+                else:
+                    values.append(value)
+            else:
+                values.add()
+        elif field.message_type is not None:
+            each.ClearField(field.name) if chance.random() < 0.5 else getattr(each, field.name).SetInParent()
+        elif chance.random() < 0.2:
+            each.ClearField(field.name)
+        else:
+            setattr(each, field.name, odd_scalar(field, chance, message))
+    return message
+
+
+def odd_scalar(field, chance, message):
+    if field.cpp_type == field.CPPTYPE_STRING:
+        if field.type == field.TYPE_BYTES:
+            return chance.choice((b"", b"\0", b"\xff" * 7, b"x" * 5000, b"NOTSET"))
+        names = [name for node in message.graph.node for name in (*node.output, *node.input)]
+        return chance.choice((chance.choice(names or [""]), chance.choice(names or [""]), "", "x" * 5000, "../x", "\x1b[0m", "Identity"))
+    if field.cpp_type in (field.CPPTYPE_FLOAT, field.CPPTYPE_DOUBLE):
+        return chance.choice((0.0, -1.0, 1e38, float("nan")))
+    return chance.choice((0, 1, -1, 2, 3, 6, 7, 9, 11, 16, 23, 99, 1000, 2**31 - 1, -(2**31), 2**40, 2**62))
+
+
+def change_hdf5(data, chance, folder):
+    import h5py
+    import numpy as np
+
+    if chance.random() < 0.25:
+        return change_bytes(data, chance)
+    path = folder / "mutating.h5"
+    path.write_bytes(data)
+    with h5py.File(path, "r+") as file, contextlib.suppress(Exception):
+        found = []
+        file.visititems(lambda name, item: found.append(name))
+        for _ in range(chance.randrange(1, 3)):
+            name = chance.choice(found)
+            item = file[name]
+            kind = chance.randrange(8)
+            if kind == 0:
+                del file[name]
+            elif kind == 1:
+                del file[name]
+                file[name] = chance.choice((h5py.SoftLink("/"), h5py.ExternalLink("other.h5", "/"), h5py.SoftLink("/nothing")))
+            elif kind == 2 and isinstance(item, h5py.Dataset):
+                del file[name]
+                file.create_dataset(name, data=chance.choice((
+                    np.zeros((0, 3), np.float32), np.zeros(3), np.array(b"text"), np.zeros((2, 2), np.complex64),
+                    np.float32(1), np.zeros((3, 3), np.float16))))  # fmt: skip
+            elif kind == 3 and isinstance(item, h5py.Dataset):
+                del file[name]
+                file.create_dataset(name, shape=(10**5, 10**5), dtype="f4", chunks=(100, 100))
+            elif kind == 4 and isinstance(item, h5py.Group):
+                file[f"{name}/itself"] = item
+            elif kind in (5, 6):
+                holder_ = chance.choice((file, item))
+                key = chance.choice(list(holder_.attrs) or ["model_config"])
+                holder_.attrs[key] = chance.choice((b"x", 5, np.zeros(3), b"{}", b"[]", b"", "x" * 5000, np.array([b"a", b"b"])))
+            elif "model_config" in file.attrs:
+                document = json.loads(file.attrs["model_config"])
+                file.attrs["model_config"] = dumped(change_document(document, chance))
+    return path.read_bytes()
+
+
+def change_text(text, chance):
+    if chance.random() < 0.5:
+        lines = text.splitlines()
+        at = chance.randrange(len(lines))
+        key, sign, value = lines[at].partition("=")
+        odd = ("1" * 5000, '"' + "x" * 5000 + '"', "-1", "0", "nan", "inf", "1e400", "true", "[]", "{}", "[[1]]", '""', "2026-01-01",
+               "[" * 900 + "]" * 900, str(2**63), "[1, 2, 3]", '"\\u0000"', "0.5", "99999999")  # fmt: skip
+        kind = chance.randrange(5)
+        if kind <= 1 and sign:
+            lines[at] = f"{key}= {chance.choice(odd)}"
+        elif kind == 2:
+            lines.insert(at, lines[at])
+        elif kind == 3:
+            lines[at] = chance.choice(("k" * 5000 + " = 1", "[x]", "[[frame]]", "=", "\x1b[31m", "zygal_inlet = 1"))
+        else:
+            del lines[at]
+        return "\n".join(lines).encode()
+    return change_bytes(text.encode(), chance)
+
+
+class Mutator:
+    """Mutations of one kind of file, each known by its seed."""
+
+    def __init__(self, kind: str, demo: Path, folder: Path):
+        self.kind, self.folder = kind, folder
+        self.images = []
+        names = {"onnx": "channel_marks.onnx", "witness": "channel_marks.witness", "inlet": "channel_marks.inlet.toml",
+                 "pt2": "channel_marks.pt2", "keras": "keras/channel_marks.keras"}  # fmt: skip
+        if kind == "image":
+            self.images = self._images(demo)
+        elif kind == "h5":
+            self.data = self._as_hdf5(demo / "keras" / "channel_marks.keras")
+        else:
+            self.data = (demo / names[kind]).read_bytes()
+
+    def _images(self, demo):
+        from PIL import Image
+
+        picture = Image.open(next((demo / "reference").glob("*.png"))).convert("RGB").resize((40, 30))
+        made = []
+        for form, mode, more in (("JPEG", "RGB", {}), ("JPEG", "CMYK", {}), ("PNG", "RGBA", {}), ("PNG", "P", {}), ("GIF", "P", {}),
+                                 ("BMP", "RGB", {}), ("TIFF", "RGB", {}), ("TIFF", "L", {"compression": "tiff_lzw"}), ("PPM", "RGB", {}),
+                                 ("TGA", "RGB", {"rle": True}), ("WEBP", "RGB", {}), ("PNG", "I;16", {})):  # fmt: skip
+            data = io.BytesIO()
+            picture.convert("L" if mode == "I;16" else mode).convert(mode).save(data, form, **more)
+            made.append(data.getvalue())
+        return made
+
+    def _as_hdf5(self, path):
+        """The demo's Keras model in the older container, made with h5py alone."""
+        import h5py
+
+        from zygal.sources.keras import open_keras, read_structure
+        from zygal.sources.keras.weights import VARIABLES, Weights
+
+        target = self.folder / "model.h5"
+        with open_keras(path) as file, h5py.File(target, "w") as copy:
+            model = read_structure(file.configuration, file.path, file.version)
+            weights = Weights(file, model)
+            copy.attrs["model_config"], copy.attrs["keras_version"], copy.attrs["backend"] = (
+                json.dumps(file.configuration).encode(), file.version.encode(), b"jax")  # fmt: skip
+            group = copy.create_group("model_weights")
+            for layer in model.layers.values():
+                arrays = weights.of((layer.name,), layer) if layer.class_name in VARIABLES else {}
+                held = group.create_group(layer.name)
+                held.attrs["weight_names"] = [f"{layer.name}/{name}".encode() for _, name in arrays]
+                for (_, name), array in arrays.items():
+                    held.create_dataset(f"{layer.name}/{name}", data=array)
+            group.attrs["layer_names"] = [name.encode() for name in model.layers]
+        return target.read_bytes()
+
+    def data_of(self, seed: int) -> bytes:
+        chance = random.Random(f"{self.kind} {seed}")
+        if self.kind == "onnx":
+            import onnx
+
+            if chance.random() < 0.15:
+                return change_bytes(self.data, chance)
+            model = onnx.ModelProto.FromString(self.data)
+            for _ in range(chance.randrange(1, 4)):
+                change_message(model, chance)
+            return model.SerializeToString()
+        if self.kind == "inlet":
+            return change_text(self.data.decode(), chance)
+        if self.kind == "h5":
+            return change_hdf5(self.data, chance, self.folder)
+        if self.kind == "image":
+            return change_bytes(chance.choice(self.images), chance, chance.choice((64, 400, None)))
+        return change_archive(self.data, chance, (".json",))
+
+
+def read(kind: str, path: Path) -> str | None:
+    """Reads a file as the program does. What is wrong about how that ended, or None."""
+    from zygal.artifact import artifact_graph
+    from zygal.cli.main import main
+    from zygal.convert import Choices, convert
+    from zygal.errors import ZygalError
+    from zygal.inlet.apply import raw_pixels
+    from zygal.inlet.specification import Decode
+
+    # Any error but one of Zygal's own is a failure here; the program itself would make a sentence of it.
+    if kind == "image":
+        calls = [lambda: raw_pixels(path, Decode(sixteen_bit="high-byte"))]
+    else:
+        calls = [lambda: called(main, "survey", path)]
+        if kind == "onnx":
+            calls.append(lambda: artifact_graph(path))
+        elif kind in ("pt2", "keras", "h5"):
+            calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True)))
+    for call in calls:
+        try:
+            fault = call()
+        except ZygalError as error:
+            fault = None if len(str(error)) <= LONGEST and "\n" not in str(error) else f"a long sentence: {str(error)[:200]}"
+        except BaseException as error:
+            return f"{type(error).__name__}: {str(error)[:200]}"
+        if isinstance(fault, str):
+            return fault
+    return None
+
+
+def called(main, *arguments) -> str | None:
+    out, complaint = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(complaint):
+        code = main(list(map(str, arguments)))
+    said = complaint.getvalue()
+    if code not in (0, 2):
+        return f"exit code {code}: {said[:200]}"
+    if code == 2 and (said.count("\n") != 1 or len(said) > LONGEST + len("zygal: \n") or not said.startswith("zygal: ")):
+        return f"not one sentence: {said[:300]!r}"
+    return None
+
+
+class TooSlow(BaseException):
+    pass
+
+
+def _too_slow(number, frame):
+    raise TooSlow
+
+
+def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None:
+    """Reads some mutations and tells of each how it ended."""
+    import onnx  # noqa: F401
+
+    import zygal.artifact  # noqa: F401
+    import zygal.survey  # noqa: F401
+
+    mutator = Mutator(kind, demo, folder)
+    signal.signal(signal.SIGVTALRM, _too_slow)
+    endings = {"inlet": ".toml", "image": ".jpg", "h5": ".h5"}
+    path = folder / f"mutated{endings.get(kind, '.bin')}"
+    for seed in seeds:
+        path.write_bytes(mutator.data_of(seed))
+        answers.put((seed, "begun"))
+        before, began = peak(), time.process_time()
+        signal.setitimer(signal.ITIMER_VIRTUAL, 2 * MOST_SECONDS)
+        try:
+            fault = read(kind, path)
+        finally:
+            signal.setitimer(signal.ITIMER_VIRTUAL, 0)
+        took = time.process_time() - began
+        if fault is None and took > MOST_SECONDS:
+            fault = f"took {took:.1f} s"
+        if fault is None and peak() - before > MOST_BYTES:
+            fault = f"took {(peak() - before) / 1e6:.0f} MB"
+        answers.put((seed, fault))
+        for left in folder.glob("*.out*"):
+            left.unlink()
+
+
+def peak() -> int:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
+def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -> dict[int, str]:
+    """The seeds that failed, with how."""
+    context = multiprocessing.get_context("fork")
+    failed, left = {}, list(seeds)
+    while left:
+        answers = context.Queue()
+        part, left = left[:at_once], left[at_once:]
+        process = context.Process(target=work, args=(kind, demo, folder, part, answers), daemon=True)
+        process.start()
+        done, current = set(), None
+        while len(done) < len(part):
+            try:
+                seed, fault = answers.get(timeout=30)
+            except Exception:
+                failed[current] = "hangs, or its process died"
+                process.kill()
+                left = [seed for seed in part if seed not in done and seed != current] + left
+                break
+            current = seed
+            if fault != "begun":
+                done.add(seed)
+                if fault:
+                    failed[seed] = fault
+        process.join(10)
+        process.kill()
+    return failed
+
+
+def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image", count: str = "10000", first: str = "0") -> int:
+    import tempfile
+
+    total = Counter()
+    for kind in kinds.split(","):
+        with tempfile.TemporaryDirectory() as folder:
+            failed = run(kind, Path(demo).resolve(), Path(folder), range(int(first), int(first) + int(count)))
+        total[kind] = len(failed)
+        for seed, fault in list(failed.items())[:40]:
+            print(f"{kind} {seed}: {fault}")
+        print(f"{kind}: {count} mutations, {len(failed)} failed", flush=True)
+    return 1 if sum(total.values()) else 0
+
+
+if __name__ == "__main__":
+    zlib.crc32(b"")
+    sys.exit(main(*sys.argv[1:]))
