@@ -105,7 +105,7 @@ def test_a_close_race_is_a_tie_and_a_clear_one_is_not():
     assert compared.ties.tolist() == [True, False] and compared.moved.tolist() == [False, True]
     assert compared.differences == pytest.approx([0.01, 0.5])
     broken = compare_scores(np.full_like(recorded, np.nan), recorded, 1.0, 0.01)
-    assert np.isnan(broken.differences).all()
+    assert np.isinf(broken.differences).all()
 
 
 def test_grey_levels_undo_scale_and_std():

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from zygal import __version__
 from zygal.artifact.metadata import Metadata, Origin
-from zygal.errors import InletError, SourceError
+from zygal.errors import EngineError, InletError, LabelsError, SourceError, some_of
 from zygal.files import check_writable, scratch_folder
 from zygal.graph import Graph, TensorType
 from zygal.graph.passes import run_passes
@@ -82,19 +82,37 @@ def convert(
 
     Raises any ZygalError; then no artifact is written.
     """
-    from zygal.artifact.write import write_artifact
-
     check_writable(artifact_path)
     if choices.raw_pixels and inlet is None:
         raise InletError("an artifact that takes raw pixels holds the inlet; give it by --inlet.")
     if choices.input_name == choices.output_name:
         raise SourceError(f"input and output cannot both be named {choices.input_name}; choose two names.")
-    with read_source(source_path, choices.keep_batch, choices.scores, _image_shape(inlet, choices)) as source:
+    try:
+        return _converted(source_path, artifact_path, inlet, labels, choices)
+    except NotFreed:
+        # What was taken for a batch may have its size by coincidence.
+        return _converted(source_path, artifact_path, inlet, labels, choices, sizes_are_batches=False)
+
+
+def _converted(
+    source_path: str | Path,
+    artifact_path: str | Path,
+    inlet: Inlet | None,
+    labels: Labels | None,
+    choices: Choices,
+    sizes_are_batches: bool = True,
+) -> Conversion:
+    from zygal.artifact.write import write_artifact
+
+    shape = _image_shape(inlet, choices)
+    with read_source(source_path, choices.keep_batch, choices.scores, shape, sizes_are_batches) as source:
         before = _scores_graph(source, choices)
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         output_type = before.types[before.outputs[0]]
         if labels is not None:
+            if output_type.rank != 2:
+                raise LabelsError(f"labels name the classes of [batch, classes], but the output is {output_type}.")
             check_label_count(labels.names, output_type.shape[1], "the labels file")
         if inlet is not None:
             check_inlet_fits(inlet, before.types[before.inputs[0]])
@@ -131,8 +149,12 @@ def convert(
         )
 
 
+class NotFreed(SourceError):
+    """A graph that was freed from its fixed batch gives other scores than the model with its own batch."""
+
+
 def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
-    """Runs the freed graph at two other batch sizes against the model with its own batch. Raises SourceError.
+    """Runs the freed graph at two other batch sizes against the model with its own batch. Raises NotFreed.
 
     The images are random; every image's scores must be those that it has in a batch of the captured size.
     """
@@ -143,24 +165,41 @@ def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
     from zygal.engines.runtime import RuntimeEngine
 
     batch = source.freed_from_batch
+    # Small sizes, whatever the captured one is: that another size works at all is what must be shown.
+    counts = [count for count in (2, 3, 5) if count != batch][:2]
     with scratch_folder() as folder, read_source(source.path, True, choices.scores) as fixed:
         pinned = run_passes(_scores_graph(fixed, choices))
         engines = []
         for name, each in (("pinned", pinned), ("freed", graph)):
-            write_artifact(each, Path(folder) / name, Metadata(), choices.opset)
-            engines.append(RuntimeEngine(Path(folder) / name))
-        shape = graph.types[graph.inputs[0]].shape[1:]
-        for count in (batch + 1, 2 * batch + 3):
-            images = np.random.default_rng(count).standard_normal((count, *shape), np.float32)
-            wanted = np.concatenate(list(run_in_batches(engines[0], images)))
-            found = engines[1].run(images)
-            if found.shape != wanted.shape or not np.abs(found - wanted).max() <= FREED_WITHIN * max(
-                np.ptp(wanted), 1e-30
-            ):
-                raise SourceError(
-                    f"{source.path} was captured with a fixed batch of {batch}, and freed from it it gives other scores "
-                    f"for {count} images; capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
-                )
+            write_artifact(each, folder / name, Metadata(), choices.opset)
+            engines.append(RuntimeEngine(folder / name))
+        images = _random_images(graph.types[graph.inputs[0]], max(counts))
+        wanted = np.concatenate(list(run_in_batches(engines[0], images)))
+        for count in counts:
+            try:
+                found = engines[1].run(images[:count])
+            except EngineError as fault:
+                raise _not_freed(source, f"it cannot be run on {count} images ({fault})") from fault
+            right = wanted[:count]
+            if found.shape != right.shape or not np.abs(found - right).max() <= FREED_WITHIN * max(np.ptp(wanted), 1e-30):
+                raise _not_freed(source, f"it gives other scores for {count} images")
+
+
+def _random_images(type: TensorType, count: int):
+    """Tensors that a model's input may hold."""
+    import numpy as np
+
+    chance, shape = np.random.default_rng(count), (count, *type.shape[1:])
+    if type.dtype.kind == "f":
+        return chance.standard_normal(shape, np.float32).astype(type.dtype)
+    return chance.integers(0, 2 if type.dtype == bool else 128, shape).astype(type.dtype)
+
+
+def _not_freed(source: Source, why: str) -> NotFreed:
+    return NotFreed(
+        f"{source.path} was captured with a fixed batch of {source.freed_from_batch}, and freed from it {why}; capture it with a "
+        "dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+    )
 
 
 def _image_shape(inlet: Inlet | None, choices: Choices) -> tuple[int, ...] | None:
@@ -194,13 +233,32 @@ def _scores_graph(source: Source, choices: Choices) -> Graph:
             graph = fed_as(graph, choices.layout)
         except ValueError as fault:
             raise SourceError(f"{source.path} cannot be given another layout: {fault}.") from fault
-    if not choices.any_shape and (type.rank != 2 or not isinstance(type.shape[1], int)):
-        others = f" (its outputs are {', '.join(names)}; choose one with --scores)" if len(names) > 1 else ""
+    if type.dtype.kind != "f":
+        raise SourceError(f"{source.path} returns {type}, which are no scores: scores are floating-point numbers{_others(names)}.")
+    if not _depends(graph):
+        raise SourceError(f"{source.path} returns {type}, which does not depend on the image{_others(names)}; capture the scores.")
+    first = graph.types[graph.inputs[0]].shape[:1]
+    fits = type.rank == 2 and isinstance(type.shape[1], int) and type.shape[:1] == first
+    if not choices.any_shape and not fits:
         raise SourceError(
-            f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{others}; capture a model that "
+            f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{_others(names)}; capture a model that "
             "returns one row of scores an image, or convert it as it is with --any-shape."
         )
     return graph
+
+
+def _others(names: tuple[str, ...]) -> str:
+    return f" (its outputs are {some_of(list(names), 8)}; choose one with --scores)" if len(names) > 1 else ""
+
+
+def _depends(graph: Graph) -> bool:
+    """Whether the output is worked out from the input."""
+    reached = set(graph.inputs)
+    for node in graph.nodes:
+        # The batch's size alone says nothing of the image.
+        if node.operator != "Shape" and reached.intersection(node.inputs):
+            reached.update(node.outputs)
+    return graph.outputs[0] in reached
 
 
 def _notes(source: Source) -> list[str]:

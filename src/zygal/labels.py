@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from zygal.documents import parse_json
 from zygal.errors import FileError, LabelsError, some_of
 from zygal.files import read_text
 from zygal.tables import headed, is_number, read_table
@@ -17,7 +18,7 @@ from zygal.tables import headed, is_number, read_table
 NAME_WORDS = ("name", "label", "class_name", "classname", "class", "title", "category")
 INDEX_WORDS = ("index", "idx", "id", "class_idx", "class_id", "class_index", "label_id", "number", "output")
 
-_NUMBERED = re.compile(r"(\d+)(?:\s*[:,;=]\s*|\s+)(\S.*)")
+_NUMBERED = re.compile(r"(\d{1,15})(?:\s*[:,;=]\s*|\s+)(\S.*)")
 
 
 @dataclass(frozen=True)
@@ -40,10 +41,7 @@ def read_labels(path: str | Path) -> Labels:
         return _from_folder(path)
     text = read_text(path, "a labels file")
     if text.lstrip()[:1] in ("[", "{"):
-        try:
-            names, order = _from_json(json.loads(text), path)
-        except (ValueError, RecursionError) as fault:
-            raise LabelsError(f"{path} begins like JSON but is not valid JSON ({fault}).") from fault
+        names, order = _from_json(parse_json(text, f"{path}, which begins like JSON,", LabelsError, (list, dict)), path)
     elif path.suffix.lower() in (".csv", ".tsv"):
         names, order = _from_table(text, path)
     else:
@@ -115,7 +113,7 @@ def _from_json(document: Any, path: Path) -> tuple[list[str], str]:
         if all(type(index) is int for index in values):
             by_index = {index: name for name, index in document.items()}
             return _in_order(by_index, len(values), path), "indices in"
-        if all(isinstance(name, str) for name in values) and all(key.isascii() and key.isdigit() for key in document):
+        if all(isinstance(name, str) for name in values) and all(is_number(key) for key in document):
             return _in_order({int(index): name for index, name in document.items()}, len(values), path), "indices in"
     raise LabelsError(f"{path} must hold a JSON list of names, or an object of index to name or of name to index.")
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
 import numpy as np
 
 LOGITS, PROBABILITIES, LOG_PROBABILITIES = "logits", "probabilities", "log-probabilities"
@@ -12,14 +14,39 @@ KINDS = (LOGITS, PROBABILITIES, LOG_PROBABILITIES, INDEPENDENT, INDEPENDENT_LOGI
 _BY_OPERATOR = {
     "softmax": PROBABILITIES,
     "sigmoid": INDEPENDENT,
+    "specialexpit": INDEPENDENT,
     "hardsigmoid": INDEPENDENT,
     "logsoftmax": LOG_PROBABILITIES,
 }
 
 
-def scores_by_operator(name: str) -> str:
-    """What the operator of that name, in whatever spelling, makes of logits; "logits" if it is none of these."""
-    return _BY_OPERATOR.get(name.lower().replace("_", ""), LOGITS)
+_REARRANGING = frozenset((
+    "alias", "cast", "clone", "contiguous", "detach", "dropout", "flatten", "identity", "permute", "reshape", "slice",
+    "squeeze", "t", "to", "tocopy", "transpose", "unsafeview", "unsqueeze", "view",
+))  # fmt: skip
+"""Operators that change what the scores are no more than a rearrangement does, in every spelling without strokes."""
+
+
+def scores_by_operators(operators: Iterable[str]) -> str:
+    """What scores are, by the operators that lead to them, the last one first; "logits" if none of them says more.
+
+    Operators that only rearrange or cast are looked through. A source and its artifact are judged alike.
+    """
+    for name in operators:
+        plain = name.lower().replace("_", "")
+        if plain not in _REARRANGING:
+            return _BY_OPERATOR.get(plain, LOGITS)
+    return LOGITS
+
+
+def operators_before(name: str, made_by: Mapping[str, tuple[str, Sequence[str]]]) -> Iterator[str]:
+    """The operators that lead to a value, each by its first input. made_by: the operator and the inputs of each value."""
+    seen = set()
+    while name in made_by and name not in seen:
+        seen.add(name)
+        operator, inputs = made_by[name]
+        yield operator
+        name = inputs[0] if inputs else ""
 
 
 def recorded_scores_kind(scores: np.ndarray) -> str:

@@ -37,4 +37,4 @@ def headed(head: Sequence[str], words: Sequence[str]) -> list[int]:
 
 def is_number(cell: str) -> bool:
     """Whether a cell is a whole number that could be an index."""
-    return cell.isascii() and cell.isdigit()
+    return cell.isascii() and cell.isdigit() and len(cell) < 16

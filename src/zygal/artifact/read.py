@@ -17,7 +17,7 @@ from zygal.artifact.metadata import Metadata
 from zygal.artifact.validate import STANDARD, validate
 from zygal.errors import ArtifactError
 from zygal.files import sha256_of
-from zygal.scores import scores_by_operator
+from zygal.scores import operators_before, scores_by_operators
 
 LARGEST_BYTES = 2**31
 LARGEST_BYTES = 2**31
@@ -116,7 +116,6 @@ def opset_of(model: onnx.ModelProto) -> int:
     return next(each.version for each in model.opset_import if each.domain in STANDARD)
 
 
-_REARRANGING = ("Cast", "Flatten", "Identity", "Reshape", "Squeeze", "Transpose", "Unsqueeze")
 
 
 def declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ...]]:
@@ -133,9 +132,6 @@ def declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ..
 
 
 def _scores_kind(graph: onnx.GraphProto) -> str:
-    """What the first output is, by the operator that makes it; those that only rearrange or cast are looked through."""
-    made_by = {name: node for node in graph.node for name in node.output}
-    node = made_by.get(graph.output[0].name)
-    while node is not None and node.op_type in _REARRANGING and node.input:
-        node = made_by.get(node.input[0])
-    return scores_by_operator(node.op_type if node else "")
+    """What the first output is, by the operators that lead to it."""
+    made_by = {name: (node.op_type, node.input) for node in graph.node for name in node.output}
+    return scores_by_operators(operators_before(graph.output[0].name, made_by))

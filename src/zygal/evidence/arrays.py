@@ -63,7 +63,7 @@ def read_array(path: str | Path) -> tuple[np.ndarray, list[str] | None]:
         try:
             # Mapped, not read: the file cannot claim more than it holds.
             array = np.load(path, mmap_mode="r", allow_pickle=False)
-        except (ValueError, OSError, EOFError, SyntaxError, TypeError) as fault:
+        except (ValueError, OSError, EOFError, SyntaxError, TypeError, RecursionError, MemoryError, OverflowError) as fault:
             raise WitnessError(f"{path} is not an array that can be read ({fault}).") from fault
         if not isinstance(array, np.ndarray) or array.dtype.kind not in "fiu":
             raise WitnessError(f"{path} does not hold an array of numbers.")
@@ -79,7 +79,10 @@ def _read_table(path: Path) -> tuple[np.ndarray, list[str] | None]:
         dialect = csv.Sniffer().sniff(text[:4096], ",;\t ")
     except csv.Error:
         dialect = csv.excel
-    rows = [row for row in csv.reader(text.splitlines(), dialect) if any(cell.strip() for cell in row)]
+    try:
+        rows = [row for row in csv.reader(text.splitlines(), dialect) if any(cell.strip() for cell in row)]
+    except csv.Error as fault:
+        raise WitnessError(f"{path} is not a table ({fault}).") from fault
     if rows and not _is_number(rows[0][-1]):
         rows = rows[1:]
     if not rows:

@@ -26,7 +26,7 @@ class ScoreComparison:
 
 def compare_scores(scores: np.ndarray, recorded: np.ndarray, spread: float, limit: float) -> ScoreComparison:
     """Compares scores [N, classes]; `limit` is a fraction of `spread`."""
-    differences = np.abs(scores.astype(np.float64) - recorded).max(axis=1) / spread
+    differences = _measurable(np.abs(scores.astype(np.float64) - recorded)).max(axis=1) / spread
     ordered = np.sort(recorded, axis=1)
     margins = ordered[:, -1] - ordered[:, -2] if recorded.shape[1] > 1 else np.full(len(recorded), np.inf)
     other = scores.argmax(axis=1) != recorded.argmax(axis=1)
@@ -37,4 +37,9 @@ def compare_scores(scores: np.ndarray, recorded: np.ndarray, spread: float, limi
 def tensor_differences(ours: InletTensor, recorded: np.ndarray, layout: str) -> np.ndarray:
     """Absolute differences of one image's tensors in grey levels: 1/255 of the range before mean and std."""
     level = ours.grey_level[:, None, None] if layout == "NCHW" else ours.grey_level
-    return np.abs(ours.tensor.astype(np.float64) - recorded) / np.abs(level)
+    return _measurable(np.abs(ours.tensor.astype(np.float64) - recorded) / np.abs(level))
+
+
+def _measurable(differences: np.ndarray) -> np.ndarray:
+    """What is not a number on either side is infinitely far away: it must not pass as no difference."""
+    return np.where(np.isnan(differences), np.inf, differences)

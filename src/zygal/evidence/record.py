@@ -49,6 +49,8 @@ def record_witness(
                 f"{name} became a tensor {list(tensor.shape)}, but {engine.path} takes {list(wanted)} an image; "
                 "check the inlet or the training code."
             )
+        if tensor.dtype.kind == "f" and not np.isfinite(tensor).all():
+            raise WitnessError(f"the tensor of {name} holds what is no finite number; check the inlet or the training code.")
         tensors.append(tensor)
         kept.append(hash_image(images, name))
     if not tensors:

@@ -262,4 +262,9 @@ def _validate(witness: Witness, path: Path) -> None:
         raise WitnessError(f"{path} is damaged: it names an image twice.")
     if any(Path(image.name).is_absolute() or ".." in Path(image.name).parts for image in witness.images):
         raise WitnessError(f"{path} names an image outside of its folder, so it is not used.")
-    check_finite(witness.scores, [image.name for image in witness.images], str(path))
+    names = [image.name for image in witness.images]
+    check_finite(witness.scores, names, str(path))
+    if witness.tensors is not None and witness.tensors.dtype.kind == "f":
+        for name, tensor in zip(names, witness.tensors):
+            if not np.isfinite(tensor).all():
+                raise WitnessError(f"{path} records a tensor for {name} that holds what is no finite number; record it again.")

@@ -16,11 +16,12 @@ def read_source(
     keep_batch: bool = False,
     output: str | None = None,
     image_shape: tuple[int, ...] | None = None,
+    sizes_are_batches: bool = True,
 ) -> Iterator[Source]:
     """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
 
     A program that was captured with a fixed batch is freed from it, unless `keep_batch`. `image_shape` is that of
-    one image's tensor, for models that leave it open. Raises
+    one image's tensor, for models that leave it open. sizes_are_batches: see `read_captured`. Raises
     FileError, SourceError or UnknownOperators.
     """
     if kinds.trained_kind(path) != kinds.PROGRAM:
@@ -31,7 +32,7 @@ def read_source(
         return
     from zygal.sources.pytorch.door import read_captured
 
-    with read_captured(path, keep_batch, output) as source:
+    with read_captured(path, keep_batch, output, sizes_are_batches) as source:
         yield source
 
 

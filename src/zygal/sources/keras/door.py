@@ -10,7 +10,7 @@ from pathlib import Path
 from zygal.errors import SourceError
 from zygal.files import sha256_of
 from zygal.graph import Graph, TensorType
-from zygal.scores import scores_by_operator
+from zygal.scores import operators_before, scores_by_operators
 from zygal.sources.keras.containers import KerasFile, open_keras
 from zygal.sources.keras.structure import Model, read_structure
 from zygal.sources.keras.translate import PREPROCESSING, all_layers, input_type, translate, unknown_layers
@@ -90,8 +90,8 @@ def _scores(graph: Graph | None) -> str:
     """What the output is, by the operator that makes it."""
     if graph is None:
         return "logits"
-    made_by = {name: node.operator for node in graph.nodes for name in node.outputs}
-    return scores_by_operator(made_by.get(graph.outputs[0], ""))
+    made_by = {name: (node.operator, node.inputs) for node in graph.nodes for name in node.outputs}
+    return scores_by_operators(operators_before(graph.outputs[0], made_by))
 
 
 def _notes(model: Model, weights: Weights) -> Iterator[str]:

@@ -108,7 +108,10 @@ class LayerSite(Emitter):
     @property
     def x(self) -> View:
         """The only tensor that the layer is called on."""
-        return self.views()[0]
+        views = self.views()
+        if len(views) > 1:
+            self.refuse(f"is called on {len(views)} tensors at once, which is not supported")
+        return views[0]
 
     def views(self) -> list[View]:
         """The tensors that the layer is called on, as one list."""

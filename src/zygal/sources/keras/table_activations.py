@@ -35,6 +35,8 @@ def _celu(call: LayerSite, x: str, alpha: float = 1.0) -> str:
 
 
 def _shrunk(call: LayerSite, x: str, reach: float, soft: bool) -> str:
+    if reach < 0:
+        call.refuse(f"shrinks by {reach}, which is below zero")
     if soft:
         return call.step("Sub", x, _clipped(call, x, -reach, reach))
     inside = call.step("LessOrEqual", call.step("Abs", x), call.number(reach, x))
@@ -67,7 +69,7 @@ BY_NAME = {
     "relu6": lambda call, x: _clipped(call, x, 0, 6),
     "sigmoid": lambda call, x: call.step("Sigmoid", x),
     "tanh": lambda call, x: call.step("Tanh", x),
-    "elu": lambda call, x: call.step("Elu", x, alpha=1.0),
+    "elu": lambda call, x, alpha=1.0: call.step("Elu", x, alpha=float(alpha)),
     "selu": lambda call, x: call.step("Selu", x),
     "celu": _celu,
     "exponential": lambda call, x: call.step("Exp", x),
@@ -80,8 +82,8 @@ BY_NAME = {
     "hard_tanh": lambda call, x: _clipped(call, x, -1, 1),
     "leaky_relu": lambda call, x: call.step("LeakyRelu", x, alpha=0.2),
     "log_sigmoid": lambda call, x: call.step("Neg", call.step("Softplus", call.step("Neg", x))),
-    "hard_shrink": lambda call, x: _shrunk(call, x, 0.5, False),
-    "soft_shrink": lambda call, x: _shrunk(call, x, 0.5, True),
+    "hard_shrink": lambda call, x, threshold=0.5: _shrunk(call, x, threshold, False),
+    "soft_shrink": lambda call, x, threshold=0.5: _shrunk(call, x, threshold, True),
     "tanh_shrink": lambda call, x: call.step("Sub", x, call.step("Tanh", x)),
     "squareplus": _squareplus,
     "sparse_plus": _sparse_plus,
@@ -202,8 +204,21 @@ def _snake(name: str) -> str:
     return "".join(f"_{letter.lower()}" if letter.isupper() else letter for letter in name).lstrip("_")
 
 
+_PARAMETERS = {"elu": "alpha", "celu": "alpha", "hard_shrink": "threshold", "soft_shrink": "threshold", "squareplus": "b"}
+"""The number that some of the functions take beside their tensor."""
+
+
 def _function(name: str):
-    return lambda call: call.elementwise(call.x, lambda x: BY_NAME[name](call, x))
+    def function(call: LayerSite) -> View:
+        more = {}
+        if name in _PARAMETERS:
+            value = call.argument(1, _PARAMETERS[name], call.config.get(_PARAMETERS[name]))
+            if isinstance(value, View):
+                call.refuse(f"has a tensor for {_PARAMETERS[name]}")
+            more = {} if value is None else {_PARAMETERS[name]: float(value)}
+        return call.elementwise(call.x, lambda x: BY_NAME[name](call, x, **more))
+
+    return function
 
 
 for _name in BY_NAME:

@@ -77,7 +77,22 @@ _unary("Abs", "Absolute", "Abs", "math.abs")
 _unary("Neg", "Negative", "math.negative", "__operators__.neg")
 _unary("Asin", "Arcsin")
 _unary("Atan", "Arctan")
-_unary("Round", "Round", "math.round")
+
+
+@operation("Round", "math.round")
+def rounded(call: LayerSite) -> View:
+    """To so many decimals, halves to the even one."""
+    decimals = int(static(call, 1, "decimals", 0))
+    if not decimals:
+        return call.elementwise(call.x, lambda x: call.step("Round", x))
+
+    def at_decimals(x: str) -> str:
+        factor = call.number(10.0 ** abs(decimals), x)
+        there, back = ("Mul", "Div") if decimals > 0 else ("Div", "Mul")
+        return call.step(back, call.step("Round", call.step(there, x, factor)), factor)
+
+    return call.elementwise(call.x, at_decimals)
+
 
 
 @operation("Square", "math.square")
@@ -130,7 +145,14 @@ def _reduction(operator: str, *names: str) -> None:
         axes, keep = axes_of(call, view), bool(static(call, 2, "keepdims", False))
         places = sorted(view.order.index(axis) for axis in axes)
         made = call.step(operator, call.gathered(view), axes=places, keepdims=int(keep))
+        first = static(call, 3, "initial") if operator in _WITH_INITIAL else None
+        if first is not None:
+            made = call.step(_WITH_INITIAL[operator], made, call.number(float(first), made))
         return View(made, view.order if keep else _without(view.order, axes))
+
+
+_WITH_INITIAL = {"ReduceMax": "Max", "ReduceMin": "Min"}
+"""Reductions that may begin with a number of their own, and what joins it to the rest."""
 
 
 def axes_of(call: LayerSite, view: View) -> list[int]:
@@ -168,12 +190,17 @@ def variance(call: LayerSite) -> View:
 def normalize(call: LayerSite) -> View:
     view = call.x
     axis, order = int(static(call, 1, "axis", -1)), static(call, 2, "order", 2)
-    if order != 2:
+    if order not in (1, 2):
         call.refuse(f"normalises by the norm {order}, which is not supported")
+    if call.function == "math.l2_normalize":  # The second age compares squares.
+        least = float(static(call, 2, "epsilon", 1e-12)) ** 0.5
+    else:
+        least = float(static(call, 3, "epsilon", 1e-7))
+    if least <= 0:
+        call.refuse(f"normalises by lengths of at least {least}")
     place, name = view.order.index(axis % call.rank(view)), call.gathered(view)
-    total = call.step("ReduceSum", call.step("Mul", name, name), axes=[place], keepdims=1)
-    length = call.step("Sqrt", call.step("Max", total, call.number(1e-12, name)))
-    return View(call.step("Div", name, length), view.order)
+    length = call.step(f"ReduceL{order}", name, axes=[place], keepdims=1)
+    return View(call.step("Div", name, call.step("Max", length, call.number(least, name))), view.order)
 
 
 @operation("Matmul", "linalg.matmul", "Dot")

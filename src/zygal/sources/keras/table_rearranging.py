@@ -167,7 +167,11 @@ def roll(call: LayerSite) -> View:
     if axes is None:
         call.refuse("rolls the flattened tensor, the batch included")
     name = call.gathered(view)
-    for shift, axis in zip(*([each] if isinstance(each, int) else each for each in (shifts, axes))):
+    axes = [axes] if isinstance(axes, int) else list(axes)
+    shifts = [shifts] * len(axes) if isinstance(shifts, int) else list(shifts)
+    if len(shifts) != len(axes):
+        call.refuse(f"rolls {len(axes)} axes by {len(shifts)} shifts")
+    for shift, axis in zip(shifts, axes):
         axis %= call.rank(view)
         size, place = call.shape(view)[axis], view.order.index(axis)
         if is_batch(size):

@@ -40,11 +40,13 @@ class Context:
     """What all calls of one program share while it is translated.
 
     values: what each name of the program stands for. captured_batch: the batch that the program was
-    captured with, where it is being freed from it. layouts: where the tensors lay in memory when it was captured.
+    captured with, where it is being freed from it. sizes_are_batches: whether tensors made from nothing, that are first as long
+    as that batch, are batches. layouts: where the tensors lay in memory when it was captured.
     """
 
     where: str
     captured_batch: int | None = None
+    sizes_are_batches: bool = True
     layouts: Mapping[str, Layout] = field(default_factory=dict)
     builder: GraphBuilder = field(default_factory=GraphBuilder)
     values: dict[str, str | Dimension | None] = field(default_factory=dict)
@@ -195,6 +197,11 @@ class Site(Emitter):
 
     def _result_name(self, place: int) -> str:
         return self.call.results[place] if place < len(self.call.results) else super()._result_name(place)
+
+    def is_captured_batch(self, size: Dimension) -> bool:
+        """Whether a size that the program states as a number is to be taken for the batch that it was captured with."""
+        batch = self._context.captured_batch or 0
+        return batch > 1 and size == batch and self._context.sizes_are_batches
 
     @property
     def captured_batch(self) -> int | None:

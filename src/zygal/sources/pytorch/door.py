@@ -10,7 +10,7 @@ from pathlib import Path
 
 from zygal.errors import SourceError, UnknownOperators
 from zygal.files import sha256_of
-from zygal.scores import scores_by_operator
+from zygal.scores import operators_before, scores_by_operators
 from zygal.sources.pytorch.archive import open_program
 from zygal.sources.pytorch.program import read_program
 from zygal.sources.pytorch.translate import translate, unknown_operators
@@ -18,10 +18,13 @@ from zygal.sources.source import Source, SourceFacts
 
 
 @contextmanager
-def read_captured(path: str | Path, keep_batch: bool = False, output: str | None = None) -> Iterator[Source]:
+def read_captured(
+    path: str | Path, keep_batch: bool = False, output: str | None = None, sizes_are_batches: bool = True
+) -> Iterator[Source]:
     """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
 
-    A program that was captured with a fixed batch is freed from it, unless `keep_batch`. Raises
+    A program that was captured with a fixed batch is freed from it, unless `keep_batch`. sizes_are_batches: what is made
+    from nothing and is first as long as that batch is taken for a batch, which it may be by coincidence. Raises
     FileError, SourceError or UnknownOperators.
     """
     with open_program(path) as archive:
@@ -30,7 +33,7 @@ def read_captured(path: str | Path, keep_batch: bool = False, output: str | None
         widths = _weight_dtypes(program)
         if any(width in ("float16", "bfloat16", "float64") for width in widths):
             notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
-        translation, freed_from = _translated(program, archive, keep_batch, output)
+        translation, freed_from = _translated(program, archive, keep_batch, output, sizes_are_batches)
         yield Source(
             path=Path(path),
             sha256=sha256_of(path),
@@ -43,7 +46,7 @@ def read_captured(path: str | Path, keep_batch: bool = False, output: str | None
         )
 
 
-def _translated(program, archive, keep_batch: bool, output: str | None):
+def _translated(program, archive, keep_batch: bool, output: str | None, sizes_are_batches: bool):
     """The translation, and the fixed batch that it was freed from, or None."""
     if program.batch is not None:
         return translate(program, archive, output=output), None
@@ -51,7 +54,7 @@ def _translated(program, archive, keep_batch: bool, output: str | None):
     if keep_batch or not first:
         return translate(program, archive, False, output), None
     try:
-        return translate(program, archive, output=output), first[0]
+        return translate(program, archive, True, output, sizes_are_batches), first[0]
     except UnknownOperators:
         raise
     except SourceError as fault:
@@ -88,10 +91,13 @@ def captured_facts(path: str | Path) -> SourceFacts:
 
 
 def _scores_kind(program) -> str:
-    """What the first output is, by the call that makes it."""
-    made_by = {name: call.target for call in program.calls for name in call.results}
-    operator = made_by.get(program.outputs[0], "").removeprefix("torch.ops.aten.").partition(".")[0].strip("_")
-    return scores_by_operator(operator)
+    """What the first output is, by the calls that lead to it."""
+    made_by = {
+        name: (call.target.removeprefix("torch.ops.aten.").partition(".")[0], call.tensors_read())
+        for call in program.calls
+        for name in call.results
+    }
+    return scores_by_operators(operators_before(program.outputs[0], made_by))
 
 
 def _weight_dtypes(program) -> list[str]:

@@ -32,7 +32,7 @@ def filled(call: Site, sizes: list[Dimension], value: float | bool, dtype: np.dt
 
     Where a program is freed from its fixed batch, a first size of that number is taken for the batch.
     """
-    if sizes and (call.captured_batch or 0) > 1 and sizes[0] == call.captured_batch:
+    if sizes and call.is_captured_batch(sizes[0]):
         sizes = [Batch(), *sizes[1:]]
     call.check_count(sizes)
     if any(isinstance(size, Batch) for size in sizes):

@@ -19,6 +19,8 @@ def product_along(call: Site):
 def cosine(call: Site):
     """x y / (|x| |y|), lengths not below eps."""
     left, right, axis = call.tensor("x1"), call.tensor("x2"), call.plain("dim", 1)
+    if call.type_of(left).shape != call.type_of(right).shape:
+        call.refuse("compares tensors of two shapes, which is not supported")
     least = call.number(float(call.plain("eps", 1e-8)), left)
     units = [call.step("Div", x, call.step("Max", _length(call, x, axis), least)) for x in (left, right)]
     return call.result("ReduceSum", call.step("Mul", *units), axes=[axis], keepdims=0)

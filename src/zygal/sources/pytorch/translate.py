@@ -43,7 +43,11 @@ class Translation:
 
 
 def translate(
-    program: Program, archive: ProgramArchive, free_batch: bool = True, output: str | None = None
+    program: Program,
+    archive: ProgramArchive,
+    free_batch: bool = True,
+    output: str | None = None,
+    sizes_are_batches: bool = True,
 ) -> Translation:
     """The program's graph with one output, the first unless said, every type in it checked against the one that the framework recorded.
 
@@ -69,6 +73,7 @@ def translate(
             "an image classifier takes one, so capture a model that takes the image alone."
         )
     translator = _Translator(program, archive, free_batch)
+    translator.context.sizes_are_batches = sizes_are_batches
     if drew:
         translator.context.notes.append(IN_TRAINING)
     return translator.run()
