@@ -102,6 +102,20 @@ def _is_special(path: Path) -> bool:
     return os.path.exists(path) and not os.path.isfile(path)
 
 
+def sync_folder(folder: str | os.PathLike) -> None:
+    """Makes a rename in a folder outlast a power cut, where the system has a way to ask for it."""
+    if os.name != "posix":
+        return
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    except OSError:
+        # Some network folders cannot be asked.
+        pass
+    finally:
+        os.close(handle)
+
+
 def make_folder(path: str | os.PathLike) -> None:
     """A folder for output, if it is not there yet. Raises OutputError."""
     path = Path(path)

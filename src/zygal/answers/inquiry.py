@@ -105,7 +105,7 @@ class AnswerFile:
 
     @property
     def rows(self) -> int:
-        return self._rows.account.rows
+        return self._rows.rows
 
     @property
     def counts(self) -> Counter:
@@ -123,8 +123,9 @@ class AnswerFile:
             self.disagreements = heapq.nlargest(DISAGREEMENTS, self.disagreements + apart, key=_sureness)
             yield len(answers)
         if not self.counts["read"]:
+            counts = self.counts
             self._rows.discard()
-            raise nothing_read(self.counts, self._example)
+            raise nothing_read(counts, self._example)
         self._rows.finish(self._convert)
 
 

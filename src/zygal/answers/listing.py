@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import os
+import select
+import stat
 import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatch
+from typing import BinaryIO
 
 from zygal.errors import FileError
-from zygal.files import existing_file
+from zygal.files import existing_file, open_file, reason
 
 STANDARD_INPUT = "-"
+LONGEST_NAME = 65_536
+PATIENCE_SECONDS = 10.0
+"""How long somebody who writes into a pipe is waited for before the first name."""
 
 
 @dataclass(frozen=True)
@@ -37,56 +43,89 @@ class Listing:
             if os.path.isdir(path) and not os.access(path, os.R_OK | os.X_OK):
                 raise FileError(f"{path} cannot be read: permission denied.")
         for each in self.lists:
-            if each != STANDARD_INPUT:
+            if not _is_stream(each):
                 existing_file(each)
         if not self.paths and not self.lists:
             raise FileError("no images are named; give image files, folders, or --list FILE.")
-        if STANDARD_INPUT not in self.lists and next(iter(self), None) is None:
+        if not self._streams() and next(iter(self), None) is None:
             where = ", ".join([*self.paths, *self.lists])
             raise FileError(f"{where} holds no files; check the path.")
 
+    def _streams(self) -> bool:
+        """Whether some names come from what can be read only once."""
+        return any(_is_stream(each) for each in self.lists)
+
     def count(self) -> int | None:
-        """How many files there are; None if they come from standard input."""
-        return None if STANDARD_INPUT in self.lists else sum(1 for _ in self)
+        """How many files there are; None if some come from what can be read only once."""
+        return None if self._streams() else sum(1 for _ in self)
 
     def __iter__(self) -> Iterator[str]:
+        own = {os.path.abspath(each) for each in self.without}
         for path in self.paths:
             if os.path.isdir(path):
-                own = {os.path.abspath(each) for each in self.without}
                 yield from (found for found in _files_below(path, self.skip) if os.path.abspath(found) not in own)
             else:
                 yield path
         for each in self.lists:
             if each == STANDARD_INPUT:
-                yield from _lines(sys.stdin.buffer)
+                yield from _lines(sys.stdin.buffer, "standard input")
+            elif _is_stream(each):
+                with _open_pipe(each) as file:
+                    yield from _lines(file, each)
             else:
-                with open(each, "rb") as file:
-                    yield from _lines(file)
+                with open_file(each) as file:
+                    yield from _lines(file, each)
 
 
-def _lines(file) -> Iterator[str]:
-    for line in file:
+def _is_stream(name: str) -> bool:
+    """Whether a list comes from standard input or a pipe: it can be read once, and nobody knows how long it is."""
+    if name == STANDARD_INPUT:
+        return True
+    try:
+        return stat.S_ISFIFO(os.stat(name).st_mode)
+    except (OSError, ValueError):
+        return False
+
+
+def _open_pipe(name: str) -> BinaryIO:
+    """A pipe that somebody writes into. One that nobody has opened is empty, and is not waited for."""
+    try:
+        handle = os.open(name, os.O_RDONLY | os.O_NONBLOCK)
+    except OSError as fault:
+        raise FileError(f"{name} cannot be read: {reason(fault)}; check the path.") from fault
+    select.select([handle], [], [], PATIENCE_SECONDS)
+    os.set_blocking(handle, True)
+    return os.fdopen(handle, "rb")
+
+
+def _lines(file: BinaryIO, where: str) -> Iterator[str]:
+    while line := file.readline(LONGEST_NAME + 1):
+        if len(line) > LONGEST_NAME or b"\0" in line:
+            raise FileError(f"{where} is no list of files, one a line: a line of it is longer than names are, or holds zeros.")
         name = os.fsdecode(line.rstrip(b"\r\n"))
         if name.strip():
             yield name
 
 
-def _files_below(folder: str, skip: Sequence[str]) -> Iterator[str]:
+def _files_below(folder: str, skip: Sequence[str], above: tuple[tuple[int, int], ...] = ()) -> Iterator[str]:
+    """All files below a folder. Links to folders are followed, but not into a folder that leads here. Raises FileError."""
     try:
+        own = os.stat(folder)
+        here = (own.st_dev, own.st_ino)
         with os.scandir(folder) as entries:
             # A folder is where its name with the stroke behind it belongs, so that the order is that of whole paths.
             found = sorted(
-                each.name + "/" if each.is_dir(follow_symlinks=False) else each.name
-                for each in entries
-                if not each.name.startswith(".")
+                each.name + "/" if each.is_dir() else each.name for each in entries if not each.name.startswith(".")
             )
     except OSError as fault:
-        raise FileError(f"{folder} cannot be read: {(fault.strerror or str(fault)).lower()}.") from fault
+        raise FileError(f"{folder} cannot be read: {reason(fault)}.") from fault
+    if here in above:
+        return
     for name in found:
         if any(fnmatch(name.rstrip("/"), pattern) for pattern in skip):
             continue
         path = os.path.join(folder, name.rstrip("/"))
         if name.endswith("/"):
-            yield from _files_below(path, skip)
+            yield from _files_below(path, skip, (*above, here))
         else:
             yield path

@@ -1,9 +1,12 @@
 """A file of rows that survives its own writing: whatever ends the run, the same call goes on where the rows end.
 
-Beside FILE there are, while it is being written, FILE.unfinished with the rows, and FILE.run.json with what the run is, how
-many rows are safe and how many bytes they take. Bytes beyond those are cut off when the run is resumed. The rows reach the
-disk before the account of them does, so that a power cut cannot leave an account of rows that are not there. FILE appears
-when it is whole; FILE.run.json stays and says what made it.
+Beside FILE there are, while it is being written, FILE.unfinished with the rows, FILE.run.json with what the run is, how
+many rows are safe and how many bytes they take, and FILE.run.lock, which one process holds. Bytes beyond the safe rows are
+cut off when the run is resumed. The rows reach the disk before the account of them does, so that a power cut cannot leave
+an account of rows that are not there. FILE appears when it is whole; FILE.run.json stays and says what made it.
+
+Everything that changes is one immutable record, exchanged in one step: wherever an interrupt falls, what is in memory and
+what is on the disk each fit together.
 """
 
 from __future__ import annotations
@@ -15,21 +18,24 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from io import RawIOBase
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from zygal.errors import OutputError
-from zygal.files import check_writable, write_failure
+from zygal.answers.lock import held_alone
+from zygal.documents import Misfit, mapping, parse_json, rebuilt, record, truth, whole
+from zygal.errors import OutputError, shown
+from zygal.files import check_writable, open_file, read_bytes, sync_folder, write_failure
 
 VERSION = 1
 COMMIT_SECONDS, COMMIT_SHARE = 0.25, 20
 """Rows are made safe this often, or more rarely where the disk takes more than a twentieth of the time for it."""
+_LARGEST_ACCOUNT_BYTES = 64_000_000
 
 
-@dataclass
+@dataclass(frozen=True)
 class Account:
     """What FILE.run.json says. made_by: what the rows depend on, by names that a message can use. counts: of whatever the
     run counts. names_sha256: of the files' names, one a line, in the order of the rows."""
@@ -42,28 +48,51 @@ class Account:
     names_sha256: str = hashlib.sha256().hexdigest()
 
 
+@dataclass(frozen=True)
+class _Progress:
+    """The rows that are written, safe or not. names: the hash of their files' names, never updated but copied."""
+
+    rows: int = 0
+    bytes: int = 0
+    counts: Counter = field(default_factory=Counter)
+    names: Any = field(default_factory=hashlib.sha256)
+
+    def after(self, names: list[str], size: int, counts: Counter) -> _Progress:
+        digest = self.names.copy()
+        for name in names:
+            digest.update(os.fsencode(name) + b"\n")
+        return _Progress(self.rows + len(names), self.bytes + size, self.counts + Counter(counts), digest)
+
+
 class ResumableRows:
     """The rows of one run, made or being made; open them by `open_rows`."""
 
     def __init__(self, path: Path, account: Account, file: RawIOBase | None):
         self.path, self.account, self._file = path, account, file
-        self.counts = Counter(account.counts)
         self.resumed = account.rows
-        self._names = hashlib.sha256()
-        self._committed = time.monotonic()
-        self._pause = 0.0
+        self._written = _Progress(account.rows, account.bytes, Counter(account.counts))
+        self._committed, self._pause = time.monotonic(), 0.0
 
     @property
     def finished(self) -> bool:
         return self.account.finished
 
+    @property
+    def rows(self) -> int:
+        """How many rows are written."""
+        return self._written.rows
+
+    @property
+    def counts(self) -> Counter:
+        return self._written.counts
+
     def pass_over(self, names: Iterator[str]) -> None:
         """Goes past the names whose rows are there. Raises OutputError if they are others than those of the rows."""
-        passed = 0
+        passed, digest = 0, hashlib.sha256()
         for name in islice(names, self.account.rows):
-            self._count_name(name)
+            digest.update(os.fsencode(name) + b"\n")
             passed += 1
-        if passed < self.account.rows or self._names.hexdigest() != self.account.names_sha256:
+        if passed < self.account.rows or digest.hexdigest() != self.account.names_sha256:
             raise OutputError(
                 f"{self.path} was begun with other images, or in another order, than those named now; name the same ones, "
                 "give another file, or begin anew with --afresh."
@@ -73,47 +102,72 @@ class ResumableRows:
                 f"{self.path} is finished, but more images are named now than it has rows ({self.account.rows}); give "
                 "another file, or begin anew with --afresh."
             )
-
-    def _count_name(self, name: str) -> None:
-        self._names.update(os.fsencode(name) + b"\n")
+        self._written = replace(self._written, names=digest)
 
     def append(self, data: bytes, names: list[str], counts: Counter) -> None:
         """Adds rows, and makes all rows so far safe if it is time. Raises OutputError."""
+        written = self._written.after(names, len(data), counts)
         try:
+            # An interrupt may have left a part of rows behind those that count.
+            self._file.seek(self._written.bytes)
+            self._file.truncate()
             _write_all(self._file, data)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
-        for name in names:
-            self._count_name(name)
-        self.counts.update(counts)
-        self.account.rows += len(names)
-        self.account.bytes += len(data)
+        self._written = written
         if time.monotonic() - self._committed > max(COMMIT_SECONDS, COMMIT_SHARE * self._pause):
             self.commit()
 
-    def commit(self) -> None:
+    def commit(self, finished: bool = False) -> None:
         """Makes the rows so far safe. Raises OutputError."""
-        began = time.monotonic()
-        self.account.counts, self.account.names_sha256 = dict(self.counts), self._names.hexdigest()
+        began, written = time.monotonic(), self._written
+        account = Account(self.account.made_by, finished, written.rows, written.bytes, dict(written.counts),
+                          written.names.hexdigest())  # fmt: skip
         try:
             os.fsync(self._file.fileno())
-            _write_account(self.path, self.account)
+            _write_account(self.path, account)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
+        self.account = account
         self._committed = time.monotonic()
         self._pause = self._committed - began
 
+    def begin(self, heading: bytes) -> None:
+        """Begins anew. Raises OutputError."""
+        # First the account says that nothing is there, then what lies there goes.
+        self._written = _Progress()
+        self.commit()
+        try:
+            self._file.seek(0)
+            self._file.truncate()
+            _write_all(self._file, heading)
+        except OSError as fault:
+            raise write_failure(self.path, fault) from fault
+        self._written = _Progress(bytes=len(heading))
+        self.commit()
+
     def discard(self) -> None:
         """Takes away what there is of the run."""
-        for each in (_rows_file(self.path), _account_file(self.path)):
-            each.unlink(missing_ok=True)
         self.account = Account(self.account.made_by)
+        self._written = _Progress()
+        for each in (_account_file(self.path), _rows_file(self.path)):
+            each.unlink(missing_ok=True)
 
     def finish(self, convert: Callable[[Path, Path], None] | None) -> None:
         """Gives the whole file its name; `convert` makes it of the rows where it has another form."""
-        self.account.finished = True
-        self.commit()
+        self.commit(finished=True)
         _deliver(self.path, convert)
+
+    def leave(self) -> None:
+        """What is done whatever ended the run: the rows so far are made safe, and of none nothing is left."""
+        if self.finished:
+            return
+        if not self.rows:
+            self.discard()
+            return
+        # Why the block is left matters more than rows that could not be made safe: they are made again.
+        with suppress(OutputError):
+            self.commit()
 
 
 @contextmanager
@@ -126,48 +180,37 @@ def open_rows(
 ) -> Iterator[ResumableRows]:
     """The rows of a run, to be gone on with or already finished. What is safe when the block is left stays.
 
-    Raises OutputError if FILE, or what there is of it, comes from another run.
+    Raises OutputError if FILE, or what there is of it, comes from another run, or if another process writes it.
     """
     path = Path(path)
     check_writable(path)
-    account = None if afresh else _earlier(path, made_by)
-    if account is not None and account.finished:
-        if _rows_file(path).exists() and _rows_file(path).stat().st_size == account.bytes:
-            # It was cut off between the last row and the name.
-            _deliver(path, convert)
-        yield ResumableRows(path, account, None)
-        return
-    # Without a buffer: what could not be written must not be tried again when the file is closed.
-    with _rows_file(path).open("ab", buffering=0) as file:
-        _keep_alone(file, path)
-        rows = ResumableRows(path, account or Account(made_by), file)
-        if not rows.resumed:
-            _begin(rows, file, heading)
-        elif file.seek(0, os.SEEK_END) < account.bytes:
-            raise OutputError(f"{_rows_file(path)} is shorter than the run left it; begin anew with --afresh.")
-        file.truncate(rows.account.bytes)
-        file.seek(0, os.SEEK_END)
+    with held_alone(_lock_file(path), path):
+        account = None if afresh else _earlier(path, made_by)
+        if account is not None and account.finished:
+            if _is_whole(_rows_file(path), account):
+                # It was cut off between the last row and the name.
+                _deliver(path, convert)
+            yield ResumableRows(path, account, None)
+            return
         try:
-            yield rows
-        finally:
-            if not rows.finished and not rows.account.rows:
-                rows.discard()
-            elif not rows.finished:
-                # Why the block is left matters more than rows that could not be made safe: they are made again.
-                with suppress(OutputError):
-                    rows.commit()
+            # Without a buffer: what could not be written must not be tried again when the file is closed.
+            file = open(_rows_file(path), "r+b" if os.path.exists(_rows_file(path)) else "w+b", buffering=0)  # noqa: SIM115
+        except OSError as fault:
+            raise write_failure(path, fault) from fault
+        with file:
+            rows = ResumableRows(path, account or Account(made_by), file)
+            if rows.resumed and file.seek(0, os.SEEK_END) < rows.account.bytes:
+                raise OutputError(f"{_rows_file(path)} is shorter than the run left it; begin anew with --afresh.")
+            try:
+                if not rows.resumed:
+                    rows.begin(heading)
+                yield rows
+            finally:
+                rows.leave()
 
 
-def _begin(rows: ResumableRows, file: RawIOBase, heading: bytes) -> None:
-    # First the account says that nothing is there, then what lies there goes.
-    rows.commit()
-    try:
-        file.truncate(0)
-        _write_all(file, heading)
-    except OSError as fault:
-        raise write_failure(rows.path, fault) from fault
-    rows.account.bytes = len(heading)
-    rows.commit()
+def _is_whole(rows: Path, account: Account) -> bool:
+    return os.path.isfile(rows) and os.path.getsize(rows) == account.bytes
 
 
 def _write_all(file: RawIOBase, data: bytes) -> None:
@@ -176,45 +219,61 @@ def _write_all(file: RawIOBase, data: bytes) -> None:
         data = data[file.write(data) :]
 
 
+def _hash(value: Any) -> str:
+    if not isinstance(value, str) or len(value) != 64 or set(value) - set("0123456789abcdef"):
+        raise Misfit("a SHA-256", value)
+    return value
+
+
+_ACCOUNT = record({
+    "zygal_run": whole(VERSION, VERSION), "made_by": mapping(lambda value: value), "finished": truth, "rows": whole(0),
+    "bytes": whole(0), "counts": mapping(whole(0)), "names_sha256": _hash,
+})  # fmt: skip
+
+
 def _earlier(path: Path, made_by: dict[str, Any]) -> Account | None:
-    """The account of an earlier call of the same run, or None if there is nothing. Raises OutputError."""
-    try:
-        account = json.loads(_account_file(path).read_bytes())
-        if account.pop("zygal_run") != VERSION:
-            raise ValueError("another version")
-        account = Account(**account)
-    except FileNotFoundError:
-        if path.exists():
+    """The account of an earlier call of the same run, or None if there is nothing. Raises FileError or OutputError."""
+    place = _account_file(path)
+    if not os.path.lexists(place):
+        if os.path.lexists(path):
             raise OutputError(
                 f"{path} exists and no run of zygal left it; give another file, or replace it with --afresh."
-            ) from None
+            )
         return None
-    except (OSError, ValueError, TypeError, KeyError, AttributeError) as fault:
-        raise OutputError(
-            f"{_account_file(path)} is no account of a run ({fault}); give another file, or begin anew with --afresh."
-        ) from fault
+    advice = f"{place} is no account of a run that this release can go on with (give another file, or begin anew with --afresh)"
+    document = rebuilt(
+        parse_json(read_bytes(place, "an account of a run", _LARGEST_ACCOUNT_BYTES), advice, OutputError),
+        _ACCOUNT, advice, OutputError,
+    )  # fmt: skip
+    del document["zygal_run"]
+    account = Account(**document)
     now = json.loads(json.dumps(made_by))
     others = [name for name in (*now, *account.made_by) if now.get(name) != account.made_by.get(name)]
     if others:
         name = others[0]
         state = "made" if account.finished else "begun"
         raise OutputError(
-            f"{path} was {state} by another run: {name} was {_said(account.made_by.get(name))} and is now "
-            f"{_said(now.get(name))}; give another file, or begin anew with --afresh."
+            f"{path} was {state} by another run: {shown(name).strip(chr(39))} was {shown(account.made_by.get(name), 40)} and is now "
+            f"{shown(now.get(name), 40)}; give another file, or begin anew with --afresh."
         )
-    if account.finished and not path.exists() and not _rows_file(path).exists():
+    if account.finished and not os.path.exists(path) and not os.path.exists(_rows_file(path)):
         return None
     return account
 
 
 def _deliver(path: Path, convert: Callable[[Path, Path], None] | None) -> None:
-    rows = _rows_file(path)
-    if convert is not None:
-        convert(rows, path)
-        rows.unlink()
-        return
+    """The rows under the name that was asked for. What is cut off here is done again by the next call. Raises OutputError."""
+    rows, made = _rows_file(path), _rows_file(path)
     try:
-        os.replace(rows, path)
+        if convert is not None:
+            # One name, so that what a killed process leaves is written over by the next one.
+            made = _converted_file(path)
+            convert(rows, made)
+            with open_file(made) as file:
+                os.fsync(file.fileno())
+        os.replace(made, path)
+        sync_folder(path.parent)
+        rows.unlink(missing_ok=True)
     except OSError as fault:
         raise write_failure(path, fault) from fault
 
@@ -229,25 +288,13 @@ def _write_account(path: Path, account: Account) -> None:
     os.replace(new, target)
 
 
-def _keep_alone(file: RawIOBase, path: Path) -> None:
-    """Raises OutputError if another process writes the same rows at this moment."""
-    try:
-        import fcntl
-    except ImportError:
-        # Where there are no such locks, the user must take care.
-        return
-    try:
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError as fault:
-        raise OutputError(f"{path} is being written by another zygal at this moment; wait for it or end it.") from fault
-
-
 def files_of(path: str | Path | None) -> list[str]:
     """What there may be beside FILE because of its run."""
     if path is None:
         return []
     account = _account_file(Path(path))
-    return [str(each) for each in (_rows_file(Path(path)), account, _new(account))]
+    others = (_rows_file(Path(path)), account, _new(account), _lock_file(Path(path)), _converted_file(Path(path)))
+    return [str(each) for each in others]
 
 
 def _new(account: Path) -> Path:
@@ -258,10 +305,13 @@ def _rows_file(path: Path) -> Path:
     return path.with_name(path.name + ".unfinished")
 
 
+def _converted_file(path: Path) -> Path:
+    return path.with_name(path.name + ".unfinished.converted")
+
+
 def _account_file(path: Path) -> Path:
     return path.with_name(path.name + ".run.json")
 
 
-def _said(value: Any) -> str:
-    text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
-    return text if len(text) <= 40 else f"{text[:37]}..."
+def _lock_file(path: Path) -> Path:
+    return path.with_name(path.name + ".run.lock")

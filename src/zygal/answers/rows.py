@@ -13,7 +13,6 @@ import numpy as np
 
 from zygal.answers.answer import Answer, Ranked
 from zygal.errors import OutputError
-from zygal.files import whole_file
 
 CSV, JSON_LINES, PARQUET = ".csv", ".jsonl", ".parquet"
 _SAME = {".ndjson": JSON_LINES}
@@ -89,13 +88,13 @@ class RowWriter:
 
 
 def to_parquet(columns: dict[str, type], rows: Path, target: Path) -> None:
-    """A file of JSON lines as Parquet, group by group. Raises OutputError."""
+    """A file of JSON lines as Parquet, group by group. Raises OSError."""
     import pyarrow
     import pyarrow.parquet
 
     types = {str: pyarrow.string(), float: pyarrow.float64(), bool: pyarrow.bool_()}
     schema = pyarrow.schema([(name, types[kind]) for name, kind in columns.items()])
-    with whole_file(target) as file, pyarrow.parquet.ParquetWriter(file, schema) as writer:
+    with target.open("wb") as file, pyarrow.parquet.ParquetWriter(file, schema) as writer:
         for group in _groups(rows):
             writer.write_table(pyarrow.Table.from_pylist(group, schema))
 

@@ -10,7 +10,7 @@ from typing import TypeVar
 import numpy as np
 
 from zygal.answers.classifier import BATCH, Classifier
-from zygal.errors import ImageError
+from zygal.errors import EngineError, ImageError
 from zygal.inlet.apply import InletTensor
 from zygal.processor import ahead, allowed_cores
 
@@ -67,19 +67,43 @@ class _Seer:
                 fed.append(each)
             except ImageError as fault:
                 each.fault = _without_path(str(fault), each.path)
-        if fed:
-            scores = self.classifier.scores([each.fed.tensor for each in fed])
-            for each, row, probabilities in zip(fed, scores, self.classifier.probabilities(scores)):
-                each.scores, each.probabilities = row, probabilities
-            if self.beside is not None:
-                scores = self.beside.scores(others)[:, self.order]
-                for each, row, probabilities in zip(fed, scores, self.beside.probabilities(scores)):
-                    each.beside_scores, each.beside_probabilities = row, probabilities
+        mine = _scores(self.classifier, [each.fed.tensor for each in fed], fed)
+        theirs = _scores(self.beside, others, fed) if self.beside is not None else None
+        kept = [place for place, each in enumerate(fed) if each.fault is None]
+        if kept:
+            scores = np.stack([mine[place] for place in kept])
+            for place, row, probabilities in zip(kept, scores, self.classifier.probabilities(scores)):
+                fed[place].scores, fed[place].probabilities = row, probabilities
+            if theirs is not None:
+                scores = np.stack([theirs[place] for place in kept])[:, self.order]
+                for place, row, probabilities in zip(kept, scores, self.beside.probabilities(scores)):
+                    fed[place].beside_scores, fed[place].beside_probabilities = row, probabilities
         for each in seen:
             sides = [side for side in (each.probabilities, each.beside_probabilities) if side is not None]
             if not all(np.isfinite(side).all() for side in sides):
                 each.fault = "its scores are not numbers"
         return seen
+
+
+def _scores(side: Classifier, tensors: list[np.ndarray], seen: list[Seen]) -> list[np.ndarray | None]:
+    """A row of scores for each tensor. An artifact that holds its inlet may not take an image, which is smaller than its
+    crop for instance: that is the fault of that image alone. Raises EngineError for any other artifact."""
+    if not tensors:
+        return []
+    try:
+        return list(side.scores(tensors))
+    except EngineError:
+        if not side.raw:
+            raise
+    rows: list[np.ndarray | None] = []
+    for tensor, each in zip(tensors, seen):
+        try:
+            rows.append(side.scores([tensor])[0])
+        except EngineError:
+            height, width = tensor.shape[:2]
+            each.fault = f"cannot pass the artifact's own inlet ({width} x {height} pixels; is it smaller than its crop?)"
+            rows.append(None)
+    return rows
 
 
 def _blocks(paths: Iterable[str]) -> Iterator[list[str]]:

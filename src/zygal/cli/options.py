@@ -41,8 +41,9 @@ def part_of_one(text: str) -> float:
         number = float(text[:-1]) / 100 if text.endswith("%") else float(text)
     except ValueError:
         number = math.nan
-    if not 0 <= number < math.inf:
-        raise argparse.ArgumentTypeError(f"{text!r} is not a percentage like 5%")
+    if not 0 <= number <= 1:
+        meant = f"; {text}% is meant, perhaps" if not text.endswith("%") and 1 < number <= 100 else ""
+        raise argparse.ArgumentTypeError(f"{text!r} is not a percentage from 0% to 100%, or a part from 0 to 1{meant}")
     return number
 
 

@@ -160,9 +160,13 @@ def _show_pairs(out, mine, options) -> None:
 
 def _show_calibration(out, found, what: str) -> None:
     sure = found.calibration
-    lean = "too sure" if sure.said > sure.right else "not sure enough"
+    interval = f"95 % CI {percent(sure.overall.low)} to {percent(sure.overall.high)}"
+    if sure.overall.low <= sure.said <= sure.overall.high:
+        lean = "no lean can be told from so many images"
+    else:
+        lean = "too sure" if sure.said > sure.right else "not sure enough"
     out.print(
-        f"Calibration: {what} are {percent(sure.said)} sure in the mean and right in {percent(sure.right)} ({lean}); expected "
+        f"Calibration: {what} are {percent(sure.said)} sure in the mean and right in {percent(sure.right)} ({interval}: {lean}); expected "
         f"calibration error {sure.error:.4f} over {len(sure.bins)} bins."
     )
 

@@ -26,7 +26,7 @@ def draw_wrong(wrong: Sequence[WrongImage], total: int, title: str, path: str | 
     grid = figure.subplots(rows, COLUMNS, squeeze=False).ravel()
     for axes, each in zip(grid, wrong):
         try:
-            show_picture(axes, np.asarray(decode_image(each.path, Decode(sixteen_bit="high-byte"))))
+            show_picture(axes, np.asarray(decode_image(each.path, Decode(exif="apply", sixteen_bit="high-byte"))))
         except ImageError:
             # It was there a moment ago; its place says what was said of it.
             axes.set_axis_off()

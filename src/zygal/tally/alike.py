@@ -14,6 +14,7 @@ NEAR_BITS = 11
 NEAR_LEVELS, FAR_LEVELS = 5.0, 48.0
 """Two thumbnails show one picture if they differ by no more grey levels than these in the mean and at most."""
 _MOST_AT_ONCE = 4_000_000
+_AT_ONCE = 2_000
 
 
 @dataclass(frozen=True)
@@ -50,28 +51,84 @@ def _waves() -> np.ndarray:
 def pairs_alike(first: Sequence[Fingerprint], second: Sequence[Fingerprint] | None = None) -> list[tuple[int, int]]:
     """The places of pictures that are alike, in `first` and `second`, or both in `first` and the smaller one first.
 
-    Of many with one fingerprint the first stands for all, so that a thousand black pictures are a thousand pairs.
+    Within one list, pictures that are alike, or alike to ones that are, make up a cluster; enough pairs are given to join
+    it, one fewer than it has pictures: a thousand frames of a still camera are not half a million pairs. Of two lists, each
+    picture of the first is given with one of the second.
     """
     within = second is None
     second = first if within else second
-    leaders: dict[Fingerprint, int] = {}
-    for place, each in enumerate(second):
-        leaders.setdefault(each, place)
-    pairs = {(leaders[each], place) for place, each in enumerate(first) if within and leaders[each] != place}
-    rows = sorted(leaders.values()) if within else list(range(len(first)))
-    columns = sorted(leaders.values())
-    one, other = (
-        np.array([side[i].bits for i in some], np.uint64) for side, some in ((first, rows), (second, columns))
-    )
-    for i, j in _near(one, other):
-        i, j = rows[i], columns[j]
-        if (not within or i < j) and _same(first[i].thumbnail, second[j].thumbnail):
-            pairs.add((i, j))
-    return sorted(pairs)
+    bits = [np.array([each.bits for each in side], np.uint64) for side in (first, second)]
+    thumbnails = [_thumbnails(side) for side in (first, second)]
+    found = _Clusters(len(first)) if within else _Matches(len(first))
+    if within:
+        # Of those with one fingerprint the first stands for all.
+        leaders: dict[Fingerprint, int] = {}
+        for place, each in enumerate(first):
+            if leaders.setdefault(each, place) != place:
+                found.add(leaders[each], place)
+        chosen = np.array(sorted(leaders.values()), np.int64)
+    else:
+        chosen = None
+    rows, columns = (np.arange(len(side)) if chosen is None else chosen for side in (first, second))
+    for one, other in _near(bits[0][rows], bits[1][columns]):
+        one, other = rows[one], columns[other]
+        if within:
+            one, other = one[one < other], other[one < other]
+        for start in range(0, len(one), _AT_ONCE):
+            # What is joined already need not be looked at again; that is nearly all, where many are alike.
+            some = found.open(one[start : start + _AT_ONCE], other[start : start + _AT_ONCE])
+            i, j = one[start : start + _AT_ONCE][some], other[start : start + _AT_ONCE][some]
+            same = _same(thumbnails[0][i], thumbnails[1][j])
+            for pair in zip(i[same].tolist(), j[same].tolist()):
+                found.add(*pair)
+    return sorted(found.pairs)
 
 
-def _near(one: np.ndarray, other: np.ndarray) -> Iterator[tuple[int, int]]:
-    """Places whose bits differ in eleven or fewer: of four parts of 16 bits one then differs in two or fewer."""
+class _Clusters:
+    """Places joined into clusters; `pairs` are those that joined two."""
+
+    def __init__(self, count: int):
+        self._cluster, self._members = np.arange(count), {place: [place] for place in range(count)}
+        self.pairs: list[tuple[int, int]] = []
+
+    def open(self, one: np.ndarray, other: np.ndarray) -> np.ndarray:
+        return self._cluster[one] != self._cluster[other]
+
+    def add(self, one: int, other: int) -> None:
+        mine, theirs = int(self._cluster[one]), int(self._cluster[other])
+        if mine == theirs:
+            return
+        if len(self._members[mine]) < len(self._members[theirs]):
+            mine, theirs = theirs, mine
+        moved = self._members.pop(theirs)
+        self._members[mine] += moved
+        self._cluster[moved] = mine
+        self.pairs.append((one, other))
+
+
+class _Matches:
+    """For each place of one list the first that was found of the other."""
+
+    def __init__(self, count: int):
+        self._found = np.zeros(count, bool)
+        self.pairs: list[tuple[int, int]] = []
+
+    def open(self, one: np.ndarray, other: np.ndarray) -> np.ndarray:
+        return ~self._found[one]
+
+    def add(self, one: int, other: int) -> None:
+        if not self._found[one]:
+            self._found[one] = True
+            self.pairs.append((one, other))
+
+
+def _thumbnails(side: Sequence[Fingerprint]) -> np.ndarray:
+    """uint8 [pictures, bytes]"""
+    return np.frombuffer(b"".join(each.thumbnail for each in side), np.uint8).reshape(len(side), THUMBNAIL * THUMBNAIL * 3)
+
+
+def _near(one: np.ndarray, other: np.ndarray) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """Places whose bits differ in eleven or fewer, many at a time: of four parts of 16 bits one then differs in two or fewer."""
     for shift in (0, 16, 32, 48):
         mine, theirs = (((side >> np.uint64(shift)) & np.uint64(0xFFFF)).astype(np.uint16) for side in (one, other))
         # Both in order, so that what is looked up lies close to what was looked up before.
@@ -79,20 +136,20 @@ def _near(one: np.ndarray, other: np.ndarray) -> Iterator[tuple[int, int]]:
         mine, theirs, sorted_one = mine[rows], theirs[order], one[rows]
         for mask in _small_masks():
             begin, end = (np.searchsorted(theirs, mine ^ mask, side) for side in ("left", "right"))
-            for start in range(0, len(mine), max(1, _MOST_AT_ONCE // max(1, int((end - begin).max(initial=0))))):
-                for i, j in _compared(sorted_one, other, order, begin, end, start):
-                    yield int(rows[i]), j
+            step = max(1, _MOST_AT_ONCE // max(1, int((end - begin).max(initial=0))))
+            for start in range(0, len(mine), step):
+                i, j = _compared(sorted_one, other, order, begin, end, slice(start, start + step))
+                yield rows[i], j
 
 
-def _compared(one, other, order, begin, end, start: int) -> Iterator[tuple[int, int]]:
-    """Of some rows from `start` on and the columns order[begin:end] of each, those that are near."""
-    some = slice(start, start + max(1, _MOST_AT_ONCE // max(1, int((end - begin).max(initial=0)))))
+def _compared(one, other, order, begin, end, some: slice) -> tuple[np.ndarray, np.ndarray]:
+    """Of some rows and the columns order[begin:end] of each, those that are near."""
     count = (end - begin)[some]
     rows = np.repeat(np.arange(len(one))[some], count)
     within_row = np.arange(len(rows)) - np.repeat(np.cumsum(count) - count, count)
     columns = order[np.repeat(begin[some], count) + within_row]
     near = _bits_set(one[rows] ^ other[columns]) <= NEAR_BITS
-    yield from zip(rows[near].tolist(), columns[near].tolist())
+    return rows[near], columns[near]
 
 
 @lru_cache
@@ -113,6 +170,7 @@ def _counts_of_16_bits() -> np.ndarray:
     return np.array([bin(number).count("1") for number in range(1 << 16)], np.uint8)
 
 
-def _same(one: bytes, other: bytes) -> bool:
-    apart = np.abs(np.frombuffer(one, np.uint8).astype(np.int16) - np.frombuffer(other, np.uint8))
-    return apart.mean() <= NEAR_LEVELS and apart.max() <= FAR_LEVELS
+def _same(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """Whether thumbnails [pairs, bytes] show one picture."""
+    apart = np.abs(one.astype(np.int16) - other)
+    return (apart.mean(axis=1) <= NEAR_LEVELS) & (apart.max(axis=1, initial=0) <= FAR_LEVELS)

@@ -27,11 +27,12 @@ class Bin:
 class Calibration:
     """error: the mean over images of the distance between what was said and what was right in their bin (expected calibration
     error; Naeini, Cooper and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", AAAI 2015).
-    said, right: over all images."""
+    said, right: over all images; overall: that share with its interval."""
 
     error: float
     said: float
     right: float
+    overall: Estimate
     bins: tuple[Bin, ...]
 
 
@@ -47,4 +48,5 @@ def calibration_of(probability: np.ndarray, right: np.ndarray) -> Calibration:
         bins.append(Bin(place / BINS, (place + 1) / BINS, count, said, share))
         if count:
             error += count / len(probability) * abs(share.value - said)
-    return Calibration(float(error), float(probability.mean()), float(right.mean()), tuple(bins))
+    overall = share_of(int(right.sum()), len(right))
+    return Calibration(float(error), float(probability.mean()), float(right.mean()), overall, tuple(bins))

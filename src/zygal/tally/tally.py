@@ -170,11 +170,12 @@ class _Side:
 
 def _groups(seen: Observation, joined: Joined, right: np.ndarray) -> dict[str, np.ndarray]:
     """Which images of each group are right, the groups in the order of their names."""
-    groups = [joined.images[place].group for place in seen.places]
-    return {
-        name: right[np.array([group == name for group in groups])]
-        for name in sorted({group for group in groups if group is not None})
-    }
+    places: dict[str, list[int]] = {}
+    for at, place in enumerate(seen.places):
+        group = joined.images[place].group
+        if group is not None:
+            places.setdefault(group, []).append(at)
+    return {name: right[places[name]] for name in sorted(places)}
 
 
 def _doubts(classifier: Classifier, seen: Observation, joined: Joined, choices: Choices) -> Doubts:
