@@ -286,6 +286,8 @@ class Mutator:
                  "pt2": "channel_marks.pt2", "keras": "keras/channel_marks.keras"}  # fmt: skip
         if kind == "image":
             self.images = self._images(demo)
+        elif kind == "witness":
+            self.data = self._short_witness(demo / names[kind])
         elif kind == "h5":
             self.data = self._as_hdf5(demo / "keras" / "channel_marks.keras")
         else:
@@ -303,6 +305,17 @@ class Mutator:
             picture.convert("L" if mode == "I;16" else mode).convert(mode).save(data, form, **more)
             made.append(data.getvalue())
         return made
+
+    def _short_witness(self, path):
+        """The demo's recording of its first images, so that ten thousand of them are soon read."""
+        import dataclasses
+
+        from zygal.evidence.witness import read_witness, write_witness
+
+        whole = read_witness(path)
+        short = dataclasses.replace(whole, images=whole.images[:5], tensors=whole.tensors[:5, :, :8], scores=whole.scores[:5])
+        write_witness(short, self.folder / "short.witness")
+        return (self.folder / "short.witness").read_bytes()
 
     def _as_hdf5(self, path):
         """The demo's Keras model in the older container, made with h5py alone."""

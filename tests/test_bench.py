@@ -113,15 +113,29 @@ def test_measuring_ends_when_enough_is_known_and_keeps_what_was_measured_when_in
         measure({0: {0: interrupted}}, Effort(1.0))
 
 
-def test_the_interval_of_a_median_covers_the_truth():
-    chance, covered = np.random.default_rng(0), 0
-    for _ in range(200):
-        # Groups share a mood of the machine, as visits do.
-        groups = [list(chance.normal(10 + chance.normal(0, 1), 0.3, 20)) for _ in range(25)]
-        found = median_of(groups)
-        covered += found.low <= 10 <= found.high
+@pytest.mark.parametrize("epochs, skewed", [(16, False), (16, True), (6, False), (9, True), (3, False)])
+def test_the_interval_of_a_median_covers_the_truth_where_blocks_share_their_epoch(epochs, skewed):
+    chance, covered, tries, blocks = np.random.default_rng(epochs), 0, 1500, 6
+    marks = [epoch for epoch in range(epochs) for _ in range(blocks)]
+    for _ in range(tries):
+        # Where things lie in memory, what the machine does at a moment, and each run's own stalls.
+        shared = chance.normal(0, 0.03, epochs)
+        moods = np.repeat(shared, blocks) + chance.normal(0, 0.02, epochs * blocks)
+        own = chance.normal(0, 0.01, (epochs * blocks, 10))
+        stalls = chance.exponential(0.3, own.shape) * (chance.random(own.shape) < 0.05) if skewed else 0
+        found = median_of(list(np.exp(moods[:, None] + own + stalls)), marks)
+        covered += found.low <= (TRUE_WITH_STALLS if skewed else 1.0) <= found.high
         assert found.low <= found.value <= found.high and found.quarter <= found.value <= found.three_quarters
-    assert 180 <= covered <= 200
+    assert 0.93 <= covered / tries <= 0.97
+
+
+def _median_with_stalls():
+    chance = np.random.default_rng(99)
+    own = chance.normal(0, math.hypot(0.03, 0.02, 0.01), 2_000_000)
+    return float(np.median(np.exp(own + chance.exponential(0.3, own.shape) * (chance.random(own.shape) < 0.05))))
+
+
+TRUE_WITH_STALLS = _median_with_stalls()
 
 
 @pytest.mark.parametrize("blocks", [2, 3, 4, 5, 6, 9, 20, 60])
@@ -134,7 +148,7 @@ def test_the_interval_of_a_ratio_covers_the_truth_whatever_the_machine_does(bloc
         first, second = np.exp(chance.normal(0, 0.02, (2, blocks))) * stalls * mood
         found = ratio_of(first, 1.05 * second)
         covered += found.low <= 1.05 <= found.high
-    assert covered >= 0.93 * 400
+    assert covered >= 0.925 * 400
     assert ratio_of([1.0], [2.0]) is None
 
 
@@ -180,8 +194,9 @@ def test_batches_gather_up_to_a_size_and_a_waiting_time():
 def test_the_highest_rate_keeps_the_deadline_and_a_higher_one_does_not():
     readings = {1: [0.010] * 50, 8: [0.030] * 50}
     rate = highest_rate(readings, 8, 0.0, 0.08)
-    below, above = (simulate(part * rate, ServiceTimes(readings), 8, 0.0).quantile(0.99) for part in (0.97, 1.05))
-    assert below <= 0.08 < above and rate < 8 / 0.03
+    below, above = (simulate(part * rate, ServiceTimes(readings), 8, 0.0) for part in (0.97, 1.05))
+    # Beyond it callers wait too long, or the server has no rest left.
+    assert below.quantile(0.99) <= 0.08 and (above.quantile(0.99) > 0.08 or above.busy > 0.99) and rate < 8 / 0.03
     assert highest_rate(readings, 8, 0.0, 0.005) is None
     assert ServiceTimes(readings).draw(4) == pytest.approx(0.010 + 0.020 * 3 / 7)
 

@@ -15,6 +15,7 @@ from typing import Protocol
 import numpy as np
 
 from zygal.bench.statistics import quantile_of
+from zygal.errors import BenchError
 
 SPUN_SECONDS = 0.0006
 """What is waited for by asking the clock: a sleep ends late by about as much."""
@@ -83,8 +84,12 @@ class Served:
 
 
 def poisson_arrivals(rate: float, count: int, seed: int = 0) -> np.ndarray:
-    """Moments in seconds, from 0 on: independent, `rate` a second in the mean."""
-    return np.cumsum(np.random.default_rng(seed).exponential(1.0 / rate, count))
+    """Moments in seconds, from 0 on: those of a Poisson process of that rate in the time in which it is to bring `count`.
+
+    Of so many the moments are independent and even over that time (Ross, Introduction to Probability Models, section 5.3);
+    drawn like this, what is offered is what was asked for, whatever the seed.
+    """
+    return np.sort(np.random.default_rng(seed).uniform(0, count / rate, count))
 
 
 def serve_arrivals(
@@ -114,7 +119,7 @@ def serve_arrivals(
         batches.append(size)
         services.append(ended - began)
         place += size
-    rate = count / float(arrivals[-1])
+    rate = (count - 1) / float(arrivals[-1] - arrivals[0]) if count > 1 else 1 / max(float(arrivals[-1]), 1e-9)
     return Served(rate, latencies, tuple(batches), np.array(services), clock.now() - start)
 
 
@@ -155,7 +160,13 @@ def highest_rate(
         served = simulate(rate, ServiceTimes(readings), most, patience_seconds)
         return served.quantile(0.99) <= deadline_seconds and served.busy < 0.99
 
-    largest = max(size for size in readings if size <= most)
+    sizes = [size for size in readings if size <= most]
+    if not sizes:
+        raise BenchError(
+            f"batches of up to {most} are to be gathered, but the smallest that was measured is {min(readings)}; add "
+            f"{most} to --batches."
+        )
+    largest = max(sizes)
     high = largest / float(np.median(readings[largest]))
     low = high / 1000
     if not holds(low):

@@ -17,7 +17,7 @@ from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
 from zygal.bench.result import TOO_VAGUE, Bench, Beside, Cell
 from zygal.bench.settings import Grid, Setting
-from zygal.bench.statistics import Ratio, median_of, ratio_of
+from zygal.bench.statistics import Ratio, ratio_of
 from zygal.bench.subjects import ArtifactSubject, Subject
 from zygal.bench.yardstick import MULTIPLY_ADDS, matrix_product, yardstick
 from zygal.errors import BenchError
@@ -99,17 +99,20 @@ def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequen
     first, twin, others = subject.again(), subject.again(), [other.again() for other in others]
     threads = dict.fromkeys(setting.threads for setting in settings)
     sticks = {count: yardstick(count) for count in threads}
+    products = {count: matrix_product(count) for count in threads}
     cells: dict = {
         # Forwards and backwards, what stands last is run twice in a row, which is an advantage: so it is the yardstick.
         setting: {
             ARTIFACT: first.run_at(setting),
             TWIN: twin.run_at(setting),
             **{place: other.run_at(setting) for place, other in enumerate(others)},
+            # In the same blocks, so that it says what the arithmetic allowed at that moment.
+            PRODUCT: products[setting.threads],
             YARDSTICK: sticks[setting.threads],
         }
         for setting in settings
     }
-    return cells | {(PRODUCT, count): {PRODUCT: matrix_product(count)} for count in threads}
+    return cells
 
 
 def _in_own_processes(
@@ -154,12 +157,11 @@ def _check_memory(subject: ArtifactSubject, base: int, peaks: Mapping[int, int],
 
 def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProcess], count: Arithmetic) -> Cell:
     mine = measured.readings[setting, ARTIFACT]
-    latency = median_of(mine.by_block())
-    product = measured.readings.get(((PRODUCT, setting.threads), PRODUCT))
+    latency = mine.median()
+    product = measured.readings.get((setting, PRODUCT))
     limit_share = None
     if product is not None and count.total and latency.vagueness < TOO_VAGUE:
-        reached = count.total * setting.batch / latency.value
-        limit_share = reached * float(np.median(product.seconds())) / MULTIPLY_ADDS
+        limit_share = _limit_share(count.total * setting.batch / latency.value, product.seconds())
     return Cell(
         setting=setting,
         latency=latency,
@@ -171,6 +173,15 @@ def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProc
         own=own.get(setting),
         steady=mine.steady,
     )
+
+
+def _limit_share(reached: float, seconds: np.ndarray) -> float | None:
+    """The multiply-adds reached in a second as a part of the most that matrix products reached in the same blocks; None where
+    those say too little: where they are far from their own best, or the part would be more than all."""
+    best = float(seconds.min())
+    share = reached * best / MULTIPLY_ADDS
+    vague = float(np.percentile(seconds, 25)) > (1 + TOO_VAGUE) * best
+    return None if vague or share > 1 else share
 
 
 def _ratio(measured: Measurement, setting: Setting, below, above):
@@ -207,17 +218,18 @@ def _yardsticks(settings: Sequence[Setting], measured: Measurement) -> dict[int,
 
 
 def _products(measured: Measurement) -> dict[int, float]:
-    """Multiply-adds a second of the matrix product, by threads."""
-    return {
-        cell[1]: MULTIPLY_ADDS / float(np.median(each.seconds()))
-        for (cell, name), each in measured.readings.items()
-        if name == PRODUCT
-    }
+    """The most multiply-adds a second of the matrix product, by threads."""
+    best: dict[int, float] = {}
+    for (setting, name), each in measured.readings.items():
+        if name == PRODUCT:
+            rate = MULTIPLY_ADDS / float(each.seconds().min())
+            best[setting.threads] = max(rate, best.get(setting.threads, 0.0))
+    return best
 
 
 def _known_within(part: float, readings: Mapping) -> bool:
     for (setting, name), each in readings.items():
-        if name == ARTIFACT and median_of(each.by_block(), resamples=200).vagueness > part:
+        if name == ARTIFACT and each.median().vagueness > part:
             return False
         if name not in (ARTIFACT, YARDSTICK, PRODUCT):
             ratio = ratio_of(*paired(readings[setting, ARTIFACT], each))

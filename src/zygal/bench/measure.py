@@ -18,6 +18,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from zygal.bench.statistics import Median, median_of
+
 Run = Callable[[], object]
 Progress = Callable[[float], None]
 Key = tuple[Hashable, Hashable]
@@ -77,9 +79,11 @@ class Readings:
             visits.setdefault(block, []).append(visit)
         return visits
 
-    def by_block(self) -> list[list[float]]:
-        """The seconds of all runs of each block."""
-        return [[each for visit in visits for each in visit] for visits in self.in_blocks().values()]
+    def median(self) -> Median:
+        """Seconds a run."""
+        blocks = self.in_blocks()
+        seconds = [[each for visit in visits for each in visit] for visits in blocks.values()]
+        return median_of(seconds, [self.epochs[block] for block in blocks])
 
 
 @dataclass(frozen=True)

@@ -30,7 +30,8 @@ class Gathering:
 @dataclass(frozen=True)
 class Offered:
     """runs: one for each offered rate. simulated_rate: the highest that keeps the deadline, from the measured service times
-    on a virtual clock. kept: the first run on the real clock, from that rate downwards, that kept it, or None."""
+    on a virtual clock. kept: of the runs on the real clock, at the offered rates and from that one downwards, the highest that
+    kept it, or None."""
 
     setting: Setting
     gathering: Gathering
@@ -74,13 +75,20 @@ def offer(
         rate = simulated or 0.0
         for attempt in range(MOST_TRIES if simulated else 0):
             served = _offered(rate, serve, gathering, seconds, 1000 + attempt)
-            worst = served.quantile(0.99)
-            if worst is not None and worst <= deadline_seconds:
+            if _keeps(served, deadline_seconds):
                 kept = served
                 break
             rate *= STEP_DOWN
+        # What was asked for may have kept it at a higher rate than was sought.
+        kept = max([each for each in (*runs, *([kept] if kept else [])) if _keeps(each, deadline_seconds)],
+                   key=lambda each: each.rate, default=None)  # fmt: skip
     progress(1.0)
     return Offered(setting, gathering, tuple(runs), deadline_seconds, simulated, kept)
+
+
+def _keeps(served: Served, deadline_seconds: float) -> bool:
+    worst = served.quantile(0.99)
+    return worst is not None and worst <= deadline_seconds and not served.falling_behind
 
 
 def _offered(rate: float, serve: Callable[[int], None], gathering: Gathering, seconds: float, seed: int) -> Served:

@@ -8,15 +8,18 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, fields
+from statistics import NormalDist
 
 from zygal.bench.earlier import Earlier
 from zygal.bench.machine import Machine
 from zygal.bench.result import Bench
 from zygal.bench.settings import Setting
+from zygal.bench.statistics import for_many
 from zygal.errors import BenchError, some_of
 
+Z = NormalDist().inv_cdf(0.975)
 BETWEEN_RUNS = 0.05
-"""What a run has of its own, whatever its blocks and epochs say: on a virtual machine with a busy host, the time of an artifact
+"""Half the width of a 95 % interval of what a run has of its own, whatever its blocks and epochs say: on a virtual machine with a busy host, the time of an artifact
 in yardsticks changed from run to run with a standard deviation of 4 %, most of which the intervals knew of."""
 
 SLOWER, QUICKER, SAME = "slower", "faster", "not told apart"
@@ -64,15 +67,19 @@ def judge(now: Bench, earlier: Earlier, differences_allowed: bool = False) -> Re
             f"the two runs were not made alike: {'; '.join(differing)}; measure both in the same way, or compare all the "
             "same by --anyway."
         )
-    changes = []
+    found: list[tuple[Setting, float, float, float]] = []
     for cell in now.cells:
         before = earlier.cells.get(cell.setting)
         if before is None or cell.in_yardsticks is None:
             continue
         change = math.log(cell.in_yardsticks.value / before.in_yardsticks.value)
-        parts = (cell.in_yardsticks.vagueness, before.in_yardsticks.vagueness, cell.noise, before.noise, BETWEEN_RUNS)
+        # All of them half the width of a 95 % interval; the noise is about a standard error.
+        parts = (cell.in_yardsticks.vagueness, before.in_yardsticks.vagueness, Z * cell.noise, Z * before.noise, BETWEEN_RUNS)
         raw = cell.latency.value / before.latency_seconds
-        changes.append(_change(cell.setting, change, math.hypot(*parts), raw))
+        found.append((cell.setting, change, math.hypot(*parts), raw))
+    # Each setting is a test of its own, and so is all of them together.
+    stretch = for_many(len(found) + (len(found) > 1))
+    changes = [_change(setting, change, stretch * reach, raw) for setting, change, reach, raw in found]
     if not changes:
         raise BenchError("the two runs have no setting in common; measure the same batches and threads.")
     together = None
@@ -80,8 +87,8 @@ def judge(now: Bench, earlier: Earlier, differences_allowed: bool = False) -> Re
         mean = sum(math.log(each.ratio) for each in changes) / len(changes)
         raw = math.exp(sum(math.log(each.raw_ratio) for each in changes) / len(changes))
         # Errors of settings are independent of each other but for what a run has of its own.
-        reach = math.hypot(*(each.reach for each in changes)) / len(changes)
-        together = _change(changes[0].setting, mean, math.hypot(reach, BETWEEN_RUNS), raw)
+        reach = math.hypot(*(each[2] for each in found)) / len(found)
+        together = _change(changes[0].setting, mean, stretch * math.hypot(reach, BETWEEN_RUNS), raw)
     machine = {
         threads: seconds / earlier.yardstick_seconds[threads]
         for threads, seconds in now.yardstick_seconds.items()

@@ -12,7 +12,7 @@ from zygal.bench.load import Load
 from zygal.bench.machine import Machine
 from zygal.bench.own_process import OwnProcess
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import Median, Ratio, quantile_of, readings_for
+from zygal.bench.statistics import Median, Ratio, for_many, quantile_of, readings_for
 
 TOO_VAGUE = 0.25
 """A figure that may be off by more than this part of itself is not drawn conclusions from."""
@@ -24,7 +24,8 @@ class Cell:
 
     latency: seconds a batch. seconds: of every run, none left out. cpu_seconds_an_image: of the whole process, all
     threads. twin: the artifact beside itself. in_yardsticks: a batch's time in multiples of the yardstick's. limit_share:
-    the multiply-adds done in a second, as a part of those of a matrix product, None where that is too vague. own: None where
+    the multiply-adds done in a second, as a part of the most that a matrix product did in the same blocks, None where that is
+    too vague. own: None where
     it was not measured.
     """
 
@@ -66,9 +67,11 @@ def noise_of(twin: Ratio) -> float:
     return max(abs(math.log(twin.value)), math.log(twin.high / twin.low) / 4, LEAST_NOISE)
 
 
-def told_apart(ratio: Ratio, noise: float) -> bool:
-    """Whether a difference is one: its interval leaves out 1, and it is larger than the noise."""
-    return (ratio.low > 1 or ratio.high < 1) and abs(math.log(ratio.value)) > noise
+def told_apart(ratio: Ratio, noise: float, stretch: float = 1.0) -> bool:
+    """Whether a difference is one: its interval, stretched by a factor, leaves out 1, and it is larger than the noise."""
+    nearer = ratio.low if ratio.value > 1 else ratio.high
+    apart = abs(math.log(ratio.value))
+    return apart > stretch * abs(math.log(ratio.value / nearer)) and apart > noise
 
 
 @dataclass(frozen=True)
@@ -81,7 +84,8 @@ class Beside:
     together: Ratio | None
 
     def told_apart(self, cell: Cell) -> bool:
-        return told_apart(self.ratios[cell.setting], cell.noise)
+        """Whether the two differ at a setting, all settings that are judged beside it taken into account."""
+        return told_apart(self.ratios[cell.setting], cell.noise, for_many(len(self.ratios)))
 
 
 @dataclass(frozen=True)

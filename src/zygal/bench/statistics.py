@@ -5,13 +5,16 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from statistics import NormalDist
 
 import numpy as np
+
+LEVEL = 0.95
 
 
 @dataclass(frozen=True)
 class Median:
-    """A median with the 95 % interval of the bootstrap, and the middle half of the readings."""
+    """A median with its 95 % interval, and the middle half of the readings."""
 
     value: float
     low: float
@@ -41,23 +44,68 @@ class Ratio:
         return math.log(max(self.high / self.value, self.value / self.low))
 
 
-def median_of(groups: Sequence[Sequence[float]], resamples: int = 400, seed: int = 0) -> Median:
-    """The median of all readings. The interval comes from resampling whole groups.
+def median_of(groups: Sequence[Sequence[float]], epochs: Sequence[int] | None = None) -> Median:
+    """The median of all readings, with an interval for the median that other runs like this one would find.
 
-    Readings taken in one visit share what the machine did at that moment, so groups are resampled
-    and not readings: the block bootstrap (Efron and Tibshirani, An Introduction to the Bootstrap,
-    1993, chapter 8).
+    groups: the readings of each block; epochs: of each block. Blocks of one epoch share where things lie in memory, and
+    readings of one block what the machine did at that moment, so neither are independent: the interval is that of the
+    epochs' medians where there are two epochs or more, and that of the blocks' else.
     """
-    arrays = [np.asarray(group) for group in groups if len(group)]
-    everything = np.concatenate(arrays)
-    chance = np.random.default_rng(seed)
-    draws = chance.integers(len(arrays), size=(resamples, len(arrays)))
-    medians = [np.median(np.concatenate([arrays[i] for i in draw])) for draw in draws]
-    low, high = np.percentile(medians, [2.5, 97.5])
+    kept = [(np.asarray(group), epoch) for group, epoch in zip(groups, epochs or [0] * len(groups)) if len(group)]
+    everything = np.concatenate([group for group, _ in kept])
+    middle = float(np.median(everything))
+    apart = _by_epoch([group for group, _ in kept], [epoch for _, epoch in kept])
+    if apart is None:
+        apart = [group for group, _ in kept]
+    low, high = middle, middle
+    if len(apart) > 1:
+        ends = interval_of_centre(np.log([np.median(each) for each in apart]))
+        low, high = (float(each) for each in np.exp(ends))
     quarter, three_quarters = np.percentile(everything, [25, 75])
-    return Median(
-        float(np.median(everything)), float(low), float(high), float(quarter), float(three_quarters), everything.size
-    )
+    # The median of all lies among those of the parts, though not always between the ends of their interval.
+    return Median(middle, min(low, middle), max(high, middle), float(quarter), float(three_quarters), everything.size)
+
+
+def _by_epoch(groups: Sequence[np.ndarray], epochs: Sequence[int]) -> list[np.ndarray] | None:
+    """The readings of each epoch together; None if there is only one."""
+    marks = sorted(set(epochs))
+    if len(marks) < 2:
+        return None
+    return [np.concatenate([group for group, epoch in zip(groups, epochs) if epoch == mark]) for mark in marks]
+
+
+def interval_of_centre(values: np.ndarray, level: float = LEVEL) -> tuple[float, float]:
+    """The interval that holds the median of what independent values are drawn from, with the chance `level`.
+
+    Between order statistics, interpolated between those that hold it with a higher and with a lower chance, whatever the
+    distribution is (Hettmansperger and Sheather, "Confidence intervals based on interpolated order statistics", Statistics
+    and Probability Letters 4, 1986). Of fewer than six values no order statistics are so wide, and the interval is the
+    range, stretched as far as normal numbers need it.
+    """
+    ordered, count = np.sort(np.asarray(values, float)), len(values)
+    if count < 2:
+        raise ValueError("one value has no interval")
+    if count < 6:
+        middle, reach = float(np.median(ordered)), _FEW[count] * float(np.ptp(ordered)) / 2
+        return middle - reach, middle + reach
+    outside = np.cumsum([math.comb(count, below) for below in range(count // 2)]) / 2.0**count
+    held = 1 - 2 * outside  # By the interval from the (place + 1)-th smallest to the (place + 1)-th largest.
+    place = int(np.flatnonzero(held >= level)[-1]) if held[0] >= level else 0
+    outer = ordered[place], ordered[count - 1 - place]
+    if held[0] < level or place + 1 >= len(held):
+        return float(outer[0]), float(outer[1])
+    inner, rank = (ordered[place + 1], ordered[count - 2 - place]), place + 1
+    part = (held[place] - level) / (held[place] - held[place + 1])
+    share = (count - rank) * part / (rank + (count - 2 * rank) * part)
+    low, high = (float((1 - share) * wide + share * narrow) for wide, narrow in zip(outer, inner))
+    return low, high
+
+
+def for_many(count: int) -> float:
+    """By how much a 95 % interval is to be stretched so that `count` of them together are wrong in 5 % of cases only
+    (Bonferroni's inequality, on the normal distribution)."""
+    normal = NormalDist()
+    return normal.inv_cdf(1 - (1 - LEVEL) / 2 / max(count, 1)) / normal.inv_cdf((1 + LEVEL) / 2)
 
 
 def quantile_of(readings: Sequence[float], part: float) -> float | None:
@@ -82,24 +130,16 @@ def ratio_of(first: Sequence[float], second: Sequence[float], epochs: Sequence[i
 
     What the machine does at a moment is in both sides of a block's ratio and cancels. epochs: of each block; blocks of one
     epoch share more than the moment, so where there are six epochs or more each of them counts once, with its median. The
-    value is the median of the ratios. The interval is the one between order statistics that holds the true median with
-    95 % whatever the distribution is (David and Nagaraja, section 7.1); of fewer than six ratios none is so wide, and
-    theirs is widened by Student's factor for the range of a few.
+    value is the median of the ratios, the interval that of `interval_of_centre`.
     """
     logs, blocks = np.log(np.asarray(second) / np.asarray(first)), len(first)
     if epochs is not None and len(set(epochs)) >= 6:
         marks = np.asarray(epochs)
         logs = np.array([np.median(logs[marks == epoch]) for epoch in sorted(set(epochs))])
-    logs, count = np.sort(logs), len(logs)
-    if count < 2:
+    if len(logs) < 2:
         return None
-    middle = float(np.median(logs))
-    rank = _rank_of_interval(count)
-    if rank is None:
-        reach = _FEW[count] * float(np.ptp(logs)) / 2
-        low, high = middle - reach, middle + reach
-    else:
-        low, high = float(logs[rank]), float(logs[count - 1 - rank])
+    low, high = interval_of_centre(logs)
+    middle = min(max(float(np.median(logs)), low), high)
     return Ratio(math.exp(middle), math.exp(low), math.exp(high), blocks)
 
 
@@ -107,15 +147,3 @@ _FEW = {2: 12.8, 3: 2.69, 4: 1.49, 5: 1.13}
 """By how much half the range of so many normal numbers is to be stretched to hold their centre with 95 %: as in Lord,
 "The use of range in place of standard deviation in the t-test", Biometrika 34, 1947, but around the median, from two
 million draws each."""
-
-
-def _rank_of_interval(count: int) -> int | None:
-    """The largest rank r for which the interval from the r-th (from 0) smallest to the r-th largest holds the median."""
-    below, rank = 0.0, None
-    for r in range(count // 2):
-        ways = math.lgamma(count + 1) - math.lgamma(r + 1) - math.lgamma(count - r + 1)
-        below += math.exp(ways - count * math.log(2))
-        if 2 * below > 0.05:
-            break
-        rank = r
-    return rank

@@ -141,6 +141,7 @@ def _measure_more(options, found: Found, subject, way, seconds: float, progress)
     from zygal.bench.layers import layer_times
     from zygal.bench.offered import Gathering, offer
     from zygal.bench.whole_way import whole_way
+    from zygal.errors import BenchError
 
     best = best_throughput(found.bench.cells).setting
     if way:
@@ -155,6 +156,12 @@ def _measure_more(options, found: Found, subject, way, seconds: float, progress)
         )
         found.interrupted = found.whole_way.interrupted
     if options.offered is not None and not found.interrupted:
+        smallest = min(cell.setting.batch for cell in found.bench.cells)
+        if options.gather and options.gather[0] < smallest:
+            raise BenchError(
+                f"--gather {options.gather[0]} is below every batch that was measured (the smallest is {smallest}); add "
+                f"{options.gather[0]} to --batches."
+            )
         most, patience = options.gather or (max(cell.setting.batch for cell in found.bench.cells), 0.0)
         readings = {c.setting.batch: c.seconds for c in found.bench.cells if c.setting.session == best.session}
         found.offered = offer(

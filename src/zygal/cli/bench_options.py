@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from argparse import ArgumentTypeError
 
-from zygal.cli.options import duration, number_list, part_of_one, word_list
+from zygal.cli.options import duration, limit, number_list, part, part_of_one, word_list
 
 DEFAULT_SECONDS, MOST_SECONDS_UNTIL = 30.0, 300.0
 
@@ -26,7 +26,7 @@ def _add_grid(group) -> None:
                        help="how far the runtime may rewrite the graph: off, basic, extended, all (all)")  # fmt: skip
     group.add_argument("--execution", type=word_list, default=["sequential"], metavar="NAME,...",
                        help="the runtime's execution modes: sequential, parallel (sequential)")  # fmt: skip
-    group.add_argument("--seconds", type=float, help=f"time to measure for ({DEFAULT_SECONDS:g})")
+    group.add_argument("--seconds", type=limit, help=f"time to measure for ({DEFAULT_SECONDS:g})")
     group.add_argument("--until-within", type=part_of_one, metavar="2%",
                        help=f"measure until all medians are known so well, at most for --seconds ({MOST_SECONDS_UNTIL:g})")  # fmt: skip
 
@@ -58,7 +58,7 @@ def _add_results(group) -> None:
     group.add_argument("--csv", metavar="FILE", help="write the table of settings there")
     group.add_argument("--draw", metavar="DIR", help="draw what was measured into this folder")
     group.add_argument("--against", metavar="FILE", help="judge by an earlier run's --json: exit code 1 if slower")
-    group.add_argument("--allow", type=part_of_one, default=0.05, metavar="5%", help="how much slower is allowed (5%%)")
+    group.add_argument("--allow", type=part, default=0.05, metavar="5%", help="how much slower is allowed (5%%)")
     group.add_argument(
         "--anyway", action="store_true", help="compare with --against even if machine or settings differ"
     )

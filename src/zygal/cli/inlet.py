@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
-from zygal.cli.options import new_command
+from zygal.cli.options import limit, new_command
 from zygal.cli.output import (
     check_json,
     console,
@@ -37,7 +37,7 @@ def register(commands) -> None:
     recover.add_argument(
         "--artifact", metavar="FILE", help="for a recording of scores alone: the model, by whose scores the search goes"
     )
-    recover.add_argument("--accept", metavar="LEVELS", type=float, default=0.5,
+    recover.add_argument("--accept", metavar="LEVELS", type=limit, default=0.5,
                          help="largest difference in grey levels that an inlet may leave (0.5)")  # fmt: skip
     recover.set_defaults(run=run_recover)
     draw = new_command(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 
-from zygal.cli.options import new_command
+from zygal.cli.options import limit, new_command
 from zygal.cli.output import check_json, console, counted, progress_bar, short_number, show_table, warn, write_json
 
 
@@ -21,11 +21,11 @@ def register(commands) -> None:
         "--images", metavar="DIR", help="the folder of the recorded images; without it only B is checked"
     )
     command.add_argument("--inlet", metavar="FILE", help="check this inlet instead of the one inside the artifact")
-    command.add_argument("--tensor-limit", metavar="LEVELS", type=float, default=0.5,
+    command.add_argument("--tensor-limit", metavar="LEVELS", type=limit, default=0.5,
                          help="largest difference of tensors, in grey levels (0.5)")  # fmt: skip
-    command.add_argument("--model-limit", metavar="PART", type=float, default=1e-4,
+    command.add_argument("--model-limit", metavar="PART", type=limit, default=1e-4,
                          help="largest score difference of the model, as a part of the recorded spread (0.0001)")  # fmt: skip
-    command.add_argument("--end-limit", metavar="PART", type=float, default=1e-2,
+    command.add_argument("--end-limit", metavar="PART", type=limit, default=1e-2,
                          help="largest score difference end to end, as a part of the recorded spread (0.01)")  # fmt: skip
     command.add_argument(
         "--worst", metavar="COUNT", type=int, default=3, help="how many of the worst images to list (3)"

@@ -35,15 +35,35 @@ def word_list(text: str) -> list[str]:
     return [part.strip() for part in text.split(",") if part.strip()]
 
 
-def part_of_one(text: str) -> float:
-    """A percentage like 2%, or a part like 0.02, as a part of one, for argparse."""
+def part(text: str) -> float:
+    """A percentage like 2% or 300%, or a part like 0.02, as a number, for argparse. A number above 1 needs its sign."""
+    percentage = text.endswith("%")
     try:
-        number = float(text[:-1]) / 100 if text.endswith("%") else float(text)
+        number = float(text[:-1]) / 100 if percentage else float(text)
     except ValueError:
         number = math.nan
-    if not 0 <= number <= 1:
-        meant = f"; {text}% is meant, perhaps" if not text.endswith("%") and 1 < number <= 100 else ""
-        raise argparse.ArgumentTypeError(f"{text!r} is not a percentage from 0% to 100%, or a part from 0 to 1{meant}")
+    if not 0 <= number < math.inf or number > 1 and not percentage:
+        meant = f"; {text}% is meant, perhaps" if 1 < number <= 100 else ""
+        raise argparse.ArgumentTypeError(f"{text!r} is not a percentage like 5%, or a part from 0 to 1 like 0.05{meant}")
+    return number
+
+
+def part_of_one(text: str) -> float:
+    """A percentage from 0% to 100%, or a part from 0 to 1, for argparse."""
+    number = part(text)
+    if number > 1:
+        raise argparse.ArgumentTypeError(f"{text!r} is more than 100%")
+    return number
+
+
+def limit(text: str) -> float:
+    """A limit of a gate: a number that is not negative, for argparse."""
+    try:
+        number = float(text)
+    except ValueError:
+        number = math.nan
+    if not 0 <= number < math.inf:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number from 0 on")
     return number
 
 

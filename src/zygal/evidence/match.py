@@ -140,6 +140,9 @@ class _Findings:
             largest = max(largest, float(tensor_differences(made, tensor[0], inlet.tensor.layout).max()))
             rows.append(index)
             scores.append(score[0])
+        if not rows:
+            self.not_checked.append("P was not checked: not one image could be read")
+            return
         # A thousandth of a level is what float32 leaves of a mean and a deviation.
         self.gates.append(Gate("P", "the inlet inside the artifact against ours: largest difference", round(largest, 3),
                                RAW_LEVELS, "grey levels"))  # fmt: skip
