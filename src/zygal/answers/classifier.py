@@ -201,20 +201,26 @@ def open_artifact(
 
 
 def open_beside(
-    path: str | Path, first: Classifier, inlet: Inlet | None = None, multi_label: bool = False
+    path: str | Path,
+    first: Classifier,
+    inlet: Inlet | None = None,
+    multi_label: bool = False,
+    output: str | None = None,
 ) -> Classifier:
     """Another classifier to be put beside the first: an artifact, or a source in its live framework with the first's labels.
 
-    A source is fed by the first's inlet unless another is given. Raises ZygalError; LabelsError if they name different
+    A source is fed by the first's inlet unless another is given; output names one of its several outputs. Raises ZygalError; LabelsError if they name different
     things.
     """
     if kinds.kind_of(path) == kinds.ARTIFACT:
+        if output is not None:
+            raise EngineError(f"{path} is an artifact, which has one output; --beside-scores chooses among those of a source.")
         other = open_artifact(path, inlet, multi_label=multi_label)
         if not other.named and len(other.labels) == len(first.labels):
             other.labels, other.labels_order = first.labels, first.labels_order
     else:
         kinds.trained_kind(path)
-        engine = live_engine(path)
+        engine = live_engine(path, output)
         inlet = inlet or first.inlet
         layout = image_layout(tuple(engine.input_type.shape))
         # A framework has threads of its own; it is asked by one of ours at a time.

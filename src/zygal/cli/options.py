@@ -108,6 +108,7 @@ def add_classifier_options(command: argparse.ArgumentParser) -> None:
                          help="the classes do not exclude each other, though no sigmoid says so")  # fmt: skip
     command.add_argument("--beside", metavar="OTHER",
                          help="another artifact, or the trained model in its live framework, on the same images")  # fmt: skip
+    command.add_argument("--beside-scores", metavar="NAME", help="which of several outputs of a live OTHER to take (the first)")
     command.add_argument("--beside-inlet", metavar="FILE", help="the inlet of OTHER, if it has another one")
     command.add_argument("--weights", metavar="FILE", help="with --beside FILE.py:FUNCTION: the weights")
     command.add_argument("--threads", metavar="COUNT", type=int, help="cores to use (all)")
@@ -136,10 +137,10 @@ def opened_classifiers(options: argparse.Namespace):
         return first, None
     inlet = read_inlet(options.beside_inlet) if options.beside_inlet else None
     if not live:
-        return first, open_beside(options.beside, first, inlet, options.multi_label)
+        return first, open_beside(options.beside, first, inlet, options.multi_label, options.beside_scores)
     shape = (inlet or first.inlet).tensor_shape() or (3, 224, 224)
     with captured(options.beside, options.weights, tuple(shape)) as path:
-        other = open_beside(path, first, inlet, options.multi_label)
+        other = open_beside(path, first, inlet, options.multi_label, options.beside_scores)
     # It is known by what it was built from, since no two captures are the same file.
     files = [split_place(options.beside, SourceError)[0], *filter(None, [options.weights])]
     other.path, other.sha256 = Path(options.beside), "+".join(map(sha256_of, files))

@@ -18,6 +18,7 @@ def register(commands) -> None:
     add_source(command, optional=True)
     command.add_argument("--images", metavar="DIR", required=True, help="the folder of reference images")
     command.add_argument("-o", "--output", metavar="FILE", required=True, help="the witness to write")
+    command.add_argument("--scores", metavar="NAME", help="which of several outputs to record (the first; see survey)")
     command.add_argument(
         "--layers",
         action="store_true",
@@ -68,8 +69,8 @@ def _from_arrays(options):
     from zygal.evidence.arrays import read_array, read_names
     from zygal.evidence.witness import Witness
 
-    if options.layers:
-        raise WitnessError("--layers needs the live model; arrays hold no layers.")
+    if options.layers or options.scores:
+        raise WitnessError("--layers and --scores go with a live model; arrays hold neither layers nor outputs.")
     scores, names = read_array(options.from_arrays)
     if options.names:
         names = read_names(options.names)
@@ -95,7 +96,7 @@ def _recorded(options):
     else:
         to_tensor, preprocessing = training_code_preprocessing(options.training_code)
     with progress_bar("recording") as progress, opened_source(options, inlet) as source:
-        engine = live_engine(source)
+        engine = live_engine(source, options.scores)
         return record_witness(
             engine,
             options.images,

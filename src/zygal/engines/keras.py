@@ -28,11 +28,15 @@ class KerasEngine:
     with code of its own is refused before the framework sees it.
     """
 
-    def __init__(self, path: str | Path):
+    def __init__(self, path: str | Path, output: str | None = None):
         with open_keras(path) as file, scratch_folder() as folder:
             model = read_structure(file.configuration, file.path, file.version)
             refuse_own_code(file, model)
             self.input_type = input_type(file, model)
+            if output is not None and output not in model.outputs:
+                raise SourceError(f"{path} has no output {output}; it has {', '.join(model.outputs)}.")
+            self._output = output or next(iter(model.outputs))
+            self._place = list(model.outputs).index(self._output)
             copy = write_plain_copy(file, folder)
             keras = _framework(path)
             self.name, self.path, self.batch_size = "Keras", Path(path), None
@@ -50,8 +54,10 @@ class KerasEngine:
             raise EngineError(
                 f"{self.path} cannot be run by Keras on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
             ) from fault
-        while isinstance(result, (dict, list, tuple)):
-            result = next(iter(result.values() if isinstance(result, dict) else result))
+        if isinstance(result, dict):
+            result = result[self._output]
+        elif isinstance(result, (list, tuple)):
+            result = result[self._place]
         return np.asarray(self._keras.ops.convert_to_numpy(result), np.float32)
 
     def use_threads(self, count: int) -> bool:

@@ -11,12 +11,16 @@ from zygal.errors import EngineError, SourceError
 from zygal.files import scratch_folder
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy
+from zygal.sources.pytorch.returned import output_place
 
 
 class PyTorchEngine:
-    """A captured program in the live framework. Raises EngineError if PyTorch is not installed."""
+    """A captured program in the live framework, with one of its outputs, the first unless it is named.
 
-    def __init__(self, path: str | Path):
+    Raises EngineError if PyTorch is not installed, SourceError if there is no such output.
+    """
+
+    def __init__(self, path: str | Path, output: str | None = None):
         try:
             import torch
         except ImportError as fault:
@@ -28,6 +32,7 @@ class PyTorchEngine:
         self.name, self.version, self.path = "PyTorch", torch.__version__, Path(path)
         with open_program(path) as archive, scratch_folder() as folder:
             program = read_program(archive)
+            self._place = output_place(program, output)
             with (folder / "program.pt2").open("wb") as copy:
                 write_harmless_copy(archive, copy)
             try:
@@ -51,7 +56,8 @@ class PyTorchEngine:
                 f"{self.path} cannot be run by PyTorch on tensors {list(batch.shape)} of {batch.dtype} "
                 f"({first_line(fault)})."
             ) from fault
-        return _first_tensor(result).float().numpy()
+        leaves = self._torch.utils._pytree.tree_leaves(result)
+        return leaves[self._place].float().numpy()
 
     def use_threads(self, count: int) -> bool:
         """Sets how many threads an operator may use; whether it did."""
@@ -75,10 +81,3 @@ class PyTorchEngine:
         with torch.inference_mode():
             Keeper(self._module).run(torch.from_numpy(np.repeat(batch, size // len(batch), axis=0)))
         return [(layers[value], value, output[: len(batch)]) for value, output in kept.items()]
-
-
-def _first_tensor(result):
-    """The first tensor of what a model returns: itself, or the first in a tuple, list or dictionary."""
-    while not hasattr(result, "numpy"):
-        result = next(iter(result.values() if isinstance(result, dict) else result))
-    return result

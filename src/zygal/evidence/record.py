@@ -58,6 +58,10 @@ def record_witness(
     stacked = np.stack(tensors).astype(engine.input_type.dtype, copy=False)
     scores = np.concatenate(list(run_in_batches(engine, stacked)))
     progress(len(names), len(names))
+    if scores.ndim != 2:
+        raise WitnessError(
+            f"{engine.path} gives {list(scores.shape)}; scores must be [images, classes], so choose another output with --scores."
+        )
     check_finite(scores, [image.name for image in kept], str(engine.path))
     return Witness(
         images=tuple(kept),

@@ -66,6 +66,14 @@ class Emitter(ABC):
         """Adds a repetition up to sizes of which some may be multiples of the batch."""
         return self._expanded(self.step, value, sizes)
 
+    def clipped(self, x: str, low: float | None, high: float | None) -> str:
+        """x kept from `low` to `high`; one of them alone is a maximum or a minimum, which lets infinity pass the other way."""
+        if low is not None and high is not None:
+            return self.step("Clip", x, min=float(low), max=float(high))
+        if low is not None:
+            return self.step("Max", x, self.number(float(low), x))
+        return x if high is None else self.step("Min", x, self.number(float(high), x))
+
     def gelu(self, x: str, approximate: bool = False) -> str:
         """x Phi(x), Hendrycks and Gimpel 2016; the approximation by tanh is the paper's."""
         if approximate:

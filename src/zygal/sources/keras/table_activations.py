@@ -10,8 +10,7 @@ from zygal.sources.keras.site import OPERATIONS, LayerSite, View, layer
 
 
 def _clipped(call: LayerSite, x: str, low: float | None, high: float | None) -> str:
-    limits = {name: float(value) for name, value in (("min", low), ("max", high)) if value is not None}
-    return call.step("Clip", x, **limits)
+    return call.clipped(x, low, high)
 
 
 def _silu(call: LayerSite, x: str) -> str:
@@ -30,6 +29,8 @@ def _hard_sigmoid(call: LayerSite, x: str) -> str:
 
 
 def _celu(call: LayerSite, x: str, alpha: float = 1.0) -> str:
+    if alpha <= 0:
+        call.refuse(f"has the slope {alpha}, which must be above zero")
     scaled = call.step("Elu", call.step("Div", x, call.number(alpha, x)), alpha=1.0)
     return call.step("Mul", scaled, call.number(alpha, x))
 

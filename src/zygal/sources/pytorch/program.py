@@ -103,7 +103,7 @@ class Program:
     """What the archive says: inputs and outputs, calls in order, and the recorded type of each tensor.
 
     `outputs` are the values that it returns, `output_names` what a person calls them: by the keys where the
-    model returns a dictionary. `batch` is the symbol of a dynamic batch, or None. `types` leaves out tensors whose sizes are
+    model returns a dictionary; `output_places` where they stand among all that it returns. `batch` is the symbol of a dynamic batch, or None. `types` leaves out tensors whose sizes are
     no multiples of the batch. `tensors` are the weights and buffers, of which
     `trained` are the parameters that training changed.
     """
@@ -112,6 +112,7 @@ class Program:
     inputs: tuple[str, ...]
     outputs: tuple[str, ...]
     output_names: tuple[str, ...]
+    output_places: tuple[int, ...]
     batch: str | None
     tensors: dict[str, StoredTensor]
     trained: frozenset[str]
@@ -140,6 +141,7 @@ def read_program(archive: ProgramArchive) -> Program:
             inputs=inputs,
             outputs=tuple(outputs.values()),
             output_names=names_of_returned(document["graph_module"], outputs),
+            output_places=tuple(outputs),
             batch=batch,
             tensors=tensors,
             trained=trained,

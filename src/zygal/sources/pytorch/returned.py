@@ -5,8 +5,12 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zygal.errors import SourceError
+
+if TYPE_CHECKING:
+    from zygal.sources.pytorch.program import Program
 
 
 def returned_tensors(path: Path, specs: list[dict]) -> dict[int, str]:
@@ -28,6 +32,15 @@ def names_of_returned(module: dict, outputs: dict[int, str]) -> tuple[str, ...]:
     except (KeyError, TypeError, ValueError, IndexError):
         return tuple(outputs.values())
     return named if len(set(named)) == len(named) else tuple(outputs.values())
+
+
+def output_place(program: Program, name: str | None) -> int:
+    """The place of an output among all that the program returns; of the first tensor if none is named. Raises SourceError."""
+    if name is None:
+        return program.output_places[0]
+    if name not in program.output_names:
+        raise SourceError(f"{program.path} has no output {name}; it has {', '.join(program.output_names)}.")
+    return program.output_places[program.output_names.index(name)]
 
 
 def _leaves(spec: dict, way: tuple[str, ...]) -> Iterator[tuple[str, ...]]:

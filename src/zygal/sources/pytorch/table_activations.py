@@ -22,11 +22,21 @@ _unary("Abs", "abs.default")
 _unary("Neg", "neg.default")
 _unary("Erf", "erf.default")
 _unary("Reciprocal", "reciprocal.default")
-for _name in ("Ceil", "Floor", "Round", "Sign", "Sin", "Cos", "Log"):
+for _name in ("Ceil", "Floor", "Round", "Sin", "Cos", "Log"):
     _unary(_name, f"{_name.lower()}.default")
 _unary("Not", "logical_not.default", "bitwise_not.default")
 _unary("Identity", "contiguous.default", "clone.default", "detach.default", "detach_.default", "alias.default",
        "lift_fresh_copy.default", "positive.default")  # fmt: skip
+
+
+@aten("sign.default")
+def sign(call: Site):
+    """0 of what is not a number, as in the framework."""
+    x = call.tensor("self")
+    made = call.step("Sign", x)
+    if call.type_of(x).dtype.kind != "f":
+        return made
+    return call.result("Where", call.step("IsNaN", x), call.number(0.0, x), made)
 
 
 @aten("dropout.default", "feature_dropout.default", "alpha_dropout.default", "feature_alpha_dropout.default")
@@ -94,6 +104,8 @@ def elu(call: Site):
 def celu(call: Site):
     """alpha * elu(x / alpha) for negative x, which is what elu with that alpha makes of x / alpha; Barron, 2017."""
     x, alpha = call.tensor("self"), float(call.plain("alpha", 1))
+    if alpha <= 0:
+        call.refuse(f"has the slope {alpha}, which must be above zero")
     scaled = call.step("Elu", call.step("Div", x, call.number(alpha, x)), alpha=1.0)
     return call.result("Mul", scaled, call.number(alpha, x))
 

@@ -77,8 +77,28 @@ def remainder(call: Site):
     left, right = operands(call)
     if call.type_of(left).dtype.kind != "f":
         return call.result("Mod", left, right)
-    whole = call.step("Floor", call.step("Div", left, right))
-    return call.result("Sub", left, call.step("Mul", whole, right))
+    rest, other = _rest_and_side(call, left, right)
+    return call.result("Where", other, call.step("Add", rest, right), rest)
+
+
+def _rest_and_side(call: Site, left: str, right: str) -> tuple[str, str]:
+    """What is left of a division with the sign of the dividend, and whether it lies on the other side of zero than the divisor."""
+    rest = call.step("Mod", left, right, fmod=1)
+    zero = call.number(0.0, rest)
+    some = call.step("Not", call.step("Equal", rest, zero))
+    return rest, call.step("And", some, call.step("Xor", call.step("Less", rest, zero), call.step("Less", right, zero)))
+
+
+def _floor_of_quotient(call: Site, left: str, right: str) -> str:
+    """As the framework has it for fractions: from the rest, so that the quotient is exact; infinite where the divisor is zero."""
+    rest, other = _rest_and_side(call, left, right)
+    exact = call.step("Div", call.step("Sub", left, rest), right)
+    one, zero = call.number(1.0, exact), call.number(0.0, exact)
+    exact = call.step("Where", other, call.step("Sub", exact, one), exact)
+    whole = call.step("Floor", exact)
+    late = call.step("Greater", call.step("Sub", exact, whole), call.number(0.5, exact))
+    whole = call.step("Where", late, call.step("Add", whole, one), whole)
+    return call.step("Where", call.step("Equal", right, zero), call.step("Div", left, right), whole)
 
 
 @aten("ne.Tensor", "ne.Scalar")
@@ -117,6 +137,8 @@ def divide_rounded(call: Site):
     recorded = call.type_of(left).dtype
     if recorded.kind != "f":
         left, right = (call.step("Cast", value, to="float64") for value in (left, right))
+    if mode == "floor" and recorded.kind == "f":
+        return _floor_of_quotient(call, left, right)
     quotient = call.step("Div", left, right)
     if mode == "floor":
         rounded = call.step("Floor", quotient)
@@ -248,8 +270,8 @@ def log_one_plus(call: Site):
 @aten("clamp.default", "clamp_min.default", "clamp_max.default", "clip.default")
 def clamp(call: Site):
     limits = {name: call.plain(name) for name in ("min", "max")}
-    given = {name: float(value) for name, value in limits.items() if value is not None and abs(value) != inf}
-    return call.result("Clip", call.tensor("self"), **given)
+    given = {name: float(value) for name, value in limits.items() if value is not None and abs(float(value)) != inf}
+    return call.clipped(call.tensor("self"), given.get("min"), given.get("max"))
 
 
 @aten("clamp.Tensor", "clamp_min.Tensor", "clamp_max.Tensor")

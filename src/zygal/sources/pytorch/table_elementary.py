@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from math import log, pi, sqrt
+from math import inf, log, pi, sqrt
 
 import numpy as np
 
@@ -67,8 +67,13 @@ def sinc(call: Site):
 
 @aten("hypot.default")
 def hypotenuse(call: Site):
-    squares = (call.step("Mul", each, each) for each in operands(call))
-    return call.result("Sqrt", call.step("Add", *squares))
+    """The larger one times sqrt(1 + ratio^2), so that no square overflows."""
+    sizes = [call.step("Abs", each) for each in operands(call)]
+    large, small = call.step("Max", *sizes), call.step("Min", *sizes)
+    zero, one, endless = (call.number(value, large) for value in (0.0, 1.0, inf))
+    ratio = call.step("Div", small, call.step("Where", call.step("Equal", large, zero), one, large))
+    made = call.step("Mul", large, call.step("Sqrt", call.step("Add", call.step("Mul", ratio, ratio), one)))
+    return call.result("Where", call.step("Equal", large, endless), large, made)
 
 
 @aten("atan2.default", "arctan2.default")
@@ -150,6 +155,11 @@ def product_with_log(call: Site):
     zero = call.number(0.0, left)
     product = call.step("Mul", left, call.step("Log", right))
     return call.result("Where", call.step("Equal", left, zero), zero, product)
+
+
+@aten("signbit.default")
+def has_sign_bit(call: Site):
+    return sign_bit(call, in_fractions(call, call.tensor("self")))
 
 
 @aten("copysign.Tensor", "copysign.Scalar")
