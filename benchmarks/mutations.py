@@ -446,7 +446,7 @@ def peak() -> int:
 
 def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -> dict[int, str]:
     """The seeds that failed, with how."""
-    context = multiprocessing.get_context("fork")
+    context = multiprocessing.get_context("spawn")
     failed, left = {}, list(seeds)
     while left:
         answers = context.Queue()
@@ -456,7 +456,7 @@ def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -
         done, current = set(), None
         while len(done) < len(part):
             try:
-                seed, fault = answers.get(timeout=30)
+                seed, fault = answers.get(timeout=90)
             except Exception:
                 failed[current] = "hangs, or its process died"
                 process.kill()

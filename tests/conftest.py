@@ -20,6 +20,8 @@ from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.sources import read_source
 
+os.environ.setdefault("KERAS_BACKEND", "jax")
+
 # A shell starts background jobs, and all that they start, without a way to interrupt them.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 

@@ -67,7 +67,7 @@ class RowWriter:
 
     def _values(self, answer: Answer) -> dict[str, Any]:
         values: dict[str, Any] = dict.fromkeys(self.columns)
-        values |= {"path": answer.path, "fault": answer.fault}
+        values |= {"path": as_text(answer.path), "fault": answer.fault and as_text(answer.fault)}
         if answer.fault is None:
             for place, ranked in enumerate(answer.top, 1):
                 values |= _ranked("{}_" + str(place), ranked)
@@ -131,6 +131,11 @@ def _cell(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     return repr(value) if isinstance(value, float) else value
+
+
+def as_text(name: str) -> str:
+    """The name of a file with what is no text in it spelt out, so that every format can hold it."""
+    return name.encode("utf-8", "backslashreplace").decode()
 
 
 def _encoded(text: str) -> bytes:

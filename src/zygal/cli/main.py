@@ -26,6 +26,11 @@ class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
         self.exit(AT_FAULT, f"zygal: {one_line(message)}; see {self.prog} --help.\n")
 
+    def _print_message(self, message: str, file=None) -> None:
+        # Unlike argparse's own: that help could not be written is not passed over.
+        if message:
+            (file or sys.stderr).write(message)
+
 
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code."""

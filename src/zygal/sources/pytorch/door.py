@@ -53,17 +53,20 @@ def _translated(program, archive, keep_batch: bool, output: str | None, sizes_ar
     first = program.types[program.inputs[0]].shape[:1] if len(program.inputs) == 1 else ()
     if keep_batch or not first:
         return translate(program, archive, False, output), None
-    try:
-        return translate(program, archive, True, output, sizes_are_batches), first[0]
-    except UnknownOperators:
-        raise
-    except SourceError as fault:
-        # If it converts as it was captured, the batch is what stands in the way.
-        translate(program, archive, False, output)
-        raise SourceError(
-            f"{program.path} was captured with a fixed batch of {first[0]} and cannot be freed from it: {fault} "
-            "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
-        ) from fault
+    faults = []
+    for guess in (True, False) if sizes_are_batches else (False,):
+        try:
+            return translate(program, archive, True, output, guess), first[0]
+        except UnknownOperators:
+            raise
+        except SourceError as fault:
+            faults.append(fault)
+    # If it converts as it was captured, the batch is what stands in the way.
+    translate(program, archive, False, output)
+    raise SourceError(
+        f"{program.path} was captured with a fixed batch of {first[0]} and cannot be freed from it: {faults[0]} "
+        "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+    ) from faults[0]
 
 
 def captured_facts(path: str | Path) -> SourceFacts:

@@ -18,7 +18,7 @@ from typing import Any, BinaryIO
 
 from zygal.archives import zip_faults
 from zygal.documents import parse_json
-from zygal.errors import SourceError, UnknownOperators, shown
+from zygal.errors import SourceError, UnknownOperators, shown, some_of
 from zygal.sources.pytorch.archive import STRIDED, ProgramArchive, StoredTensor
 from zygal.sources.pytorch.program import GRADIENT_SWITCHES
 from zygal.sources.pytorch.translate import known_operator
@@ -124,6 +124,12 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
     if unknown:
         # What is not known may do anything: open files, start programs.
         raise UnknownOperators(f"{archive.path}, on which the framework is therefore not started,", unknown)
+    drawing = [node["name"] or "?" for graph in _graphs(module["graph"]) for node in graph["nodes"] if _draws(node)]
+    if drawing:
+        raise SourceError(
+            f"{archive.path} was captured in training mode and draws random numbers ({some_of(drawing)}), so the framework gives "
+            "other scores each time; capture the model after module.eval()."
+        )
     for entry in module["module_call_graph"]:
         for key in ("in_spec", "out_spec"):
             spec = (entry.get("signature") or {}).get(key)
@@ -134,6 +140,17 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
                         f"{archive.path} takes or returns a {shown(kind)}; use tuples, lists and dictionaries."
                     )
     _inspect_sizes(module["graph"], archive)
+
+
+def _draws(node: dict[str, Any]) -> bool:
+    """Whether a call's result is another one each time."""
+    operator = node["target"].split(".")[-2].rstrip("_") if node["target"].count(".") > 1 else ""
+    given = {each["name"]: next(iter(each["arg"].values())) for each in node["inputs"]}
+    if operator in ("bernoulli", "rrelu_with_noise_functional"):
+        return given.get("training", True) is not False
+    if operator == "rrelu":
+        return given.get("training") is True
+    return "dropout" in operator and given.get("train") is True and given.get("p") not in (0, 0.0)
 
 
 def _inspect_sizes(value: Any, archive: ProgramArchive) -> None:

@@ -106,7 +106,8 @@ def operator_name(target: str) -> tuple[str, bool]:
 
 def known_operator(target: str) -> bool:
     """Whether the tables have a call's operator. A target that only looks like one of theirs is not known."""
-    return (target.startswith("torch.ops.aten.") or target in HANDLERS) and operator_name(target)[0] in HANDLERS
+    plain = target.startswith("torch.ops.aten.") or target in HANDLERS and not target.startswith("aten.")
+    return plain and operator_name(target)[0] in HANDLERS
 
 
 def unknown_operators(program: Program) -> dict[str, list[str]]:

@@ -1,0 +1,41 @@
+"""A share of the structured mutations of every kind of file: a result or one sentence, in little time and memory.
+
+All of them: `python benchmarks/mutations.py DEMO_FOLDER`.
+"""
+
+import sys
+from pathlib import Path
+
+import pytest
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
+
+import mutations  # noqa: E402
+
+SHARE = {"onnx": 150, "witness": 150, "inlet": 300, "pt2": 120, "keras": 80, "h5": 80, "image": 400}
+
+
+@pytest.mark.parametrize("kind", SHARE)
+def test_whatever_a_file_says_the_program_answers(kind, shipped, tmp_path):
+    # Other seeds than the script begins with, so that both together look at more.
+    failed = mutations.run(kind, shipped, tmp_path, range(1_000_000, 1_000_000 + SHARE[kind]))
+    assert not failed
+
+
+@pytest.mark.parametrize("kind", SHARE)
+def test_mutations_are_different_and_the_same_again(kind, shipped, tmp_path):
+    mutator = mutations.Mutator(kind, shipped, tmp_path)
+    made = [mutator.data_of(seed) for seed in range(40)]
+    assert len(set(made)) >= 30
+    # The library writes the time into HDF5 files, so only what is changed must be the same.
+    assert kind == "h5" or mutations.Mutator(kind, shipped, tmp_path).data_of(7) == made[7]
+
+
+def test_what_is_wrong_is_seen(shipped, tmp_path, monkeypatch):
+    """The watch itself: other errors, long sentences, time."""
+    path = shipped / "labels.txt"
+    assert mutations.read("inlet", path) is None
+    monkeypatch.setattr("zygal.survey.survey", lambda path: 1 / 0)
+    assert "exit code 70" in mutations.read("inlet", path)
+    monkeypatch.setattr("zygal.inlet.apply.raw_pixels", lambda path, decode: {}["x"])
+    assert "KeyError" in mutations.read("image", path)
