@@ -21,7 +21,7 @@ from torch.testing._internal.common_methods_invocations import op_db
 
 from zygal.artifact import Metadata, write_artifact
 from zygal.engines.session import open_session
-from zygal.errors import SourceError, UnknownOperators, ZygalError
+from zygal.errors import UnknownOperators, ZygalError
 from zygal.graph.passes import run_passes
 from zygal.sources import read_source
 

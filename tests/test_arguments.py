@@ -165,13 +165,13 @@ def test_the_frameworks_own_samples_are_right_or_refused(tmp_path):
     logging.disable(logging.CRITICAL)
     try:
         kinds = {}
-        for entry, sample in samples(240):
+        for entry, sample in samples(110):
             kind, detail = outcome(Sample(entry.op, sample.args, sample.kwargs), sample.input.contiguous(), tmp_path)
             kinds.setdefault(kind, []).append((entry.name, detail))
     finally:
         logging.disable(logging.NOTSET)
     assert not kinds.get("wrong"), kinds["wrong"]
-    assert len(kinds["right"]) >= 150
+    assert len(kinds["right"]) >= 70
 
 
 def test_a_difference_is_seen():

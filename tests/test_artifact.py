@@ -159,7 +159,7 @@ def test_labels_in_every_form(name, tmp_path):
         ('{"a": 0, "b": 2}', "1 is missing"),
         ('{"0": "a", "2": "b"}', "1 is missing"),
         ("[1, 2]", "list of names"),
-        ('["a", "b"', "not valid JSON"),
+        ('["a", "b"', "not JSON"),
         ("a\nb\na", "'a' twice"),
         ('{"1": "a", "2": "b"}', "from 1 to 2"),
         ("\udcff", "not text in UTF-8"),

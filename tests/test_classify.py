@@ -187,7 +187,8 @@ def test_killed_at_any_moment_and_resumed_it_is_the_same_file(ending, workspace)
     chance, kills, resumed = random.Random(ending), 0, 0
     account = workspace / f"again.{ending}.run.json"
     for _ in range(60):
-        safe = json.loads(account.read_text())["rows"] if account.exists() else 0
+        before = json.loads(account.read_text()) if account.exists() else {"rows": 0, "finished": False}
+        safe = before["rows"]
         process = subprocess.Popen([*command, f"again.{ending}"], cwd=workspace, stdout=subprocess.PIPE,
                                    stderr=subprocess.PIPE, text=True)  # fmt: skip
         try:
@@ -198,12 +199,13 @@ def test_killed_at_any_moment_and_resumed_it_is_the_same_file(ending, workspace)
             kills += 1
         if process.returncode != -9:
             # What was safe is not made again.
-            assert (f"goes on after row {safe}" in errors) == (safe > 0)
+            said = "is finished already" if before["finished"] else f"goes on after row {safe}"
+            assert (said in errors) == (safe > 0)
             break
         resumed += safe > 0
     assert process.returncode == 1 and "12 could not be read" in out, errors
     assert (workspace / f"again.{ending}").read_bytes() == (workspace / f"whole.{ending}").read_bytes()
-    assert not list(workspace.glob("*.unfinished")) and kills == 4 and safe > 0
+    assert not list(workspace.glob("*.unfinished")) and kills and safe > 0
 
 
 @pytest.mark.parametrize("blocks, torn", [(1, b""), (2, b"reference/mark-9"), (3, b"\x00" * 5000), (4, b"whole,row\n")])

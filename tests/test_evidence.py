@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from conftest import program, refused
+from conftest import called, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -214,13 +214,13 @@ RECORD = ("witness", "channel_marks.pt2", "--images", "reference", "-o", "new.wi
 
 def test_a_witness_recorded_live_is_the_shipped_one(workspace, recorded):
     (workspace / "reference" / "broken.jpg").write_bytes(b"\xff\xd8\xff not a photograph")
-    done = program(*RECORD, "--training-code", "training_code.py:load_image", cwd=workspace)
+    done = called(*RECORD, "--training-code", "training_code.py:load_image", cwd=workspace)
     assert done.returncode == 0 and "broken.jpg" in done.stderr, done.stderr
     new = read_witness(workspace / "new.witness")
     assert np.array_equal(new.tensors, recorded.tensors) and new.images == recorded.images
     assert np.abs(new.scores - recorded.scores).max() < 1e-6 * recorded.spread()
     assert [name for name, _ in new.skipped] == ["broken.jpg"]
-    by_inlet = program(*RECORD, "--inlet", "channel_marks.inlet.toml", cwd=workspace)
+    by_inlet = called(*RECORD, "--inlet", "channel_marks.inlet.toml", cwd=workspace)
     assert by_inlet.returncode == 0
     assert np.array_equal(read_witness(workspace / "new.witness").tensors, recorded.tensors)
 
@@ -236,7 +236,7 @@ def test_a_witness_recorded_live_is_the_shipped_one(workspace, recorded):
 )
 def test_training_code_at_fault(code, words, workspace):
     (workspace / "mine.py").write_text(code)
-    refused(program(*RECORD, "--training-code", "mine.py:load_image", cwd=workspace), words)
+    refused(called(*RECORD, "--training-code", "mine.py:load_image", cwd=workspace), words)
     assert not (workspace / "new.witness").exists()
 
 
@@ -256,7 +256,7 @@ def test_a_program_is_never_executed_or_unpickled(workspace):
         with zipfile.ZipFile(workspace / "evil.pt2", "w") as archive:
             for name, content in (members | {graph_name: json.dumps(document).encode(), sample: pickled}).items():
                 archive.writestr(name, content)
-        done = program("witness", "evil.pt2", "--images", "reference", "-o", "evil.witness",
+        done = called("witness", "evil.pt2", "--images", "reference", "-o", "evil.witness",
                        "--inlet", "channel_marks.inlet.toml", cwd=workspace)  # fmt: skip
         assert not proof.exists()
         return done

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 
 from zygal import kinds
 from zygal.archives import open_zip
-from zygal.files import read_text, sha256_of, whole_file
 from zygal.errors import FileError, GraphError, OutputError, UnknownOperators
+from zygal.files import read_text, sha256_of, whole_file
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.ops.resampling import resampling_matrix
 from zygal.graph.reference import run_graph

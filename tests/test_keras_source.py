@@ -10,7 +10,7 @@ import h5py
 import keras
 import numpy as np
 import pytest
-from conftest import program, refused
+from conftest import called, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from keras import layers, ops
@@ -310,7 +310,7 @@ def test_no_transpose_is_left_that_is_not_needed(tmp_path):
     operators = [node.operator for node in graph.nodes]
     assert operators.count("Transpose") == 1 and "BatchNormalization" not in operators
     for layout, count in (("NCHW", 0), ("NHWC", 1)):
-        done = program("convert", "model.keras", "-o", "laid.onnx", "--layout", layout, cwd=tmp_path)
+        done = called("convert", "model.keras", "-o", "laid.onnx", "--layout", layout, cwd=tmp_path)
         assert done.returncode == 0, done.stderr
         images = np.random.default_rng(1).normal(size=(2, *SHAPE)).astype(np.float32)
         fed = images.transpose(0, 3, 1, 2) if layout == "NCHW" else images
@@ -505,7 +505,7 @@ def open_size(configuration):
 def test_inconsistent_configurations(change, words, tmp_path):
     path = saved(model_of(lambda x: layers.Dense(2)(layers.Flatten()(layers.Conv2D(3, 3)(x)))), tmp_path)
     spoil(path, change)
-    refused(program("convert", "model.keras", "-o", "out.onnx", cwd=tmp_path), words)
+    refused(called("convert", "model.keras", "-o", "out.onnx", cwd=tmp_path), words)
     assert not (tmp_path / "out.onnx").exists()
 
 
@@ -514,7 +514,7 @@ def test_an_open_size_is_taken_from_the_command_line(tmp_path):
         [layers.Input((None, None, 3)), layers.Conv2D(4, 3), layers.GlobalAveragePooling2D(), layers.Dense(2)]
     )
     model.save(tmp_path / "open.keras")
-    done = program("convert", "open.keras", "-o", "out.onnx", "--shape", "12,16,3", cwd=tmp_path)
+    done = called("convert", "open.keras", "-o", "out.onnx", "--shape", "12,16,3", cwd=tmp_path)
     assert done.returncode == 0 and "[N, 12, 16, 3]" in done.stdout, done.stderr
 
 
@@ -535,7 +535,7 @@ def test_what_is_no_whole_model(tmp_path):
     (tmp_path / "folder/saved_model.pb").touch()
     for name, words in (("weights.h5", "weights alone"), ("other.h5", "not one that Keras wrote"), ("huge.h5", "but holds 0 bytes"),
                         ("folder", "saved-model folder")):  # fmt: skip
-        refused(program("convert", name, "-o", "out.onnx", cwd=tmp_path), words)
+        refused(called("convert", name, "-o", "out.onnx", cwd=tmp_path), words)
 
 
 @settings(max_examples=40, deadline=None)
@@ -565,10 +565,10 @@ def test_damage_is_one_sentence(tmp_path_factory, data):
 
 
 def test_a_witness_of_the_live_framework(workspace):
-    done = program("witness", "keras/channel_marks.keras", "--images", "reference", "-o", "new.witness", "--training-code",
+    done = called("witness", "keras/channel_marks.keras", "--images", "reference", "-o", "new.witness", "--training-code",
                    "keras/training_code.py:load_image", cwd=workspace)  # fmt: skip
     assert done.returncode == 0 and "Keras" in done.stdout, done.stderr
-    program(
+    called(
         "convert",
         "keras/channel_marks.keras",
         "-o",
@@ -578,9 +578,9 @@ def test_a_witness_of_the_live_framework(workspace):
         cwd=workspace,
     )
     for witness in ("new.witness", "keras/channel_marks.witness"):
-        done = program("match", "k.onnx", "--witness", witness, "--images", "reference", cwd=workspace)
+        done = called("match", "k.onnx", "--witness", witness, "--images", "reference", cwd=workspace)
         assert done.returncode == 0 and "HOLDS" in done.stdout, done.stdout
-    program("convert", "keras/channel_marks.keras", "-o", "k.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--layout", "NCHW",
+    called("convert", "keras/channel_marks.keras", "-o", "k.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--layout", "NCHW",
             cwd=workspace)  # fmt: skip
-    done = program("match", "k.onnx", "--witness", "new.witness", "--images", "reference", cwd=workspace)
+    done = called("match", "k.onnx", "--witness", "new.witness", "--images", "reference", cwd=workspace)
     assert done.returncode == 0 and "HOLDS" in done.stdout and "were turned to the layout" in done.stderr, done.stderr

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 import torch
-from conftest import program, refused
+from conftest import called, refused
 from safetensors.torch import save_file
 
 from zygal.engines.runtime import RuntimeEngine
@@ -63,7 +63,7 @@ BUILD = ("convert", "model.py:make", "-o", "out.onnx", "--shape", "3,16,16", "--
 @pytest.mark.parametrize("weights", ["plain.pt", "nested.pth", "weights.safetensors"])
 def test_weights_from_every_kind_of_file(weights, folder):
     path, x, wanted = folder
-    done = program(*BUILD, weights, cwd=path)
+    done = called(*BUILD, weights, cwd=path)
     assert done.returncode == 0 and "returns 2 tensors" in done.stderr, done.stderr
     found = RuntimeEngine(path / "out.onnx", 1).run(x)
     assert np.abs(found - wanted["scores"]).max() < 1e-6 * np.ptp(wanted["scores"])
@@ -71,10 +71,10 @@ def test_weights_from_every_kind_of_file(weights, folder):
 
 def test_another_output_can_be_taken(folder):
     path, x, wanted = folder
-    done = program(*BUILD, "plain.pt", "--scores", "nonsense", cwd=path)
+    done = called(*BUILD, "plain.pt", "--scores", "nonsense", cwd=path)
     refused(done, "has no output nonsense; it has ")
     name = done.stderr.partition("it has ")[2].strip(" .\n").split(", ")[1]
-    assert program(*BUILD, "plain.pt", "--scores", name, cwd=path).returncode == 0
+    assert called(*BUILD, "plain.pt", "--scores", name, cwd=path).returncode == 0
     found = RuntimeEngine(path / "out.onnx", 1).run(x)
     assert np.abs(found - wanted["extra"]).max() < 1e-6 * np.ptp(wanted["extra"])
 
@@ -97,19 +97,19 @@ def test_another_output_can_be_taken(folder):
     ],
 )
 def test_faults_of_code_and_weights(arguments, words, folder):
-    refused(program(*arguments, cwd=folder[0]), *words)
+    refused(called(*arguments, cwd=folder[0]), *words)
     assert not (folder[0] / "out.onnx").exists()
 
 
 def test_a_scripted_archive_is_recognised(folder):
     path = folder[0]
     torch.jit.save(torch.jit.script(torch.nn.Linear(3, 2)), path / "scripted.pt")
-    refused(program("convert", "scripted.pt", "-o", "out.onnx", cwd=path), "scripted or traced", "torch.export.export")
+    refused(called("convert", "scripted.pt", "-o", "out.onnx", cwd=path), "scripted or traced", "torch.export.export")
 
 
 def test_an_output_that_is_no_row_of_scores(folder):
     path = folder[0]
     (path / "map.py").write_text("from torch import nn\ndef make():\n    return nn.Conv2d(3, 2, 3)\n")
     arguments = ("convert", "map.py:make", "-o", "out.onnx", "--shape", "3,16,16")
-    refused(program(*arguments, cwd=path), "[N, 2, 14, 14]", "--any-shape")
-    assert program(*arguments, "--any-shape", cwd=path).returncode == 0
+    refused(called(*arguments, cwd=path), "[N, 2, 14, 14]", "--any-shape")
+    assert called(*arguments, "--any-shape", cwd=path).returncode == 0

@@ -10,6 +10,11 @@ LONGEST_SENTENCE = 400
 LONGEST_VALUE = 60
 
 
+def as_text(name: str) -> str:
+    """The name of a file with what is no text in it spelt out, so that every format can hold it."""
+    return name.encode("utf-8", "backslashreplace").decode()
+
+
 def printable(text: str) -> str:
     """The text with control characters, which could steer a terminal, and what is not text spelt out; lines stay lines."""
     return "".join(each if each.isprintable() or each == "\n" else _spelt(each) for each in text)

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from zygal.answers.answer import Answer, Ranked
-from zygal.errors import OutputError
+from zygal.errors import OutputError, as_text
 
 CSV, JSON_LINES, PARQUET = ".csv", ".jsonl", ".parquet"
 _SAME = {".ndjson": JSON_LINES}
@@ -131,11 +131,6 @@ def _cell(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     return repr(value) if isinstance(value, float) else value
-
-
-def as_text(name: str) -> str:
-    """The name of a file with what is no text in it spelt out, so that every format can hold it."""
-    return name.encode("utf-8", "backslashreplace").decode()
 
 
 def _encoded(text: str) -> bytes:

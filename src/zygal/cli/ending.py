@@ -41,24 +41,36 @@ def finish_output(to_nowhere: bool = False) -> None:
             os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
+class Signals:
+    """Whether a signal arrived: an import that was cut off by one may say that something else is wrong."""
+
+    def __init__(self) -> None:
+        self.interrupted = self.terminated = False
+
+    def interrupt(self, number: int, frame) -> None:
+        self.interrupted = True
+        raise KeyboardInterrupt
+
+    def terminate(self, number: int, frame) -> None:
+        self.terminated = True
+        raise Terminated
+
+
 @contextmanager
-def catch_signals() -> Iterator[None]:
+def catch_signals() -> Iterator[Signals]:
     """Ctrl-C and SIGTERM come as exceptions inside the block. Only the main thread can see to signals."""
+    signals = Signals()
     if threading.current_thread() is not threading.main_thread():
-        yield
+        yield signals
         return
     before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
     try:
         if before[signal.SIGINT] is not signal.SIG_IGN:
-            signal.signal(signal.SIGINT, signal.default_int_handler)
+            signal.signal(signal.SIGINT, signals.interrupt)
         if before[signal.SIGTERM] is not signal.SIG_IGN:
-            signal.signal(signal.SIGTERM, _terminate)
-        yield
+            signal.signal(signal.SIGTERM, signals.terminate)
+        yield signals
     finally:
         for number, handler in before.items():
             if handler is not None:
                 signal.signal(number, handler)
-
-
-def _terminate(number: int, frame) -> None:
-    raise Terminated

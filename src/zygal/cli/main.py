@@ -35,7 +35,7 @@ class _Parser(argparse.ArgumentParser):
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
     open_standard_streams()
-    with catch_signals():
+    with catch_signals() as signals:
         try:
             try:
                 code = _run(arguments)
@@ -45,10 +45,8 @@ def main(arguments: list[str] | None = None) -> int:
             return code
         except ZygalError as fault:
             return _complain(str(fault), AT_FAULT)
-        except Terminated:
-            return _complain("interrupted by a request to end (SIGTERM); nothing was left half-written.", TERMINATED)
-        except KeyboardInterrupt:
-            return _complain("interrupted; nothing was left half-written.", INTERRUPTED)
+        except KeyboardInterrupt as end:
+            return _interrupted(isinstance(end, Terminated))
         except BrokenPipeError:
             # The reader of our output went away, as `head` does; what is still buffered goes nowhere.
             finish_output(to_nowhere=True)
@@ -61,7 +59,14 @@ def main(arguments: list[str] | None = None) -> int:
             finish_output(to_nowhere=True)
             return _complain(f"the output cannot be written ({(fault.strerror or str(fault)).lower()}).", AT_FAULT)
         except Exception as fault:  # Whatever it is, the user gets a sentence.
+            if signals.interrupted or signals.terminated:
+                return _interrupted(signals.terminated)
             return _internal(fault)
+
+
+def _interrupted(terminated: bool) -> int:
+    by = " by a request to end (SIGTERM)" if terminated else ""
+    return _complain(f"interrupted{by}; nothing was left half-written.", TERMINATED if terminated else INTERRUPTED)
 
 
 def _run(arguments: list[str] | None) -> int:

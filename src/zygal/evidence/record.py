@@ -9,7 +9,7 @@ import numpy as np
 
 from zygal import __version__
 from zygal.engines import Engine, run_in_batches
-from zygal.errors import ImageError, WitnessError
+from zygal.errors import ImageError, WitnessError, as_text, some_of
 from zygal.evidence.arrays import check_finite
 from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.layers import record_layers
@@ -35,6 +35,11 @@ def record_witness(
     skipped and named in the result. Raises WitnessError if none is left or a tensor does not fit.
     """
     names = list_images(images)
+    odd = [name for name in names if as_text(name) != name]
+    if odd:
+        raise WitnessError(
+            f"{some_of(odd)} in {images} is a name that is no text in UTF-8, which a recording cannot hold; rename it."
+        )
     tensors, kept, skipped = [], [], []
     wanted = engine.input_type.shape[1:]
     for done, name in enumerate(names):

@@ -21,6 +21,7 @@ from zygal.archives import PLAUSIBLE_RATIO, open_zip, read_member, zip_faults
 from zygal.documents import parse_json
 from zygal.errors import FileError, SourceError, shown
 from zygal.files import existing_file, scratch_folder
+from zygal.sources.keras.heaps import check_heaps
 
 LARGEST_CONFIGURATION_BYTES = 16_000_000
 LARGEST_METADATA_BYTES = 1_000_000
@@ -117,6 +118,7 @@ def _what_instead(root: h5py.Group) -> str:
 
 @contextmanager
 def _open_group(file: Path, path: Path) -> Iterator[h5py.File]:
+    check_heaps(file, path)
     try:
         opened = h5py.File(file, "r")
     except (OSError, RuntimeError, ValueError, KeyError) as fault:

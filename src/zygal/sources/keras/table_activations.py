@@ -40,8 +40,8 @@ def _shrunk(call: LayerSite, x: str, reach: float, soft: bool) -> str:
         call.refuse(f"shrinks by {reach}, which is below zero")
     if soft:
         return call.step("Sub", x, _clipped(call, x, -reach, reach))
-    inside = call.step("LessOrEqual", call.step("Abs", x), call.number(reach, x))
-    return call.step("Where", inside, call.number(0.0, x), x)
+    outside = call.step("Greater", call.step("Abs", x), call.number(reach, x))
+    return call.step("Where", outside, x, call.number(0.0, x))
 
 
 def _squareplus(call: LayerSite, x: str, b: float = 4.0) -> str:
