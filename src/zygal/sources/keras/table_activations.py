@@ -38,10 +38,9 @@ def _celu(call: LayerSite, x: str, alpha: float = 1.0) -> str:
 def _shrunk(call: LayerSite, x: str, reach: float, soft: bool) -> str:
     if reach < 0:
         call.refuse(f"shrinks by {reach}, which is below zero")
-    if soft:
-        return call.step("Sub", x, _clipped(call, x, -reach, reach))
     outside = call.step("Greater", call.step("Abs", x), call.number(reach, x))
-    return call.step("Where", outside, x, call.number(0.0, x))
+    kept = call.step("Sub", x, _clipped(call, x, -reach, reach)) if soft else x
+    return call.step("Where", outside, kept, call.number(0.0, x))
 
 
 def _squareplus(call: LayerSite, x: str, b: float = 4.0) -> str:
