@@ -299,7 +299,7 @@ def test_every_pair_of_a_cluster_is_alike():
         assert np.abs(one - other).mean() <= NEAR_LEVELS
 
 
-@pytest.mark.parametrize("right, lean", [(0.5, "not sure enough"), (0.05, "too sure"), (0.3, "no lean")])
+@pytest.mark.parametrize("right, lean", [(0.5, "is underconfident"), (0.05, "is overconfident"), (0.3, "is detected")])
 def test_a_lean_is_said_only_where_the_interval_shows_one(right, lean, capsys):
     from types import SimpleNamespace
 

@@ -160,14 +160,14 @@ def _show_pairs(out, mine, options) -> None:
 
 def _show_calibration(out, found, what: str) -> None:
     sure = found.calibration
-    interval = f"95 % CI {percent(sure.overall.low)} to {percent(sure.overall.high)}"
     if sure.overall.low <= sure.said <= sure.overall.high:
-        lean = "no lean can be told from so many images"
+        lean = "No over- or underconfidence is detected"
     else:
-        lean = "too sure" if sure.said > sure.right else "not sure enough"
+        lean = f"The model is {'over' if sure.said > sure.right else 'under'}confident"
     out.print(
-        f"Calibration: {what} are {percent(sure.said)} sure in the mean and right in {percent(sure.right)} ({interval}: {lean}); expected "
-        f"calibration error {sure.error:.4f} over {len(sure.bins)} bins."
+        f"Calibration of {what}: mean confidence {percent(sure.said)}, accuracy {percent(sure.right)} (95 % CI "
+        f"{percent(sure.overall.low)} to {percent(sure.overall.high)}). {lean}. Expected calibration error {sure.error:.4f} over "
+        f"{len(sure.bins)} bins."
     )
 
 
