@@ -28,8 +28,9 @@ from zygal.bench.layers import layer_of_node, layer_times
 from zygal.bench.measure import Effort, measure, paired, warm_up
 from zygal.bench.own_process import in_own_process
 from zygal.bench.regression import SAME, SLOWER, judge
+from zygal.bench.result import told_apart
 from zygal.bench.settings import Grid, Setting
-from zygal.bench.statistics import median_of, quantile_of, ratio_of, readings_for
+from zygal.bench.statistics import Ratio, for_many, interval_of_centre, median_of, quantile_of, ratio_of, readings_for
 from zygal.bench.subjects import ArtifactSubject
 from zygal.cli.output import write_json
 from zygal.engines.session import open_session
@@ -150,6 +151,56 @@ def test_the_interval_of_a_ratio_covers_the_truth_whatever_the_machine_does(bloc
         covered += found.low <= 1.05 <= found.high
     assert covered >= 0.925 * 400
     assert ratio_of([1.0], [2.0]) is None
+
+
+def test_the_interval_of_a_ratio_knows_of_epochs():
+    chance, covered, tries, epochs, blocks = np.random.default_rng(5), 0, 800, 7, 5
+    marks = [epoch for epoch in range(epochs) for _ in range(blocks)]
+    for _ in range(tries):
+        sides = [np.exp(np.repeat(chance.normal(0, 0.03, epochs), blocks) + chance.normal(0, 0.01, epochs * blocks)) for _ in range(2)]
+        found = ratio_of(*sides, marks)
+        covered += found.low <= 1 <= found.high
+    assert 0.92 <= covered / tries <= 0.98
+
+
+def test_an_interval_between_order_statistics_is_what_binomials_say():
+    """Of 16 values the 4th and 13th hold the median with 97.9 %, the 5th and 12th with 92.3 %."""
+    values = np.arange(1.0, 17.0)
+    assert interval_of_centre(values, 0.9786) == pytest.approx((4, 13), abs=0.02)
+    assert interval_of_centre(values, 0.9232) == pytest.approx((5, 12), abs=0.02)
+    low, high = interval_of_centre(values)
+    assert 4 < low < 5 and low + high == pytest.approx(17)
+    assert interval_of_centre(np.arange(6.0), 0.99) == (0, 5)
+    with pytest.raises(ValueError, match="no interval"):
+        interval_of_centre([1.0])
+
+
+def test_many_settings_are_judged_together():
+    assert for_many(1) == pytest.approx(1) and for_many(8) == pytest.approx(2.734 / 1.96, abs=1e-3)
+    ratio = Ratio(1.05, 1.01, 1.09, 20)
+    assert told_apart(ratio, 0.01) and not told_apart(ratio, 0.01, 1.4) and not told_apart(ratio, 0.06)
+    assert told_apart(Ratio(1 / 1.05, 1 / 1.09, 1 / 1.01, 20), 0.01) and not told_apart(Ratio(0.98, 0.95, 1.01, 9), 0.001)
+
+
+def test_the_arithmetics_limit_is_never_passed():
+    from zygal.bench.grid import _limit_share
+    from zygal.bench.yardstick import MULTIPLY_ADDS
+
+    steady = np.full(50, 1e-3)
+    assert _limit_share(0.4 * MULTIPLY_ADDS / 1e-3, steady) == pytest.approx(0.4)
+    assert _limit_share(2.2 * MULTIPLY_ADDS / 1e-3, steady) is None
+    # Where products are far from their own best, they say nothing of a limit.
+    assert _limit_share(0.4 * MULTIPLY_ADDS / 1e-3, np.concatenate([[1e-3], np.full(50, 2e-3)])) is None
+
+
+@pytest.mark.parametrize("rate, count", [(50, 368), (200, 400), (3, 30)])
+def test_what_arrives_is_what_was_asked_for(rate, count):
+    for seed in range(20):
+        moments = poisson_arrivals(rate, count, seed)
+        assert len(moments) == count and (np.diff(moments) >= 0).all() and 0 <= moments[0] and moments[-1] <= count / rate
+        assert count / moments[-1] == pytest.approx(rate, rel=0.02 if count > 100 else 0.2)
+    gaps = np.diff(poisson_arrivals(100.0, 20_000))
+    assert gaps.std() / gaps.mean() == pytest.approx(1, abs=0.03)  # As of independent arrivals.
 
 
 def test_a_quantile_is_given_only_where_the_readings_carry_it():

@@ -35,8 +35,9 @@ FEWEST_ROUNDS = 4
 STEADY_WITHIN = 0.1
 WARM_UP_SECONDS = 2.0
 EPOCHS = 16
+FEWEST_EPOCHS = 7
 MOST_FOR_MAKING = 0.25
-"""The part of the time that making things anew may take."""
+"""The part of the time that making things anew may take, where that leaves enough epochs."""
 
 
 @dataclass(frozen=True)
@@ -181,7 +182,9 @@ class _Measuring:
                     run()
         now = time.perf_counter()
         if self.make is not None:
-            self.epoch_ends = now + max(self.effort.seconds / EPOCHS, (now - began) / MOST_FOR_MAKING)
+            # An interval needs some epochs, whatever it costs to make things anew.
+            longest = self.effort.seconds / FEWEST_EPOCHS
+            self.epoch_ends = now + max(self.effort.seconds / EPOCHS, min((now - began) / MOST_FOR_MAKING, longest))
 
     def _round(self) -> None:
         order = list(self.cells)

@@ -129,11 +129,11 @@ def ratio_of(first: Sequence[float], second: Sequence[float], epochs: Sequence[i
     """second / first, of figures taken in the same blocks of a run; None of fewer than two blocks.
 
     What the machine does at a moment is in both sides of a block's ratio and cancels. epochs: of each block; blocks of one
-    epoch share more than the moment, so where there are six epochs or more each of them counts once, with its median. The
+    epoch share more than the moment, so where there are several epochs each of them counts once, with its median. The
     value is the median of the ratios, the interval that of `interval_of_centre`.
     """
     logs, blocks = np.log(np.asarray(second) / np.asarray(first)), len(first)
-    if epochs is not None and len(set(epochs)) >= 6:
+    if epochs is not None and len(set(epochs)) > 1:
         marks = np.asarray(epochs)
         logs = np.array([np.median(logs[marks == epoch]) for epoch in sorted(set(epochs))])
     if len(logs) < 2:

@@ -58,7 +58,7 @@ def show_bench(out, bench, deadline: float | None) -> None:
         ])  # fmt: skip
     show_table(out, columns, rows, left=0)
     out.print(
-        "95 % interval: of the median, by block bootstrap. CPU ms: processor time an image, all threads. Of limit:\n"
+        "95 % interval: of the median, from the medians of the epochs. CPU ms: processor time an image, all threads. Of limit:\n"
         "multiply-adds done, as a part of what matrices reach here. Peak MB: in a process of its own. Noise: beside itself."
     )
     out.print()
