@@ -348,6 +348,18 @@ def test_a_configuration_takes_no_memory_on_its_word(shipped, tmp_path):
         assert done.returncode == 2 and "Traceback" not in done.stderr, done.stderr
 
 
+@pytest.mark.parametrize("strides", [[0, 0], [-1, 1], ["a", 1], None])
+def test_settings_that_no_layer_has_are_a_sentence(strides, shipped, tmp_path):
+    def changed(document):
+        for layer in document["config"]["layers"]:
+            if "kernel_size" in layer["config"]:
+                layer["config"].update(strides=strides, padding="same")
+
+    path = rewritten(shipped / "keras" / "channel_marks.keras", tmp_path / "m.keras", {"config.json": with_document(changed)})
+    refused(called("convert", path, "-o", tmp_path / "m.onnx", cwd=tmp_path), "m.keras")
+    assert called("survey", path, cwd=tmp_path).returncode in (0, 2)
+
+
 # Images
 
 

@@ -52,7 +52,7 @@ def read_earlier(path: str | Path) -> Earlier:
         raise BenchError(f"{path} is a result of version {content.get('version')}, and {VERSION} is known here.")
     try:
         return _earlier(content)
-    except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as fault:
+    except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError) as fault:
         raise BenchError(f"{path} is damaged or was edited ({type(fault).__name__}: {fault}); measure again.") from None
 
 

@@ -182,7 +182,7 @@ class _Translator:
             return run()
         except GraphError as fault:
             raise SourceError(f"{self._file.path} cannot be converted: {fault}") from fault
-        except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError) as fault:
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
             site.refuse(f"has settings or arguments that do not fit it ({type(fault).__name__}: {fault})")
 
     def _site(self, layer: Layer, positional: list, named: dict, way: Way) -> LayerSite:
