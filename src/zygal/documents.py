@@ -126,42 +126,43 @@ def listed(inner: Rule, most: int | None = None) -> Rule:
 
 
 def mapping(inner: Rule, key: Rule = text) -> Rule:
-    def rule(value: Any) -> dict:
-        if type(value) is not dict:
-            raise Misfit("an object", value)
-        made, name = {}, ""
-        try:
-            for name, each in value.items():
-                made[key(name)] = inner(each)
-            return made
-        except Misfit as fault:
-            raise fault.below(name) from None
-
-    return rule
+    return lambda value: _object(value, lambda name, each: (key(name), inner(each)))
 
 
 def record(required: Mapping[str, Rule], optional: Mapping[str, Rule] | None = None) -> Rule:
     """An object with these fields; optional ones stay away where they are not there."""
     known = {**required, **(optional or {})}
 
+    def field(name: str, each: Any) -> tuple[str, Any] | None:
+        if name in known:
+            return name, known[name](each)
+        if each is None or each is False or each in ([], {}, ""):
+            return None
+        raise Misfit("left out, for this release knows no such field", each)
+
     def rule(value: Any) -> dict:
-        if type(value) is not dict:
-            raise Misfit("an object", value)
-        made, name = {}, ""
-        try:
-            for name, each in value.items():
-                if name in known:
-                    made[name] = known[name](each)
-                elif not (each is None or each is False or each in ([], {}, "")):
-                    raise Misfit("left out, for this release knows no such field", each)
-            for name in required:
-                if name not in made:
-                    raise Misfit(THERE, None)
-            return made
-        except Misfit as fault:
-            raise fault.below(name) from None
+        made = _object(value, field)
+        for name in required:
+            if name not in made:
+                raise Misfit(THERE, None).below(name)
+        return made
 
     return rule
+
+
+def _object(value: Any, field: Callable[[str, Any], tuple[str, Any] | None]) -> dict:
+    """An object of the fields that `field` makes of each; None leaves one out."""
+    if type(value) is not dict:
+        raise Misfit("an object", value)
+    made, name = {}, ""
+    try:
+        for name, each in value.items():
+            kept = field(name, each)
+            if kept is not None:
+                made[kept[0]] = kept[1]
+        return made
+    except Misfit as fault:
+        raise fault.below(name) from None
 
 
 def union(choices: Mapping[str, Rule]) -> Rule:

@@ -68,10 +68,6 @@ class ZygalError(Exception):
         super().__init__(one_line(sentence))
 
 
-class UsageError(ZygalError):
-    """Options contradict each other, or do not belong to what they were given with."""
-
-
 class FileError(ZygalError):
     """A file or folder cannot be read, or is not what it was taken for."""
 

@@ -9,8 +9,9 @@ import os
 import stat
 import sys
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from fnmatch import fnmatch
 from pathlib import Path
 from typing import BinaryIO
 
@@ -178,6 +179,32 @@ def existing_file(path: str | os.PathLike) -> Path:
     """`path`, if it is a regular file that can be opened; else raises FileError."""
     open_file(path).close()
     return Path(path)
+
+
+def files_below(folder: str | os.PathLike, skip: Sequence[str] = (), above: tuple[tuple[int, int], ...] = ()) -> Iterator[str]:
+    """All below a folder that is no folder, in the order of their paths' code points; hidden ones, and those whose own name or
+    whose folder's fits a pattern of `skip`, are passed over. Links to folders are followed, but not into a folder that leads
+    here. Raises FileError."""
+    try:
+        own = os.stat(folder)
+        here = (own.st_dev, own.st_ino)
+        with os.scandir(folder) as entries:
+            # A folder is where its name with the stroke behind it belongs, so that the order is that of whole paths.
+            found = sorted(
+                each.name + "/" if each.is_dir() else each.name for each in entries if not each.name.startswith(".")
+            )
+    except OSError as fault:
+        raise FileError(f"{folder} cannot be read: {reason(fault)}.") from fault
+    if here in above:
+        return
+    for name in found:
+        if any(fnmatch(name.rstrip("/"), pattern) for pattern in skip):
+            continue
+        path = os.path.join(folder, name.rstrip("/"))
+        if name.endswith("/"):
+            yield from files_below(path, skip, (*above, here))
+        else:
+            yield path
 
 
 def read_bytes(path: str | os.PathLike, what: str, limit_bytes: int) -> bytes:

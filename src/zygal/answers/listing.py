@@ -8,11 +8,10 @@ import stat
 import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from fnmatch import fnmatch
 from typing import BinaryIO
 
 from zygal.errors import FileError
-from zygal.files import existing_file, open_file, reason
+from zygal.files import existing_file, files_below, open_file, reason
 
 STANDARD_INPUT = "-"
 LONGEST_NAME = 65_536
@@ -63,7 +62,7 @@ class Listing:
         own = {os.path.abspath(each) for each in self.without}
         for path in self.paths:
             if os.path.isdir(path):
-                yield from (found for found in _files_below(path, self.skip) if os.path.abspath(found) not in own)
+                yield from (found for found in files_below(path, self.skip) if os.path.abspath(found) not in own)
             else:
                 yield path
         for each in self.lists:
@@ -105,27 +104,3 @@ def _lines(file: BinaryIO, where: str) -> Iterator[str]:
         name = os.fsdecode(line.rstrip(b"\r\n"))
         if name.strip():
             yield name
-
-
-def _files_below(folder: str, skip: Sequence[str], above: tuple[tuple[int, int], ...] = ()) -> Iterator[str]:
-    """All files below a folder. Links to folders are followed, but not into a folder that leads here. Raises FileError."""
-    try:
-        own = os.stat(folder)
-        here = (own.st_dev, own.st_ino)
-        with os.scandir(folder) as entries:
-            # A folder is where its name with the stroke behind it belongs, so that the order is that of whole paths.
-            found = sorted(
-                each.name + "/" if each.is_dir() else each.name for each in entries if not each.name.startswith(".")
-            )
-    except OSError as fault:
-        raise FileError(f"{folder} cannot be read: {reason(fault)}.") from fault
-    if here in above:
-        return
-    for name in found:
-        if any(fnmatch(name.rstrip("/"), pattern) for pattern in skip):
-            continue
-        path = os.path.join(folder, name.rstrip("/"))
-        if name.endswith("/"):
-            yield from _files_below(path, skip, (*above, here))
-        else:
-            yield path

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections import Counter
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -19,7 +18,6 @@ from zygal.errors import ArtifactError
 from zygal.files import sha256_of
 from zygal.scores import operators_before, scores_by_operators
 
-LARGEST_BYTES = 2**31
 LARGEST_BYTES = 2**31
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
                      21: "1.18", 22: "1.21", 23: "1.22"}  # fmt: skip
@@ -52,7 +50,7 @@ class Artifact:
 
 def load_model(path: str | Path) -> onnx.ModelProto:
     """The message inside an ONNX file. Raises FileError or ArtifactError."""
-    path = kinds.require_kind(path, kinds.ARTIFACT)
+    state, path = _state(path), kinds.require_kind(path, kinds.ARTIFACT)
     if os.path.getsize(path) > LARGEST_BYTES:
         raise ArtifactError(f"{path} is larger than 2 GB, which no ONNX file can be; it is something else or damaged.")
     try:
@@ -60,22 +58,31 @@ def load_model(path: str | Path) -> onnx.ModelProto:
     except Exception as fault:  # The protobuf library has a DecodeError of its own for each back end.
         raise ArtifactError(f"{path} is truncated or damaged ({fault}); convert it again from its source.") from fault
     validate(model, path)
+    _VALIDATED.add(state)
     return model
 
 
 def check_artifact(path: str | Path) -> None:
-    """Validates a file before it is handed to a runtime; the same unchanged file once. Raises FileError or ArtifactError."""
+    """Validates a file before it is handed to a runtime, unless it was read before and has not changed since.
+
+    Raises FileError or ArtifactError.
+    """
+    state = _state(path)
+    if state is None or state not in _VALIDATED:
+        load_model(path)
+
+
+_VALIDATED: set[tuple] = set()
+"""The states of files that were found to be sound."""
+
+
+def _state(path: str | Path) -> tuple | None:
+    """What changes when a file does; None if there is none."""
     try:
         state = os.stat(path)
-    except OSError:
-        load_model(path)
-    else:
-        _checked(str(path), state.st_mtime_ns, state.st_size, state.st_ino)
-
-
-@lru_cache(maxsize=64)
-def _checked(path: str, changed: int, size: int, place: int) -> None:
-    load_model(path)
+    except (OSError, ValueError):
+        return None
+    return os.path.abspath(path), state.st_mtime_ns, state.st_size, state.st_ino
 
 
 def read_artifact(path: str | Path) -> Artifact:

@@ -17,8 +17,6 @@ from onnx import TensorProto, helper
 from zygal.errors import ArtifactError, shown
 
 STANDARD = ("", "ai.onnx")
-OWN_RUNTIME = ("com.microsoft", "com.microsoft.nchwc", "ai.onnx.ml", "com.ms.internal.nhwc")
-"""Domains of operators that ONNX Runtime has beside the standard's."""
 MOST_AXES = 32
 DEEPEST_BLOCK = 8
 _PACKED = {TensorProto.INT4: 2, TensorProto.UINT4: 2}

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from zygal.errors import FileError, ImageError, WitnessError, some_of
-from zygal.files import reason, sha256_of
+from zygal.files import files_below, sha256_of
 
 SUFFIXES = frozenset((
     ".bmp", ".gif", ".jfif", ".jpe", ".jpeg", ".jpg", ".pbm", ".pgm", ".png", ".pnm", ".ppm", ".tga", ".tif",
@@ -34,31 +34,13 @@ def list_images(folder: str | Path) -> list[str]:
         what = "is a file, but a folder of images is needed" if os.path.exists(folder) else "does not exist"
         raise FileError(f"{folder} {what}; check the path.")
     found = sorted(
-        name
-        for name in _files_below(folder)
-        if os.path.splitext(name)[1].lower() in SUFFIXES and os.path.isfile(folder / name)
+        Path(os.path.relpath(path, folder)).as_posix()
+        for path in files_below(folder)
+        if os.path.splitext(path)[1].lower() in SUFFIXES and os.path.isfile(path)
     )
     if not found:
         raise FileError(f"{folder} holds no images (files ending in {', '.join(sorted(SUFFIXES))}); check the path.")
     return found
-
-
-def _files_below(folder: Path) -> Iterator[str]:
-    """The paths below a folder of all that is no folder; a link into a folder above it is not followed round."""
-
-    def unreadable(fault: OSError) -> None:
-        raise FileError(f"{fault.filename} cannot be read: {reason(fault)}.") from fault
-
-    above: dict[str, frozenset] = {}
-    for place, folders, files in os.walk(folder, onerror=unreadable, followlinks=True):
-        own = os.stat(place)
-        mine, seen = (own.st_dev, own.st_ino), above.pop(place, frozenset())
-        folders[:] = [] if mine in seen else [each for each in folders if not each.startswith(".")]
-        above.update({os.path.join(place, each): seen | {mine} for each in folders})
-        if mine not in seen:
-            for name in files:
-                if not name.startswith("."):
-                    yield Path(os.path.relpath(os.path.join(place, name), folder)).as_posix()
 
 
 def hash_image(folder: str | Path, name: str) -> ImageFile:

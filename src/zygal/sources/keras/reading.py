@@ -76,18 +76,15 @@ _TRAINING_ONLY = re.compile(r"(.*_)?(initializer|regularizer|constraint|init)")
 
 BY_CLASS: dict[str, dict[str, Callable[[Any], bool]]] = {
     "InputLayer": dict.fromkeys(("input_tensor",), _any),
-    "Embedding": {"input_dim": _any},
     "BatchNormalization": {"mode": lambda value: value == 0, "beta_init": _any, "gamma_init": _any},
     "Normalization": {"input_mean": _any, "input_variance": _any, "mean": _any, "variance": _any},
-    "Concatenate": {}, "PReLU": {"shared_axes": _any},
+    "PReLU": {"shared_axes": _any},
     "Bidirectional": {"backward_layer": _any},
-    "Attention": {"dropout": _any}, "SpectralNormalization": {"layer": _any},
-    "MultiHeadAttention": {"query_shape": _any, "key_shape": _any, "value_shape": _any, "output_shape": _any,
-                           "dropout": _any},
+    "SpectralNormalization": {"layer": _any},
+    "MultiHeadAttention": {"query_shape": _any, "key_shape": _any, "value_shape": _any, "output_shape": _any},
     "GroupedQueryAttention": {"query_shape": _any, "key_shape": _any, "value_shape": _any},
     "EinsumDense": {"output_shape": _any},
     "TFOpLambda": {"function": _any}, "SlicingOpLambda": {"function": _any},
-    "Flatten": {},
     "LayerScale": {"projection_dim": _any, "init_values": _any},
 }  # fmt: skip
 """Beyond those, the settings of one class that say nothing which its arrays or tensors do not."""
