@@ -22,7 +22,7 @@ def main():
         right = match(engine, witness, inlet, folder / "reference")
         print(f"{len(witness.images)} images, spread of the recorded scores {right.spread:.3f}")
         for gate in right.gates:
-            verdict = "holds" if gate.holds else "breaks"
+            verdict = "holds" if gate.passes else "breaks"
             print(f"{gate.comparison}  {gate.asks}: {gate.measured:.3g} (limit {gate.limit:g} {gate.unit}) {verdict}")
         for path in sorted((folder / "wrong").iterdir()):
             try:
@@ -31,7 +31,7 @@ def main():
                 print(f"{path.name}: refused: {fault}")
                 continue
             gate = next(gate for gate in wrong.gates if gate.comparison == "A")
-            print(f"{path.name}: A {gate.measured:.3g} grey levels, {'holds' if gate.holds else 'breaks'}; "
+            print(f"{path.name}: A {gate.measured:.3g} grey levels, {'holds' if gate.passes else 'breaks'}; "
                   f"cause: {'; and '.join(wrong.cause.findings) if wrong.cause else 'not found'}")  # fmt: skip
 
 

@@ -15,7 +15,7 @@ import numpy as np
 from demo_artifact import demo_artifact, with_extra_work
 
 from zygal.bench.documents import document
-from zygal.bench.earlier import read_earlier
+from zygal.bench.baseline import read_baseline
 from zygal.bench.feeds import Given
 from zygal.bench.grid import bench_grid
 from zygal.bench.measure import Effort, measure, paired
@@ -80,7 +80,7 @@ def later(artifact, slower, grid, seconds):
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "earlier.json"
         write_json(str(path), document(bench_grid(ArtifactSubject(artifact, Given()), grid, seconds)))
-        earlier = read_earlier(path)
+        earlier = read_baseline(path)
     (same,), (slow,) = (
         judge(bench_grid(ArtifactSubject(each, Given()), grid, seconds), earlier).changes for each in (artifact, slower)
     )

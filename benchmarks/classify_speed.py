@@ -22,8 +22,8 @@ import torch
 from PIL import Image, ImageOps
 from torch import nn
 
-from zygal.answers.classifier import BATCH, open_artifact
-from zygal.answers.inquiry import Inquiry, open_answers
+from zygal.prediction.classifier import BATCH, open_artifact
+from zygal.prediction.classification import Classification, open_predictions
 from zygal.convert import convert
 from zygal.demo.marks import draw_mark
 from zygal.engines.runtime import RuntimeEngine
@@ -120,8 +120,8 @@ class Runs:
 
     def whole(self):
         self.calls += 1
-        with open_answers(
-            self.folder / f"{self.classifier.path.stem}{self.calls}.csv", Inquiry(self.classifier), self.paths
+        with open_predictions(
+            self.folder / f"{self.classifier.path.stem}{self.calls}.csv", Classification(self.classifier), self.paths
         ) as file:
             for _ in file.go_on():
                 pass

@@ -20,7 +20,7 @@ from zygal.bench.advice import best_throughput, for_deadline, scaling, where_bat
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.arrivals import ServiceTimes, VirtualClock, highest_rate, poisson_arrivals, serve_arrivals, simulate
 from zygal.bench.documents import document, table
-from zygal.bench.earlier import read_earlier
+from zygal.bench.baseline import read_baseline
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.grid import bench_grid
 from zygal.bench.headroom import foreseen_bytes
@@ -401,13 +401,13 @@ def test_a_regression_is_judged_in_yardsticks(bench, tmp_path):
         return replace(bench, cells=tuple(cells), yardstick_seconds=sticks)
 
     write_json(str(tmp_path / "earlier.json"), document(as_if(1.0)))
-    earlier = read_earlier(tmp_path / "earlier.json")
+    earlier = read_baseline(tmp_path / "earlier.json")
     same = judge(as_if(1.7), earlier)
-    assert {change.verdict for change in same.changes} == {SAME} and not same.breaks(0.0)
+    assert {change.verdict for change in same.changes} == {SAME} and not same.fails(0.0)
     assert same.machine_ratio[1] == pytest.approx(1.7) and same.changes[0].raw_ratio == pytest.approx(1.7)
     slower = judge(as_if(0.8, artifact=1.1), earlier)
-    assert {change.verdict for change in slower.changes} == {SLOWER} and slower.breaks(0.05) and not slower.breaks(0.15)
-    assert not judge(as_if(1.0, artifact=1 / 1.3), earlier).breaks(0.0)
+    assert {change.verdict for change in slower.changes} == {SLOWER} and slower.fails(0.05) and not slower.fails(0.15)
+    assert not judge(as_if(1.0, artifact=1 / 1.3), earlier).fails(0.0)
     elsewhere = replace(bench, machine=replace(bench.machine, processor="another"), runtime="another runtime")
     with pytest.raises(BenchError, match="processor .* then and another now; runtime"):
         judge(elsewhere, earlier)
@@ -434,7 +434,7 @@ def test_no_damage_to_an_earlier_result_brings_the_reader_down(bench, tmp_path_f
     path = tmp_path_factory.mktemp("damaged") / "earlier.json"
     path.write_text(json.dumps(content)[: data.draw(st.sampled_from([None, None, 50]))])
     try:
-        earlier = read_earlier(path)
+        earlier = read_baseline(path)
         judge(bench, earlier, differences_allowed=True)
     except ZygalError as fault:
         assert "\n" not in str(fault)

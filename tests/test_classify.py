@@ -22,10 +22,10 @@ from hypothesis import strategies as st
 from PIL import Image
 from scipy.special import expit, log_softmax, softmax
 
-from zygal.answers.classifier import open_artifact, open_beside
-from zygal.answers.inquiry import Inquiry, open_answers
-from zygal.answers.listing import Listing
-from zygal.answers.regions import region_map
+from zygal.prediction.classifier import open_artifact, open_beside
+from zygal.prediction.classification import Classification, open_predictions
+from zygal.prediction.listing import Listing
+from zygal.prediction.regions import region_map
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import OutputError
 from zygal.inlet import apply_to_all, read_inlet
@@ -213,13 +213,13 @@ def test_after_a_power_cut_what_is_not_accounted_for_is_made_again(blocks, torn,
     call = ("classify", "channel_marks.onnx", "reference", "-o")
     assert called(*call, "whole.csv", "--top", "2", cwd=workspace).returncode == 0
     monkeypatch.chdir(workspace)
-    inquiry = Inquiry(open_artifact("channel_marks.onnx"), most=2)
-    with open_answers("part.csv", inquiry, Listing(["reference"])) as file:
+    inquiry = Classification(open_artifact("channel_marks.onnx"), most=2)
+    with open_predictions("part.csv", inquiry, Listing(["reference"])) as file:
         for _ in islice(file.go_on(), blocks):
             pass
         with (
             pytest.raises(OutputError, match="being written by another"),
-            open_answers("part.csv", inquiry, Listing(["reference"])),
+            open_predictions("part.csv", inquiry, Listing(["reference"])),
         ):
             pass
     account = json.loads((workspace / "part.csv.run.json").read_text())

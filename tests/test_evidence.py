@@ -43,7 +43,7 @@ def inlet(shipped):
 def test_the_demo_holds_within_its_figures(shipped, recorded, engine, inlet):
     result = match(engine, recorded, inlet, shipped / "reference")
     measured = {(gate.comparison, gate.unit): gate.measured for gate in result.gates}
-    assert result.holds and not result.not_checked and not result.ties and result.cause is None
+    assert result.passes and not result.not_checked and not result.ties and result.cause is None
     assert measured["A", "grey levels"] == 0
     assert measured["B", "of the spread"] < 1e-5 and measured["C", "of the spread"] < 1e-5
     assert measured["B", "of 40 images"] == measured["C", "of 40 images"] == 0
@@ -58,7 +58,7 @@ def test_the_reference_engine_gives_the_recorded_scores_too(shipped, recorded):
 
 def test_without_images_only_the_model_is_checked(recorded, engine, inlet):
     result = match(engine, recorded, inlet)
-    assert result.holds and {gate.comparison for gate in result.gates} == {"B"}
+    assert result.passes and {gate.comparison for gate in result.gates} == {"B"}
     assert "A and C were not checked" in result.not_checked[0]
 
 
@@ -83,17 +83,17 @@ SABOTAGE = {
 @pytest.mark.parametrize("finding, spoil", SABOTAGE.items(), ids=list(SABOTAGE))
 def test_one_wrong_detail_breaks_gate_a_and_is_named(finding, spoil, shipped, recorded, engine, inlet):
     result = match(engine, recorded, spoil(inlet), shipped / "reference")
-    broken = {gate.comparison for gate in result.gates if not gate.holds}
-    assert "A" in broken and "B" not in broken and not result.holds
+    broken = {gate.comparison for gate in result.gates if not gate.passes}
+    assert "A" in broken and "B" not in broken and not result.passes
     assert len(result.cause.findings) == 1 and finding in result.cause.findings[0], result.cause.findings
     assert result.cause.residual_after <= 0.5
-    assert match(engine, recorded, result.cause.inlet, shipped / "reference").holds
+    assert match(engine, recorded, result.cause.inlet, shipped / "reference").passes
 
 
 def test_a_wrong_model_breaks_b_and_not_a(shipped, recorded, engine, inlet):
     other = replace(recorded, scores=recorded.scores + np.float32(0.01) * np.arange(10, dtype=np.float32))
     result = match(engine, other, inlet, shipped / "reference")
-    broken = [gate for gate in result.gates if not gate.holds]
+    broken = [gate for gate in result.gates if not gate.passes]
     assert {gate.comparison for gate in broken} == {"B", "C"}
     assert broken[0].measured == pytest.approx(0.09 / other.spread(), rel=1e-3)
 
@@ -117,7 +117,7 @@ def test_grey_levels_undo_scale_and_std():
 
 def test_limits_decide(shipped, recorded, engine, inlet):
     strict = match(engine, recorded, inlet, shipped / "reference", Limits(tensor=0, model=1e-12, end_to_end=1e-12))
-    assert {gate.comparison for gate in strict.gates if not gate.holds} == {"B", "C"}
+    assert {gate.comparison for gate in strict.gates if not gate.passes} == {"B", "C"}
 
 
 def test_the_file_is_plain_zip_and_numpy(shipped, recorded, tmp_path):

@@ -6,7 +6,7 @@ from conftest import called, capture, refused
 
 from zygal.artifact import read_artifact
 from zygal.convert import Choices, convert
-from zygal.engines.live import live_engine
+from zygal.engines.live import open_live_engine
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import EngineError, SourceError, WitnessError
 from zygal.evidence.compare import compare_scores
@@ -193,10 +193,10 @@ def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
     x = np.random.default_rng(0).standard_normal((3, 3, 4, 4), np.float32)
     with torch.inference_mode():
         wanted = module(torch.from_numpy(x))
-    assert np.allclose(live_engine(tmp_path / "m.pt2").run(x), wanted["features"].numpy(), atol=1e-6)
-    assert np.allclose(live_engine(tmp_path / "m.pt2", "scores.main").run(x), wanted["scores"]["main"].numpy(), atol=1e-6)
+    assert np.allclose(open_live_engine(tmp_path / "m.pt2").run(x), wanted["features"].numpy(), atol=1e-6)
+    assert np.allclose(open_live_engine(tmp_path / "m.pt2", "scores.main").run(x), wanted["scores"]["main"].numpy(), atol=1e-6)
     with pytest.raises(SourceError, match="no output main; it has features, scores.main"):
-        live_engine(tmp_path / "m.pt2", "main")
+        open_live_engine(tmp_path / "m.pt2", "main")
     inlet = (shipped / "channel_marks.inlet.toml").read_text()
     size = inlet.replace("64", "4").replace("72", "5").replace("80", "5")
     (tmp_path / "i.toml").write_text(size)
@@ -227,14 +227,14 @@ def test_outputs_of_the_other_framework(tmp_path):
         names = list(source_facts(tmp_path / "m.keras").outputs)
         for place, name in enumerate(names):
             right = wanted[name] if isinstance(outputs, dict) else wanted[place]
-            assert np.allclose(live_engine(tmp_path / "m.keras", name).run(x), np.asarray(right), atol=1e-6)
+            assert np.allclose(open_live_engine(tmp_path / "m.keras", name).run(x), np.asarray(right), atol=1e-6)
             convert(tmp_path / "m.keras", tmp_path / "m.onnx", choices=Choices(scores=name))
             assert np.allclose(RuntimeEngine(tmp_path / "m.onnx").run(x), np.asarray(right), atol=1e-5)
     with pytest.raises(SourceError, match="no output c"):
-        live_engine(tmp_path / "m.keras", "c")
+        open_live_engine(tmp_path / "m.keras", "c")
 
 
 def test_an_engine_that_fails_is_a_sentence(tmp_path):
     saved(lambda x, y: y, tmp_path / "m.pt2")
     with pytest.raises(EngineError, match="cannot be run by PyTorch on tensors"):
-        live_engine(tmp_path / "m.pt2").run(np.zeros((2, 1, 1, 1), np.float32))
+        open_live_engine(tmp_path / "m.pt2").run(np.zeros((2, 1, 1, 1), np.float32))

@@ -13,13 +13,13 @@ import pytest
 from conftest import called, program, refused
 from PIL import Image
 
-from zygal.answers import resumable
-from zygal.answers.listing import Listing
-from zygal.answers.lock import held_alone
-from zygal.answers.resumable import Account, open_rows
+from zygal.prediction import resumable
+from zygal.prediction.listing import Listing
+from zygal.prediction.lock import held_alone
+from zygal.prediction.resumable import Account, open_rows
 from zygal.errors import FileError, OutputError
 from zygal.evidence.images import list_images
-from zygal.tally.alike import NEAR_LEVELS, fingerprint, pairs_alike
+from zygal.tally.duplicates import NEAR_LEVELS, fingerprint, duplicate_pairs
 from zygal.tally.calibration import calibration_of
 
 BLOCKS = [([f"{block}-{place}.jpg" for place in range(3)], f"row {block}\n".encode() * 3) for block in range(4)]
@@ -203,7 +203,7 @@ def test_a_list_from_a_pipe_loses_no_name(workspace):
 
 def test_a_pipe_that_nobody_writes_is_not_waited_for(tmp_path, monkeypatch):
     os.mkfifo(tmp_path / "pipe")
-    monkeypatch.setattr("zygal.answers.listing.PATIENCE_SECONDS", 0.2)
+    monkeypatch.setattr("zygal.prediction.listing.PATIENCE_SECONDS", 0.2)
     listing = Listing(lists=[str(tmp_path / "pipe")])
     listing.check()
     assert listing.count() is None and list(listing) == []
@@ -281,20 +281,20 @@ def still_camera(count, noise=3.0):
 
 def test_a_still_camera_is_one_cluster():
     frames = still_camera(300)
-    pairs = pairs_alike(frames)
+    pairs = duplicate_pairs(frames)
     assert len(pairs) == 299 and all(i < j for i, j in pairs)
     # Enough pairs to lead from each frame to every other one.
     joined = {0}
     for _ in range(300):
         joined |= {j for i, j in pairs if i in joined} | {i for i, j in pairs if j in joined}
     assert len(joined) == 300
-    others = pairs_alike(frames[:50], frames[100:])
+    others = duplicate_pairs(frames[:50], frames[100:])
     assert sorted(i for i, _ in others) == list(range(50))
 
 
 def test_every_pair_of_a_cluster_is_alike():
     frames = still_camera(20) + [fingerprint(np.full((20, 20, 3), level, np.uint8)) for level in (0, 120, 250)]
-    for i, j in pairs_alike(frames):
+    for i, j in duplicate_pairs(frames):
         one, other = (np.frombuffer(frames[place].thumbnail, np.uint8).astype(int) for place in (i, j))
         assert np.abs(one - other).mean() <= NEAR_LEVELS
 

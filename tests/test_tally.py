@@ -13,14 +13,14 @@ from PIL import Image
 from scipy.stats import binomtest
 from sklearn import metrics
 
-from zygal.answers.classifier import open_artifact
+from zygal.prediction.classifier import open_artifact
 from zygal.figures.confusion import draw_confusion
 from zygal.inlet import apply_to_all
 from zygal.tally.accuracy import accuracy_of
-from zygal.tally.alike import fingerprint, pairs_alike
+from zygal.tally.duplicates import fingerprint, duplicate_pairs
 from zygal.tally.calibration import calibration_of
 from zygal.tally.intervals import difference_of_paired, exact_paired_test, mean_of_shares, share_of
-from zygal.tally.several import several_labels
+from zygal.tally.multi_label import multi_label_accuracy
 
 
 def exclusive(seed, count, classes):
@@ -63,7 +63,7 @@ def test_several_labels_are_those_of_scikit_learn(seed, count, labels, threshold
     chance = np.random.default_rng(seed)
     truth = chance.random((count, labels)) < 0.3
     probabilities = np.clip(np.round(chance.random((count, labels)) * 0.6 + 0.4 * truth, 2), 0, 1)
-    found = several_labels(truth, probabilities, [str(place) for place in range(labels)], threshold)
+    found = multi_label_accuracy(truth, probabilities, [str(place) for place in range(labels)], threshold)
     given_labels = probabilities >= threshold
     for name in ("micro", "macro", "samples"):
         wanted = metrics.precision_recall_fscore_support(truth, given_labels, average=name, zero_division=0)[:3]
@@ -128,9 +128,9 @@ def test_the_same_picture_is_found_after_encoding_anew_and_no_other(shipped, tmp
         picture.resize((picture.width * 5 // 4, picture.height * 5 // 4)).save(tmp_path / "again.jpg", quality=55)
         marks.append((fingerprint(np.asarray(picture)), fingerprint(np.asarray(Image.open(tmp_path / "again.jpg")))))
     first, again = [one for one, _ in marks], [other for _, other in marks]
-    (twice,) = [(i, j) for i, j in pairs_alike(first)]
+    (twice,) = [(i, j) for i, j in duplicate_pairs(first)]
     assert [paths[i].parent.name for i in twice] == ["north-cardinal", "special"]
-    found = set(pairs_alike(first, again))
+    found = set(duplicate_pairs(first, again))
     same = {(i, i) for i in range(len(paths))} | {twice, twice[::-1]}
     assert found <= same and len(found) >= 0.97 * len(same), (len(found), len(same))
 

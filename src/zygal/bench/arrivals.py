@@ -156,7 +156,7 @@ def highest_rate(
     Found by halving between none and what the largest batches can serve, with the same arrivals and draws at each try.
     """
 
-    def holds(rate: float) -> bool:
+    def passes(rate: float) -> bool:
         served = simulate(rate, ServiceTimes(readings), most, patience_seconds)
         return served.quantile(0.99) <= deadline_seconds and served.busy < 0.99
 
@@ -169,9 +169,9 @@ def highest_rate(
     largest = max(sizes)
     high = largest / float(np.median(readings[largest]))
     low = high / 1000
-    if not holds(low):
+    if not passes(low):
         return None
     for _ in range(12):
         middle = (low * high) ** 0.5
-        low, high = (middle, high) if holds(middle) else (low, middle)
+        low, high = (middle, high) if passes(middle) else (low, middle)
     return low

@@ -9,14 +9,14 @@ from dataclasses import asdict
 from typing import Any
 
 from zygal.bench.arrivals import Served
-from zygal.bench.earlier import KIND, VERSION
+from zygal.bench.baseline import KIND, VERSION
 from zygal.bench.layers import LayerTimes
-from zygal.bench.offered import Offered
+from zygal.bench.serving import Serving
 from zygal.bench.regression import Regression
-from zygal.bench.result import Bench, Beside, Cell, told_apart
+from zygal.bench.result import Bench, Comparison, Cell, told_apart
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Ratio
-from zygal.bench.whole_way import WholeWay
+from zygal.bench.pipeline import Pipeline
 
 
 def document(bench: Bench) -> dict[str, Any]:
@@ -83,7 +83,7 @@ def _ratio(ratio: Ratio | None) -> dict[str, Any] | None:
     return ratio and {"value": ratio.value, "interval_95": [ratio.low, ratio.high], "blocks": ratio.count}
 
 
-def _beside(other: Beside, bench: Bench) -> dict[str, Any]:
+def _beside(other: Comparison, bench: Bench) -> dict[str, Any]:
     return {
         "name": other.name,
         "engine": other.engine,
@@ -125,11 +125,11 @@ def _flat(row: dict[str, Any]) -> dict[str, Any]:
     return flat
 
 
-def more(whole_way: WholeWay | None, offered: Offered | None, times: LayerTimes | None) -> dict[str, Any]:
+def more(measure_pipeline: Pipeline | None, offered: Serving | None, times: LayerTimes | None) -> dict[str, Any]:
     """What was measured beyond the grid."""
     parts: dict[str, Any] = {}
-    if whole_way:
-        parts["from_image_files"] = _whole_way(whole_way)
+    if measure_pipeline:
+        parts["from_image_files"] = _whole_way(measure_pipeline)
     if offered:
         parts["offered"] = _offered(offered)
     if times:
@@ -137,7 +137,7 @@ def more(whole_way: WholeWay | None, offered: Offered | None, times: LayerTimes 
     return parts
 
 
-def _whole_way(way: WholeWay) -> dict[str, Any]:
+def _whole_way(way: Pipeline) -> dict[str, Any]:
     return {
         "batch_images": way.batch,
         "threads": way.threads,
@@ -147,11 +147,11 @@ def _whole_way(way: WholeWay) -> dict[str, Any]:
         "one_after_another_images_per_second": way.one_by_one,
         "overlapped_images_per_second_by_threads": way.overlapped,
         "overlapped_gain_ratio": _ratio(way.gain),
-        "unread": [{"file": name, "reason": reason} for name, reason in way.unread],
+        "unread": [{"file": name, "reason": reason} for name, reason in way.unreadable],
     }
 
 
-def _offered(offered: Offered) -> dict[str, Any]:
+def _offered(offered: Serving) -> dict[str, Any]:
     return {
         "threads": offered.setting.threads,
         "batch_most_images": offered.gathering.most,
@@ -192,7 +192,7 @@ def judgement(regression: Regression, allowed: float) -> dict[str, Any]:
     """How a run was judged by an earlier one."""
     return {
         "allowed_part": allowed,
-        "breaks": regression.breaks(allowed),
+        "breaks": regression.fails(allowed),
         "not_alike": regression.differing,
         "machine_time_ratio_by_threads": regression.machine_ratio,
         "changes": [

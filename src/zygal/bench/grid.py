@@ -15,7 +15,7 @@ from zygal.bench.load import LoadWatch
 from zygal.bench.machine import describe_machine
 from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
-from zygal.bench.result import TOO_VAGUE, Bench, Beside, Cell
+from zygal.bench.result import TOO_VAGUE, Bench, Comparison, Cell
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, ratio_of
 from zygal.bench.subjects import ArtifactSubject, Subject
@@ -192,11 +192,11 @@ def _ratio(measured: Measurement, setting: Setting, below, above):
     return ratio_of(*paired(readings[setting, below], readings[setting, above]))
 
 
-def _beside(other: Subject, place: int, settings: Sequence[Setting], measured: Measurement) -> Beside:
+def _beside(other: Subject, place: int, settings: Sequence[Setting], measured: Measurement) -> Comparison:
     ratios = {
         setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, place)) is not None
     }
-    return Beside(other.name, other.engine, ratios, _together(list(ratios.values())))
+    return Comparison(other.name, other.engine, ratios, _together(list(ratios.values())))
 
 
 def _together(ratios: Sequence[Ratio]) -> Ratio | None:

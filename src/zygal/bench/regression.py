@@ -10,7 +10,7 @@ import math
 from dataclasses import dataclass, fields
 from statistics import NormalDist
 
-from zygal.bench.earlier import Earlier
+from zygal.bench.baseline import Baseline
 from zygal.bench.machine import Machine
 from zygal.bench.result import Bench
 from zygal.bench.settings import Setting
@@ -36,7 +36,7 @@ class Change:
     raw_ratio: float
     verdict: str
 
-    def breaks(self, allowed: float) -> bool:
+    def fails(self, allowed: float) -> bool:
         return self.verdict == SLOWER and self.ratio > 1 + allowed
 
 
@@ -55,11 +55,11 @@ class Regression:
         """The settings' changes, and the one of all together if there is one."""
         return (*self.changes, *((self.together,) if self.together else ()))
 
-    def breaks(self, allowed: float) -> bool:
-        return any(change.breaks(allowed) for change in self.everything)
+    def fails(self, allowed: float) -> bool:
+        return any(change.fails(allowed) for change in self.everything)
 
 
-def judge(now: Bench, earlier: Earlier, differences_allowed: bool = False) -> Regression:
+def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> Regression:
     """Raises BenchError if the runs cannot be compared, and says what differs."""
     differing = differences(now, earlier)
     if differing and not differences_allowed:
@@ -102,7 +102,7 @@ def _change(setting: Setting, change: float, reach: float, raw: float) -> Change
     return Change(setting, math.exp(change), reach, raw, verdict)
 
 
-def differences(now: Bench, earlier: Earlier) -> list[str]:
+def differences(now: Bench, earlier: Baseline) -> list[str]:
     """What was not alike, in words."""
     found = []
     for each in fields(Machine):
@@ -126,7 +126,7 @@ def differences(now: Bench, earlier: Earlier) -> list[str]:
     for which, only in (("then", there - here), ("now", here - there)):
         if only:
             settings = sorted(only, key=lambda each: (each.threads, each.batch))
-            found.append(f"measured only {which}: {some_of([each.in_words for each in settings])}")
+            found.append(f"measured only {which}: {some_of([each.description for each in settings])}")
     return found
 
 

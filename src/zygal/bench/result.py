@@ -75,7 +75,7 @@ def told_apart(ratio: Ratio, noise: float, stretch: float = 1.0) -> bool:
 
 
 @dataclass(frozen=True)
-class Beside:
+class Comparison:
     """Something else on the same inputs in the same run. ratios: its time as a multiple of the artifact's."""
 
     name: str
@@ -104,7 +104,7 @@ class Bench:
     machine: Machine
     load: Load
     cells: tuple[Cell, ...]
-    beside: tuple[Beside, ...]
+    beside: tuple[Comparison, ...]
     arithmetic: Arithmetic
     yardstick_seconds: dict[int, float]
     product_rates: dict[int, float]

@@ -27,7 +27,7 @@ class Setting:
         return self.threads, self.level, self.execution
 
     @property
-    def in_words(self) -> str:
+    def description(self) -> str:
         """Level and execution only where they are not what is usual."""
         words = f"batch {self.batch} on {self.threads} thread{'s' * (self.threads != 1)}"
         if self.level != "all":

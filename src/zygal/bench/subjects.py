@@ -11,7 +11,7 @@ from typing import Protocol
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.settings import Setting
 from zygal.engines.engine import first_line
-from zygal.engines.live import live_engine
+from zygal.engines.live import open_live_engine
 from zygal.engines.session import SessionSettings, open_session, runtime_name
 from zygal.errors import BenchError, ZygalError
 
@@ -76,7 +76,7 @@ class LiveSubject:
     """A source in the framework that made it, fed what the artifact is fed. Raises EngineError or SourceError."""
 
     def __init__(self, path: str | Path, name: str, feeds: Feeds):
-        live = live_engine(path)
+        live = open_live_engine(path)
         self.name, self.engine, self._live, self._feeds = name, f"{live.name} {live.version}", live, feeds
         self._tried: set[Setting] = set()
         if len(feeds.inputs) > 1:

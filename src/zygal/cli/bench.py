@@ -24,7 +24,7 @@ def register(commands) -> None:
 
 
 def run(options) -> int:
-    from zygal.bench.earlier import read_earlier
+    from zygal.bench.baseline import read_baseline
     from zygal.bench.regression import judge
     from zygal.errors import BenchError
     from zygal.files import check_writable
@@ -35,7 +35,7 @@ def run(options) -> int:
     if options.csv:
         check_writable(options.csv)
     require_kind(options.artifact, ARTIFACT)
-    earlier = read_earlier(options.against) if options.against else None
+    earlier = read_baseline(options.against) if options.against else None
     if options.draw:
         _make_folder(options.draw)
     with progress_bar("opening") as progress:
@@ -54,7 +54,7 @@ def run(options) -> int:
     if found.interrupted:
         warn("interrupted; the figures are those of what was measured so far")
         return 130
-    return 1 if found.regression and found.regression.breaks(options.allow) else 0
+    return 1 if found.regression and found.regression.fails(options.allow) else 0
 
 
 def _show(options, found: Found, earlier) -> None:
@@ -66,8 +66,8 @@ def _show(options, found: Found, earlier) -> None:
         warn(note)
     show_bench(out, found.bench, options.deadline)
     more.show_beside(out, found.bench)
-    if found.whole_way:
-        more.show_whole_way(out, found.whole_way)
+    if found.measure_pipeline:
+        more.show_whole_way(out, found.measure_pipeline)
     if found.offered:
         more.show_offered(out, found.offered)
     if found.layers:
@@ -80,7 +80,7 @@ def _write(options, found: Found) -> None:
     from zygal.bench import documents
     from zygal.files import write_text
 
-    whole = documents.document(found.bench) | documents.more(found.whole_way, found.offered, found.layers)
+    whole = documents.document(found.bench) | documents.more(found.measure_pipeline, found.offered, found.layers)
     if found.regression:
         whole["against"] = documents.judgement(found.regression, options.allow)
     write_json(options.json, whole)
@@ -95,7 +95,7 @@ class Found:
     """Everything that one call measured."""
 
     bench: object = None
-    whole_way: object = None
+    measure_pipeline: object = None
     offered: object = None
     layers: object = None
     regression: object = None
@@ -139,8 +139,8 @@ def _measure_more(options, found: Found, subject, way, seconds: float, progress)
 
     from zygal.bench.advice import best_throughput
     from zygal.bench.layers import layer_times
-    from zygal.bench.offered import Gathering, offer
-    from zygal.bench.whole_way import whole_way
+    from zygal.bench.serving import Batching, offer
+    from zygal.bench.pipeline import measure_pipeline
     from zygal.errors import BenchError
 
     best = best_throughput(found.bench.cells).setting
@@ -151,10 +151,10 @@ def _measure_more(options, found: Found, subject, way, seconds: float, progress)
         for threads in dict.fromkeys(cell.setting.threads for cell in found.bench.cells):
             session = subject.session(threads, best.level, best.execution)
             infer[threads] = lambda tensors, session=session: session.run(None, {name: tensors})
-        found.whole_way = whole_way(
+        found.measure_pipeline = measure_pipeline(
             paths, inlet, infer, best.batch, best.threads, seconds, raw, partial(progress, "from image files")
         )
-        found.interrupted = found.whole_way.interrupted
+        found.interrupted = found.measure_pipeline.interrupted
     if options.offered is not None and not found.interrupted:
         smallest = min(cell.setting.batch for cell in found.bench.cells)
         if options.gather and options.gather[0] < smallest:
@@ -165,7 +165,7 @@ def _measure_more(options, found: Found, subject, way, seconds: float, progress)
         most, patience = options.gather or (max(cell.setting.batch for cell in found.bench.cells), 0.0)
         readings = {c.setting.batch: c.seconds for c in found.bench.cells if c.setting.session == best.session}
         found.offered = offer(
-            subject, best, options.offered, Gathering(most, patience), seconds, options.deadline, readings,
+            subject, best, options.offered, Batching(most, patience), seconds, options.deadline, readings,
             partial(progress, "offered rates"),
         )  # fmt: skip
     if options.layers and not found.interrupted:
@@ -252,8 +252,8 @@ def _draw(out, found: Found, folder: Path) -> None:
             draw_grid(found.bench, folder / "throughput.png"),
             draw_latencies(found.bench, folder / "latencies.png"),
         ]
-    if found.whole_way:
-        drawn.append(draw_stages(found.whole_way, folder / "stages.png"))
+    if found.measure_pipeline:
+        drawn.append(draw_stages(found.measure_pipeline, folder / "stages.png"))
     if found.layers:
         drawn.append(draw_layers(found.layers, found.bench, folder / "layers.png"))
     out.print(f"Drawn: {', '.join(str(path) for path in drawn)}.")

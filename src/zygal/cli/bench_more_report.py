@@ -49,10 +49,10 @@ def show_whole_way(out, way) -> None:
         gain = f"{way.gain.value:.2f} times as many images ({way.gain.low:.2f} - {way.gain.high:.2f})"
         words = f"Overlapping brings {gain}, best with inference on {threads(way.best)}. " + words
     out.print(words)
-    for name, reason in way.unread[:3]:
+    for name, reason in way.unreadable[:3]:
         out.print(f"Not read: {name} ({reason})")
-    if len(way.unread) > 3:
-        out.print(f"Not read: {len(way.unread) - 3} more files.")
+    if len(way.unreadable) > 3:
+        out.print(f"Not read: {len(way.unreadable) - 3} more files.")
     out.print()
 
 
@@ -155,7 +155,7 @@ def show_regression(out, regression, earlier, allowed: float) -> None:
     for count, ratio in sorted(regression.machine_ratio.items()):
         if abs(math.log(ratio)) > 0.03:
             out.print(f"The machine itself took {ratio:.2f} times as long on {threads(count)}; that is taken out.")
-    if regression.breaks(allowed):
+    if regression.fails(allowed):
         out.print(f"BREAKS: slower than the {percent(allowed)} that are allowed.")
     else:
         out.print(f"HOLDS: nothing is slower by more than {percent(allowed)} beyond the noise.")
@@ -165,4 +165,4 @@ def show_regression(out, regression, earlier, allowed: float) -> None:
 
 def _change_columns(change, allowed: float) -> list[str]:
     return [f"{change.raw_ratio:.3f}x", f"{change.ratio:.3f}x", percent(math.expm1(change.reach)), change.verdict,
-            "breaks" if change.breaks(allowed) else "holds"]  # fmt: skip
+            "breaks" if change.fails(allowed) else "holds"]  # fmt: skip

@@ -22,7 +22,7 @@ def percent(part: float) -> str:
 
 
 def place(setting) -> str:
-    return setting.in_words
+    return setting.description
 
 
 def threads(count: int) -> str:

@@ -45,10 +45,10 @@ def register(commands) -> None:
 
 
 def run(options) -> int:
-    from zygal.answers.answer import Limits
-    from zygal.answers.inquiry import Inquiry
-    from zygal.answers.listing import Listing
-    from zygal.answers.resumable import files_of
+    from zygal.prediction.prediction import Limits
+    from zygal.prediction.classification import Classification
+    from zygal.prediction.listing import Listing
+    from zygal.prediction.resumable import files_of
 
     _check(options)
     written = [*files_of(options.output), *filter(None, (options.output, options.json, options.regions))]
@@ -60,12 +60,12 @@ def run(options) -> int:
     if options.regions:
         return draw_regions_of_one(options, listing, first, beside)
     limits = Limits(options.least_probability, options.least_lead, options.threshold)
-    inquiry = Inquiry(first, beside, limits, min(options.top, len(first.labels)), options.threads)
+    inquiry = Classification(first, beside, limits, min(options.top, len(first.labels)), options.threads)
     return (_into_file if options.output else _on_terminal)(options, listing, inquiry)
 
 
 def _check(options) -> None:
-    from zygal.answers.rows import row_format
+    from zygal.prediction.rows import row_format
     from zygal.files import check_writable
 
     if options.top < 1:
@@ -79,7 +79,7 @@ def _check(options) -> None:
 
 
 def _on_terminal(options, listing, inquiry) -> int:
-    from zygal.answers.inquiry import counts_of, nothing_read
+    from zygal.prediction.classification import counts_of, nothing_read
 
     paths = list(islice(listing, FEW + 1))
     if len(paths) > FEW:
@@ -100,10 +100,10 @@ def _on_terminal(options, listing, inquiry) -> int:
 
 
 def _into_file(options, listing, inquiry) -> int:
-    from zygal.answers.inquiry import open_answers
+    from zygal.prediction.classification import open_predictions
 
     began = time.perf_counter()
-    with open_answers(options.output, inquiry, listing, options.afresh) as file:
+    with open_predictions(options.output, inquiry, listing, options.afresh) as file:
         if file.finished:
             warn(f"{options.output} is finished already")
         else:

@@ -11,7 +11,7 @@ from zygal.wording import percent
 
 def draw_regions_of_one(options, listing, first, beside) -> int:
     """Draws what carries the answer about the one image that is named, and beside it what carries it for the other."""
-    from zygal.answers.regions import region_map
+    from zygal.prediction.regions import region_map
     from zygal.figures.regions import MappedPicture, draw_regions
 
     paths = list(islice(listing, 2))

@@ -63,7 +63,7 @@ def run_recover(options) -> int:
     from zygal.files import check_writable, write_text
     from zygal.inlet import format_inlet
     from zygal.inlet.recovery import recover_inlet
-    from zygal.inlet.words import in_one_line
+    from zygal.inlet.description import describe_inlet
 
     check_writable(options.output)
     check_json(options.json)
@@ -75,13 +75,13 @@ def run_recover(options) -> int:
         return _recover_by_scores(options, witness, paths)
     with progress_bar("recovering") as progress:
         found = recover_inlet(paths, witness.tensors, progress)
-    for path, reason in found.unread:
+    for path, reason in found.unreadable:
         warn(f"left out: {path}: {reason.rstrip('.')}")
     write_json(options.json, _document(options, found))
     if not found.residual <= options.accept:
         raise InletError(
             f"no inlet explains the tensors of {options.witness}: the best found leaves {short_number(found.residual)} grey "
-            f"levels at most, {short_number(found.mean_residual)} in the mean ({in_one_line(found.inlet)}); training did "
+            f"levels at most, {short_number(found.mean_residual)} in the mean ({describe_inlet(found.inlet)}); training did "
             "something else to the images, or they are not the ones that it saw."
         )
     write_text(options.output, format_inlet(found.inlet))
@@ -90,10 +90,10 @@ def run_recover(options) -> int:
 
 
 def _show(options, found) -> None:
-    from zygal.inlet.words import stages_in_words, value_in_words
+    from zygal.inlet.description import describe_stages, describe_value
 
     out = console()
-    rows = stages_in_words(found.inlet)
+    rows = describe_stages(found.inlet)
     shape = found.inlet.tensor_shape()
     rows.append(("feeds", f"{found.inlet.tensor.dtype} {list(shape)}, {found.inlet.tensor.layout}"))
     rows.append(
@@ -105,7 +105,7 @@ def _show(options, found) -> None:
         rows.append(
             (
                 "runner-up",
-                f"{field} = {value_in_words(value)} would leave {short_number(left)} grey level{'s' * (left != 1)}",
+                f"{field} = {describe_value(value)} would leave {short_number(left)} grey level{'s' * (left != 1)}",
             )
         )
     rows.append(("tried", f"{found.tried} inlets in full"))
@@ -113,7 +113,7 @@ def _show(options, found) -> None:
     if found.undecided:
         out.print()
         told = [
-            (each.field, f"{value_in_words(each.taken)} taken; as good: {', '.join(map(value_in_words, each.others))}. "
+            (each.field, f"{describe_value(each.taken)} taken; as good: {', '.join(map(describe_value, each.others))}. "
                          f"To tell: {each.told_by}")
             for each in found.undecided
         ]  # fmt: skip
@@ -130,7 +130,7 @@ def _recover_by_scores(options, witness, paths) -> int:
     from zygal.files import write_text
     from zygal.inlet import format_inlet
     from zygal.inlet.recovery import recover_by_scores
-    from zygal.inlet.words import in_one_line, stages_in_words
+    from zygal.inlet.description import describe_inlet, describe_stages
 
     if not options.artifact:
         raise WitnessError(
@@ -161,17 +161,17 @@ def _recover_by_scores(options, witness, paths) -> int:
     if found.largest > LARGEST_SCORE_DIFFERENCE:
         raise InletError(
             f"no inlet gives the scores of {options.witness}: the closest is off by {short_number(found.largest)} of the spread "
-            f"at most, {short_number(found.mean)} in the mean ({in_one_line(found.inlet)}); the model may be another one, or "
+            f"at most, {short_number(found.mean)} in the mean ({describe_inlet(found.inlet)}); the model may be another one, or "
             "training did something else to the images."
         )
     write_text(options.output, format_inlet(found.inlet))
-    rows = stages_in_words(found.inlet)
+    rows = describe_stages(found.inlet)
     rows.append(
         ("leaves", f"{short_number(found.largest)} of the spread of the scores at most, {short_number(found.mean)} in the mean; "
          f"{counted(found.other_top, 'image')} of {found.images} with another best class")
     )  # fmt: skip
     if found.runner_up:
-        rows.append(("runner-up", f"{short_number(found.runner_up[1])} in the mean: {in_one_line(found.runner_up[0])}"))
+        rows.append(("runner-up", f"{short_number(found.runner_up[1])} in the mean: {describe_inlet(found.runner_up[0])}"))
     rows.append(("tried", f"{found.tried} inlets by their scores"))
     show_facts(console(), f"{options.witness} -> {options.output}", rows)
     return 0
@@ -193,7 +193,7 @@ def _document(options, found) -> dict:
         "inlets_tried": found.tried,
         "runner_up": found.runner_up and dict(zip(("field", "value", "residual_grey_levels"), found.runner_up)),
         "undecided": [asdict(each) for each in found.undecided],
-        "unreadable": [{"name": name, "reason": reason} for name, reason in found.unread],
+        "unreadable": [{"name": name, "reason": reason} for name, reason in found.unreadable],
     }
 
 

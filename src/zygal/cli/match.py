@@ -70,7 +70,7 @@ def run(options) -> int:
         warn(f"the artifact was made from {origin.source}, but the witness recorded another file, {witness.source}")
     for note in result.notes:
         warn(note)
-    for name, reason in result.unread:
+    for name, reason in result.unreadable:
         warn(f"unreadable here: {name}: {reason.rstrip('.')}")
     labels = artifact.metadata.labels
     if options.write_inlet and result.cause:
@@ -81,7 +81,7 @@ def run(options) -> int:
     if options.sheet:
         _draw_sheet(result, options, witness, inlet, labels)
     write_json(options.json, _document(result, options, limits, labels))
-    return 0 if result.holds else 1
+    return 0 if result.passes else 1
 
 
 def _show(result, options, witness, runtime: str, labels) -> None:
@@ -94,7 +94,7 @@ def _show(result, options, witness, runtime: str, labels) -> None:
     rows = []
     for gate in result.gates:
         measured = gate.explanation or "not measurable" if gate.measured is None else short_number(gate.measured)
-        verdict = Text("holds", style="green") if gate.holds else Text("BREAKS", style="bold red")
+        verdict = Text("holds", style="green") if gate.passes else Text("BREAKS", style="bold red")
         rows.append([gate.comparison, gate.asks, verdict, measured, f"{short_number(gate.limit)} {gate.unit}"])
     show_table(out, ["gate", "what is compared", "", "measured", "limit"], rows, left=3)
     worst = result.images[: max(options.worst, 0)]
@@ -102,7 +102,7 @@ def _show(result, options, witness, runtime: str, labels) -> None:
         _show_worst(out, worst, labels)
     if result.ties:
         out.print(f"ties, where the recorded order is chance: {', '.join(result.ties)}")
-    out.print(Text(verdict_sentence(result), style="bold green" if result.holds else "bold red"))
+    out.print(Text(verdict_sentence(result), style="bold green" if result.passes else "bold red"))
     for sentence in _causes(result, options):
         out.print(sentence)
 
@@ -164,13 +164,13 @@ def _label(index: int, labels) -> str:
 
 def verdict_sentence(result) -> str:
     """The whole result in one line."""
-    compared = len(result.images) - len(result.unread)
-    broken = list(dict.fromkeys(gate.comparison for gate in result.gates if not gate.holds))
+    compared = len(result.images) - len(result.unreadable)
+    broken = list(dict.fromkeys(gate.comparison for gate in result.gates if not gate.passes))
     letters = broken or list(dict.fromkeys(gate.comparison for gate in result.gates))
     first = f"{'BREAKS' if broken else 'HOLDS'}: {', '.join(letters)}; on {counted(compared, 'image')}"
-    unread = f", {len(result.unread)} could not be read" if result.unread else ""
+    unreadable = f", {len(result.unreadable)} could not be read" if result.unreadable else ""
     culprit = _culprit(result, broken)
-    return "; ".join([first + unread, *([culprit] if culprit else []), *result.not_checked]) + "."
+    return "; ".join([first + unreadable, *([culprit] if culprit else []), *result.not_checked]) + "."
 
 
 def _culprit(result, broken: list[str]) -> str:
@@ -193,7 +193,7 @@ def _causes(result, options) -> list[str]:
             said.append("Add --write-inlet FILE to have the corrected inlet written.")
         else:
             said.append(f"The corrected inlet is in {options.write_inlet}.")
-    elif any(gate.comparison == "A" and not gate.holds for gate in result.gates):
+    elif any(gate.comparison == "A" and not gate.passes for gate in result.gates):
         said.append("Cause: not found; no inlet that was tried makes the recorded tensors.")
     if result.score_cause:
         said.append(f"Cause: {result.score_cause}.")
@@ -222,7 +222,7 @@ def _document(result, options, limits, labels) -> dict:
     return {
         "artifact": options.artifact,
         "witness": options.witness,
-        "holds": result.holds,
+        "holds": result.passes,
         "verdict": verdict_sentence(result),
         "spread_of_recorded_scores": result.spread,
         "limits": {
@@ -230,7 +230,7 @@ def _document(result, options, limits, labels) -> dict:
             "model_of_spread": limits.model,
             "end_to_end_of_spread": limits.end_to_end,
         },
-        "gates": [asdict(gate) | {"holds": gate.holds} for gate in result.gates],
+        "gates": [asdict(gate) | {"holds": gate.passes} for gate in result.gates],
         "images": [
             asdict(image)
             | {
@@ -243,7 +243,7 @@ def _document(result, options, limits, labels) -> dict:
         "score_cause": result.score_cause,
         "first_departing_layer": asdict(result.departure) if result.departure else None,
         "ties": result.ties,
-        "unreadable": [{"name": name, "reason": reason} for name, reason in result.unread],
+        "unreadable": [{"name": name, "reason": reason} for name, reason in result.unreadable],
         "not_checked": result.not_checked,
         "notes": result.notes,
     }

@@ -116,7 +116,7 @@ def add_classifier_options(command: argparse.ArgumentParser) -> None:
 
 def opened_classifiers(options: argparse.Namespace):
     """The artifact and what is put beside it, if anything. Raises ZygalError."""
-    from zygal.answers.classifier import open_artifact, open_beside
+    from zygal.prediction.classifier import open_artifact, open_beside
     from zygal.errors import EngineError, SourceError
     from zygal.files import sha256_of, split_place
     from zygal.inlet import read_inlet

@@ -85,7 +85,7 @@ def _trained(facts) -> Description:
 
 
 def _artifact(facts) -> Description:
-    from zygal.inlet.words import in_one_line
+    from zygal.inlet.description import describe_inlet
 
     inputs = [_tensor_line(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()]
     outputs = [
@@ -102,7 +102,7 @@ def _artifact(facts) -> Description:
         *_numbered("fetch", outputs),
         ("labels", _label_line(metadata.labels) if metadata.labels else "none inside"),
         *([("", f"in the order of: {metadata.labels_order}")] if metadata.labels_order else []),
-        ("inlet", in_one_line(metadata.inlet) if metadata.inlet else "none inside"),
+        ("inlet", describe_inlet(metadata.inlet) if metadata.inlet else "none inside"),
         ("origin", _origin_line(metadata.origin) if metadata.origin else "not said"),
         ("layers", f"{facts.layers} layers in {counted(facts.nodes, 'node')}"),
         ("operators", ", ".join(f"{name} {count}" for name, count in facts.operators.items())),
@@ -169,11 +169,11 @@ def _witness(facts) -> Description:
 
 def _inlet(inlet) -> Description:
     from zygal.graph.shapes import shape_text
-    from zygal.inlet.words import stages_in_words
+    from zygal.inlet.description import describe_stages
 
     shape = inlet.tensor_shape()
     made = shape_text(("N", *shape)) if shape else "of a size that depends on each image"
-    return [*stages_in_words(inlet), ("feeds", f"{inlet.tensor.dtype} {made}, {inlet.tensor.layout}")], asdict(inlet)
+    return [*describe_stages(inlet), ("feeds", f"{inlet.tensor.dtype} {made}, {inlet.tensor.layout}")], asdict(inlet)
 
 
 def _labels(labels) -> Description:

@@ -67,7 +67,7 @@ def run(options) -> int:
     write_json(options.json, report.document(found, first, beside, options))
     if options.draw:
         _draw(out, found, first, options, pair)
-    return 1 if report.breaks(found, options.at_least) else 0
+    return 1 if report.fails(found, options.at_least) else 0
 
 
 def _check(options) -> None:

@@ -25,23 +25,23 @@ def show_tally(out, found, first, beside, options) -> None:
         _show_several(out, found, beside, options)
     for line in _doubts(found, options):
         out.print(Text(line, style="yellow"))
-    for name, reason in found.unread[: options.worst]:
+    for name, reason in found.unreadable[: options.worst]:
         out.print(Text(f"could not be read: {name}: {reason}", style="red"), soft_wrap=True)
-    if len(found.unread) > options.worst:
-        out.print(Text(f"could not be read: {len(found.unread) - options.worst} more", style="red"))
+    if len(found.unreadable) > options.worst:
+        out.print(Text(f"could not be read: {len(found.unreadable) - options.worst} more", style="red"))
     if found.paired:
         out.print(Text(paired_sentence(found.paired, first, beside), style=_STYLES.get(found.paired.verdict, "bold")))
-    style = "bold red" if breaks(found, options.at_least) else "bold" if options.at_least is None else "bold green"
+    style = "bold red" if fails(found, options.at_least) else "bold" if options.at_least is None else "bold green"
     out.print(Text(verdict(found, options.at_least), style=style))
 
 
 _STYLES = {SAME: "bold green", AS_GOOD: "bold green", BETTER: "bold green", WORSE: "bold red"}
 
 
-def breaks(found, at_least: float | None) -> bool:
+def fails(found, at_least: float | None) -> bool:
     """Whether a gate breaks: images that cannot be read, too few right, or worse than what is put beside it."""
     low = at_least is not None and found.right.value < at_least
-    return bool(found.unread) or low or bool(found.paired and found.paired.verdict == WORSE)
+    return bool(found.unreadable) or low or bool(found.paired and found.paired.verdict == WORSE)
 
 
 def verdict(found, at_least: float | None) -> str:
@@ -50,11 +50,11 @@ def verdict(found, at_least: float | None) -> str:
     parts = []
     if at_least is not None:
         parts.append(f"{share}, {percent(at_least)} asked for")
-    if found.unread:
-        parts.append(f"{counted(len(found.unread), 'image')} could not be read")
+    if found.unreadable:
+        parts.append(f"{counted(len(found.unreadable), 'image')} could not be read")
     if found.paired and found.paired.verdict == WORSE:
         parts.append("worse than what was put beside it")
-    if breaks(found, at_least):
+    if fails(found, at_least):
         return f"BREAKS: {'; '.join(parts)}."
     return f"HOLDS: {parts[0]}." if parts else f"{share}."
 
@@ -261,7 +261,7 @@ def document(found, first, beside, options) -> dict[str, Any]:
         "left_out": joined["unknown"],
         "joined_though_spelt_otherwise": joined["respelt"],
         "classes_without_image": joined["missing"],
-        "holds": not breaks(found, options.at_least),
+        "holds": not fails(found, options.at_least),
     }
 
 

@@ -84,7 +84,7 @@ def _from_arrays(options):
 
 def _recorded(options):
 
-    from zygal.engines.live import live_engine
+    from zygal.engines.live import open_live_engine
     from zygal.evidence.images import list_images
     from zygal.evidence.record import inlet_preprocessing, record_witness, training_code_preprocessing
     from zygal.inlet import read_inlet
@@ -96,7 +96,7 @@ def _recorded(options):
     else:
         to_tensor, preprocessing = training_code_preprocessing(options.training_code)
     with progress_bar("recording") as progress, opened_source(options, inlet) as source:
-        engine = live_engine(source, options.scores)
+        engine = open_live_engine(source, options.scores)
         return record_witness(
             engine,
             options.images,

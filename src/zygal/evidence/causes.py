@@ -22,7 +22,7 @@ from zygal.inlet.recovery.search import search
 from zygal.inlet.recovery.trial import HOPELESS, Trials
 from zygal.inlet.specification import departures
 from zygal.inlet.values import grey_levels, to_tensor
-from zygal.inlet.words import step_in_words, value_in_words, values_in_words
+from zygal.inlet.description import describe_step, describe_value, describe_values
 
 SAMPLE = 12
 _RANGES = ((0.0, 1.0), (0.0, 255.0), (-1.0, 1.0), (1.0, 0.0))
@@ -184,14 +184,14 @@ def _sentence(name: str, right: object, wrong: object, corrected: Inlet, given: 
     stage, _, field = name.rpartition(".")
     if stage == "values":
         if field == "range" and replace(corrected.values, range=given.values.range) == given.values:
-            return f"values.range is {value_in_words(right)} instead of {value_in_words(wrong)}"
-        return f"values is {values_in_words(corrected.values)} instead of {values_in_words(given.values)}"
-    steps = [", then ".join(step_in_words(step) for step in each.frame) or "nothing" for each in (corrected, given)]
+            return f"values.range is {describe_value(right)} instead of {describe_value(wrong)}"
+        return f"values is {describe_values(corrected.values)} instead of {describe_values(given.values)}"
+    steps = [", then ".join(describe_step(step) for step in each.frame) or "nothing" for each in (corrected, given)]
     if name == "frame":
         return f"the frame is: {steps[0]}, instead of: {steps[1]}"
     if field in ("size", "short_side", "within", "fraction", "aspect"):
         place = int(stage.removeprefix("frame step ")) - 1
-        mine, theirs = (step_in_words(each.frame[place]) for each in (corrected, given))
+        mine, theirs = (describe_step(each.frame[place]) for each in (corrected, given))
         return f"frame step {place + 1} is: {mine}, instead of: {theirs}"
-    quoted = [f'"{value}"' if isinstance(value, str) else value_in_words(value) for value in (right, wrong)]
+    quoted = [f'"{value}"' if isinstance(value, str) else describe_value(value) for value in (right, wrong)]
     return f"{name} is {quoted[0]} instead of {quoted[1]}"

@@ -69,7 +69,7 @@ class _Findings:
         self.gates: list[Gate] = []
         self.not_checked: list[str] = []
         self.notes: list[str] = []
-        self.unread: list[tuple[str, str]] = []
+        self.unreadable: list[tuple[str, str]] = []
         self.differences: dict[int, float | None] = {}
         self.model: ScoreComparison | None = None
         self.end: ScoreComparison | None = None
@@ -86,7 +86,7 @@ class _Findings:
         self.model = compare_scores(scores, witness.scores, self.spread, limit)
         gates = _score_gates("B", "the artifact on the recorded tensors", self.model, limit)
         self.gates += gates
-        if all(gate.holds for gate in gates):
+        if all(gate.passes for gate in gates):
             return
         self.score_cause = explain_scores(scores, witness.scores, limit, labels)
         if witness.layers is not None and self.score_cause is None:
@@ -97,15 +97,15 @@ class _Findings:
     ) -> None:
         """A: our tensors against the recorded ones, and C: the artifact on our tensors."""
         witness, limits = self.witness, self.limits
-        ours, self.differences, self.unread, shape_fault = _our_tensors(witness, inlet, images, progress)
+        ours, self.differences, self.unreadable, shape_fault = _our_tensors(witness, inlet, images, progress)
         if witness.tensors is not None:
             gate = _tensor_gate(self.differences, limits.tensor, shape_fault)
             self.gates.insert(0, gate)
-            if not gate.holds and self.differences:
+            if not gate.passes and self.differences:
                 self.cause = find_cause(witness, inlet, images, self.differences, limits.tensor, progress)
-        if self.unread:
+        if self.unreadable:
             self.gates.insert(
-                0, Gate("images", "recorded images that cannot be read here", len(self.unread), 0, "images")
+                0, Gate("images", "recorded images that cannot be read here", len(self.unreadable), 0, "images")
             )
         if shape_fault:
             self.not_checked.append("C was not checked: the artifact cannot be fed the tensors of this inlet")
@@ -116,7 +116,7 @@ class _Findings:
         self.end = self._compared(engine, ours)
         gates = _score_gates("C", "the artifact on our own tensors", self.end, limits.end_to_end, len(ours))
         self.gates += gates
-        if witness.tensors is None and not all(gate.holds for gate in gates):
+        if witness.tensors is None and not all(gate.passes for gate in gates):
             recorded = witness.scores[self.end_order]
             self.score_cause = explain_scores(self.end.scores, recorded, limits.end_to_end, labels)
         if self.cause is not None:
@@ -168,7 +168,7 @@ class _Findings:
                 sorted((r for r in results if r is not None), key=lambda result: result.badness, reverse=True)
             ),
             ties=tuple(dict.fromkeys(tied)),
-            unread=tuple(self.unread),
+            unreadable=tuple(self.unreadable),
             not_checked=tuple(self.not_checked),
             notes=tuple(self.notes),
             spread=self.spread,
@@ -203,14 +203,14 @@ def _scores(engine: Engine, tensors: np.ndarray, witness: Witness) -> np.ndarray
 
 def _our_tensors(witness: Witness, inlet: Inlet, folder: str | Path, progress: Progress):
     """Our tensors by image number, their differences, what could not be read, and why shapes differ if they do."""
-    ours, differences, unread = {}, {}, []
+    ours, differences, unreadable = {}, {}, []
     shape_fault = ""
     all_made = apply_to_all([Path(folder) / image.name for image in witness.images], inlet)
     for index, image in enumerate(witness.images):
         progress("comparing", index / len(witness.images))
         made = next(all_made)
         if isinstance(made, ImageError):
-            unread.append((image.name, str(made)))
+            unreadable.append((image.name, str(made)))
             continue
         tensor = made.tensor
         if witness.tensors is None:
@@ -225,7 +225,7 @@ def _our_tensors(witness: Witness, inlet: Inlet, folder: str | Path, progress: P
             continue
         ours[index] = tensor
         differences[index] = float(tensor_differences(made, recorded, inlet.tensor.layout).max())
-    return ours, differences, unread, shape_fault
+    return ours, differences, unreadable, shape_fault
 
 
 def _tensor_gate(differences: dict[int, float | None], limit: float, shape_fault: str) -> Gate:

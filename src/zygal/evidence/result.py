@@ -29,7 +29,7 @@ class Gate:
     explanation: str = ""
 
     @property
-    def holds(self) -> bool:
+    def passes(self) -> bool:
         return self.measured is not None and self.measured <= self.limit
 
 
@@ -68,7 +68,7 @@ class Match:
     gates: tuple[Gate, ...]
     images: tuple[ImageResult, ...]
     ties: tuple[str, ...]
-    unread: tuple[tuple[str, str], ...]
+    unreadable: tuple[tuple[str, str], ...]
     not_checked: tuple[str, ...]
     notes: tuple[str, ...]
     spread: float
@@ -78,5 +78,5 @@ class Match:
     departure: Departure | None = None
 
     @property
-    def holds(self) -> bool:
-        return all(gate.holds for gate in self.gates)
+    def passes(self) -> bool:
+        return all(gate.passes for gate in self.gates)

@@ -174,10 +174,10 @@ def read_witness(path: str | Path) -> Witness:
     path = kinds.require_kind(path, kinds.WITNESS)
     with open_zip(path, kinds.WITNESS, WitnessError) as archive:
         document = _read_document(archive, path)
-        holds = document.get("holds", ["tensors"])
-        tensors = read_array(archive, _TENSORS, path) if "tensors" in holds else None
+        passes = document.get("holds", ["tensors"])
+        tensors = read_array(archive, _TENSORS, path) if "tensors" in passes else None
         scores = read_array(archive, _SCORES, path)
-        quantiles = read_array(archive, _LAYERS, path) if "layers" in holds else None
+        quantiles = read_array(archive, _LAYERS, path) if "layers" in passes else None
     witness = _from_document(document, tensors, scores, quantiles)
     _validate(witness, path)
     return witness

@@ -8,7 +8,7 @@ import numpy as np
 
 from zygal.bench.layers import LayerTimes
 from zygal.bench.result import Bench, Cell
-from zygal.bench.whole_way import WholeWay
+from zygal.bench.pipeline import Pipeline
 from zygal.figures.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
 
 # Told apart by lightness and by their marks as well as by colour.
@@ -128,7 +128,7 @@ def _label(cell: Cell) -> str:
     return f"batch {setting.batch}, {setting.threads} thread{'s' * (setting.threads != 1)}{kind}"
 
 
-def draw_stages(way: WholeWay, path: str | Path) -> Path:
+def draw_stages(way: Pipeline, path: str | Path) -> Path:
     """The stages of the whole way as one bar, and the rates that they come to."""
     figure = new_figure(1280, 560)
     _title(

@@ -12,7 +12,7 @@ from zygal.inlet.decode import decoded, open_image
 from zygal.inlet.frame import as_array, run_step
 from zygal.inlet.specification import Crop, Inlet, Pad, Resize
 from zygal.inlet.values import to_tensor
-from zygal.inlet.words import decode_in_words, step_in_words, values_in_words
+from zygal.inlet.description import describe_decode, describe_step, describe_values
 
 
 @dataclass(frozen=True)
@@ -36,16 +36,16 @@ def stages_of(path: str | Path, inlet: Inlet) -> list[Stage]:
     stored = np.asarray(file.convert("RGB")) if file.mode != "I;16" else np.asarray(file)[:, :, None] // 256
     found = [Stage("file", f"{file.mode} as stored", stored, float(stored.min()), float(stored.max()))]
     picture = decoded(file, inlet.decode, path)
-    found.append(_stage("decode", decode_in_words(inlet.decode), as_array(picture)))
+    found.append(_stage("decode", describe_decode(inlet.decode), as_array(picture)))
     for step in inlet.frame:
         picture = run_step(picture, step, inlet.decode, path)
         name = {Resize: "resize", Crop: "crop", Pad: "pad"}[type(step)]
-        found.append(_stage(name, step_in_words(step), as_array(picture)))
+        found.append(_stage(name, describe_step(step), as_array(picture)))
     tensor, _ = to_tensor(in_order(as_array(picture), inlet), inlet.values, inlet.tensor)
     seen = (tensor.transpose(1, 2, 0) if inlet.tensor.layout == "NCHW" else tensor).astype(np.float64)
     low, high = float(seen.min()), float(seen.max())
     stretched = (seen - low) / ((high - low) or 1.0) * 255
-    says = f"{values_in_words(inlet.values)}; {inlet.tensor.layout}, {inlet.tensor.dtype}"
+    says = f"{describe_values(inlet.values)}; {inlet.tensor.layout}, {inlet.tensor.dtype}"
     return [*found, Stage("as the network sees it", says, stretched, low, high)]
 
 

@@ -111,7 +111,7 @@ def _pairs(confusion: np.ndarray, names: Sequence[str]) -> tuple[ConfusedPair, .
 
 
 @dataclass(frozen=True)
-class Renamed:
+class Exchange:
     """Labels that look exchanged: what the true classes are taken for, how many images that makes right, and how many now.
     shift: by how many places the labels are off, if they all are by as many."""
 
@@ -121,7 +121,7 @@ class Renamed:
     shift: int | None
 
 
-def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Renamed | None:
+def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Exchange | None:
     """Looks for another assignment of names to outputs that explains the answers: each class is mostly taken for one other
     one, no two for the same, and at least half of the images are right under it, twice as many as now."""
     present = np.flatnonzero(confusion.sum(axis=1))
@@ -136,4 +136,4 @@ def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Renamed | N
     shift = shifts.pop() if len(shifts) == 1 else None
     if shift is not None and shift > len(names) // 2:
         shift -= len(names)
-    return Renamed({names[i]: names[j] for i, j in zip(present[moved], targets[moved])}, right_then, right_now, shift)
+    return Exchange({names[i]: names[j] for i, j in zip(present[moved], targets[moved])}, right_then, right_now, shift)

@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zygal.answers.classifier import Classifier
-from zygal.answers.stream import Seen, see_all
-from zygal.tally.alike import Fingerprint, fingerprint
+from zygal.prediction.classifier import Classifier
+from zygal.prediction.stream import Seen, see_all
+from zygal.tally.duplicates import Fingerprint, fingerprint
 from zygal.tally.labelled import Joined
 
 
@@ -37,7 +37,7 @@ class Observation:
     mine: Observed
     other: Observed | None
     fingerprints: list[Fingerprint]
-    unread: list[tuple[str, str]]
+    unreadable: list[tuple[str, str]]
 
 
 def observe(
@@ -54,7 +54,7 @@ def observe(
     for block in see_all(paths, classifier, _with_fingerprints, beside, threads):
         for seen, mark in block:
             if seen.fault is not None:
-                found.unread.append((seen.path, seen.fault))
+                found.unreadable.append((seen.path, seen.fault))
             else:
                 found.places.append(place)
                 found.fingerprints.append(mark)

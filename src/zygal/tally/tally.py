@@ -9,18 +9,18 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.answers.classifier import Classifier
+from zygal.prediction.classifier import Classifier
 from zygal.errors import FileError, ImageError
 from zygal.evidence.images import list_images
 from zygal.processor import ahead, allowed_cores
-from zygal.tally.accuracy import Accuracy, Renamed, accuracy_of, exchanged_labels
-from zygal.tally.alike import Fingerprint, fingerprint, pairs_alike
+from zygal.tally.accuracy import Accuracy, Exchange, accuracy_of, exchanged_labels
+from zygal.tally.duplicates import Fingerprint, fingerprint, duplicate_pairs
 from zygal.tally.calibration import Calibration, calibration_of
 from zygal.tally.intervals import Estimate, share_of
 from zygal.tally.labelled import Joined
 from zygal.tally.observe import Observation, Observed, observe
 from zygal.tally.paired import Paired, paired
-from zygal.tally.several import SeveralLabels, several_labels
+from zygal.tally.multi_label import MultiLabelAccuracy, multi_label_accuracy
 
 Advance = Callable[[int], None]
 
@@ -50,7 +50,7 @@ class WrongImage:
 
 
 @dataclass(frozen=True)
-class Doubts:
+class Duplicates:
     """two_labels: pictures that are the same and labelled otherwise. repeated: the same under the same
     labels. shared: pictures that are also in what the model learnt from, with where."""
 
@@ -67,16 +67,16 @@ class Tally:
     images: int
     right: Estimate
     exclusive: Accuracy | None
-    several: SeveralLabels | None
+    several: MultiLabelAccuracy | None
     calibration: Calibration
     groups: dict[str, Estimate]
     group_images: dict[str, int]
     wrong: tuple[WrongImage, ...]
-    unread: tuple[tuple[str, str], ...]
+    unreadable: tuple[tuple[str, str], ...]
     joined: Joined
-    exchanged: Renamed | None
-    doubts: Doubts
-    other: Accuracy | SeveralLabels | None
+    exchanged: Exchange | None
+    doubts: Duplicates
+    other: Accuracy | MultiLabelAccuracy | None
     paired: Paired | None
 
 
@@ -91,8 +91,8 @@ def tally(
     seen = observe(classifier, joined, beside, choices.threads, advance)
     if not seen.places:
         raise ImageError(
-            f"none of the {len(seen.unread)} labelled images can be read (the first is {seen.unread[0][0]}: "
-            f"{seen.unread[0][1]}); check the paths."
+            f"none of the {len(seen.unreadable)} labelled images can be read (the first is {seen.unreadable[0][0]}: "
+            f"{seen.unreadable[0][1]}); check the paths."
         )
     names = classifier.labels
     side, other = _Side(seen.mine, seen, joined, names, choices), None
@@ -110,7 +110,7 @@ def tally(
         groups={name: share_of(int(right.sum()), len(right)) for name, right in groups.items()},
         group_images={name: len(right) for name, right in groups.items()},
         wrong=side.wrong(),
-        unread=tuple(seen.unread),
+        unreadable=tuple(seen.unreadable),
         joined=joined,
         exchanged=exchanged_labels(side.figures.confusion, names) if side.exclusive else None,
         doubts=_doubts(classifier, seen, joined, choices),
@@ -139,7 +139,7 @@ class _Side:
             self.truth[place, list(labels)] = True
         self.said = self.probabilities >= choices.threshold
         self.right = (self.said == self.truth).all(axis=1)
-        self.figures = several_labels(self.truth, self.probabilities, names, choices.threshold)
+        self.figures = multi_label_accuracy(self.truth, self.probabilities, names, choices.threshold)
 
     def differing(self, other: _Side) -> int:
         apart = self.said != other.said
@@ -178,10 +178,10 @@ def _groups(seen: Observation, joined: Joined, right: np.ndarray) -> dict[str, n
     return {name: right[places[name]] for name in sorted(places)}
 
 
-def _doubts(classifier: Classifier, seen: Observation, joined: Joined, choices: Choices) -> Doubts:
+def _doubts(classifier: Classifier, seen: Observation, joined: Joined, choices: Choices) -> Duplicates:
     paths = [joined.images[place].path for place in seen.places]
     truth = [joined.truth[place] for place in seen.places]
-    alike = pairs_alike(seen.fingerprints)
+    alike = duplicate_pairs(seen.fingerprints)
     learnt = [str(Path(folder) / name) for folder in choices.trained_on for name in list_images(folder)]
     threads = choices.threads or allowed_cores()
     marks = [
@@ -193,8 +193,8 @@ def _doubts(classifier: Classifier, seen: Observation, joined: Joined, choices: 
         raise FileError(
             f"none of the {len(learnt)} images of {', '.join(choices.trained_on)} can be read; check the path."
         )
-    shared = pairs_alike(seen.fingerprints, [mark for _, mark in marks])
-    return Doubts(
+    shared = duplicate_pairs(seen.fingerprints, [mark for _, mark in marks])
+    return Duplicates(
         two_labels=tuple((paths[i], paths[j]) for i, j in alike if truth[i] != truth[j]),
         repeated=tuple((paths[i], paths[j]) for i, j in alike if truth[i] == truth[j]),
         shared=tuple((paths[i], marks[j][0]) for i, j in shared),

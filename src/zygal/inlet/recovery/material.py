@@ -31,7 +31,7 @@ class Material:
     turned: list[int] = field(default_factory=list)
     see_through: list[int] = field(default_factory=list)
     deep: list[int] = field(default_factory=list)
-    unread: dict[int, str] = field(default_factory=dict)
+    unreadable: dict[int, str] = field(default_factory=dict)
     sizes: dict[int, tuple[int, int]] = field(default_factory=dict)
     _files: dict[int, Image.Image] = field(default_factory=dict)
     _decoded: dict[tuple[int, Decode], Picture] = field(default_factory=dict)
@@ -47,7 +47,7 @@ class Material:
 
     @property
     def readable(self) -> list[int]:
-        return [index for index in range(len(self.paths)) if index not in self.unread]
+        return [index for index in range(len(self.paths)) if index not in self.unreadable]
 
     def file(self, index: int) -> Image.Image:
         """The opened file; kept while memory allows. Raises ImageError."""
@@ -79,7 +79,7 @@ def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
         try:
             opened = material.file(index)
         except ImageError as fault:
-            material.unread[index] = str(fault)
+            material.unreadable[index] = str(fault)
             continue
         material.sizes[index] = (opened.height, opened.width)
         kinds = [
@@ -93,7 +93,7 @@ def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
         if not any(is_so for is_so, _ in kinds):
             material.plain.append(index)
     if not material.readable:
-        raise InletError(f"none of the {len(material.paths)} images can be read; the first: {material.unread[0]}")
+        raise InletError(f"none of the {len(material.paths)} images can be read; the first: {material.unreadable[0]}")
     return material
 
 

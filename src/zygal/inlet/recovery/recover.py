@@ -62,7 +62,7 @@ class Recovery:
     images: int
     runner_up: tuple[str, object, float] | None
     undecided: tuple[Undecided, ...]
-    unread: tuple[tuple[str, str], ...]
+    unreadable: tuple[tuple[str, str], ...]
     tried: int
 
     @property
@@ -84,9 +84,9 @@ def recover_inlet(
     progress("what else it could be", 0.96)
     runner_up, undecided = _alternatives(found)
     material = found.trials.material
-    unread = tuple((str(material.paths[index]), reason) for index, reason in material.unread.items())
+    unreadable = tuple((str(material.paths[index]), reason) for index, reason in material.unreadable.items())
     progress("done", 1.0)
-    return Recovery(inlet, largest, mean, len(material.readable), runner_up, undecided, unread, found.trials.count)
+    return Recovery(inlet, largest, mean, len(material.readable), runner_up, undecided, unreadable, found.trials.count)
 
 
 def residuals(material: Material, inlet: Inlet) -> tuple[float, float]:

@@ -12,7 +12,7 @@ import numpy as np
 from zygal.errors import SourceError, shown
 from zygal.graph import Batch, GraphBuilder
 from zygal.sources.emitter import Emitter
-from zygal.sources.keras.reading import Positional, Settings, unread
+from zygal.sources.keras.settings import Positional, Settings, unread_settings
 from zygal.sources.keras.structure import Layer
 
 
@@ -88,8 +88,8 @@ class LayerSite(Emitter):
         made = handler(self)
         if self.shown.class_name not in NOTHING_AT_INFERENCE:
             for settings in self._opened:
-                self._refuse_unread(unread(settings), settings)
-        self._refuse_unread(unread(self.named, named=True), self.named)
+                self._refuse_unread(unread_settings(settings), settings)
+        self._refuse_unread(unread_settings(self.named, named=True), self.named)
         if self.first_ages and dict.get(self.named, "training"):
             # Since version 3 what the whole model is asked for decides.
             self.refuse("is called as in training whatever the model is asked for, which is not supported")

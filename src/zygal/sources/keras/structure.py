@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import SourceError
-from zygal.sources.keras.first_age import as_second_age
+from zygal.sources.keras.keras1 import as_second_age
 
 MODELS = ("Sequential", "Functional", "Model")
 DEEPEST_NESTING = 40

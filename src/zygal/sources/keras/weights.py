@@ -12,7 +12,7 @@ import numpy as np
 
 from zygal.errors import SourceError
 from zygal.sources.keras.containers import KerasFile, child, names_in, read_array, text_attribute
-from zygal.sources.keras.first_age import kernel_of_age
+from zygal.sources.keras.keras1 import kernel_of_age
 from zygal.sources.keras.structure import Layer, Model
 
 Way = tuple[str, ...]

@@ -28,7 +28,7 @@ from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operat
 from zygal.sources.pytorch.aliases import Aliases
 from zygal.sources.pytorch.archive import ProgramArchive
 from zygal.sources.pytorch.calls import HANDLERS, IN_TRAINING, Context, Site
-from zygal.sources.pytorch.chance import without_chance
+from zygal.sources.pytorch.randomness import without_chance
 from zygal.sources.pytorch.neutral import unread_arguments
 from zygal.sources.pytorch.program import Call, Program, read_tensor
 from zygal.sources.pytorch.widths import Widths
@@ -156,9 +156,9 @@ class _Translator:
             raise SourceError(f"{self._program.path} cannot be converted: {fault}") from fault
         except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
             site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
-        unread = unread_arguments(call, site.read)
-        if unread:
-            values = ", ".join(f"{name} = {shown(call.arguments[name][1])}" for name in unread)
+        unreadable = unread_arguments(call, site.read)
+        if unreadable:
+            values = ", ".join(f"{name} = {shown(call.arguments[name][1])}" for name in unreadable)
             site.refuse(f"has an argument that is not supported ({values})")
         made = made if isinstance(made, tuple) else (made,)
         for name, value in zip(call.results, made):

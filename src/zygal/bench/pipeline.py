@@ -27,7 +27,7 @@ PASS_SECONDS, MOST_IMAGES = 0.4, 512
 
 
 @dataclass(frozen=True)
-class WholeWay:
+class Pipeline:
     """stages: the median seconds an image of each, one after another on one thread but for the inference. images: how many
     files a pass takes. one_by_one: images a second, with inference on `threads`. overlapped: images a second, by the
     threads of the inference, while the inlet works on `inlet_threads`. gain: how many times as fast the best of these is.
@@ -41,7 +41,7 @@ class WholeWay:
     one_by_one: float
     overlapped: dict[int, float]
     gain: Ratio | None
-    unread: tuple[tuple[str, str], ...]
+    unreadable: tuple[tuple[str, str], ...]
     interrupted: bool
 
     @property
@@ -53,7 +53,7 @@ class WholeWay:
         return self.stages[stage] / sum(self.stages.values())
 
 
-def whole_way(
+def measure_pipeline(
     paths: Sequence[Path],
     inlet: Inlet,
     infer: Mapping[int, Callable[[np.ndarray], object]],
@@ -62,14 +62,14 @@ def whole_way(
     seconds: float,
     raw: bool = False,
     progress: Callable[[float], None] = lambda part: None,
-) -> WholeWay:
+) -> Pipeline:
     """Measures passes over image files. infer: runs the artifact on a batch of tensors, by numbers of threads.
 
     raw: the artifact holds the inlet but for the decoding; images of different sizes are then run one by one.
     Raises BenchError if not one file can be read.
     """
     passes = _Passes(inlet, 1 if raw else batch, raw)
-    paths, unread = passes.choose(paths)
+    paths, unreadable = passes.choose(paths)
     runs = {count: partial(passes.overlapped, paths, run) for count, run in infer.items()}
     runs = {0: partial(passes.one_by_one, paths, infer[threads])} | runs
     measured = measure({ALONE: runs}, Effort(seconds), progress)
@@ -79,7 +79,7 @@ def whole_way(
     rates = {name: len(paths) / float(np.median(each.seconds())) for name, each in readings.items()}
     one_by_one = rates.pop(0)
     best = max(rates, key=rates.get)
-    return WholeWay(
+    return Pipeline(
         batch=passes.batch,
         threads=threads,
         inlet_threads=allowed_cores(),
@@ -88,7 +88,7 @@ def whole_way(
         one_by_one=one_by_one,
         overlapped=rates,
         gain=ratio_of(*paired(readings[best], readings[0])),
-        unread=tuple(unread),
+        unreadable=tuple(unreadable),
         interrupted=measured.interrupted,
     )
 
@@ -101,23 +101,23 @@ class _Passes:
     def choose(self, paths: Sequence[Path]) -> tuple[list[Path], list[tuple[str, str]]]:
         """As many whole batches of readable files as a pass has time for, from all over the list."""
         spread = [paths[place] for place in np.random.default_rng(0).permutation(len(paths))]
-        chosen, unread, started = [], [], time.perf_counter()
+        chosen, unreadable, started = [], [], time.perf_counter()
         for path in spread[:MOST_IMAGES]:
             try:
                 self._tensor(path)
             except ImageError as fault:
-                unread.append((path.name, str(fault)))
+                unreadable.append((path.name, str(fault)))
                 continue
             chosen.append(path)
             if time.perf_counter() - started > PASS_SECONDS and len(chosen) >= self.batch:
                 break
         if not chosen:
-            raise BenchError(f"none of the {len(unread)} files tried can be read as an image ({unread[0][1]})")
+            raise BenchError(f"none of the {len(unreadable)} files tried can be read as an image ({unreadable[0][1]})")
         whole = len(chosen) // self.batch * self.batch
         # Of fewer files than a batch takes, some go twice.
         chosen = chosen[:whole] if whole else [chosen[place % len(chosen)] for place in range(self.batch)]
         self.took = {stage: [] for stage in STAGES}
-        return chosen, unread
+        return chosen, unreadable
 
     def one_by_one(self, paths: Sequence[Path], infer: Callable[[np.ndarray], object]) -> None:
         for start in range(0, len(paths), self.batch):

@@ -34,7 +34,7 @@ class Averages:
 
 
 @dataclass(frozen=True)
-class SeveralLabels:
+class MultiLabelAccuracy:
     """exact: the share of images whose labels are all right. wrong_part: the share of pairs of image and label that are wrong
     (Hamming loss). best_threshold, best_f1: the one threshold that gives the highest micro F1 on these very images."""
 
@@ -48,9 +48,9 @@ class SeveralLabels:
     best_f1: float
 
 
-def several_labels(
+def multi_label_accuracy(
     truth: np.ndarray, probabilities: np.ndarray, names: Sequence[str], threshold: float
-) -> SeveralLabels:
+) -> MultiLabelAccuracy:
     """truth: [images, labels] of bool; probabilities: [images, labels]; a label is given from the threshold on."""
     given = probabilities >= threshold
     both = truth & given
@@ -62,7 +62,7 @@ def several_labels(
     rows = np.array([_figures(*each) for each in zip(both.sum(1), given.sum(1), truth.sum(1))])
     columns = np.array([(each.precision, each.recall, each.f1) for each in labels])
     best_threshold, best_f1 = _best_threshold(truth, probabilities)
-    return SeveralLabels(
+    return MultiLabelAccuracy(
         images=len(truth),
         threshold=threshold,
         exact=share_of(int((truth == given).all(axis=1).sum()), len(truth)),

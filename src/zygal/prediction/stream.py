@@ -9,7 +9,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from zygal.answers.classifier import BATCH, Classifier
+from zygal.prediction.classifier import BATCH, Classifier
 from zygal.errors import EngineError, ImageError
 from zygal.inlet.apply import InletTensor
 from zygal.processor import ahead, allowed_cores

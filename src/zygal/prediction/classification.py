@@ -12,11 +12,11 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from zygal import __version__
-from zygal.answers.answer import Answer, Limits, answers_of
-from zygal.answers.classifier import BATCH, Classifier
-from zygal.answers.resumable import ResumableRows, open_rows
-from zygal.answers.rows import PARQUET, RowWriter, columns_of, row_format, to_parquet
-from zygal.answers.stream import see_all
+from zygal.prediction.prediction import Prediction, Limits, predictions_of
+from zygal.prediction.classifier import BATCH, Classifier
+from zygal.prediction.resumable import ResumableRows, open_rows
+from zygal.prediction.rows import PARQUET, RowWriter, columns_of, row_format, to_parquet
+from zygal.prediction.stream import see_all
 from zygal.errors import FileError, ImageError, ZygalError
 from zygal.inlet import format_inlet
 
@@ -27,7 +27,7 @@ DISAGREEMENTS = 10
 
 
 @dataclass(frozen=True)
-class Inquiry:
+class Classification:
     """classifier and the one beside it, if any. most: how many classes are named of each image. threads: None for all cores."""
 
     classifier: Classifier
@@ -36,17 +36,17 @@ class Inquiry:
     most: int = 3
     threads: int | None = None
 
-    def answers(self, paths: Iterable[str]) -> Iterator[list[Answer]]:
+    def answers(self, paths: Iterable[str]) -> Iterator[list[Prediction]]:
         """The answers about files, in their order, some at a time. Raises EngineError."""
         return self._ask(paths, lambda answers: answers)
 
-    def rows(self, paths: Iterable[str], writer: RowWriter) -> Iterator[tuple[list[Answer], bytes]]:
+    def rows(self, paths: Iterable[str], writer: RowWriter) -> Iterator[tuple[list[Prediction], bytes]]:
         """The answers, and the same as bytes of a file."""
         return self._ask(paths, lambda answers: (answers, writer.rows(answers)))
 
-    def _ask(self, paths: Iterable[str], then: Callable[[list[Answer]], Made]) -> Iterator[Made]:
+    def _ask(self, paths: Iterable[str], then: Callable[[list[Prediction]], Made]) -> Iterator[Made]:
         def finish(seen):
-            return then(answers_of(seen, self.classifier, self.limits, self.most))
+            return then(predictions_of(seen, self.classifier, self.limits, self.most))
 
         return see_all(paths, self.classifier, finish, self.beside, self.threads)
 
@@ -67,7 +67,7 @@ class Inquiry:
         }
 
 
-def counts_of(answers: Iterable[Answer]) -> Counter:
+def counts_of(answers: Iterable[Prediction]) -> Counter:
     """How many have an answer ("read") and how many none ("faults"), are unsure, and how many the two disagree on."""
     counts = Counter(read=0, faults=0, unsure=0, disagreements=0)
     for answer in answers:
@@ -77,7 +77,7 @@ def counts_of(answers: Iterable[Answer]) -> Counter:
     return counts
 
 
-def nothing_read(counts: Counter, example: Answer | None) -> ZygalError:
+def nothing_read(counts: Counter, example: Prediction | None) -> ZygalError:
     """What to raise if not one file could be read; example: one of them."""
     if not counts["faults"]:
         return FileError("standard input names no images; pipe one path a line.")
@@ -91,17 +91,17 @@ def nothing_read(counts: Counter, example: Answer | None) -> ZygalError:
     )
 
 
-class AnswerFile:
+class PredictionFile:
     """Answers that go into a file; open it by `open_answers`.
 
     disagreements: those of this call on which both are surest.
     """
 
-    def __init__(self, rows: ResumableRows, inquiry: Inquiry, names: Iterator[str], writer: RowWriter, convert):
+    def __init__(self, rows: ResumableRows, inquiry: Classification, names: Iterator[str], writer: RowWriter, convert):
         self._rows, self._inquiry, self._names, self._writer, self._convert = rows, inquiry, names, writer, convert
         self.resumed, self.finished = rows.resumed, rows.finished
-        self.disagreements: list[Answer] = []
-        self._example: Answer | None = None
+        self.disagreements: list[Prediction] = []
+        self._example: Prediction | None = None
 
     @property
     def rows(self) -> int:
@@ -130,9 +130,9 @@ class AnswerFile:
 
 
 @contextmanager
-def open_answers(
-    path: str | Path, inquiry: Inquiry, names: Iterable[str], afresh: bool = False
-) -> Iterator[AnswerFile]:
+def open_predictions(
+    path: str | Path, inquiry: Classification, names: Iterable[str], afresh: bool = False
+) -> Iterator[PredictionFile]:
     """A file of the answers about named files, to be begun or gone on with. Raises OutputError."""
     ending = row_format(path)
     columns = columns_of(inquiry.most, inquiry.classifier.multi_label, inquiry.beside is not None)
@@ -141,9 +141,9 @@ def open_answers(
     with open_rows(path, inquiry.made_by(columns), writer.heading(), convert, afresh) as rows:
         left = iter(names)
         rows.pass_over(left)
-        yield AnswerFile(rows, inquiry, left, writer, convert)
+        yield PredictionFile(rows, inquiry, left, writer, convert)
 
 
-def _sureness(answer: Answer) -> float:
+def _sureness(answer: Prediction) -> float:
     """How sure the less sure of two that disagree is."""
     return min(answer.top[0].probability, answer.beside.probability)

@@ -15,30 +15,30 @@ _CENTRED = {
 }
 
 
-def stages_in_words(inlet: Inlet) -> list[tuple[str, str]]:
+def describe_stages(inlet: Inlet) -> list[tuple[str, str]]:
     """Pairs of a stage and what it does."""
     return [
-        ("decode", decode_in_words(inlet.decode)),
-        ("frame", ", then ".join(step_in_words(step) for step in inlet.frame) or "as it is"),
-        ("values", values_in_words(inlet.values)),
+        ("decode", describe_decode(inlet.decode)),
+        ("frame", ", then ".join(describe_step(step) for step in inlet.frame) or "as it is"),
+        ("values", describe_values(inlet.values)),
     ]
 
 
-def in_one_line(inlet: Inlet) -> str:
-    return "; ".join(text for _, text in stages_in_words(inlet)) + f"; {inlet.tensor.layout}"
+def describe_inlet(inlet: Inlet) -> str:
+    return "; ".join(text for _, text in describe_stages(inlet)) + f"; {inlet.tensor.layout}"
 
 
-def value_in_words(value: object) -> str:
+def describe_value(value: object) -> str:
     """A field's value as the inlet's file would have it."""
     if isinstance(value, bool):
         return str(value).lower()
     if isinstance(value, float):
         return f"{value:g}"
-    return f"[{', '.join(value_in_words(each) for each in value)}]" if isinstance(value, tuple) else str(value)
+    return f"[{', '.join(describe_value(each) for each in value)}]" if isinstance(value, tuple) else str(value)
 
 
-def decode_in_words(decode: Decode) -> str:
-    said = [decode.colour if decode.colour != "grey" else _grey_in_words(decode)]
+def describe_decode(decode: Decode) -> str:
+    said = [decode.colour if decode.colour != "grey" else _describe_grey(decode)]
     said.append(f"EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}")
     dropped = decode.transparency == "drop"
     said.append("transparency dropped" if dropped else f"transparent parts laid over {decode.transparency}")
@@ -51,7 +51,7 @@ def decode_in_words(decode: Decode) -> str:
     return ", ".join(said)
 
 
-def _grey_in_words(decode: Decode) -> str:
+def _describe_grey(decode: Decode) -> str:
     said = "grey"
     if decode.grey_weights != GREY_WEIGHTS:
         said += " (" + " ".join(f"{weight:.4g}" for weight in decode.grey_weights) + " of red, green, blue)"
@@ -60,9 +60,9 @@ def _grey_in_words(decode: Decode) -> str:
     return said + (" in three channels" if decode.grey_channels == 3 else "")
 
 
-def step_in_words(step: Step) -> str:
+def describe_step(step: Step) -> str:
     if isinstance(step, Resize):
-        return _resize_in_words(step)
+        return _describe_resize(step)
     if isinstance(step, Pad):
         to = f"{step.size[0]} x {step.size[1]}" if step.size else f"the proportions {step.aspect[0]} : {step.aspect[1]}"
         return f"pad to {to} with {step.colour}, the picture in {_CENTRED[step.centring]}"
@@ -74,7 +74,7 @@ def step_in_words(step: Step) -> str:
     return f"crop {_CENTRED[step.centring]} {step.size[0]} x {step.size[1]}"
 
 
-def _resize_in_words(step: Resize) -> str:
+def _describe_resize(step: Resize) -> str:
     if step.size:
         to = f"to {step.size[0]} x {step.size[1]}"
     elif step.within:
@@ -100,7 +100,7 @@ def _resize_in_words(step: Resize) -> str:
     return f"resize {to} ({', '.join(said)})"
 
 
-def values_in_words(values: Values) -> str:
+def describe_values(values: Values) -> str:
     said = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
     for name, given in (("minus", values.mean), ("divided by", values.std)):
         said += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""

@@ -18,7 +18,7 @@ KIND, VERSION = "zygal bench", 1
 
 
 @dataclass(frozen=True)
-class EarlierCell:
+class BaselineCell:
     """noise: see `result.Cell`."""
 
     latency_seconds: float
@@ -27,7 +27,7 @@ class EarlierCell:
 
 
 @dataclass(frozen=True)
-class Earlier:
+class Baseline:
     """What is needed of an earlier run to be compared with."""
 
     artifact: str
@@ -36,10 +36,10 @@ class Earlier:
     image_shapes: list[list[int]]
     machine: Machine
     yardstick_seconds: dict[int, float]
-    cells: dict[Setting, EarlierCell]
+    cells: dict[Setting, BaselineCell]
 
 
-def read_earlier(path: str | Path) -> Earlier:
+def read_baseline(path: str | Path) -> Baseline:
     """The result of an earlier run, as `document` makes it. Raises FileError or BenchError."""
     text = read_text(path, "a result of zygal bench", 64_000_000)
     try:
@@ -56,7 +56,7 @@ def read_earlier(path: str | Path) -> Earlier:
         raise BenchError(f"{path} is damaged or was edited ({type(fault).__name__}: {fault}); measure again.") from None
 
 
-def _earlier(content: dict[str, Any]) -> Earlier:
+def _earlier(content: dict[str, Any]) -> Baseline:
     cells = {}
     for row in content["cells"]:
         setting = Setting(int(row["batch_images"]), int(row["threads"]), row["optimisation_level"], row["execution"])
@@ -64,10 +64,10 @@ def _earlier(content: dict[str, Any]) -> Earlier:
             continue
         twin = _ratio_of(row["beside_itself_ratio"])
         noise = noise_of(twin)
-        cells[setting] = EarlierCell(
+        cells[setting] = BaselineCell(
             _positive(row["latency_median_seconds"]), _ratio_of(row["in_yardsticks_ratio"]), noise
         )
-    return Earlier(
+    return Baseline(
         artifact=str(content["artifact"]),
         runtime=str(content["runtime"]),
         fed_with=str(content["fed_with"]),

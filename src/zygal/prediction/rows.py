@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from zygal.answers.answer import Answer, Ranked
+from zygal.prediction.prediction import Prediction, Ranked
 from zygal.errors import OutputError, as_text
 
 CSV, JSON_LINES, PARQUET = ".csv", ".jsonl", ".parquet"
@@ -59,13 +59,13 @@ class RowWriter:
     def heading(self) -> bytes:
         return self._table([list(self.columns)]) if self.ending == CSV else b""
 
-    def rows(self, answers: Sequence[Answer]) -> bytes:
+    def rows(self, answers: Sequence[Prediction]) -> bytes:
         values = [self._values(answer) for answer in answers]
         if self.ending == CSV:
             return self._table([[_cell(each) for each in row.values()] for row in values])
         return _encoded("".join(json.dumps(row, ensure_ascii=False) + "\n" for row in values))
 
-    def _values(self, answer: Answer) -> dict[str, Any]:
+    def _values(self, answer: Prediction) -> dict[str, Any]:
         values: dict[str, Any] = dict.fromkeys(self.columns)
         values |= {"path": as_text(answer.path), "fault": answer.fault and as_text(answer.fault)}
         if answer.fault is None:

@@ -13,7 +13,7 @@ import numpy as np
 from zygal import kinds
 from zygal.artifact import read_artifact
 from zygal.engines.engine import Engine, run_in_batches
-from zygal.engines.live import live_engine
+from zygal.engines.live import open_live_engine
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import ArtifactError, EngineError, InletError, LabelsError
 from zygal.files import sha256_of
@@ -220,7 +220,7 @@ def open_beside(
             other.labels, other.labels_order = first.labels, first.labels_order
     else:
         kinds.trained_kind(path)
-        engine = live_engine(path, output)
+        engine = open_live_engine(path, output)
         inlet = inlet or first.inlet
         layout = image_layout(tuple(engine.input_type.shape))
         # A framework has threads of its own; it is asked by one of ours at a time.

@@ -90,7 +90,7 @@ BY_CLASS: dict[str, dict[str, Callable[[Any], bool]]] = {
 """Beyond those, the settings of one class that say nothing which its arrays or tensors do not."""
 
 
-def unread(settings: Settings, named: bool = False) -> list[str]:
+def unread_settings(settings: Settings, named: bool = False) -> list[str]:
     """The settings that nobody looked at and that may mean something."""
     own = BY_CLASS.get(settings.class_name, {})
     left = []
@@ -99,7 +99,7 @@ def unread(settings: Settings, named: bool = False) -> list[str]:
             continue
         if not named and _TRAINING_ONLY.fullmatch(name):
             continue
-        passes = own.get(name) or NEUTRAL.get(name)
-        if passes is None or not passes(value):
+        accepts = own.get(name) or NEUTRAL.get(name)
+        if accepts is None or not accepts(value):
             left.append(name)
     return left

@@ -25,12 +25,12 @@ def read_source(
     FileError, SourceError or UnknownOperators.
     """
     if kinds.trained_kind(path) != kinds.PROGRAM:
-        from zygal.sources.keras.door import read_model
+        from zygal.sources.keras.reader import read_model
 
         with read_model(path, output, image_shape) as source:
             yield source
         return
-    from zygal.sources.pytorch.door import read_captured
+    from zygal.sources.pytorch.reader import read_captured
 
     with read_captured(path, keep_batch, output, sizes_are_batches) as source:
         yield source
@@ -39,9 +39,9 @@ def read_source(
 def source_facts(path: str | Path) -> SourceFacts:
     """What a source says of itself. Raises FileError or SourceError."""
     if kinds.trained_kind(path) != kinds.PROGRAM:
-        from zygal.sources.keras.door import model_facts
+        from zygal.sources.keras.reader import model_facts
 
         return model_facts(path)
-    from zygal.sources.pytorch.door import captured_facts
+    from zygal.sources.pytorch.reader import captured_facts
 
     return captured_facts(path)

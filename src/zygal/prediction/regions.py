@@ -7,7 +7,7 @@ from itertools import product
 
 import numpy as np
 
-from zygal.answers.classifier import BATCH, Classifier
+from zygal.prediction.classifier import BATCH, Classifier
 
 PATCH_PART, STEPS_A_PATCH = 6, 3
 _SMALLEST = 1e-9

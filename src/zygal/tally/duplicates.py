@@ -48,7 +48,7 @@ def _waves() -> np.ndarray:
     return np.cos(np.pi / SIDE * (np.arange(SIDE) + 0.5)[None, :] * np.arange(KEPT)[:, None])
 
 
-def pairs_alike(first: Sequence[Fingerprint], second: Sequence[Fingerprint] | None = None) -> list[tuple[int, int]]:
+def duplicate_pairs(first: Sequence[Fingerprint], second: Sequence[Fingerprint] | None = None) -> list[tuple[int, int]]:
     """The places of pictures that are alike, in `first` and `second`, or both in `first` and the smaller one first.
 
     Within one list, pictures that are alike, or alike to ones that are, make up a cluster; enough pairs are given to join

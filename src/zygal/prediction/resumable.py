@@ -24,7 +24,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from zygal.answers.lock import held_alone
+from zygal.prediction.lock import held_alone
 from zygal.documents import Misfit, mapping, parse_json, rebuilt, record, truth, whole
 from zygal.errors import OutputError, shown
 from zygal.files import check_writable, open_file, read_bytes, sync_folder, write_failure

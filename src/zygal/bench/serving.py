@@ -20,7 +20,7 @@ MOST_TRIES = 6
 
 
 @dataclass(frozen=True)
-class Gathering:
+class Batching:
     """How images are batched: up to `most` of them, the first waiting for no longer than `patience_seconds`."""
 
     most: int
@@ -28,13 +28,13 @@ class Gathering:
 
 
 @dataclass(frozen=True)
-class Offered:
+class Serving:
     """runs: one for each offered rate. simulated_rate: the highest that keeps the deadline, from the measured service times
     on a virtual clock. kept: of the runs on the real clock, at the offered rates and from that one downwards, the highest that
     kept it, or None."""
 
     setting: Setting
-    gathering: Gathering
+    gathering: Batching
     runs: tuple[Served, ...]
     deadline_seconds: float | None
     simulated_rate: float | None
@@ -45,12 +45,12 @@ def offer(
     subject: ArtifactSubject,
     setting: Setting,
     rates: Sequence[float],
-    gathering: Gathering,
+    gathering: Batching,
     seconds: float,
     deadline_seconds: float | None = None,
     readings: Mapping[int, Sequence[float]] | None = None,
     progress: Callable[[float], None] = lambda part: None,
-) -> Offered:
+) -> Serving:
     """Serves Poisson arrivals at each rate for about `seconds`, and longer where a p99 needs more arrivals.
 
     setting: whose session serves; its batch does not matter. readings: seconds of runs by batch size, for the deadline.
@@ -62,7 +62,7 @@ def offer(
     if not 1 <= gathering.most <= 4096:
         raise BenchError(f"a batch of up to {gathering.most} makes no sense; give 1 to 4096.")
     if subject.feeds.batch_size is not None:
-        gathering = Gathering(min(gathering.most, subject.feeds.batch_size), gathering.patience_seconds)
+        gathering = Batching(min(gathering.most, subject.feeds.batch_size), gathering.patience_seconds)
     serve = _server(subject, setting, gathering.most)
     warm_up(lambda: serve(gathering.most))
     runs = []
@@ -83,7 +83,7 @@ def offer(
         kept = max([each for each in (*runs, *([kept] if kept else [])) if _keeps(each, deadline_seconds)],
                    key=lambda each: each.rate, default=None)  # fmt: skip
     progress(1.0)
-    return Offered(setting, gathering, tuple(runs), deadline_seconds, simulated, kept)
+    return Serving(setting, gathering, tuple(runs), deadline_seconds, simulated, kept)
 
 
 def _keeps(served: Served, deadline_seconds: float) -> bool:
@@ -91,7 +91,7 @@ def _keeps(served: Served, deadline_seconds: float) -> bool:
     return worst is not None and worst <= deadline_seconds and not served.falling_behind
 
 
-def _offered(rate: float, serve: Callable[[int], None], gathering: Gathering, seconds: float, seed: int) -> Served:
+def _offered(rate: float, serve: Callable[[int], None], gathering: Batching, seconds: float, seed: int) -> Served:
     # At a slow rate the arrivals that a p99 needs take longer than was asked for, within reason.
     count = int(max(rate * seconds, min(READINGS_FOR_P99, rate * LONGEST_SECONDS), 2))
     arrivals = poisson_arrivals(rate, count, seed)

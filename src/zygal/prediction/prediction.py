@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.answers.classifier import Classifier
-from zygal.answers.stream import Seen
+from zygal.prediction.classifier import Classifier
+from zygal.prediction.stream import Seen
 
 
 @dataclass(frozen=True)
@@ -31,7 +31,7 @@ class Ranked:
 
 
 @dataclass(frozen=True)
-class Answer:
+class Prediction:
     """top: the highest scores first. lead: by how much the first probability exceeds the second. given: of a model with
     several labels those that it gives. beside: what the other classifier puts first."""
 
@@ -54,14 +54,14 @@ class Answer:
         return self.beside.name != self.top[0].name
 
 
-def answers_of(seen: Iterable[Seen], classifier: Classifier, limits: Limits, most: int) -> list[Answer]:
+def predictions_of(seen: Iterable[Seen], classifier: Classifier, limits: Limits, most: int) -> list[Prediction]:
     """What is said about each image, with at most so many classes each."""
     return [_answer(each, classifier, limits, most) for each in seen]
 
 
-def _answer(seen: Seen, classifier: Classifier, limits: Limits, most: int) -> Answer:
+def _answer(seen: Seen, classifier: Classifier, limits: Limits, most: int) -> Prediction:
     if seen.fault is not None:
-        return Answer(seen.path, seen.fault)
+        return Prediction(seen.path, seen.fault)
     names, probabilities = classifier.labels, seen.probabilities
     # Of equal scores the first class comes first, as training code has it.
     order = np.argsort(-seen.scores, kind="stable")
@@ -79,7 +79,7 @@ def _answer(seen: Seen, classifier: Classifier, limits: Limits, most: int) -> An
         unsure = not given
     else:
         unsure = first < limits.probability or lead < limits.lead
-    return Answer(seen.path, None, top, lead, unsure, given, beside, beside_given)
+    return Prediction(seen.path, None, top, lead, unsure, given, beside, beside_given)
 
 
 def _given(probabilities: np.ndarray, names: tuple[str, ...], limits: Limits) -> tuple[str, ...]:
