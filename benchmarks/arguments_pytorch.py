@@ -46,8 +46,8 @@ class Sample(torch.nn.Module):
             self.register_buffer(name, value.detach().clone())
             return lambda: getattr(self, name)
         if isinstance(value, (list, tuple)) and any(isinstance(each, torch.Tensor) for each in value):
-            kept = [self._keep(f"{name}_{at}", each) for at, each in enumerate(value)]
-            return lambda: type(value)(each() for each in kept) if type(value) in (list, tuple) else list(k() for k in kept)
+            sustained = [self._keep(f"{name}_{at}", each) for at, each in enumerate(value)]
+            return lambda: type(value)(each() for each in sustained) if type(value) in (list, tuple) else list(k() for k in sustained)
         return lambda: value
 
     def forward(self, image):

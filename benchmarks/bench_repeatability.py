@@ -33,14 +33,14 @@ def five_per_cent_slower(artifact, setting):
     """An artifact with so much extra work that it takes 5 % longer, and how long it takes, from a long run of its own."""
     plain = ArtifactSubject(artifact, Given()).run_at(setting)
 
-    def beside(products):
+    def compared(products):
         path = with_extra_work(artifact, products, artifact.with_name(f"slower_{products}.onnx"))
         runs = {"plain": plain, "extra": ArtifactSubject(path, Given()).run_at(setting)}
         readings = measure({0: runs}, Effort(CALIBRATION_SECONDS)).readings
         return path, ratio_of(*paired(readings[0, "plain"], readings[0, "extra"]))
 
-    (_, none), (_, much) = beside(0), beside(MUCH_WORK)
-    return beside(round(MUCH_WORK * (1.05 - none.value) / (much.value - none.value)))
+    (_, none), (_, much) = compared(0), compared(MUCH_WORK)
+    return compared(round(MUCH_WORK * (1.05 - none.value) / (much.value - none.value)))
 
 
 def main():
@@ -54,7 +54,7 @@ def main():
         print(f"the slower artifact takes {known.value:.3f} times as long ({known.low:.3f} - {known.high:.3f})")
         for number in range(tries):
             for way in ways:
-                for what, (ratio, called) in {"beside": beside, "later": later}[way](
+                for what, (ratio, called) in {"beside": compared, "later": later}[way](
                     artifact, slower, grid, seconds
                 ).items():
                     found.setdefault(what, []).append((ratio, called))
@@ -65,14 +65,14 @@ def main():
               f"{np.std(ratios):.3f})")  # fmt: skip
 
 
-def beside(artifact, slower, grid, seconds):
+def compared(artifact, slower, grid, seconds):
     others = [ArtifactSubject(path, Given()) for path in (artifact, slower)]
     bench = bench_grid(ArtifactSubject(artifact, Given()), grid, seconds, others=others)
     (cell,) = bench.cells
-    copy, slow = (other.ratios[cell.setting] for other in bench.beside)
+    copy, slow = (other.ratios[cell.setting] for other in bench.compared)
     return {
-        "a copy beside it is called different": (copy.value, bench.beside[0].told_apart(cell)),
-        "the slower one beside it is called slower": (slow.value, bench.beside[1].told_apart(cell) and slow.value > 1),
+        "a copy beside it is called different": (copy.value, bench.compared[0].told_apart(cell)),
+        "the slower one beside it is called slower": (slow.value, bench.compared[1].told_apart(cell) and slow.value > 1),
     }
 
 

@@ -24,7 +24,7 @@ from torch import nn
 
 from zygal.prediction.classifier import BATCH, open_artifact
 from zygal.prediction.classification import Classification, open_predictions
-from zygal.convert import convert
+from zygal.conversion import convert
 from zygal.demo.marks import draw_mark
 from zygal.engines.runtime import RuntimeEngine
 from zygal.inlet import parse_inlet
@@ -161,7 +161,7 @@ def main(rounds=9):
 
 def rates(runs, rounds):
     """Images a second of each, [rounds], taken in turn and every other round backwards."""
-    taken = {name: [] for name in runs}
+    chosen = {name: [] for name in runs}
     for run in runs.values():
         run()
     for turn in range(rounds):
@@ -170,15 +170,15 @@ def rates(runs, rounds):
             time.sleep(0.1)
             began = time.perf_counter()
             runs[name]()
-            taken[name].append(IMAGES * PASSES / (time.perf_counter() - began))
-    return {name: np.array(each) for name, each in taken.items()}
+            chosen[name].append(IMAGES * PASSES / (time.perf_counter() - began))
+    return {name: np.array(each) for name, each in chosen.items()}
 
 
 def report(name, rate):
     half = np.minimum(rate["read 1"], rate["infer 1"])
-    together = 1 / (1 / rate["read all"] + 1 / rate["infer all"])
+    overall = 1 / (1 / rate["read all"] + 1 / rate["infer all"])
     print(f"{name}: " + ", ".join(f"{what} {np.median(each):.1f}/s" for what, each in rate.items()))
-    for what, other in (("the slower half on a core of its own", half), ("what both halves allow together", together),
+    for what, other in (("the slower half on a core of its own", half), ("what both halves allow together", overall),
                         ("the plain loop", rate["loop"])):  # fmt: skip
         ratio = rate["whole"] / other
         low, middle, high = np.percentile(ratio, [25, 50, 75])

@@ -23,7 +23,7 @@ import numpy as np
 import torch
 from torch import nn
 
-from zygal.convert import convert
+from zygal.conversion import convert
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import ZygalError
 
@@ -232,18 +232,18 @@ def main():
     if options.table:
         write_table(options.out, options.table)
         return
-    everything, taken, place = definitions(), {}, {}
-    for name, (_, family) in everything.items():
-        taken[family] = place[name] = taken.get(family, 0) + 1
+    all_changes, chosen, place = definitions(), {}, {}
+    for name, (_, family) in all_changes.items():
+        chosen[family] = place[name] = chosen.get(family, 0) + 1
     # The first of every family comes first, so that an interrupted run has seen them all.
-    names = sorted((n for n in everything if place[n] <= (options.per_family or place[n])), key=place.get)
+    names = sorted((n for n in all_changes if place[n] <= (options.per_family or place[n])), key=place.get)
     if options.only:
         names = options.only.split(",")
     have = set()
     if options.out.exists():
         have = {row["architecture"] for row in csv.DictReader(options.out.open())}
     todo = [name for name in names if name not in have]
-    print(f"{len(everything)} classifiers; {len(todo)} to examine", flush=True)
+    print(f"{len(all_changes)} classifiers; {len(todo)} to examine", flush=True)
     with options.out.open("a", newline="") as file:
         table = csv.DictWriter(file, FIELDS)
         if not have:

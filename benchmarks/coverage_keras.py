@@ -23,7 +23,7 @@ os.environ.setdefault("KERAS_BACKEND", "torch")
 import keras
 import numpy as np
 
-from zygal.convert import convert
+from zygal.conversion import convert
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import ZygalError
 

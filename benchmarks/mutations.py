@@ -364,7 +364,7 @@ def read(kind: str, path: Path) -> str | None:
     """Reads a file as the program does. What is wrong about how that ended, or None."""
     from zygal.artifact import artifact_graph
     from zygal.cli.main import main
-    from zygal.convert import Choices, convert
+    from zygal.conversion import Choices, convert
     from zygal.errors import ZygalError
     from zygal.inlet.apply import raw_pixels
     from zygal.inlet.specification import Decode

@@ -38,8 +38,8 @@ def main():
     with demo_artifact() as artifact:
         run = ArtifactSubject(artifact, Given()).run_at(Setting(16, 1))
         warm_up(run)
-        together = serve_arrivals(np.full(300, 1e-9), lambda _: run(), 1, 0.0, RealClock())
-        on_real_clock("the artifact", lambda _: run(), together.service_seconds.mean(), seconds)
+        overall = serve_arrivals(np.full(300, 1e-9), lambda _: run(), 1, 0.0, RealClock())
+        on_real_clock("the artifact", lambda _: run(), overall.service_seconds.mean(), seconds)
 
 
 def on_real_clock(what, serve, service, seconds):

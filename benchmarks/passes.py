@@ -29,12 +29,12 @@ PASSES = ("share_common", "fold_constants", "constants_second")
 def graphs(graph):
     """The finished graph with everything, and without each rewrite and pass by name."""
     yield "everything", passes.run_passes(graph)
-    everything, all_passes = rewrites.RULES, passes.PASSES
-    for rule in everything:
-        remaining = tuple(each for each in everything if each is not rule)
+    all_changes, all_passes = rewrites.RULES, passes.PASSES
+    for rule in all_changes:
+        remaining = tuple(each for each in all_changes if each is not rule)
         passes.RULES = remaining
         yield f"{' '.join(rule.chain)} ({rule.rewrite.__name__})", passes.run_passes(graph)
-    passes.RULES = everything
+    passes.RULES = all_changes
     for name in PASSES:
         passes.PASSES = tuple(each for each in all_passes if each.__name__ != name)
         yield name, passes.run_passes(graph)

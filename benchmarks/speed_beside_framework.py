@@ -17,7 +17,7 @@ import torch
 from coverage import captured, made, pictures
 from in_turn import interleaved
 
-from zygal.convert import convert
+from zygal.conversion import convert
 from zygal.engines.runtime import RuntimeEngine
 
 ARCHITECTURES = (

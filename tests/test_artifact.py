@@ -8,7 +8,7 @@ import pytest
 from conftest import program, refused
 
 from zygal.artifact import artifact_graph, read_artifact, write
-from zygal.convert import Choices, convert
+from zygal.conversion import Choices, convert
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import ArtifactError, InletError, LabelsError, SourceError
 from zygal.graph.passes import PASSES, fold_constants, remove_dead

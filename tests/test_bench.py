@@ -16,7 +16,7 @@ from zygal import processor
 from zygal.bench import grid as grid_module
 from zygal.bench import load as load_module
 from zygal.bench import measure as core
-from zygal.bench.advice import best_throughput, for_deadline, scaling, where_batches_stop_paying
+from zygal.bench.advice import best_throughput, for_deadline, scaling, batch_limits
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.arrivals import ServiceTimes, VirtualClock, highest_rate, poisson_arrivals, serve_arrivals, simulate
 from zygal.bench.documents import document, table
@@ -69,7 +69,7 @@ def test_readings_are_the_runs_and_each_block_turns_round(monkeypatch):
     found = measure(cells, Effort(5.0))
     a, b = found.readings["x", "a"], found.readings["x", "b"]
     assert np.allclose(a.seconds(), 0.01) and np.allclose(b.seconds(), 0.03)
-    assert a.cpu_seconds_a_run() == pytest.approx(0.01) and b.cpu_seconds_a_run() == pytest.approx(0.06)
+    assert a.cpu_seconds_per_run() == pytest.approx(0.01) and b.cpu_seconds_per_run() == pytest.approx(0.06)
     assert ratio_of(*paired(a, b)).value == pytest.approx(3)
     assert len(a.blocks) == len(b.blocks) == 2 * found.rounds and found.rounds >= core.FEWEST_ROUNDS
     order = clock.order[a.warm_up_runs + b.warm_up_runs + found.readings["y", "a"].warm_up_runs :]
@@ -267,10 +267,10 @@ def test_the_grid_measures_every_setting_beside_itself_and_a_yardstick(bench, su
     assert [(cell.setting.threads, cell.setting.batch) for cell in bench.cells] == [(1, 1), (1, 3), (2, 1), (2, 3)]
     for cell in bench.cells:
         assert cell.images_per_second == pytest.approx(cell.setting.batch / cell.latency.value)
-        assert cell.cpu_seconds_an_image > 0 and cell.seconds.size == cell.latency.count
+        assert cell.cpu_seconds_per_image > 0 and cell.seconds.size == cell.latency.count
         assert cell.own.base_bytes < cell.own.peak_bytes < 1e9 and cell.own.first_run_seconds > 0
-        assert cell.twin.low <= cell.twin.value <= cell.twin.high and cell.noise >= 0
-    assert bench.beside[0].ratios.keys() == {cell.setting for cell in bench.cells}
+        assert cell.self_ratio.low <= cell.self_ratio.value <= cell.self_ratio.high and cell.noise >= 0
+    assert bench.compared[0].ratios.keys() == {cell.setting for cell in bench.cells}
     assert set(bench.yardstick_seconds) == {1, 2} and bench.arithmetic.unknown == 0
     rows = table(bench).splitlines()
     assert len(rows) == 5 and rows[0].startswith("batch_images,threads,") and len({row.count(",") for row in rows}) == 1
@@ -380,23 +380,23 @@ def test_advice_follows_the_figures(bench):
     assert best_throughput(cells).setting == Setting(4, 2)
     assert for_deadline(cells, 0.009).best.setting == Setting(2, 2) and for_deadline(cells, 0.001).best is None
     assert for_deadline([replace(cells[0], seconds=cells[0].seconds[:300])], 0.02).undecided
-    paying = where_batches_stop_paying(cells)
+    paying = batch_limits(cells)
     assert [(each.batch, each.next_batch) for each in paying] == [(2, 4), (4, None)]
     assert [round(each.efficiency, 2) for each in scaling(cells)] == [0.55, 0.8, 0.99]
     # Nothing is concluded from what is hardly known.
-    assert where_batches_stop_paying([*cells[:2], cell(4, 1, 300, spread=0.5)]) == []
+    assert batch_limits([*cells[:2], cell(4, 1, 300, spread=0.5)]) == []
 
 
 def test_a_regression_is_judged_in_yardsticks(bench, tmp_path):
     def as_if(speed, artifact=1.0):
         """The same run on a machine so many times as slow, of an artifact so many times as slow."""
-        sure = {"twin": replace(bench.cells[0].twin, value=1.0, low=0.995, high=1.005)}
+        sure = {"twin": replace(bench.cells[0].self_ratio, value=1.0, low=0.995, high=1.005)}
         cells = []
         for cell in bench.cells:
-            middle = cell.in_yardsticks.value * artifact
-            ratio = replace(cell.in_yardsticks, value=middle, low=middle * 0.99, high=middle * 1.01)
+            middle = cell.reference_ratio.value * artifact
+            ratio = replace(cell.reference_ratio, value=middle, low=middle * 0.99, high=middle * 1.01)
             latency = replace(cell.latency, value=cell.latency.value * speed * artifact)
-            cells.append(replace(cell, in_yardsticks=ratio, latency=latency, **sure))
+            cells.append(replace(cell, reference_ratio=ratio, latency=latency, **sure))
         sticks = {threads: seconds * speed for threads, seconds in bench.yardstick_seconds.items()}
         return replace(bench, cells=tuple(cells), yardstick_seconds=sticks)
 
@@ -411,7 +411,7 @@ def test_a_regression_is_judged_in_yardsticks(bench, tmp_path):
     elsewhere = replace(bench, machine=replace(bench.machine, processor="another"), runtime="another runtime")
     with pytest.raises(BenchError, match="processor .* then and another now; runtime"):
         judge(elsewhere, earlier)
-    assert len(judge(elsewhere, earlier, differences_allowed=True).differing) == 2
+    assert len(judge(elsewhere, earlier, differences_allowed=True).differences_found) == 2
     with pytest.raises(BenchError, match="no setting in common"):
         judge(replace(bench, cells=bench.cells[:1]), replace(earlier, cells={}), differences_allowed=True)
 

@@ -22,7 +22,7 @@ from zygal.inlet import Crop, InletTensor, Resize, Tensor, Values, read_inlet
 from zygal.inlet.values import to_tensor
 from zygal.scores import recorded_scores_kind
 from zygal.sources import read_source
-from zygal.survey import survey
+from zygal.commands.survey import survey
 
 
 @pytest.fixture(scope="module")
@@ -102,7 +102,7 @@ def test_a_close_race_is_a_tie_and_a_clear_one_is_not():
     recorded = np.float32([[1.0, 0.99, 0.0], [1.0, 0.5, 0.0]])
     swapped = recorded[:, [1, 0, 2]]
     compared = compare_scores(swapped, recorded, spread=1.0, limit=0.01)
-    assert compared.ties.tolist() == [True, False] and compared.moved.tolist() == [False, True]
+    assert compared.ties.tolist() == [True, False] and compared.changed.tolist() == [False, True]
     assert compared.differences == pytest.approx([0.01, 0.5])
     broken = compare_scores(np.full_like(recorded, np.nan), recorded, 1.0, 0.01)
     assert np.isinf(broken.differences).all()

@@ -79,7 +79,7 @@ def test_what_images_cannot_tell_is_said(images):
     assert found.residual == 0 and found.inlet.frame == inlet.frame and found.inlet.values == inlet.values
     told = {each.field: each for each in found.undecided}
     assert {"decode.exif", "decode.transparency", "decode.sixteen_bit"} <= set(told) and "decode.colour" not in told
-    assert told["decode.exif"].others == ("apply",) and "rotation" in told["decode.exif"].told_by
+    assert told["decode.exif"].others == ("apply",) and "rotation" in told["decode.exif"].decided_by
 
 
 def test_tensors_of_another_number_of_channels_are_refused(images):
@@ -96,7 +96,7 @@ def test_scores_alone_are_enough_where_the_model_is_at_hand(shipped, engine_of_d
 
     recorded = scores(np.stack([apply_inlet(path, right).tensor for path in paths]))
     found = recover_by_scores(paths, recorded, scores, (3, 64, 64))
-    assert found.largest < 1e-4 and found.other_top == 0, found
+    assert found.largest < 1e-4 and found.changed_top_1 == 0, found
     assert found.inlet.frame == right.frame and found.inlet.values == right.values
 
 

@@ -8,7 +8,8 @@ import os
 import signal
 import sys
 
-INTERRUPTED, TERMINATED = 130, 143
+from zygal.exit_codes import INTERRUPTED, TERMINATED
+
 
 
 def _end_at_once(number: int, frame) -> None:

@@ -1,4 +1,4 @@
-"""Every fault that Zygal reports on purpose.
+"""The exceptions that Zygal raises on purpose.
 
 A message is one sentence for the person who must act on it: what is wrong, where, what to do.
 The command line prints it and ends with exit code 2; a caller of the library catches `ZygalError`.
@@ -54,6 +54,11 @@ def _nested(value: Any) -> str:
         return f"a {type(value).__name__}"
 
 
+def install_extra(extra: str) -> str:
+    """How to install an optional dependency; Zygal is installed from its checkout."""
+    return f"install it in Zygal's checkout: pip install '.[{extra}]'"
+
+
 def some_of(names: list[str], most: int = 3) -> str:
     """The first few of many names, in words."""
     distinct = list(dict.fromkeys(names))
@@ -62,14 +67,14 @@ def some_of(names: list[str], most: int = 3) -> str:
 
 
 class ZygalError(Exception):
-    """The input or the call is at fault. The message is one line of at most LONGEST_SENTENCE characters."""
+    """The input or the usage is invalid. The message is one line of at most LONGEST_SENTENCE characters."""
 
     def __init__(self, sentence: str):
         super().__init__(one_line(sentence))
 
 
 class FileError(ZygalError):
-    """A file or folder cannot be read, or is not what it was taken for."""
+    """A file or folder cannot be read, or is not of the kind that is needed."""
 
 
 class OutputError(ZygalError):

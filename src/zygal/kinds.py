@@ -25,7 +25,7 @@ IMAGE = "an image"
 ZIP = "a zip archive"
 EMPTY = "an empty file"
 TEXT = "a text file"
-UNKNOWN = "a file of no kind that Zygal knows"
+UNKNOWN = "a file of unknown kind"
 
 _MAGIC = (
     (b"\x89HDF\r\n\x1a\n", HDF5),
@@ -84,22 +84,28 @@ def _unwanted(path: str | Path, kind: str, wanted: str) -> FileError:
     return FileError(f"{path} is {kind}, but {wanted} is needed here; {advice}.")
 
 
+def advice(kind: str) -> str:
+    """What to do with a file of a kind that is not wanted, as the end of a sentence; empty if there is no advice."""
+    text = _ADVICE.get(kind)
+    return f"; {text}" if text else ""
+
+
 _WHERE_IT_WAS_MADE = (
-    "it holds a program and no layers; load it where it was made and save the Keras model itself with "
+    "this release cannot read it; load it in the environment that wrote it and save the Keras model with "
     "model.save('model.keras')"
 )
 _ADVICE = {
-    (TRAINED, ARTIFACT): "it is a finished artifact already, so give the trained model that it was made from",
-    (ARTIFACT, PROGRAM): "make an artifact of it with zygal convert",
+    (TRAINED, ARTIFACT): "it is already converted, so give the trained model that it was made from",
+    (ARTIFACT, PROGRAM): "convert it first with zygal convert",
     (WITNESS, PROGRAM): "record a witness from it with zygal witness",
     (WITNESS, ARTIFACT): "record a witness on the training side with zygal witness",
     FROZEN_GRAPH: _WHERE_IT_WAS_MADE,
     TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
-    TORCH_PICKLE: "a pickle is code or bare weights, so build the model in Python, load the weights, and capture it "
-    "with torch.export.export and torch.export.save",
-    WITNESS: "a witness goes behind --witness",
-    INLET: "an inlet goes behind --inlet",
-    LABELS: "labels go behind --labels",
+    TORCH_PICKLE: "a pickle is never loaded, because it can run code; for a state dictionary give FILE.py:FUNCTION with --weights, for a "
+    "whole module capture it with torch.export.export and torch.export.save",
+    WITNESS: "give a witness with --witness",
+    INLET: "give an inlet with --inlet",
+    LABELS: "give labels with --labels",
     EMPTY: "copy it again from where it was made",
 }
 """What to do with a file of one kind, or with it where another kind is wanted."""

@@ -1,12 +1,83 @@
-"""Numbers in words, alike on the terminal and in figures."""
+"""Numbers as text, the same on the terminal, in figures and in messages."""
 
 from __future__ import annotations
 
 
-def percent(part: float | None) -> str:
-    """A part of one with a digit behind the point; what is nearly none or nearly all is not rounded to it."""
-    if part is None:
+def percent(share: float | None) -> str:
+    """A share of one with one decimal; a share that is nearly none or nearly all is not rounded to it."""
+    if share is None:
         return "-"
-    if 0 < part < 0.0005 or 0.9995 < part < 1:
-        return "< 0.1 %" if part < 0.5 else "> 99.9 %"
-    return f"{100 * part:.1f} %"
+    if 0 < share < 0.0005 or 0.9995 < share < 1:
+        return "< 0.1 %" if share < 0.5 else "> 99.9 %"
+    return f"{100 * share:.1f} %"
+
+
+def rough_percent(share: float) -> str:
+    """A share of any size: one decimal below 10 %, none above."""
+    value = 100 * share
+    return f"{value:.1f} %" if abs(value) < 9.95 else f"{value:.0f} %"
+
+
+def points(share: float, signed: bool = True) -> str:
+    """A difference of two shares in percentage points."""
+    return f"{100 * share:{'+' if signed else ''}.2f}"
+
+
+def file_size(size: int) -> str:
+    """Bytes in decimal units."""
+    for unit, factor in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if size >= factor:
+            return f"{size / factor:.1f} {unit}"
+    return counted(size, "byte")
+
+
+def milliseconds(seconds: float | None) -> str:
+    """Three or four significant digits, without the unit, for a column of a table."""
+    if seconds is None:
+        return "-"
+    value = seconds * 1e3
+    if value == 0:
+        return "0"
+    return f"{value:.3f}" if value < 10 else f"{value:.1f}" if value < 1000 else f"{value:.0f}"
+
+
+def duration(seconds: float) -> str:
+    """A time with the unit that suits it."""
+    if seconds < 1:
+        return f"{milliseconds(seconds)} ms"
+    if seconds < 120:
+        return f"{seconds:.1f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours} h {minutes} min" if hours else f"{minutes} min {rest} s"
+
+
+def rate(images_per_second: float) -> str:
+    """Images per second, without the unit."""
+    return f"{images_per_second:.0f}" if images_per_second >= 100 else f"{images_per_second:.1f}"
+
+
+def grouped(number: int) -> str:
+    """A whole number with its digits in groups of three."""
+    return f"{number:,}".replace(",", " ")
+
+
+def counted(number: int, noun: str) -> str:
+    """A number with its noun: "1 image", "2 images", "2 classes"."""
+    return f"{grouped(number)} {plural(noun, number)}"
+
+
+def plural(noun: str, number: int) -> str:
+    return noun if number == 1 else noun + ("es" if noun.endswith("s") else "s")
+
+
+def short_number(value: float) -> str:
+    """Three significant digits; an exponent only where plain digits would be long."""
+    if abs(value) >= 1000:
+        return f"{value:.0f}"
+    return f"{value:.3g}" if value == 0 or abs(value) >= 1e-4 else f"{value:.1e}"
+
+
+def clean_sentence(text: str) -> str:
+    """The text with one full stop at its end."""
+    return text.rstrip(". ") + "."

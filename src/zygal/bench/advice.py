@@ -9,7 +9,7 @@ import numpy as np
 
 from zygal.bench.result import Cell
 
-STILL_PAYS = 0.05
+WORTHWHILE_GAIN = 0.05
 """A larger batch pays if it brings so much more throughput."""
 
 
@@ -38,7 +38,7 @@ def for_deadline(cells: Sequence[Cell], seconds: float) -> Deadline:
 
 
 @dataclass(frozen=True)
-class Paying:
+class BatchLimit:
     """Of one kind of session: the batch from which on larger ones bring hardly more, and what the next one still brings
     (a part of the throughput; None if no larger one was measured). Not of cells that are vague."""
 
@@ -50,20 +50,20 @@ class Paying:
     gain: float | None
 
 
-def where_batches_stop_paying(cells: Sequence[Cell]) -> list[Paying]:
+def batch_limits(cells: Sequence[Cell]) -> list[BatchLimit]:
     found = []
     for (threads, level, execution), group in _by_session(cells).items():
-        if len(group) < 2 or any(cell.vague for cell in group):
+        if len(group) < 2 or any(cell.imprecise for cell in group):
             continue
         place = 0
         # A later batch may pay where the next one does not.
         for later in range(1, len(group)):
-            if group[later].images_per_second > (1 + STILL_PAYS) * group[place].images_per_second:
+            if group[later].images_per_second > (1 + WORTHWHILE_GAIN) * group[place].images_per_second:
                 place = later
         following = group[place + 1] if place + 1 < len(group) else None
         gain = None if following is None else following.images_per_second / group[place].images_per_second - 1
         batch = following.setting.batch if following else None
-        found.append(Paying(threads, level, execution, group[place].setting.batch, batch, gain))
+        found.append(BatchLimit(threads, level, execution, group[place].setting.batch, batch, gain))
     return found
 
 
@@ -88,7 +88,7 @@ def scaling(cells: Sequence[Cell]) -> list[Scaling]:
     for batch in dict.fromkeys(cell.setting.batch for cell in alike):
         group = sorted((c for c in alike if c.setting.batch == batch), key=lambda cell: cell.setting.threads)
         for cell in group[1:]:
-            if cell.vague or group[0].vague:
+            if cell.imprecise or group[0].imprecise:
                 continue
             speedup = cell.images_per_second / group[0].images_per_second
             more = cell.setting.threads / group[0].setting.threads
@@ -96,7 +96,7 @@ def scaling(cells: Sequence[Cell]) -> list[Scaling]:
     return found
 
 
-def memory_an_image(cells: Sequence[Cell]) -> tuple[float, float] | None:
+def memory_per_image(cells: Sequence[Cell]) -> tuple[float, float] | None:
     """(bytes before the first image, bytes for each image of the batch), a straight line through the peaks; None of one
     batch size only."""
     points = [(cell.setting.batch, cell.own.peak_bytes) for cell in cells if cell.own is not None]

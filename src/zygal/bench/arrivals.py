@@ -93,7 +93,7 @@ def poisson_arrivals(rate: float, count: int, seed: int = 0) -> np.ndarray:
 
 
 def serve_arrivals(
-    arrivals: np.ndarray, serve: Callable[[int], None], most: int, patience_seconds: float, clock: Clock
+    arrivals: np.ndarray, serve: Callable[[int], None], max_batch: int, max_wait_seconds: float, clock: Clock
 ) -> Served:
     """Serves all arrivals by one server, and keeps what each one saw.
 
@@ -107,10 +107,10 @@ def serve_arrivals(
     due = arrivals + start
     while place < count:
         # That no more will come is not known to a server.
-        full = due[place + most - 1] if place + most <= count else math.inf
-        clock.wait_until(min(full, due[place] + patience_seconds))
+        full = due[place + max_batch - 1] if place + max_batch <= count else math.inf
+        clock.wait_until(min(full, due[place] + max_wait_seconds))
         began = clock.now()
-        ready = int(np.searchsorted(due[place : place + most], began, side="right"))
+        ready = int(np.searchsorted(due[place : place + max_batch], began, side="right"))
         # A clock that ends its wait a little early has the first one there all the same.
         size = max(ready, 1)
         serve(size)
@@ -138,18 +138,18 @@ class ServiceTimes:
         return float(np.interp(size, self._sizes, column))
 
 
-def simulate(rate: float, times: ServiceTimes, most: int, patience_seconds: float, count: int = 20_000) -> Served:
+def simulate(rate: float, times: ServiceTimes, max_batch: int, max_wait_seconds: float, count: int = 20_000) -> Served:
     """What callers would see at a rate, on a virtual clock."""
     clock = VirtualClock()
 
     def serve(size: int) -> None:
         clock.moment += times.draw(size)
 
-    return serve_arrivals(poisson_arrivals(rate, count), serve, most, patience_seconds, clock)
+    return serve_arrivals(poisson_arrivals(rate, count), serve, max_batch, max_wait_seconds, clock)
 
 
 def highest_rate(
-    readings: Mapping[int, Sequence[float]], most: int, patience_seconds: float, deadline_seconds: float
+    readings: Mapping[int, Sequence[float]], max_batch: int, max_wait_seconds: float, deadline_seconds: float
 ) -> float | None:
     """The highest rate at which 99 of 100 callers are served in time, in simulation; None if no rate is low enough.
 
@@ -157,14 +157,14 @@ def highest_rate(
     """
 
     def passes(rate: float) -> bool:
-        served = simulate(rate, ServiceTimes(readings), most, patience_seconds)
+        served = simulate(rate, ServiceTimes(readings), max_batch, max_wait_seconds)
         return served.quantile(0.99) <= deadline_seconds and served.busy < 0.99
 
-    sizes = [size for size in readings if size <= most]
+    sizes = [size for size in readings if size <= max_batch]
     if not sizes:
         raise BenchError(
-            f"batches of up to {most} are to be gathered, but the smallest that was measured is {min(readings)}; add "
-            f"{most} to --batches."
+            f"batches of up to {max_batch} are to be gathered, but the smallest that was measured is {min(readings)}; add "
+            f"{max_batch} to --batches."
         )
     largest = max(sizes)
     high = largest / float(np.median(readings[largest]))

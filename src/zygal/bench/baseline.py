@@ -14,7 +14,7 @@ from zygal.bench.statistics import Ratio
 from zygal.errors import BenchError
 from zygal.files import read_text
 
-KIND, VERSION = "zygal bench", 1
+KIND, VERSION = "zygal.bench", 2
 
 
 @dataclass(frozen=True)
@@ -22,7 +22,7 @@ class BaselineCell:
     """noise: see `result.Cell`."""
 
     latency_seconds: float
-    in_yardsticks: Ratio
+    reference_ratio: Ratio
     noise: float
 
 
@@ -32,7 +32,7 @@ class Baseline:
 
     artifact: str
     runtime: str
-    fed_with: str
+    inputs_from: str
     image_shapes: list[list[int]]
     machine: Machine
     yardstick_seconds: dict[int, float]
@@ -47,33 +47,33 @@ def read_baseline(path: str | Path) -> Baseline:
         if content["kind"] != KIND:
             raise KeyError("kind")
     except (ValueError, TypeError, KeyError, RecursionError):
-        raise BenchError(f"{path} is no result of zygal bench; give a file that was written by its --json.") from None
+        raise BenchError(f"{path} is not a result of zygal bench; give a file that zygal bench --json wrote.") from None
     if content.get("version") != VERSION:
-        raise BenchError(f"{path} is a result of version {content.get('version')}, and {VERSION} is known here.")
+        raise BenchError(f"{path} is a result of version {content.get('version')}, but this release reads version {VERSION}; measure the baseline again.")
     try:
-        return _earlier(content)
+        return _baseline(content)
     except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError) as fault:
         raise BenchError(f"{path} is damaged or was edited ({type(fault).__name__}: {fault}); measure again.") from None
 
 
-def _earlier(content: dict[str, Any]) -> Baseline:
+def _baseline(content: dict[str, Any]) -> Baseline:
     cells = {}
     for row in content["cells"]:
         setting = Setting(int(row["batch_images"]), int(row["threads"]), row["optimisation_level"], row["execution"])
-        if row["in_yardsticks_ratio"] is None or row["beside_itself_ratio"] is None:
+        if row["reference_workload_ratio"] is None or row["self_ratio"] is None:
             continue
-        twin = _ratio_of(row["beside_itself_ratio"])
-        noise = noise_of(twin)
+        self_ratio = _ratio_of(row["self_ratio"])
+        noise = noise_of(self_ratio)
         cells[setting] = BaselineCell(
-            _positive(row["latency_median_seconds"]), _ratio_of(row["in_yardsticks_ratio"]), noise
+            _positive(row["latency_median_seconds"]), _ratio_of(row["reference_workload_ratio"]), noise
         )
     return Baseline(
         artifact=str(content["artifact"]),
         runtime=str(content["runtime"]),
-        fed_with=str(content["fed_with"]),
+        inputs_from=str(content["inputs_from"]),
         image_shapes=[[int(size) for size in shape] for shape in content["image_shapes"].values()],
         machine=_machine(content["machine"]),
-        yardstick_seconds={int(k): _positive(v) for k, v in content["yardstick_seconds_by_threads"].items()},
+        yardstick_seconds={int(k): _positive(v) for k, v in content["reference_workload_seconds_by_threads"].items()},
         cells=cells,
     )
 
@@ -88,7 +88,7 @@ def _machine(row: dict[str, Any]) -> Machine:
 
 
 def _ratio_of(row: dict[str, Any]) -> Ratio:
-    low, high = map(_positive, row["interval_95"])
+    low, high = map(_positive, row["ci95"])
     return Ratio(_positive(row["value"]), low, high, int(row["blocks"]))
 
 

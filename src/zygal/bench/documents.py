@@ -1,4 +1,4 @@
-"""Results as documents: JSON with units in the names, and rows for a table."""
+"""Results as JSON data with units in the keys, and as rows of a CSV table."""
 
 from __future__ import annotations
 
@@ -9,7 +9,6 @@ from dataclasses import asdict
 from typing import Any
 
 from zygal.bench.arrivals import Served
-from zygal.bench.baseline import KIND, VERSION
 from zygal.bench.layers import LayerTimes
 from zygal.bench.serving import Serving
 from zygal.bench.regression import Regression
@@ -21,28 +20,24 @@ from zygal.bench.pipeline import Pipeline
 
 def document(bench: Bench) -> dict[str, Any]:
     return {
-        "kind": KIND,
-        "version": VERSION,
         "artifact": bench.artifact,
         "artifact_sha256": bench.sha256,
         "runtime": bench.runtime,
-        "fed_with": bench.fed_with,
+        "inputs_from": bench.inputs_from,
         "image_shapes": bench.image_shapes,
         "machine": asdict(bench.machine),
         "load": {
-            "stolen_part": bench.load.stolen,
+            "stolen_share": bench.load.stolen,
             "other_programs_cores": bench.load.other_cores,
-            "throttled_part": bench.load.throttled,
+            "throttled_share": bench.load.throttled,
         },
         "measured_seconds": bench.seconds,
         "rounds": bench.rounds,
-        "interrupted": bench.interrupted,
-        "multiply_adds_an_image": bench.arithmetic.total,
-        "yardstick_seconds_by_threads": bench.yardstick_seconds,
+                "multiply_adds_per_image": bench.arithmetic.total,
+        "reference_workload_seconds_by_threads": bench.yardstick_seconds,
         "matrix_product_multiply_adds_per_second_by_threads": bench.product_rates,
-        "notes": bench.notes,
         "cells": [_cell(cell) for cell in bench.cells],
-        "beside": [_beside(other, bench) for other in bench.beside],
+        "compared": [_compared(other, bench) for other in bench.compared],
     }
 
 
@@ -51,17 +46,17 @@ def _cell(cell: Cell) -> dict[str, Any]:
     return {
         **_setting(cell.setting),
         "latency_median_seconds": latency.value,
-        "latency_interval_95_seconds": [latency.low, latency.high],
+        "latency_ci95_seconds": [latency.low, latency.high],
         "latency_quartiles_seconds": [latency.quarter, latency.three_quarters],
         "latency_p90_seconds": cell.quantile(0.9),
         "latency_p99_seconds": cell.quantile(0.99),
-        "latency_longest_seconds": float(cell.seconds.max()),
+        "latency_max_seconds": float(cell.seconds.max()),
         "runs": latency.count,
         "images_per_second": cell.images_per_second,
-        "cpu_seconds_an_image": cell.cpu_seconds_an_image,
-        "part_of_the_arithmetic_limit": cell.limit_share,
-        "beside_itself_ratio": _ratio(cell.twin),
-        "in_yardsticks_ratio": _ratio(cell.in_yardsticks),
+        "cpu_seconds_per_image": cell.cpu_seconds_per_image,
+        "share_of_arithmetic_peak": cell.limit_share,
+        "self_ratio": _ratio(cell.self_ratio),
+        "reference_workload_ratio": _ratio(cell.reference_ratio),
         "steady_before": cell.steady,
         "peak_memory_bytes": cell.own and cell.own.peak_bytes,
         "base_memory_bytes": cell.own and cell.own.base_bytes,
@@ -80,14 +75,14 @@ def _setting(setting: Setting) -> dict[str, Any]:
 
 
 def _ratio(ratio: Ratio | None) -> dict[str, Any] | None:
-    return ratio and {"value": ratio.value, "interval_95": [ratio.low, ratio.high], "blocks": ratio.count}
+    return ratio and {"value": ratio.value, "ci95": [ratio.low, ratio.high], "blocks": ratio.count}
 
 
-def _beside(other: Comparison, bench: Bench) -> dict[str, Any]:
+def _compared(other: Comparison, bench: Bench) -> dict[str, Any]:
     return {
         "name": other.name,
         "engine": other.engine,
-        "time_ratio": _ratio(other.together),
+        "time_ratio": _ratio(other.overall),
         "cells": [
             {
                 **_setting(cell.setting),
@@ -117,7 +112,7 @@ def _flat(row: dict[str, Any]) -> dict[str, Any]:
     for name, value in row.items():
         if name.endswith("_ratio"):
             flat[name] = value and value["value"]
-            flat[f"{name}_low"], flat[f"{name}_high"] = value["interval_95"] if value else (None, None)
+            flat[f"{name}_low"], flat[f"{name}_high"] = value["ci95"] if value else (None, None)
         elif isinstance(value, list):
             flat |= {f"{name}_{end}": each for end, each in zip(("low", "high"), value)}
         else:
@@ -125,54 +120,53 @@ def _flat(row: dict[str, Any]) -> dict[str, Any]:
     return flat
 
 
-def more(measure_pipeline: Pipeline | None, offered: Serving | None, times: LayerTimes | None) -> dict[str, Any]:
+def more(pipeline: Pipeline | None, serving: Serving | None, times: LayerTimes | None) -> dict[str, Any]:
     """What was measured beyond the grid."""
     parts: dict[str, Any] = {}
-    if measure_pipeline:
-        parts["from_image_files"] = _whole_way(measure_pipeline)
-    if offered:
-        parts["offered"] = _offered(offered)
+    if pipeline:
+        parts["image_pipeline"] = _pipeline_document(pipeline)
+    if serving:
+        parts["arrivals"] = _serving_document(serving)
     if times:
         parts["layers"] = _layers(times)
     return parts
 
 
-def _whole_way(way: Pipeline) -> dict[str, Any]:
+def _pipeline_document(pipeline: Pipeline) -> dict[str, Any]:
     return {
-        "batch_images": way.batch,
-        "threads": way.threads,
-        "inlet_threads": way.inlet_threads,
-        "files": way.images,
-        "stage_seconds_an_image": way.stages,
-        "one_after_another_images_per_second": way.one_by_one,
-        "overlapped_images_per_second_by_threads": way.overlapped,
-        "overlapped_gain_ratio": _ratio(way.gain),
-        "unread": [{"file": name, "reason": reason} for name, reason in way.unreadable],
+        "batch_images": pipeline.batch,
+        "threads": pipeline.threads,
+        "inlet_threads": pipeline.inlet_threads,
+        "files": pipeline.images,
+        "stage_seconds_per_image": pipeline.stages,
+        "sequential_images_per_second": pipeline.sequential,
+        "overlapped_images_per_second_by_threads": pipeline.overlapped,
+        "overlapped_gain_ratio": _ratio(pipeline.gain),
     }
 
 
-def _offered(offered: Serving) -> dict[str, Any]:
+def _serving_document(serving: Serving) -> dict[str, Any]:
     return {
-        "threads": offered.setting.threads,
-        "batch_most_images": offered.gathering.most,
-        "batch_wait_seconds": offered.gathering.patience_seconds,
-        "runs": [_served(run) for run in offered.runs],
-        "deadline_seconds": offered.deadline_seconds,
-        "highest_rate_simulated_images_per_second": offered.simulated_rate,
-        "highest_rate_kept": offered.kept and _served(offered.kept),
+        "threads": serving.setting.threads,
+        "max_batch_images": serving.batching.max_batch,
+        "max_wait_seconds": serving.batching.max_wait_seconds,
+        "runs": [_served(run) for run in serving.runs],
+        "deadline_seconds": serving.deadline_seconds,
+        "highest_rate_simulated_images_per_second": serving.simulated_rate,
+        "highest_rate_measured": serving.sustained and _served(serving.sustained),
     }
 
 
 def _served(run: Served) -> dict[str, Any]:
     return {
-        "offered_images_per_second": run.rate,
+        "arrival_rate_images_per_second": run.rate,
         "images": len(run.latencies),
         "mean_batch_images": run.mean_batch,
-        "busy_part": run.busy,
+        "busy_share": run.busy,
         "latency_p50_seconds": run.quantile(0.5),
         "latency_p90_seconds": run.quantile(0.9),
         "latency_p99_seconds": run.quantile(0.99),
-        "latency_longest_seconds": float(run.latencies.max()),
+        "latency_max_seconds": float(run.latencies.max()),
         "falling_behind": run.falling_behind,
     }
 
@@ -189,20 +183,20 @@ def _layers(times: LayerTimes) -> dict[str, Any]:
 
 
 def judgement(regression: Regression, allowed: float) -> dict[str, Any]:
-    """How a run was judged by an earlier one."""
+    """The comparison with an earlier run."""
     return {
-        "allowed_part": allowed,
-        "breaks": regression.fails(allowed),
-        "not_alike": regression.differing,
+        "max_slowdown_share": allowed,
+        "failed": regression.fails(allowed),
+        "differences": regression.differences_found,
         "machine_time_ratio_by_threads": regression.machine_ratio,
         "changes": [
             {
-                **({"all_settings": True} if each is regression.together else _setting(each.setting)),
+                **({"all_settings": True} if each is regression.overall else _setting(each.setting)),
                 "time_ratio": each.ratio,
-                "time_ratio_without_yardstick": each.raw_ratio,
-                "noise_of_both_part": math.expm1(each.reach),
+                "time_ratio_uncorrected": each.raw_ratio,
+                "noise_share": math.expm1(each.reach),
                 "verdict": each.verdict,
             }
-            for each in regression.everything
+            for each in regression.all_changes
         ],
     }

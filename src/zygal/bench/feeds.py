@@ -26,7 +26,7 @@ class Given:
     """
 
     tensors: np.ndarray | None = None
-    whence: str = "random numbers"
+    origin: str = "random numbers"
     image_size: tuple[int, int] | None = None
     shapes: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
 
@@ -47,9 +47,9 @@ class Feeds:
         firsts = [each.shape[0] for each in self.inputs.values() if each.shape]
         self.batch_size = next((size for size in firsts[:1] if isinstance(size, int) and size > 0), None)
         self.shapes = {name: self._shape_of(name, given) for name in self.inputs}
-        self.tensors, self.whence = None, "random numbers"
+        self.tensors, self.origin = None, "random numbers"
         if given.tensors is not None:
-            self.tensors, self.whence = self._fitting(given.tensors, given.whence), given.whence
+            self.tensors, self.origin = self._fitting(given.tensors, given.origin), given.origin
         self._made: dict[int, dict[str, np.ndarray]] = {}
 
     @property
@@ -129,11 +129,11 @@ class Feeds:
             raise BenchError(f"{self.artifact} has no input {unknown[0]}; it takes {', '.join(self.inputs)}.")
         if given.tensors is not None and len(self.inputs) > 1:
             raise BenchError(
-                f"{self.artifact} takes {len(self.inputs)} inputs ({', '.join(self.inputs)}), and {given.whence} has tensors "
+                f"{self.artifact} takes {len(self.inputs)} inputs ({', '.join(self.inputs)}), and {given.origin} has tensors "
                 "for one only; bench it without, on made-up numbers."
             )
 
-    def _fitting(self, tensors: np.ndarray, whence: str) -> np.ndarray:
+    def _fitting(self, tensors: np.ndarray, origin: str) -> np.ndarray:
         """The tensors in the artifact's layout and type."""
         ((name, shape),) = self.shapes.items()
         dtype, has = np.dtype(self.dtypes[name]), tensors.shape[1:]
@@ -144,7 +144,7 @@ class Feeds:
                     break
         if tensors.shape[1:] != shape or (dtype.kind == "f") != (tensors.dtype.kind == "f"):
             raise BenchError(
-                f"{whence} has tensors {list(has)} of {tensors.dtype}, and {self.artifact} takes {list(shape)} of {dtype}; "
+                f"{origin} has tensors {list(has)} of {tensors.dtype}, and {self.artifact} takes {list(shape)} of {dtype}; "
                 "they do not belong together."
             )
         return np.ascontiguousarray(tensors, dtype)

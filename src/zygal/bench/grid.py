@@ -15,7 +15,7 @@ from zygal.bench.load import LoadWatch
 from zygal.bench.machine import describe_machine
 from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
-from zygal.bench.result import TOO_VAGUE, Bench, Comparison, Cell
+from zygal.bench.result import TOO_IMPRECISE, Bench, Comparison, Cell
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, ratio_of
 from zygal.bench.subjects import ArtifactSubject, Subject
@@ -46,34 +46,34 @@ def bench_grid(
     Raises ArtifactError or BenchError; a batch that would not fit into memory is refused before it is run.
     """
     if not 0 < seconds <= MOST_SECONDS:
-        raise BenchError(f"{seconds:g} seconds make no sense as a time to measure; give more than 0 and at most a day.")
+        raise BenchError(f"--seconds must be > 0 and <= {MOST_SECONDS:g} (got {seconds:g}).")
     if until_within is not None and not 0.001 <= until_within <= 1:
-        raise BenchError(f"{until_within:.2%} makes no sense as a width; give 0.1% to 100%.")
+        raise BenchError(f"--until-within must be >= 0.1% and <= 100% (got {until_within:.2%}).")
     grid, notes = _fitted(subject, grid)
     settings = grid.settings()
     copies = 2 + sum(isinstance(other, ArtifactSubject) for other in others)
     own = _in_own_processes(subject, settings, copies, partial(progress, "start-up and memory"))
-    enough = None if until_within is None else partial(_known_within, until_within)
+    enough = None if until_within is None else partial(_precise_enough, until_within)
     watch = LoadWatch()
     make = partial(_cells, subject, settings, others)
     measured = measure(make, Effort(seconds, enough), partial(progress, "measuring"))
     load, count = watch.load(), multiply_adds(subject.name, subject.feeds)
     if enough is not None and not measured.interrupted and not enough(measured.readings):
-        notes.append(f"not every figure is known within {until_within:.2g} of itself after {seconds:g} seconds")
+        notes.append(f"after {seconds:g} s not all 95 % intervals are narrower than {until_within:.2%} of the median; give more --seconds")
     return Bench(
         artifact=subject.name,
         sha256=sha256_of(subject.name),
         runtime=subject.engine,
-        fed_with=subject.feeds.whence,
+        inputs_from=subject.feeds.origin,
         image_shapes=subject.feeds.shapes,
         machine=describe_machine(),
         load=load,
         cells=tuple(
             _cell(setting, measured, own, count) for setting in settings if (setting, ARTIFACT) in measured.readings
         ),
-        beside=tuple(_beside(other, place, settings, measured) for place, other in enumerate(others)),
+        compared=tuple(_beside(other, place, settings, measured) for place, other in enumerate(others)),
         arithmetic=count,
-        yardstick_seconds=_yardsticks(settings, measured),
+        yardstick_seconds=_reference_times(settings, measured),
         product_rates=_products(measured),
         notes=tuple(notes),
         seconds=measured.seconds,
@@ -87,16 +87,16 @@ def _fitted(subject: ArtifactSubject, grid: Grid) -> tuple[Grid, list[str]]:
     notes, fixed = [], subject.feeds.batch_size
     if fixed is not None and grid.batches != (fixed,):
         grid = replace(grid, batches=(fixed,))
-        notes.append(f"the artifact has a fixed batch of {fixed}, so only that was measured")
+        notes.append(f"the artifact has a fixed batch of {fixed}, so only that batch size was measured")
     cores = allowed_cores()
     if max(grid.threads) > cores:
-        notes.append(f"{max(grid.threads)} threads share {cores} cores here, so those rows show no scaling")
+        notes.append(f"{max(grid.threads)} threads share {cores} cores here, so these rows do not show scaling")
     return grid, notes
 
 
 def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequence[Subject]) -> Cells:
     """All that is run, made anew."""
-    first, twin, others = subject.again(), subject.again(), [other.again() for other in others]
+    first, self_ratio, others = subject.again(), subject.again(), [other.again() for other in others]
     threads = dict.fromkeys(setting.threads for setting in settings)
     sticks = {count: yardstick(count) for count in threads}
     products = {count: matrix_product(count) for count in threads}
@@ -104,7 +104,7 @@ def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequen
         # Forwards and backwards, what stands last is run twice in a row, which is an advantage: so it is the yardstick.
         setting: {
             ARTIFACT: first.run_at(setting),
-            TWIN: twin.run_at(setting),
+            TWIN: self_ratio.run_at(setting),
             **{place: other.run_at(setting) for place, other in enumerate(others)},
             # In the same blocks, so that it says what the arithmetic allowed at that moment.
             PRODUCT: products[setting.threads],
@@ -149,9 +149,9 @@ def _check_memory(subject: ArtifactSubject, base: int, peaks: Mapping[int, int],
     needed = max(foreseen, sessions * (foreseen - base))
     if needed > (1 - KEPT_FREE) * free:
         raise BenchError(
-            f"batch {batch} would need about {needed / 1e9:.1f} GB in {sessions} sessions (foreseen from "
-            f"{max(peaks.values()) / 1e9:.2f} GB at batch {max(peaks)}), and {free / 1e9:.1f} GB are free; give smaller "
-            "batches or fewer numbers of threads."
+            f"batch {batch} would need about {needed / 1e9:.1f} GB in {sessions} sessions (estimated from "
+            f"{max(peaks.values()) / 1e9:.2f} GB at batch {max(peaks)}), but {free / 1e9:.1f} GB are free; give smaller "
+            "--batches or fewer --threads values."
         )
 
 
@@ -160,15 +160,15 @@ def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProc
     latency = mine.median()
     product = measured.readings.get((setting, PRODUCT))
     limit_share = None
-    if product is not None and count.total and latency.vagueness < TOO_VAGUE:
+    if product is not None and count.total and latency.relative_error < TOO_IMPRECISE:
         limit_share = _limit_share(count.total * setting.batch / latency.value, product.seconds())
     return Cell(
         setting=setting,
         latency=latency,
         seconds=mine.seconds(),
-        cpu_seconds_an_image=mine.cpu_seconds_a_run() / setting.batch,
-        twin=_ratio(measured, setting, ARTIFACT, TWIN),
-        in_yardsticks=_ratio(measured, setting, YARDSTICK, ARTIFACT),
+        cpu_seconds_per_image=mine.cpu_seconds_per_run() / setting.batch,
+        self_ratio=_ratio(measured, setting, ARTIFACT, TWIN),
+        reference_ratio=_ratio(measured, setting, YARDSTICK, ARTIFACT),
         limit_share=limit_share,
         own=own.get(setting),
         steady=mine.steady,
@@ -180,8 +180,8 @@ def _limit_share(reached: float, seconds: np.ndarray) -> float | None:
     those say too little: where they are far from their own best, or the part would be more than all."""
     best = float(seconds.min())
     share = reached * best / MULTIPLY_ADDS
-    vague = float(np.percentile(seconds, 25)) > (1 + TOO_VAGUE) * best
-    return None if vague or share > 1 else share
+    imprecise = float(np.percentile(seconds, 25)) > (1 + TOO_IMPRECISE) * best
+    return None if imprecise or share > 1 else share
 
 
 def _ratio(measured: Measurement, setting: Setting, below, above):
@@ -196,19 +196,19 @@ def _beside(other: Subject, place: int, settings: Sequence[Setting], measured: M
     ratios = {
         setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, place)) is not None
     }
-    return Comparison(other.name, other.engine, ratios, _together(list(ratios.values())))
+    return Comparison(other.name, other.engine, ratios, _overall(list(ratios.values())))
 
 
-def _together(ratios: Sequence[Ratio]) -> Ratio | None:
+def _overall(ratios: Sequence[Ratio]) -> Ratio | None:
     """The geometric mean of ratios whose errors are independent of each other."""
     if not ratios:
         return None
     middle = sum(math.log(ratio.value) for ratio in ratios) / len(ratios)
-    reach = math.hypot(*(ratio.vagueness for ratio in ratios)) / len(ratios)
+    reach = math.hypot(*(ratio.relative_error for ratio in ratios)) / len(ratios)
     return Ratio(math.exp(middle), math.exp(middle - reach), math.exp(middle + reach), sum(r.count for r in ratios))
 
 
-def _yardsticks(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:
+def _reference_times(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:
     """The median seconds of the yardstick, by threads."""
     runs: dict[int, list[float]] = {}
     for setting in settings:
@@ -227,12 +227,12 @@ def _products(measured: Measurement) -> dict[int, float]:
     return best
 
 
-def _known_within(part: float, readings: Mapping) -> bool:
+def _precise_enough(part: float, readings: Mapping) -> bool:
     for (setting, name), each in readings.items():
-        if name == ARTIFACT and each.median().vagueness > part:
+        if name == ARTIFACT and each.median().relative_error > part:
             return False
         if name not in (ARTIFACT, YARDSTICK, PRODUCT):
             ratio = ratio_of(*paired(readings[setting, ARTIFACT], each))
-            if ratio is None or ratio.vagueness > part:
+            if ratio is None or ratio.relative_error > part:
                 return False
     return True

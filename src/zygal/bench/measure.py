@@ -70,7 +70,7 @@ class Readings:
         """Of every run, in their order."""
         return np.array([each for visit in self.visits for each in visit])
 
-    def cpu_seconds_a_run(self) -> float:
+    def cpu_seconds_per_run(self) -> float:
         return self.cpu_seconds / sum(map(len, self.visits))
 
     def in_blocks(self) -> dict[int, list[list[float]]]:

@@ -1,10 +1,9 @@
-"""The whole way from image files to scores: what each stage takes, and what it brings to do them side by side."""
+"""From image files to scores: the time of each stage, and the gain of overlapping the stages."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -21,14 +20,14 @@ from zygal.inlet.frame import as_array, run_step
 from zygal.inlet.values import to_tensor
 from zygal.processor import allowed_cores
 
-ALONE = "whole way"
+ALONE = "pipeline"
 STAGES = ("decode", "frame", "values", "inference")
 PASS_SECONDS, MOST_IMAGES = 0.4, 512
 
 
 @dataclass(frozen=True)
 class Pipeline:
-    """stages: the median seconds an image of each, one after another on one thread but for the inference. images: how many
+    """stages: the median seconds per image of each, one after another on one thread but for the inference. images: how many
     files a pass takes. one_by_one: images a second, with inference on `threads`. overlapped: images a second, by the
     threads of the inference, while the inlet works on `inlet_threads`. gain: how many times as fast the best of these is.
     unread: files that are no images, with the reason."""
@@ -38,7 +37,7 @@ class Pipeline:
     inlet_threads: int
     images: int
     stages: dict[str, float]
-    one_by_one: float
+    sequential: float
     overlapped: dict[int, float]
     gain: Ratio | None
     unreadable: tuple[tuple[str, str], ...]
@@ -71,13 +70,13 @@ def measure_pipeline(
     passes = _Passes(inlet, 1 if raw else batch, raw)
     paths, unreadable = passes.choose(paths)
     runs = {count: partial(passes.overlapped, paths, run) for count, run in infer.items()}
-    runs = {0: partial(passes.one_by_one, paths, infer[threads])} | runs
+    runs = {0: partial(passes.sequential, paths, infer[threads])} | runs
     measured = measure({ALONE: runs}, Effort(seconds), progress)
     readings = {name: each for (_, name), each in measured.readings.items()}
     if len(readings) < 2:
         raise KeyboardInterrupt
     rates = {name: len(paths) / float(np.median(each.seconds())) for name, each in readings.items()}
-    one_by_one = rates.pop(0)
+    sequential = rates.pop(0)
     best = max(rates, key=rates.get)
     return Pipeline(
         batch=passes.batch,
@@ -85,7 +84,7 @@ def measure_pipeline(
         inlet_threads=allowed_cores(),
         images=len(paths),
         stages={stage: float(np.median(took)) for stage, took in passes.took.items() if took},
-        one_by_one=one_by_one,
+        sequential=sequential,
         overlapped=rates,
         gain=ratio_of(*paired(readings[best], readings[0])),
         unreadable=tuple(unreadable),
@@ -119,7 +118,7 @@ class _Passes:
         self.took = {stage: [] for stage in STAGES}
         return chosen, unreadable
 
-    def one_by_one(self, paths: Sequence[Path], infer: Callable[[np.ndarray], object]) -> None:
+    def sequential(self, paths: Sequence[Path], infer: Callable[[np.ndarray], object]) -> None:
         for start in range(0, len(paths), self.batch):
             tensors = np.stack([self._tensor(path) for path in paths[start : start + self.batch]])
             began = time.perf_counter()
@@ -136,11 +135,7 @@ class _Passes:
                 tensors = []
 
     def _ahead(self, paths: Sequence[Path]):
-        if self.raw:
-            with ThreadPoolExecutor(allowed_cores()) as pool:
-                yield from pool.map(lambda path: raw_pixels(path, self.inlet.decode), paths)
-            return
-        for made in apply_to_all(paths, self.inlet):
+        for made in apply_to_all(paths, self.inlet, pixels_only=self.raw):
             if isinstance(made, ImageError):
                 # It could be read a moment ago.
                 raise made

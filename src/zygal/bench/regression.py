@@ -22,7 +22,7 @@ BETWEEN_RUNS = 0.05
 """Half the width of a 95 % interval of what a run has of its own, whatever its blocks and epochs say: on a virtual machine with a busy host, the time of an artifact
 in yardsticks changed from run to run with a standard deviation of 4 %, most of which the intervals knew of."""
 
-SLOWER, QUICKER, SAME = "slower", "faster", "not told apart"
+SLOWER, FASTER, SAME = "slower", "faster", "no significant difference"
 
 
 @dataclass(frozen=True)
@@ -46,35 +46,35 @@ class Regression:
     yardstick itself took, by threads. differing: what is not as it was (only where that was allowed)."""
 
     changes: tuple[Change, ...]
-    together: Change | None
+    overall: Change | None
     machine_ratio: dict[int, float]
-    differing: tuple[str, ...]
+    differences_found: tuple[str, ...]
 
     @property
-    def everything(self) -> tuple[Change, ...]:
+    def all_changes(self) -> tuple[Change, ...]:
         """The settings' changes, and the one of all together if there is one."""
-        return (*self.changes, *((self.together,) if self.together else ()))
+        return (*self.changes, *((self.overall,) if self.overall else ()))
 
     def fails(self, allowed: float) -> bool:
-        return any(change.fails(allowed) for change in self.everything)
+        return any(change.fails(allowed) for change in self.all_changes)
 
 
 def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> Regression:
     """Raises BenchError if the runs cannot be compared, and says what differs."""
-    differing = differences(now, earlier)
-    if differing and not differences_allowed:
+    differences_found = differences(now, earlier)
+    if differences_found and not differences_allowed:
         raise BenchError(
-            f"the two runs were not made alike: {'; '.join(differing)}; measure both in the same way, or compare all the "
-            "same by --anyway."
+            f"the two runs were not made in the same way: {'; '.join(differences_found)}; measure both alike, or add --force to "
+            "compare them anyway."
         )
     found: list[tuple[Setting, float, float, float]] = []
     for cell in now.cells:
         before = earlier.cells.get(cell.setting)
-        if before is None or cell.in_yardsticks is None:
+        if before is None or cell.reference_ratio is None:
             continue
-        change = math.log(cell.in_yardsticks.value / before.in_yardsticks.value)
+        change = math.log(cell.reference_ratio.value / before.reference_ratio.value)
         # All of them half the width of a 95 % interval; the noise is about a standard error.
-        parts = (cell.in_yardsticks.vagueness, before.in_yardsticks.vagueness, Z * cell.noise, Z * before.noise, BETWEEN_RUNS)
+        parts = (cell.reference_ratio.relative_error, before.reference_ratio.relative_error, Z * cell.noise, Z * before.noise, BETWEEN_RUNS)
         raw = cell.latency.value / before.latency_seconds
         found.append((cell.setting, change, math.hypot(*parts), raw))
     # Each setting is a test of its own, and so is all of them together.
@@ -82,28 +82,28 @@ def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> R
     changes = [_change(setting, change, stretch * reach, raw) for setting, change, reach, raw in found]
     if not changes:
         raise BenchError("the two runs have no setting in common; measure the same batches and threads.")
-    together = None
+    overall = None
     if len(changes) > 1:
         mean = sum(math.log(each.ratio) for each in changes) / len(changes)
         raw = math.exp(sum(math.log(each.raw_ratio) for each in changes) / len(changes))
         # Errors of settings are independent of each other but for what a run has of its own.
         reach = math.hypot(*(each[2] for each in found)) / len(found)
-        together = _change(changes[0].setting, mean, stretch * math.hypot(reach, BETWEEN_RUNS), raw)
+        overall = _change(changes[0].setting, mean, stretch * math.hypot(reach, BETWEEN_RUNS), raw)
     machine = {
         threads: seconds / earlier.yardstick_seconds[threads]
         for threads, seconds in now.yardstick_seconds.items()
         if threads in earlier.yardstick_seconds
     }
-    return Regression(tuple(changes), together, machine, tuple(differing))
+    return Regression(tuple(changes), overall, machine, tuple(differences_found))
 
 
 def _change(setting: Setting, change: float, reach: float, raw: float) -> Change:
-    verdict = SAME if abs(change) <= reach else SLOWER if change > 0 else QUICKER
+    verdict = SAME if abs(change) <= reach else SLOWER if change > 0 else FASTER
     return Change(setting, math.exp(change), reach, raw, verdict)
 
 
 def differences(now: Bench, earlier: Baseline) -> list[str]:
-    """What was not alike, in words."""
+    """What differs between the two runs, one text each."""
     found = []
     for each in fields(Machine):
         here, there = getattr(now.machine, each.name), getattr(earlier.machine, each.name)
@@ -114,23 +114,23 @@ def differences(now: Bench, earlier: Baseline) -> list[str]:
             # What the firmware keeps for itself changes from start to start.
             continue
         if here != there:
-            found.append(f"{each.name.replace('_', ' ')} {_said(there)} then and {_said(here)} now")
+            found.append(f"{each.name.replace('_', ' ')} {_value_text(there)} in the baseline, {_value_text(here)} now")
     for name, here, there in (
         ("runtime", now.runtime, earlier.runtime),
-        ("inputs", now.fed_with, earlier.fed_with),
+        ("inputs", now.inputs_from, earlier.inputs_from),
         ("image shapes", [list(shape) for shape in now.image_shapes.values()], earlier.image_shapes),
     ):
         if here != there:
-            found.append(f"{name} {_said(there)} then and {_said(here)} now")
+            found.append(f"{name} {_value_text(there)} in the baseline, {_value_text(here)} now")
     here, there = {cell.setting for cell in now.cells}, set(earlier.cells)
-    for which, only in (("then", there - here), ("now", here - there)):
+    for which, only in (("in the baseline", there - here), ("now", here - there)):
         if only:
             settings = sorted(only, key=lambda each: (each.threads, each.batch))
             found.append(f"measured only {which}: {some_of([each.description for each in settings])}")
     return found
 
 
-def _said(value) -> str:
+def _value_text(value) -> str:
     if isinstance(value, tuple):
         return " ".join(value) or "none"
     return "unknown" if value is None else str(value)

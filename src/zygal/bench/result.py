@@ -14,7 +14,7 @@ from zygal.bench.own_process import OwnProcess
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Median, Ratio, for_many, quantile_of, readings_for
 
-TOO_VAGUE = 0.25
+TOO_IMPRECISE = 0.25
 """A figure that may be off by more than this part of itself is not drawn conclusions from."""
 
 
@@ -32,9 +32,9 @@ class Cell:
     setting: Setting
     latency: Median
     seconds: np.ndarray = field(repr=False)
-    cpu_seconds_an_image: float
-    twin: Ratio | None
-    in_yardsticks: Ratio | None
+    cpu_seconds_per_image: float
+    self_ratio: Ratio | None
+    reference_ratio: Ratio | None
     limit_share: float | None
     own: OwnProcess | None
     steady: bool
@@ -48,23 +48,23 @@ class Cell:
         return quantile_of(self.seconds, part)
 
     @property
-    def vague(self) -> bool:
-        return self.latency.vagueness > TOO_VAGUE
+    def imprecise(self) -> bool:
+        return self.latency.relative_error > TOO_IMPRECISE
 
     @property
     def noise(self) -> float:
         """How far the artifact was from itself in this run, on the logarithmic scale."""
-        return math.inf if self.twin is None else noise_of(self.twin)
+        return math.inf if self.self_ratio is None else noise_of(self.self_ratio)
 
 
 LEAST_NOISE = 0.01
 """No two things are told apart by less: what stands where in a block, and where in memory, makes as much."""
 
 
-def noise_of(twin: Ratio) -> float:
+def noise_of(self_ratio: Ratio) -> float:
     """The difference of an artifact from itself; or how well that is known if it is more: a quarter of its interval, which
     is about a standard error."""
-    return max(abs(math.log(twin.value)), math.log(twin.high / twin.low) / 4, LEAST_NOISE)
+    return max(abs(math.log(self_ratio.value)), math.log(self_ratio.high / self_ratio.low) / 4, LEAST_NOISE)
 
 
 def told_apart(ratio: Ratio, noise: float, stretch: float = 1.0) -> bool:
@@ -81,7 +81,7 @@ class Comparison:
     name: str
     engine: str
     ratios: dict[Setting, Ratio]
-    together: Ratio | None
+    overall: Ratio | None
 
     def told_apart(self, cell: Cell) -> bool:
         """Whether the two differ at a setting, all settings that are judged beside it taken into account."""
@@ -99,12 +99,12 @@ class Bench:
     artifact: str
     sha256: str
     runtime: str
-    fed_with: str
+    inputs_from: str
     image_shapes: dict[str, tuple[int, ...]]
     machine: Machine
     load: Load
     cells: tuple[Cell, ...]
-    beside: tuple[Comparison, ...]
+    compared: tuple[Comparison, ...]
     arithmetic: Arithmetic
     yardstick_seconds: dict[int, float]
     product_rates: dict[int, float]

@@ -1,4 +1,4 @@
-"""An artifact at offered rates, on the real clock, and the highest rate that keeps a deadline."""
+"""An artifact that serves random arrivals, on the real clock, and the highest arrival rate that meets a deadline."""
 
 from __future__ import annotations
 
@@ -21,31 +21,30 @@ MOST_TRIES = 6
 
 @dataclass(frozen=True)
 class Batching:
-    """How images are batched: up to `most` of them, the first waiting for no longer than `patience_seconds`."""
+    """How waiting images are batched: at most `max_batch`, the first of them waiting at most `max_wait_seconds`."""
 
-    most: int
-    patience_seconds: float
+    max_batch: int
+    max_wait_seconds: float
 
 
 @dataclass(frozen=True)
 class Serving:
-    """runs: one for each offered rate. simulated_rate: the highest that keeps the deadline, from the measured service times
-    on a virtual clock. kept: of the runs on the real clock, at the offered rates and from that one downwards, the highest that
-    kept it, or None."""
+    """runs: one for each arrival rate. simulated_rate: the highest rate that meets the deadline in simulation with the measured
+    service times. sustained: the run with the highest rate that met it on the real clock, or None."""
 
     setting: Setting
-    gathering: Batching
+    batching: Batching
     runs: tuple[Served, ...]
     deadline_seconds: float | None
     simulated_rate: float | None
-    kept: Served | None
+    sustained: Served | None
 
 
-def offer(
+def serve_rates(
     subject: ArtifactSubject,
     setting: Setting,
     rates: Sequence[float],
-    gathering: Batching,
+    batching: Batching,
     seconds: float,
     deadline_seconds: float | None = None,
     readings: Mapping[int, Sequence[float]] | None = None,
@@ -58,32 +57,32 @@ def offer(
     """
     for rate in rates:
         if not 0 < rate <= 1e6:
-            raise BenchError(f"an offered rate of {rate:g} images a second makes no sense; give more than 0.")
-    if not 1 <= gathering.most <= 4096:
-        raise BenchError(f"a batch of up to {gathering.most} makes no sense; give 1 to 4096.")
+            raise BenchError(f"--arrival-rate must be > 0 and <= 1000000 images/s (got {rate:g}).")
+    if not 1 <= batching.max_batch <= 4096:
+        raise BenchError(f"--max-batch must be from 1 to 4096 (got {batching.max_batch}).")
     if subject.feeds.batch_size is not None:
-        gathering = Batching(min(gathering.most, subject.feeds.batch_size), gathering.patience_seconds)
-    serve = _server(subject, setting, gathering.most)
-    warm_up(lambda: serve(gathering.most))
+        batching = Batching(min(batching.max_batch, subject.feeds.batch_size), batching.max_wait_seconds)
+    serve = _server(subject, setting, batching.max_batch)
+    warm_up(lambda: serve(batching.max_batch))
     runs = []
     for place, rate in enumerate(rates):
         progress(place / (len(rates) + 1))
-        runs.append(_offered(rate, serve, gathering, seconds, place))
-    simulated = kept = None
+        runs.append(_offered(rate, serve, batching, seconds, place))
+    simulated = sustained = None
     if deadline_seconds is not None and readings:
-        simulated = highest_rate(readings, gathering.most, gathering.patience_seconds, deadline_seconds)
+        simulated = highest_rate(readings, batching.max_batch, batching.max_wait_seconds, deadline_seconds)
         rate = simulated or 0.0
         for attempt in range(MOST_TRIES if simulated else 0):
-            served = _offered(rate, serve, gathering, seconds, 1000 + attempt)
+            served = _offered(rate, serve, batching, seconds, 1000 + attempt)
             if _keeps(served, deadline_seconds):
-                kept = served
+                sustained = served
                 break
             rate *= STEP_DOWN
         # What was asked for may have kept it at a higher rate than was sought.
-        kept = max([each for each in (*runs, *([kept] if kept else [])) if _keeps(each, deadline_seconds)],
+        sustained = max([each for each in (*runs, *([sustained] if sustained else [])) if _keeps(each, deadline_seconds)],
                    key=lambda each: each.rate, default=None)  # fmt: skip
     progress(1.0)
-    return Serving(setting, gathering, tuple(runs), deadline_seconds, simulated, kept)
+    return Serving(setting, batching, tuple(runs), deadline_seconds, simulated, sustained)
 
 
 def _keeps(served: Served, deadline_seconds: float) -> bool:
@@ -91,21 +90,21 @@ def _keeps(served: Served, deadline_seconds: float) -> bool:
     return worst is not None and worst <= deadline_seconds and not served.falling_behind
 
 
-def _offered(rate: float, serve: Callable[[int], None], gathering: Batching, seconds: float, seed: int) -> Served:
+def _offered(rate: float, serve: Callable[[int], None], batching: Batching, seconds: float, seed: int) -> Served:
     # At a slow rate the arrivals that a p99 needs take longer than was asked for, within reason.
     count = int(max(rate * seconds, min(READINGS_FOR_P99, rate * LONGEST_SECONDS), 2))
     arrivals = poisson_arrivals(rate, count, seed)
-    return serve_arrivals(arrivals, serve, gathering.most, gathering.patience_seconds, RealClock())
+    return serve_arrivals(arrivals, serve, batching.max_batch, batching.max_wait_seconds, RealClock())
 
 
-def _server(subject: ArtifactSubject, setting: Setting, most: int) -> Callable[[int], None]:
+def _server(subject: ArtifactSubject, setting: Setting, max_batch: int) -> Callable[[int], None]:
     """Runs a batch of any size up to `most`; an artifact with a fixed batch is fed whole ones."""
     fixed = subject.feeds.batch_size
-    session, whole = subject.session(*setting.session), subject.feeds.of(fixed or most)
+    session, whole = subject.session(*setting.session), subject.feeds.of(fixed or max_batch)
     by_size: list[dict[str, np.ndarray]] = []
     if fixed is None:
         by_size = [
-            {name: array[:size] if array.ndim else array for name, array in whole.items()} for size in range(most + 1)
+            {name: array[:size] if array.ndim else array for name, array in whole.items()} for size in range(max_batch + 1)
         ]
 
     def serve(size: int) -> None:

@@ -45,10 +45,10 @@ class Grid:
     executions: tuple[str, ...] = ("sequential",)
 
     def __post_init__(self):
-        _check_numbers(self.batches, "batch", LARGEST_BATCH)
-        _check_numbers(self.threads, "thread count", MOST_THREADS)
-        _check_names(self.levels, LEVELS, "optimisation level")
-        _check_names(self.executions, EXECUTIONS, "execution mode")
+        _check_numbers(self.batches, "batches", LARGEST_BATCH)
+        _check_numbers(self.threads, "threads", MOST_THREADS)
+        _check_names(self.levels, LEVELS, "levels")
+        _check_names(self.executions, EXECUTIONS, "execution")
 
     def settings(self) -> list[Setting]:
         """In the order in which a table shows them: batches run fastest."""
@@ -60,14 +60,14 @@ class Grid:
 def _check_numbers(numbers: Sequence[int], what: str, most: int) -> None:
     for number in numbers:
         if not 1 <= number <= most:
-            raise BenchError(f"a {what} of {number} makes no sense; give numbers from 1 to {most}.")
+            raise BenchError(f"--{what} must be numbers from 1 to {most} (got {number}).")
     if not numbers or len(set(numbers)) != len(numbers):
-        raise BenchError(f"a {what} is listed twice or none is given; list each one once.")
+        raise BenchError(f"--{what} is empty or lists a number twice; list each number once.")
 
 
 def _check_names(names: Sequence[str], known: Sequence[str], what: str) -> None:
     for name in names:
         if name not in known:
-            raise BenchError(f"{name!r} is no {what}; the runtime knows {', '.join(known)}.")
+            raise BenchError(f"--{what} must be of {', '.join(known)} (got {name!r}).")
     if not names or len(set(names)) != len(names):
-        raise BenchError(f"an {what} is listed twice or none is given; list each one once.")
+        raise BenchError(f"--{what} is empty or lists a name twice; list each name once.")

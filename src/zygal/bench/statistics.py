@@ -24,7 +24,7 @@ class Median:
     count: int
 
     @property
-    def vagueness(self) -> float:
+    def relative_error(self) -> float:
         """The longer side of the interval, as a part of the median."""
         return max(self.high - self.value, self.value - self.low) / self.value
 
@@ -39,7 +39,7 @@ class Ratio:
     count: int
 
     @property
-    def vagueness(self) -> float:
+    def relative_error(self) -> float:
         """The longer side of the interval on the logarithmic scale: about a part of the ratio."""
         return math.log(max(self.high / self.value, self.value / self.low))
 
@@ -51,19 +51,19 @@ def median_of(groups: Sequence[Sequence[float]], epochs: Sequence[int] | None = 
     readings of one block what the machine did at that moment, so neither are independent: the interval is that of the
     epochs' medians where there are two epochs or more, and that of the blocks' else.
     """
-    kept = [(np.asarray(group), epoch) for group, epoch in zip(groups, epochs or [0] * len(groups)) if len(group)]
-    everything = np.concatenate([group for group, _ in kept])
-    middle = float(np.median(everything))
-    apart = _by_epoch([group for group, _ in kept], [epoch for _, epoch in kept])
+    sustained = [(np.asarray(group), epoch) for group, epoch in zip(groups, epochs or [0] * len(groups)) if len(group)]
+    all_changes = np.concatenate([group for group, _ in sustained])
+    middle = float(np.median(all_changes))
+    apart = _by_epoch([group for group, _ in sustained], [epoch for _, epoch in sustained])
     if apart is None:
-        apart = [group for group, _ in kept]
+        apart = [group for group, _ in sustained]
     low, high = middle, middle
     if len(apart) > 1:
         ends = interval_of_centre(np.log([np.median(each) for each in apart]))
         low, high = (float(each) for each in np.exp(ends))
-    quarter, three_quarters = np.percentile(everything, [25, 75])
+    quarter, three_quarters = np.percentile(all_changes, [25, 75])
     # The median of all lies among those of the parts, though not always between the ends of their interval.
-    return Median(middle, min(low, middle), max(high, middle), float(quarter), float(three_quarters), everything.size)
+    return Median(middle, min(low, middle), max(high, middle), float(quarter), float(three_quarters), all_changes.size)
 
 
 def _by_epoch(groups: Sequence[np.ndarray], epochs: Sequence[int]) -> list[np.ndarray] | None:

@@ -1,30 +1,52 @@
-"""The program `zygal`: one verb each, one file a verb."""
+"""The program `zygal`: one verb each, one module a verb, loaded only when it is called."""
 
 from __future__ import annotations
 
 import argparse
 import os
 import sys
-import traceback
+from importlib import import_module
 from typing import NoReturn
 
-from zygal import __version__
-from zygal.__main__ import INTERRUPTED, TERMINATED
-from zygal.cli import bench, classify, convert, demo, inlet, match, survey, tally, witness
 from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams
 from zygal.errors import ZygalError, one_line
+from zygal.exit_codes import INTERNAL, INTERRUPTED, INVALID, PASS, TERMINATED
 
-HOLDS, BREAKS, AT_FAULT, INTERNAL = 0, 1, 2, 70
-COMMANDS = (demo, survey, convert, witness, inlet, match, tally, classify, bench)
+COMMANDS = {
+    "demo": "Write the demo's files into a folder and run the whole example there.",
+    "survey": "Say what a file is: tensor names, shapes, classes, layers, sizes, versions.",
+    "convert": "Convert a trained model to an artifact (ONNX) with preprocessing and labels inside.",
+    "witness": "Record what the training framework does on reference images.",
+    "inlet": "Recover the preprocessing from a recording, or draw what it does to an image.",
+    "match": "Check preprocessing and predictions against a recording, gate by gate.",
+    "tally": "Measure accuracy, confusion and calibration on labelled images.",
+    "classify": "Predict the classes of images, any number of them.",
+    "bench": "Measure batch inference on the CPU: throughput, latency, memory.",
+    "completion": "Print a script that completes commands and options in a shell.",
+}
+"""Every command, and what it does; `zygal.cli.NAME` has its options."""
 TRACEBACK = "ZYGAL_TRACEBACK"
-"""The environment variable that makes an internal error show where it happened."""
+"""The environment variable that works like --traceback."""
+EPILOG = """\
+words:
+  source    the trained model: a .pt2, .keras or .h5 file, or FILE.py:FUNCTION
+  inlet     the preprocessing from an image file to the input tensor, written down as TOML
+  artifact  the converted model: one ONNX file with inlet, labels and origin inside
+  witness   a recording of the training framework: images, input tensors, scores
+  gate      one measurable condition with its limit: it passes or fails
+  survey    a description of a file; tally: metrics on labelled images
+
+exit codes: 0 pass, 1 a gate failed, 2 invalid input or usage, 3 some inputs could not be read (the result is
+valid for the others), 70 internal error, 130 and 143 interrupted.
+zygal help COMMAND explains a command; zygal demo shows all of them on an example.
+"""
 
 
 class _Parser(argparse.ArgumentParser):
     """A parser whose complaint is one sentence."""
 
     def error(self, message: str) -> NoReturn:
-        self.exit(AT_FAULT, f"zygal: {one_line(message)}; see {self.prog} --help.\n")
+        self.exit(INVALID, f"zygal: {one_line(message)}; see {self.prog} --help.\n")
 
     def _print_message(self, message: str, file=None) -> None:
         # Unlike argparse's own: that help could not be written is not passed over.
@@ -34,7 +56,10 @@ class _Parser(argparse.ArgumentParser):
 
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
+    arguments = list(sys.argv[1:] if arguments is None else arguments)
+    shows_traceback = "--traceback" in arguments or bool(os.environ.get(TRACEBACK))
     open_standard_streams()
+    code = PASS
     with catch_signals() as signals:
         try:
             try:
@@ -43,51 +68,116 @@ def main(arguments: list[str] | None = None) -> int:
                 code = end.code
             finish_output()
             return code
-        except ZygalError as fault:
-            return _complain(str(fault), AT_FAULT)
+        except ZygalError as error:
+            return _complain(str(error), INVALID)
         except KeyboardInterrupt as end:
             return _interrupted(isinstance(end, Terminated))
         except BrokenPipeError:
             # The reader of our output went away, as `head` does; what is still buffered goes nowhere.
             finish_output(to_nowhere=True)
-            return HOLDS
+            return code
         except MemoryError:
-            return _complain("there is not enough memory for this; use smaller batches or fewer images.", AT_FAULT)
-        except OSError as fault:
-            if fault.filename is not None:
-                return _internal(fault)
+            return _complain("there is not enough memory for this; use smaller batches or fewer images.", INVALID)
+        except OSError as error:
+            if error.filename is not None:
+                return _internal(error, shows_traceback)
             finish_output(to_nowhere=True)
-            return _complain(f"the output cannot be written ({(fault.strerror or str(fault)).lower()}).", AT_FAULT)
-        except Exception as fault:  # Whatever it is, the user gets a sentence.
+            return _complain(f"the output cannot be written ({(error.strerror or str(error)).lower()}).", INVALID)
+        except Exception as error:  # Whatever it is, the user gets a sentence.
             if signals.interrupted or signals.terminated:
                 return _interrupted(signals.terminated)
-            return _internal(fault)
+            return _internal(error, shows_traceback)
 
 
 def _interrupted(terminated: bool) -> int:
-    by = " by a request to end (SIGTERM)" if terminated else ""
-    return _complain(f"interrupted{by}; nothing was left half-written.", TERMINATED if terminated else INTERRUPTED)
+    by = " by SIGTERM" if terminated else ""
+    return _complain(f"interrupted{by}; no output file is half-written.", TERMINATED if terminated else INTERRUPTED)
 
 
-def _run(arguments: list[str] | None) -> int:
-    parser = _Parser(
-        prog="zygal",
-        description="Turns a trained image classifier into a portable artifact, proves that both give the same "
-        "answers, and says how fast the artifact is.",
-        epilog="Exit codes: 0 all is well, 1 a gate broke, 2 the input or the call is at fault, 70 internal error, "
-        "130 and 143 interrupted.",
-    )
-    parser.add_argument("--version", action="version", version=f"zygal {__version__}")
-    commands = parser.add_subparsers(metavar="COMMAND", required=True, parser_class=_Parser)
-    for command in COMMANDS:
-        command.register(commands)
+def _run(arguments: list[str]) -> int:
+    if not arguments:
+        build_parser(None).print_help(sys.stdout)
+        return PASS
+    if arguments[0] == "help":
+        arguments = [*arguments[1:], "--help"]
+    words = command_words(arguments)
+    parser = build_parser(words[0] if words else None)
+    used, config = _configure(parser, words, arguments)
     options, others = parser.parse_known_args(arguments)
     if others:
         # Paths may come behind options as well as before them, which argparse does not see in a subcommand.
         if not hasattr(options, "paths") or any(each.startswith("-") for each in others):
             parser.error(f"unrecognized arguments: {' '.join(others)}")
         options.paths += others
-    return options.run(options)
+    from zygal.cli.common import fill_common
+
+    fill_common(options)
+    if options.verbose and config is not None:
+        shown = ", ".join(f"{name} = {value}" for name, value in used.items()) or "nothing for this command"
+        print(f"zygal: defaults from {config}: {one_line(shown)}", file=sys.stderr)
+    return options.command.run(options)
+
+
+def command_words(arguments: list[str]) -> tuple[str, ...]:
+    """The words of the command in a command line, such as ("inlet", "recover"); empty if there is none."""
+    plain = [each for index, each in enumerate(arguments)
+             if not each.startswith("-") and (index == 0 or arguments[index - 1] not in ("--color", "--json"))]  # fmt: skip
+    if not plain or plain[0] not in COMMANDS:
+        return ()
+    return tuple(plain[:2]) if plain[0] == "inlet" else (plain[0],)
+
+
+def build_parser(command: str | None) -> argparse.ArgumentParser:
+    """The parser with the options of one command; of the others only the names, which takes no time. "all" has all."""
+    from zygal.cli.common import add_common
+
+    parser = _Parser(
+        prog="zygal",
+        description="Convert a trained image classifier to a portable artifact (ONNX), prove on reference images that\n"
+        "preprocessing and predictions match the training framework, and benchmark batch inference on the CPU.",
+        epilog=EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    parser.add_argument("--version", action=_Version, nargs=0, help="print the versions of Zygal and its libraries")
+    commands = parser.add_subparsers(metavar="COMMAND", required=True, parser_class=_Parser, title="commands")
+    for name, summary in COMMANDS.items():
+        if command in (name, "all"):
+            import_module(f"zygal.cli.{name}").register(commands)
+        else:
+            commands.add_parser(name, help=summary[0].lower() + summary[1:].rstrip("."))
+    add_common(parser)
+    return parser
+
+
+def _configure(parser, words: tuple[str, ...], arguments: list[str]):
+    """The defaults of zygal.toml that apply, and its path."""
+    if not words or "--help" in arguments or "-h" in arguments:
+        return {}, None
+    from zygal.cli.config import apply_config, find_config
+
+    config = find_config()
+    chosen = _subparser(parser, words)
+    if config is None or chosen is None:
+        return {}, None
+    return apply_config(config, words, chosen), config
+
+
+def _subparser(parser: argparse.ArgumentParser, words: tuple[str, ...]) -> argparse.ArgumentParser | None:
+    for word in words:
+        choices = next((each.choices for each in parser._actions if isinstance(each, argparse._SubParsersAction)), {})
+        if word not in choices:
+            return None
+        parser = choices[word]
+    return parser
+
+
+class _Version(argparse.Action):
+    def __call__(self, parser, namespace, values, option_string=None) -> NoReturn:
+        from zygal.cli.versions import versions
+
+        sys.stdout.write("\n".join(versions()) + "\n")
+        parser.exit()
 
 
 def _complain(sentence: str, code: int) -> int:
@@ -99,11 +189,13 @@ def _complain(sentence: str, code: int) -> int:
     return code
 
 
-def _internal(fault: Exception) -> int:
-    if os.environ.get(TRACEBACK):
+def _internal(error: Exception, shows_traceback: bool) -> int:
+    if shows_traceback:
+        import traceback
+
         traceback.print_exc()
     return _complain(
-        f"internal error: {type(fault).__name__}: {one_line(str(fault), 200)}; please report it with the command and the "
-        f"file that you gave ({TRACEBACK}=1 shows where it happened).",
+        f"internal error: {type(error).__name__}: {one_line(str(error), 200)}; please report it with the command and the file "
+        "that you gave (--traceback shows where it happened).",
         INTERNAL,
     )

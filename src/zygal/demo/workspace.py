@@ -20,7 +20,7 @@ _TWICE, _MISTAKEN = 42, "special"
 
 @dataclass(frozen=True)
 class Step:
-    """One command of the demo: its arguments, what it is for, and the exit code that it is to end with."""
+    """One command of the demo. says: what it is for. expected: its exit code."""
 
     says: str
     arguments: tuple[str, ...]
@@ -30,39 +30,39 @@ class Step:
 _MATCH = ("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--images", "reference")
 
 STEPS = (
-    Step("What did the training side hand over?", ("survey", "channel_marks.pt2")),
-    Step("Make the portable artifact, with its inlet and labels inside.",
+    Step("What did the training side deliver?", ("survey", "channel_marks.pt2")),
+    Step("Convert it to a portable artifact, with preprocessing (inlet) and labels inside.",
          ("convert", "channel_marks.pt2", "-o", "channel_marks.onnx", "--inlet", "channel_marks.inlet.toml",
           "--labels", "labels.txt")),
-    Step("The artifact explains itself.", ("survey", "channel_marks.onnx")),
-    Step("Does it give the answers that the training framework gave? The witness knows.", _MATCH),
-    Step("Deliberately wrong: blue and red swapped. This must be caught.",
+    Step("Everything that is needed to run the artifact is inside.", ("survey", "channel_marks.onnx")),
+    Step("Are preprocessing and predictions those of the training framework? The witness is a recording of it.", _MATCH),
+    Step("Deliberately wrong: red and blue are swapped. The gates must fail and name the cause.",
          (*_MATCH, "--inlet", "wrong/swapped_channels.toml"), 1),
-    Step("Deliberately wrong: values of 0..255 with a mean of 0..1. That is refused before anything runs.",
+    Step("Deliberately wrong: values of 0..255 with a mean for 0..1. This is invalid input.",
          (*_MATCH, "--inlet", "wrong/unscaled_values.toml", "--worst", "1"), 2),
-    Step("Deliberately wrong: the picture squashed where training cropped.",
+    Step("Deliberately wrong: the image is squashed, but training cropped it.",
          (*_MATCH, "--inlet", "wrong/squashed.toml", "--worst", "1"), 1),
-    Step("Nobody wrote the inlet down? It is worked out from the recording, and what the images cannot tell is said.",
+    Step("If nobody wrote the preprocessing down: recover it from the recording.",
          ("inlet", "recover", "--witness", "channel_marks.witness", "--images", "reference", "-o", "recovered.inlet.toml")),
-    Step("What it does to an image, step by step, as a picture.",
+    Step("Draw what the inlet does to an image, stage by stage.",
          ("inlet", "draw", "reference/mark-05.jpg", "--inlet", "recovered.inlet.toml", "-o", "strip.png")),
-    Step("A second model of the same marks comes from Keras: another size, channels last, -1..1, probabilities.",
+    Step("A second model of the same classes, from Keras: another size, channels last, values -1..1, probabilities.",
          ("survey", "keras/channel_marks.keras")),
-    Step("It takes the same way.",
+    Step("It is converted with the same command.",
          ("convert", "keras/channel_marks.keras", "-o", "keras/channel_marks.onnx", "--inlet",
           "keras/channel_marks.inlet.toml", "--labels", "labels.txt")),
-    Step("Its training side squashed the pictures and left them as the camera held them; the inlet says so.",
+    Step("Its training side squashed the images and ignored the EXIF rotation; its inlet says so.",
          ("match", "keras/channel_marks.onnx", "--witness", "keras/channel_marks.witness", "--images", "reference",
           "--worst", "1")),
-    Step("Labelled pictures of another summer: is it as good as it was said to be, and better than the Keras one?",
-         ("tally", "channel_marks.onnx", "--images", "labelled.csv", "--beside", "keras/channel_marks.onnx",
+    Step("How accurate is it on labelled images, and is it better than the Keras model?",
+         ("tally", "channel_marks.onnx", "--images", "labelled.csv", "--compare", "keras/channel_marks.onnx",
           "--trained-on", "reference", "--draw", "drawn")),
-    Step("What does it say about these?",
+    Step("Predictions for three images.",
          ("classify", "channel_marks.onnx", "reference/mark-05.jpg", "reference/mark-27.png", "reference/mark-16.jpg")),
-    Step("And about a whole folder, into a file; both models, and where they disagree.",
-         ("classify", "channel_marks.onnx", "reference", "--beside", "keras/channel_marks.onnx", "-o", "answers.csv",
-          "--afresh")),
-    Step("How fast is it here?", ("bench", "channel_marks.onnx", "--witness", "channel_marks.witness",
+    Step("Predictions for a folder, into a file; both models, and where they disagree.",
+         ("classify", "channel_marks.onnx", "reference", "--compare", "keras/channel_marks.onnx", "-o", "predictions.csv",
+          "--overwrite")),
+    Step("How fast is it on this machine?", ("bench", "channel_marks.onnx", "--witness", "channel_marks.witness",
                                   "--deadline", "10ms", "--layers", "--seconds", "8")),
 )  # fmt: skip
 
@@ -78,7 +78,7 @@ def write_workspace(folder: str | Path) -> None:
     except OSError as fault:
         raise OutputError(f"{folder} cannot be used: {(fault.strerror or str(fault)).lower()}.") from fault
     if foreign:
-        raise OutputError(f"{folder} holds other files already; name a new folder for the demo.")
+        raise OutputError(f"{folder} holds other files; name a new folder for the demo.")
     _copy(files("zygal.demo") / "data", folder)
     _draw_labelled(folder)
 

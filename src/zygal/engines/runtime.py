@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from zygal.engines.engine import first_line
 from zygal.engines.session import DTYPES, SessionSettings, open_session, runtime_name
 from zygal.errors import ArtifactError, EngineError
+
+if TYPE_CHECKING:
+    from zygal.artifact.read import Artifact
 
 
 class RuntimeEngine:
@@ -40,10 +44,22 @@ class RuntimeEngine:
         return _values(model, self.path, self.input_name, batch, names, self.batch_size or 1)
 
 
-class RawPixelEngine:
-    """An artifact that takes raw pixels, seen in two parts: its own inlet, and the model behind it, fed with `tensor`.
+def open_engine(artifact: Artifact) -> RuntimeEngine | RawPixelEngine:
+    """The engine of an artifact that was read: of one that takes raw pixels, the model behind its own inlet.
 
-    The whole is run by `look`; as an engine it is the model alone.
+    Raises ArtifactError or EngineError.
+    """
+    metadata = artifact.metadata
+    if metadata.tensor is None:
+        return RuntimeEngine(artifact.path)
+    inlet = metadata.inlet
+    return RawPixelEngine(artifact.path, metadata.tensor, inlet.tensor_shape(), inlet.tensor.dtype)
+
+
+class RawPixelEngine:
+    """An artifact that takes raw pixels, in two parts: its own inlet, and the model behind it, whose input is `tensor`.
+
+    `inspect` runs the whole; as an engine it is the model alone.
     """
 
     batch_size = None
@@ -52,6 +68,7 @@ class RawPixelEngine:
         import onnx
 
         whole = RuntimeEngine(path)
+        self.input_shape = ("N", *shape)
         self.name, self.path, self._tensor = whole.name, Path(path), tensor
         self.input_name, self.output_name = whole.input_name, whole.output_name
         self._whole = _session_fetching(_without_weights(path), [tensor], path)
@@ -78,7 +95,7 @@ class RawPixelEngine:
         model.CopyFrom(self._behind)
         return _values(model, self.path, self._tensor, batch, names)
 
-    def look(self, pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def inspect(self, pixels: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The tensor [N, ...] that the artifact's own inlet makes of 8-bit images [N, H, W, 3], and the scores."""
         tensor, scores = self._run(self._whole, [self._tensor, self.output_name], {self.input_name: pixels})
         return tensor, scores
@@ -102,7 +119,7 @@ def _values(model, path: Path, feed: str, batch: np.ndarray, names: list[str], s
             for index in range(len(batch))
         ]
     except Exception as fault:
-        raise EngineError(f"the layers of {path} cannot be looked at ({first_line(fault)}).") from fault
+        raise EngineError(f"the layers of {path} cannot be read ({first_line(fault)}).") from fault
     return {name: np.stack([part[place][0] for part in parts]) for place, name in enumerate(wanted)}
 
 
@@ -126,4 +143,4 @@ def _session_fetching(model, names: list[str], path: str | Path):
     try:
         return onnxruntime.InferenceSession(model.SerializeToString(), options, providers=["CPUExecutionProvider"])
     except Exception as fault:
-        raise EngineError(f"{path} cannot be looked into ({first_line(fault)}).") from fault
+        raise EngineError(f"{path} cannot be opened for inspection ({first_line(fault)}).") from fault

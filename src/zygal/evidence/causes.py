@@ -1,8 +1,8 @@
-"""Why the tensors differ: the fields of the inlet that must change, each with what it is worth.
+"""Why the tensors differ: the fields of the inlet that must change.
 
-What people get wrong is mostly one detail, so every inlet that differs from theirs in one field is
-tried first. If none makes the recorded tensors, the inlet is recovered without any hint, and the
-fields in which it need not differ from theirs are put back: what remains are the causes.
+Most mistakes are in one detail, so every inlet that differs from the given one in one field is tried first. If none gives the
+recorded tensors, the inlet is recovered without any hint, and each field that need not differ from the given inlet is put
+back: the remaining differences are the causes.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from zygal.inlet.recovery.material import Material, gather
 from zygal.inlet.recovery.search import search
 from zygal.inlet.recovery.trial import HOPELESS, Trials
 from zygal.inlet.specification import departures
-from zygal.inlet.values import grey_levels, to_tensor
+from zygal.inlet.values import grey_levels, level_differences, to_tensor
 from zygal.inlet.description import describe_step, describe_value, describe_values
 
 SAMPLE = 12
@@ -32,7 +32,7 @@ ALIKE = 0.02
 
 @dataclass(frozen=True)
 class Cause:
-    """Each finding completes the sentence "The tensors are the recorded ones if ...", the weightiest first.
+    """Each finding is a sentence on one field that must change, the one with the largest effect first.
 
     `inlet` is the corrected one. Residuals are the largest differences in grey levels over the images that were compared,
     residual_before None if the tensors cannot be compared at all.
@@ -45,7 +45,7 @@ class Cause:
 
 
 class _Residuals:
-    """What inlets leave, run exactly and not solved: the largest difference in grey levels."""
+    """The largest difference in grey levels that inlets leave, computed exactly."""
 
     def __init__(self, material: Material):
         self.trials = Trials(material)
@@ -65,8 +65,7 @@ class _Residuals:
             if pixels.shape != recorded.shape:
                 return HOPELESS
             tensor, level = to_tensor(pixels, inlet.values, Tensor("NHWC", inlet.tensor.dtype))
-            left = np.abs(tensor.astype(np.float32) - recorded.astype(np.float32)) / np.abs(level).astype(np.float32)
-            worst = max(worst, float(left.max()))
+            worst = max(worst, float(level_differences(tensor, recorded, level).max()))
             if not worst <= limit:
                 return worst
         return worst
@@ -81,12 +80,12 @@ def find_cause(
     progress: Callable[[str, float], None] = lambda what, part: None,
 ) -> Cause | None:
     """What must change in the inlet for every tensor to be within `limit` grey levels, or None if nothing is found."""
-    by_badness = sorted(differences, key=lambda i: np.inf if differences[i] is None else differences[i], reverse=True)
+    by_difference = sorted(differences, key=lambda i: np.inf if differences[i] is None else differences[i], reverse=True)
     known = [value for value in differences.values() if value is not None]
     before = max(known) if known and len(known) == len(differences) else None
-    paths = [Path(folder) / witness.images[index].name for index in by_badness]
+    paths = [Path(folder) / witness.images[index].name for index in by_difference]
     try:
-        material = gather(paths, witness.tensors[by_badness])
+        material = gather(paths, witness.tensors[by_difference])
     except InletError:
         return None
     residuals = _Residuals(material)
@@ -113,9 +112,9 @@ def _single(residuals: _Residuals, inlet: Inlet, images: list[int], limit: float
     edits.append(replace(inlet, tensor=replace(inlet.tensor, layout=other)))
     best, least = None, limit
     for edited in edits:
-        left = residuals.of(edited, images, least)
-        if left <= least and edited != inlet:
-            best, least = edited, left if best is None else min(least, left)
+        residual = residuals.of(edited, images, least)
+        if residual <= least and edited != inlet:
+            best, least = edited, residual if best is None else min(least, residual)
         if least < ALIKE:
             break
     return best
@@ -144,8 +143,8 @@ def _same_values(one: Values, other: Values, channels: int) -> bool:
     if one.per_image != "none":
         return True
     ends = np.array([[[0] * channels, [255] * channels]], np.uint8)
-    mine, theirs = (to_tensor(ends, values, Tensor("NHWC"))[0] for values in (one, other))
-    return bool((np.abs(mine - theirs) < 0.01 * np.abs(grey_levels(one, channels))).all())
+    right_step, wrong_step = (to_tensor(ends, values, Tensor("NHWC"))[0] for values in (one, other))
+    return bool((level_differences(right_step, wrong_step, grey_levels(one, channels)) < 0.01).all())
 
 
 def _reverted(found: Inlet, given: Inlet, name: str) -> Inlet | None:
@@ -154,14 +153,14 @@ def _reverted(found: Inlet, given: Inlet, name: str) -> Inlet | None:
     if name == "frame":
         return replace(found, frame=given.frame)
     if stage.startswith("frame step "):
-        place = int(stage.removeprefix("frame step ")) - 1
+        index = int(stage.removeprefix("frame step ")) - 1
         sizes = ("size", "short_side", "within", "fraction", "aspect")
         step = (
-            given.frame[place]
+            given.frame[index]
             if field in sizes
-            else replace(found.frame[place], **{field: getattr(given.frame[place], field)})
+            else replace(found.frame[index], **{field: getattr(given.frame[index], field)})
         )
-        return with_step(found, place, step)
+        return with_step(found, index, step)
     if stage == "values":
         return replace(found, values=given.values)
     record = replace(getattr(found, stage), **{field: getattr(getattr(given, stage), field)})
@@ -171,27 +170,27 @@ def _reverted(found: Inlet, given: Inlet, name: str) -> Inlet | None:
 
 def _findings(residuals: _Residuals, corrected: Inlet, given: Inlet, images: list[int]) -> tuple[str, ...]:
     """One sentence a departure, those first without which most is left."""
-    said: dict[str, float] = {}
+    effects: dict[str, float] = {}
     for name, right, wrong in departures(corrected, given):
         sentence = _sentence(name, right, wrong, corrected, given)
         reverted = _reverted(corrected, given, name)
-        left = HOPELESS if reverted is None else residuals.of(reverted, images)
-        said[sentence] = max(said.get(sentence, 0.0), left)
-    return tuple(sorted(said, key=said.get, reverse=True))
+        residual = HOPELESS if reverted is None else residuals.of(reverted, images)
+        effects[sentence] = max(effects.get(sentence, 0.0), residual)
+    return tuple(sorted(effects, key=effects.get, reverse=True))
 
 
 def _sentence(name: str, right: object, wrong: object, corrected: Inlet, given: Inlet) -> str:
     stage, _, field = name.rpartition(".")
     if stage == "values":
         if field == "range" and replace(corrected.values, range=given.values.range) == given.values:
-            return f"values.range is {describe_value(right)} instead of {describe_value(wrong)}"
-        return f"values is {describe_values(corrected.values)} instead of {describe_values(given.values)}"
+            return f"values.range should be {describe_value(right)}, the inlet says {describe_value(wrong)}"
+        return f"the values stage should be: {describe_values(corrected.values)}; the inlet says: {describe_values(given.values)}"
     steps = [", then ".join(describe_step(step) for step in each.frame) or "nothing" for each in (corrected, given)]
     if name == "frame":
-        return f"the frame is: {steps[0]}, instead of: {steps[1]}"
+        return f"the frame stage should be: {steps[0]}; the inlet says: {steps[1]}"
     if field in ("size", "short_side", "within", "fraction", "aspect"):
-        place = int(stage.removeprefix("frame step ")) - 1
-        mine, theirs = (describe_step(each.frame[place]) for each in (corrected, given))
-        return f"frame step {place + 1} is: {mine}, instead of: {theirs}"
+        index = int(stage.removeprefix("frame step ")) - 1
+        right_step, wrong_step = (describe_step(each.frame[index]) for each in (corrected, given))
+        return f"frame step {index + 1} should be: {right_step}; the inlet says: {wrong_step}"
     quoted = [f'"{value}"' if isinstance(value, str) else describe_value(value) for value in (right, wrong)]
-    return f"{name} is {quoted[0]} instead of {quoted[1]}"
+    return f"{name} should be {quoted[0]}, the inlet says {quoted[1]}"

@@ -37,9 +37,9 @@ class ValuesEngine(Protocol):
 
 @dataclass(frozen=True)
 class Departure:
-    """The first layer whose output is not the recorded one. difference: part of the layer's recorded range.
+    """The first layer whose output differs from the recording. difference: part of the layer's recorded range.
 
-    before: the last layer that still agreed, if any. compared: how many layers could be compared.
+    before: the last layer that agrees, if any. compared: how many layers could be compared.
     """
 
     layer: str
@@ -65,17 +65,17 @@ def quantiles_of(output: np.ndarray) -> np.ndarray:
 def first_departure(engine: ValuesEngine, witness: Witness) -> Departure | None:
     """The first recorded layer that the artifact has too and that departs; None if all agree or none can be compared."""
     recorded = witness.layers
-    known = engine.values(witness.tensors[: len(recorded.quantiles)], list(recorded.values))
+    values = engine.values(witness.tensors[: len(recorded.quantiles)], list(recorded.values))
     before, compared = None, 0
-    for place, (name, value, count) in enumerate(zip(recorded.names, recorded.values, recorded.counts)):
-        ours = known.get(value)
+    for index, (name, value, count) in enumerate(zip(recorded.names, recorded.values, recorded.counts)):
+        ours = values.get(value)
         if ours is None or ours[0].size != count:
             continue
         compared += 1
-        wanted = recorded.quantiles[:, place].astype(np.float64)
-        mine = np.stack([quantiles_of(each) for each in ours])
+        wanted = recorded.quantiles[:, index].astype(np.float64)
+        our_quantiles = np.stack([quantiles_of(each) for each in ours])
         span = max(float(np.ptp(wanted)), 1e-12)
-        difference = float(np.abs(mine - wanted).max() / span)
+        difference = float(np.abs(our_quantiles - wanted).max() / span)
         if not difference <= DEPARTED:
             return Departure(name, difference, before, compared)
         before = name

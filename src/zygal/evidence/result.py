@@ -1,4 +1,4 @@
-"""What a match finds: gates, images, and causes."""
+"""What a match finds: gates, images and causes."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from zygal.evidence.causes import Cause
 from zygal.evidence.layers import Departure
+from zygal.outcome import Gate
 
 
 @dataclass(frozen=True)
@@ -18,24 +19,9 @@ class Limits:
 
 
 @dataclass(frozen=True)
-class Gate:
-    """One condition. `measured` must not be above `limit`, both in `unit`; None means that it could not be measured."""
-
-    comparison: str
-    asks: str
-    measured: float | None
-    limit: float
-    unit: str
-    explanation: str = ""
-
-    @property
-    def passes(self) -> bool:
-        return self.measured is not None and self.measured <= self.limit
-
-
-@dataclass(frozen=True)
 class ImageResult:
-    """What was found for one image; None where it was not compared. Ranks are (class, score), best first."""
+    """The comparison of one image; None where something was not compared. Top classes are (class index, score), highest
+    first."""
 
     name: str
     tensor_difference_grey_levels: float | None
@@ -46,23 +32,25 @@ class ImageResult:
 
     @property
     def score_difference(self) -> float:
-        """Of the spread: what the user will see, or that of the model alone."""
+        """Of the spread: end to end if that was compared, else of the model alone."""
         end, model = self.end_to_end_difference_of_spread, self.model_difference_of_spread
         return end if end is not None else (model or 0.0)
 
     @property
-    def badness(self) -> tuple[float, float]:
-        """For sorting: what the user will see first, then the tensors."""
+    def sort_key(self) -> tuple[float, float]:
+        """The difference of scores, then of tensors."""
         return self.score_difference, self.tensor_difference_grey_levels or 0.0
 
 
 @dataclass(frozen=True)
 class Match:
-    """The whole result. `unread`: recorded images that cannot be read here. `not_checked`: sentences.
+    """The whole result. unreadable: (name, reason) of recorded images that cannot be read here. not_checked: sentences on
+    comparisons that were not made. spread: largest minus smallest recorded score. ties: see `compare.ScoreComparison`.
 
-    `cause`: the edits of the inlet that mend gate A, if A broke and they were found, and `other_top_1`: on how many images
-    another class is best with our inlet, and with the corrected one. `score_cause`: a sentence on how the scores differ, if
-    B broke and it is known. `departure`: the first layer that departs, if B broke and layers were recorded.
+    cause: the changes of the inlet with which gate A passes, if A failed and they were found. changed_top_1: on how many
+    images the top-1 class differs from the recording with the given inlet, and with the corrected one. score_cause: a sentence
+    on how the scores differ, if B failed and it is known. departure: the first layer that differs, if B failed and layers were
+    recorded.
     """
 
     gates: tuple[Gate, ...]
@@ -73,10 +61,6 @@ class Match:
     notes: tuple[str, ...]
     spread: float
     cause: Cause | None = None
-    other_top_1: tuple[int, int] | None = None
+    changed_top_1: tuple[int, int] | None = None
     score_cause: str | None = None
     departure: Departure | None = None
-
-    @property
-    def passes(self) -> bool:
-        return all(gate.passes for gate in self.gates)

@@ -1,4 +1,4 @@
-"""Why scores differ though the model may be right: another form of scores, renamed classes, or rows of other images."""
+"""Why scores differ although the model may be right: another form of scores, reordered classes, or reordered images."""
 
 from __future__ import annotations
 
@@ -43,20 +43,20 @@ def explain_scores(
     """
     ours, recorded = ours.astype(np.float64), recorded.astype(np.float64)
     if not np.isfinite(ours).all():
-        return "the artifact's scores are not finite numbers"
-    for said, mine, theirs in _in_other_forms(ours, recorded):
-        allowed = max(limit, 1e-4) * max(float(np.ptp(theirs)), 1e-30)
-        if np.abs(mine - theirs).max() <= allowed:
-            return said or None
-        renamed = _renaming(mine, theirs, allowed)
+        return "the artifact's scores are NaN or infinite"
+    for explanation, our_scores, recorded_scores in _in_other_forms(ours, recorded):
+        allowed = max(limit, 1e-4) * max(float(np.ptp(recorded_scores)), 1e-30)
+        if np.abs(our_scores - recorded_scores).max() <= allowed:
+            return explanation or None
+        renamed = _renaming(our_scores, recorded_scores, allowed)
         if renamed is not None:
             sentence = _renaming_in_words(renamed, labels)
-            return f"{sentence}, and {said}" if said else sentence
-        if _shuffled(mine, theirs, allowed):
+            return f"{sentence}, and {explanation}" if explanation else sentence
+        if _shuffled(our_scores, recorded_scores, allowed):
             sentence = (
-                "the recorded rows belong to other images: the same scores are there in another order of the images"
+                "the recorded rows are in another order: the same scores occur, but for other images"
             )
-            return f"{sentence}, and {said}" if said else sentence
+            return f"{sentence}, and {explanation}" if explanation else sentence
     return None
 
 
@@ -66,23 +66,23 @@ def _in_other_forms(ours: np.ndarray, recorded: np.ndarray):
     for name, form in _FORMS.items():
         if name == "softmax" and probabilities and _probabilities(recorded):
             yield (
-                "the artifact applies softmax once more: its scores are the softmax of the recorded ones",
+                "the artifact applies softmax twice: its scores are the softmax of the recorded probabilities",
                 ours,
                 form(recorded),
             )
             yield (
-                "the recording applies softmax once more: its scores are the softmax of the artifact's",
+                "the recording applies softmax twice: its scores are the softmax of the artifact's probabilities",
                 form(ours),
                 recorded,
             )
             continue
         yield (
-            f"the recorded scores are the {name} of the artifact's: its last step is missing here",
+            f"the artifact does not apply the last step: the recorded scores are the {name} of its scores",
             form(ours),
             recorded,
         )
         yield (
-            f"the artifact's scores are the {name} of the recorded ones: it has a step more at its end",
+            f"the artifact applies one more step at its end: its scores are the {name} of the recorded scores",
             ours,
             form(recorded),
         )
@@ -98,8 +98,8 @@ def _renaming(ours: np.ndarray, recorded: np.ndarray, allowed: float) -> np.ndar
         return None
     # Classes are found by the order of their scores of the first image and its neighbours in it, then proven.
     nearest = np.empty(recorded.shape[1], int)
-    for place in range(recorded.shape[1]):
-        nearest[place] = int(np.abs(ours - recorded[:, place : place + 1]).max(axis=0).argmin())
+    for index in range(recorded.shape[1]):
+        nearest[index] = int(np.abs(ours - recorded[:, index : index + 1]).max(axis=0).argmin())
     unique = len(set(nearest)) == len(nearest) == ours.shape[1]
     same = unique and np.abs(ours[:, nearest] - recorded).max() <= allowed
     return nearest if same and (nearest != np.arange(len(nearest))).any() else None
@@ -111,18 +111,18 @@ def _renaming_in_words(nearest: np.ndarray, labels: Sequence[str] | None) -> str
     by = int(nearest[0])
     if (nearest == (np.arange(count) + by) % count).all():
         by = by if by <= count // 2 else by - count
-        return f"the classes are shifted by {abs(by)}: recorded class 0 is the artifact's class {nearest[0]}"
+        return f"the classes are shifted by {abs(by)}: recorded class 0 is class {nearest[0]} of the artifact"
     as_text = np.array(sorted(range(count), key=str))
     for order, which in ((as_text, "the recording's"), (np.argsort(as_text), "the artifact's")):
         if (nearest == order).all():
-            return f'the classes are sorted as text in {which} order: "10" comes before "2" there'
+            return f'the classes are sorted as text in {which} order ("10" before "2")'
     if labels is not None and len(labels) == count:
-        sorted_labels = np.array(sorted(range(count), key=lambda place: labels[place]))
+        sorted_labels = np.array(sorted(range(count), key=lambda index: labels[index]))
         for order, which in ((sorted_labels, "the recording's"), (np.argsort(sorted_labels), "the artifact's")):
             if (nearest == order).all():
-                return f"the classes are sorted by their labels in {which} order"
+                return f"the classes are sorted by label in {which} order"
     first = int(np.flatnonzero(nearest != np.arange(count))[0])
-    return f"{moved} of {count} classes have other numbers: recorded class {first} is the artifact's class {nearest[first]}"
+    return f"{moved} of {count} classes have other indices: recorded class {first} is class {nearest[first]} of the artifact"
 
 
 def _shuffled(ours: np.ndarray, recorded: np.ndarray, allowed: float) -> bool:

@@ -1,4 +1,4 @@
-"""What a benchmark found, drawn: throughput and latency over batches, all runs, stages of the whole way, layers."""
+"""The figures of a benchmark: throughput and latency over batch sizes, all runs, stages from image files, layers."""
 
 from __future__ import annotations
 
@@ -19,42 +19,64 @@ SERIES = (
     ("#3f7f6f", "D", ":"),
     ("#7a6a8f", "v", "--"),
 )
+HATCHES = ("", "//", "..", "xx", "\\\\")
 MOST_LAYERS = 22
+FEW_BATCHES = 2
+"""So few points do not make a line."""
 
 
 def draw_grid(bench: Bench, path: str | Path) -> Path:
     """Images a second above, milliseconds a batch below, over batch sizes; one column a thread count."""
     threads = list(dict.fromkeys(cell.setting.threads for cell in bench.cells))
     figure = new_figure(1280, 800)
-    _title(figure, f"{Path(bench.artifact).name}: medians and their 95 % intervals")
+    _title(figure, f"{Path(bench.artifact).name}: median and 95 % CI")
     panels = figure.subplots(2, len(threads), squeeze=False, sharex=True, sharey="row")
     for column, count in enumerate(threads):
         above, below = panels[:, column]
         above.set_title(f"{count} thread{'s' * (count != 1)}", fontsize=12, color=INK)
-        for place, (name, points) in enumerate(_lines(bench, count)):
-            colour, mark, dashes = SERIES[place % len(SERIES)]
-            look = {"color": colour, "marker": mark, "linestyle": dashes, "capsize": 5, "linewidth": 1.8, "label": name}
-            batches, middle, low, high = (np.array(each) for each in zip(*points))
-            rate = batches / middle
-            above.errorbar(batches, rate, [rate - batches / high, batches / low - rate], **look)
-            below.errorbar(batches, middle * 1e3, [(middle - low) * 1e3, (high - middle) * 1e3], **look)
-        below.set_xlabel("images a batch", color=INK)
+        _draw_column(bench, count, above, below)
+        below.set_xlabel("batch size (images)", color=INK)
         for axes in (above, below):
             _plain(axes)
-        below.set_xscale("log", base=2)
-        batches = sorted({cell.setting.batch for cell in bench.cells})
-        below.set_xticks(batches, [str(batch) for batch in batches])
-        below.minorticks_off()
     # Only now, when all columns that share an axis are drawn.
     for row in panels:
         row[0].set_ylim(bottom=0)
-    panels[0, 0].set_ylabel("images a second", color=INK)
-    panels[1, 0].set_ylabel("milliseconds a batch", color=INK)
+    panels[0, 0].set_ylabel("images/s", color=INK)
+    panels[1, 0].set_ylabel("ms per batch", color=INK)
     handles, names = panels[0, 0].get_legend_handles_labels()
     if len(names) > 1:
         figure.legend(handles, names, loc="outside lower center", ncols=4, frameon=False, fontsize=10)
     write_figure(figure, path)
     return Path(path)
+
+
+def _draw_column(bench: Bench, threads: int, above, below) -> None:
+    """One thread count: lines over the batch sizes, or bars if there are only one or two of them."""
+    batches = sorted({cell.setting.batch for cell in bench.cells})
+    lines = _lines(bench, threads)
+    bars = len(batches) <= FEW_BATCHES
+    for index, (name, points) in enumerate(lines):
+        colour, mark, dashes = SERIES[index % len(SERIES)]
+        sizes, middle, low, high = (np.array(each) for each in zip(*points))
+        rate = sizes / middle
+        values = ((above, rate, sizes / high, sizes / low), (below, middle * 1e3, low * 1e3, high * 1e3))
+        for axes, value, lower, upper in values:
+            if bars:
+                width = 0.7 / len(lines)
+                x = np.searchsorted(batches, sizes) + (index - (len(lines) - 1) / 2) * width
+                drawn = axes.bar(x, value, width * 0.92, yerr=[value - lower, upper - value], capsize=5, label=name, color=colour,
+                                 hatch=HATCHES[index % len(HATCHES)], edgecolor="white", ecolor=INK)  # fmt: skip
+                axes.bar_label(drawn, [f"{each:.3g}" if each < 1000 else f"{each:.0f}" for each in value], padding=4, fontsize=10)
+                axes.margins(y=0.16)
+            else:
+                axes.errorbar(sizes, value, [value - lower, upper - value], color=colour, marker=mark, linestyle=dashes,
+                              capsize=5, linewidth=1.8, label=name)  # fmt: skip
+    if bars:
+        below.set_xticks(range(len(batches)), [str(batch) for batch in batches])
+        return
+    below.set_xscale("log", base=2)
+    below.set_xticks(batches, [str(batch) for batch in batches])
+    below.minorticks_off()
 
 
 def _lines(bench: Bench, threads: int) -> list[tuple[str, list[tuple[float, float, float, float]]]]:
@@ -66,7 +88,7 @@ def _lines(bench: Bench, threads: int) -> list[tuple[str, list[tuple[float, floa
         group = [cell for cell in cells if (cell.setting.level, cell.setting.execution) == (level, execution)]
         name = Path(bench.artifact).name + ("" if len(kinds) == 1 else f", {level}, {execution}")
         lines.append((name, [(c.setting.batch, c.latency.value, c.latency.low, c.latency.high) for c in group]))
-        for other in bench.beside:
+        for other in bench.compared:
             known = [(c, other.ratios[c.setting]) for c in group if c.setting in other.ratios]
             points = [
                 (c.setting.batch, *(c.latency.value * each for each in (r.value, r.low, r.high))) for c, r in known
@@ -80,7 +102,7 @@ def draw_latencies(bench: Bench, path: str | Path) -> Path:
     from matplotlib.ticker import LogLocator
 
     figure = new_figure(1280, 800)
-    _title(figure, f"{Path(bench.artifact).name}: every run, none left out")
+    _title(figure, f"{Path(bench.artifact).name}: all runs")
     axes = figure.subplots()
     chance = np.random.default_rng(0)
     for row, cell in enumerate(bench.cells):
@@ -91,7 +113,7 @@ def draw_latencies(bench: Bench, path: str | Path) -> Path:
     axes.set_xscale("log")
     axes.xaxis.set_major_locator(LogLocator(subs=(1, 2, 5)))
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:g}")
-    axes.set_xlabel("milliseconds a batch", color=INK)
+    axes.set_xlabel("ms per batch", color=INK)
     _plain(axes, grid="x")
     handles, names = axes.get_legend_handles_labels()
     distinct = dict(zip(names, handles))
@@ -103,7 +125,7 @@ def draw_latencies(bench: Bench, path: str | Path) -> Path:
 def _row_of_runs(axes, row: int, cell: Cell, chance: np.random.Generator) -> None:
     milliseconds = cell.seconds * 1e3
     offsets = chance.uniform(-0.3, 0.3, len(milliseconds))
-    axes.plot(milliseconds, row + offsets, ".", color=RECORDED, markersize=4, zorder=1, label="a run")
+    axes.plot(milliseconds, row + offsets, ".", color=RECORDED, markersize=4, zorder=1, label="one run")
     low, high = cell.latency.quarter * 1e3, cell.latency.three_quarters * 1e3
     axes.plot(
         [low, high],
@@ -112,12 +134,12 @@ def _row_of_runs(axes, row: int, cell: Cell, chance: np.random.Generator) -> Non
         linewidth=7,
         solid_capstyle="butt",
         zorder=2,
-        label="the middle half, cut at the median",
+        label="middle half, cut at the median",
     )
     axes.plot(cell.latency.value * 1e3, row, "|", color="white", markersize=9, markeredgewidth=2.5, zorder=3)
     worst = cell.quantile(0.99)
     if worst is not None:
-        axes.plot(worst * 1e3, row, "D", color=ARTIFACT, markersize=8, zorder=3, label="99 of 100 are quicker")
+        axes.plot(worst * 1e3, row, "D", color=ARTIFACT, markersize=8, zorder=3, label="p99")
 
 
 def _label(cell: Cell) -> str:
@@ -128,38 +150,38 @@ def _label(cell: Cell) -> str:
     return f"batch {setting.batch}, {setting.threads} thread{'s' * (setting.threads != 1)}{kind}"
 
 
-def draw_stages(way: Pipeline, path: str | Path) -> Path:
-    """The stages of the whole way as one bar, and the rates that they come to."""
+def draw_stages(pipeline: Pipeline, path: str | Path) -> Path:
+    """The stages from image files to scores as one bar, and the resulting rates."""
     figure = new_figure(1280, 560)
     _title(
         figure,
-        f"From image files to scores, batch {way.batch}, inference on {way.threads} thread{'s' * (way.threads != 1)}",
+        f"From image files to scores, batch {pipeline.batch}, inference on {pipeline.threads} thread{'s' * (pipeline.threads != 1)}",
     )
     above, below = figure.subplots(2, 1, height_ratios=(1, 1.5))
-    start, whole = 0.0, sum(way.stages.values()) * 1e3
+    start, whole = 0.0, sum(pipeline.stages.values()) * 1e3
     # Light and dark in turn, and hatched, so that neighbours differ in print too.
     looks = (("#1c3d5a", ""), ("#9cb8cc", "//"), ("#4d7a99", ".."), ("#b5541c", ""))
-    for (stage, seconds), (colour, hatch) in zip(way.stages.items(), looks[-len(way.stages) :]):
+    for (stage, seconds), (colour, hatch) in zip(pipeline.stages.items(), looks[-len(pipeline.stages) :]):
         width = seconds * 1e3
         above.barh(0, width, left=start, color=colour, hatch=hatch, edgecolor="white", height=0.6,
-                   label=f"{stage}: {width:.3g} ms, {100 * way.share(stage):.0f} %")  # fmt: skip
+                   label=f"{stage}: {width:.3g} ms, {100 * pipeline.share(stage):.0f} %")  # fmt: skip
         start += width
     above.set_xlim(0, whole)
     above.set_yticks([])
-    above.set_xlabel("milliseconds an image, one stage after the other", color=INK)
+    above.set_xlabel("ms per image, one stage after the other", color=INK)
     above.legend(loc="upper center", bbox_to_anchor=(0.5, 1.42), ncols=4, frameon=False, fontsize=11)
-    rates = {"one after another": way.one_by_one}
-    for count, rate in way.overlapped.items():
+    rates = {"sequential": pipeline.sequential}
+    for count, rate in pipeline.overlapped.items():
         rates[f"overlapped, inference\non {count} thread{'s' * (count != 1)}"] = rate
-    rates["inference alone"] = 1 / way.stages["inference"]
-    colours = [RECORDED, *[ARTIFACT] * len(way.overlapped), "#e3d3c4"]
+    rates["inference alone"] = 1 / pipeline.stages["inference"]
+    colours = [RECORDED, *[ARTIFACT] * len(pipeline.overlapped), "#e3d3c4"]
     below.barh(list(rates), list(rates.values()), color=colours, edgecolor=INK, height=0.55)
     for row, rate in enumerate(rates.values()):
         below.annotate(
             f"{rate:.0f}", (rate, row), (6, 0), textcoords="offset points", va="center", color=INK, fontsize=11
         )
     below.invert_yaxis()
-    below.set_xlabel("images a second", color=INK)
+    below.set_xlabel("images/s", color=INK)
     below.margins(x=0.08)
     for axes in (above, below):
         _plain(axes, grid="x")
@@ -172,7 +194,7 @@ def draw_layers(times: LayerTimes, bench: Bench, path: str | Path) -> Path:
     layers = times.layers[:MOST_LAYERS]
     figure = new_figure(1280, 800)
     setting = times.setting
-    _title(figure, f"{Path(bench.artifact).name}: where the time goes, batch {setting.batch} on "
+    _title(figure, f"{Path(bench.artifact).name}: time by layer, batch {setting.batch} on "
                    f"{setting.threads} thread{'s' * (setting.threads != 1)}")  # fmt: skip
     axes = figure.subplots()
     rows, whole = np.arange(len(layers)), max(sum(layer.multiply_adds for layer in times.layers), 1)
@@ -185,10 +207,10 @@ def draw_layers(times: LayerTimes, bench: Bench, path: str | Path) -> Path:
     axes.set_yticks(rows, [layer.layer for layer in layers], fontsize=10)
     axes.invert_yaxis()
     axes.margins(x=0.08, y=0.01)
-    axes.set_xlabel("per cent", color=INK)
+    axes.set_xlabel("share (%)", color=INK)
     rest = sum(layer.share for layer in times.layers[MOST_LAYERS:])
     if rest:
-        axes.annotate(f"{len(times.layers) - MOST_LAYERS} more layers take {100 * rest:.0f} % of the time", (0.99, 0.1),
+        axes.annotate(f"{len(times.layers) - MOST_LAYERS} more layers: {100 * rest:.0f} % of the time", (0.99, 0.1),
                       xycoords="axes fraction", ha="right", color=FAINT, fontsize=11)  # fmt: skip
     axes.legend(loc="lower right", frameon=False, fontsize=11)
     _plain(axes, grid="x")

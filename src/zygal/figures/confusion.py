@@ -28,9 +28,9 @@ def draw_confusion(accuracy: Accuracy, title: str, path: str | Path) -> None:
         shown = _draw_whole(whole, accuracy.confusion)
         chosen = _most_confused(accuracy)
         few, support = accuracy.confusion[np.ix_(chosen, chosen)], accuracy.confusion[chosen].sum(axis=1)
-        _draw_counts(part, few, support, [names[place] for place in chosen], f"the {len(chosen)} classes confused most")
+        _draw_counts(part, few, support, [names[place] for place in chosen], f"the {len(chosen)} most confused classes")
     many = len(names) > MOST_NAMED
-    figure.colorbar(shown, ax=figure.axes, label="part of the images of a class", shrink=0.4 if many else 0.6,
+    figure.colorbar(shown, ax=figure.axes, label="share of the true class", shrink=0.4 if many else 0.6,
                     location="bottom" if many else "right", format=lambda part, _: f"{part:.0%}")  # fmt: skip
     write_figure(figure, path)
 
@@ -40,7 +40,7 @@ def _most_confused(accuracy: Accuracy) -> list[int]:
     places = {each.name: place for place, each in enumerate(accuracy.classes)}
     chosen: list[int] = []
     for pair in accuracy.pairs:
-        new = [places[name] for name in (pair.truth, pair.said) if places[name] not in chosen]
+        new = [places[name] for name in (pair.true_class, pair.predicted) if places[name] not in chosen]
         if len(chosen) + len(new) > MOST_NAMED - 5:
             break
         chosen += new
@@ -65,8 +65,8 @@ def _draw_counts(axes, confusion: np.ndarray, support: np.ndarray, names: list[s
     axes.set_xticks(ticks, names, rotation=40 if len(names) > 3 else 0, ha="right" if len(names) > 3 else "center",
                     rotation_mode="anchor", fontsize=size)  # fmt: skip
     axes.set_yticks(ticks, [f"{name}  {total}" for name, total in zip(names, support)], fontsize=size)
-    axes.set_xlabel("taken for", fontsize=11, color=INK)
-    axes.set_ylabel("is, and how many images", fontsize=11, color=INK)
+    axes.set_xlabel("predicted class", fontsize=11, color=INK)
+    axes.set_ylabel("true class (number of images)", fontsize=11, color=INK)
     axes.set_title(title, fontsize=11, color=INK, loc="left")
     _lattice(axes, len(names))
     return shown
@@ -92,14 +92,14 @@ def _draw_whole(axes, confusion: np.ndarray):
     low = [float(parts[place, place]) for place in range(len(parts))]
     axes.plot(range(len(parts)), range(len(parts)), color=FAINT, linewidth=0.4)
     axes.set_title(
-        f"all {len(parts)} classes; points are confusions",
+        f"all {len(parts)} classes; each point is a confused pair",
         fontsize=11,
         color=INK,
         loc="left",
     )
-    axes.set_xlabel("taken for (number of the class)", fontsize=11, color=INK)
+    axes.set_xlabel("predicted class (index)", fontsize=11, color=INK)
     axes.set_ylabel(
-        f"is (number of the class); the diagonal is {min(low):.0%} to {max(low):.0%}", fontsize=11, color=INK
+        f"true class (index); recall is {min(low):.0%} to {max(low):.0%}", fontsize=11, color=INK
     )
     return shown
 

@@ -1,4 +1,4 @@
-"""The sheet of a match: the images that differ most, both top threes, and where their tensors differ."""
+"""The sheet of a match: the images that differ most, both top 3, and where their tensors differ."""
 
 from __future__ import annotations
 
@@ -40,10 +40,10 @@ def draw_sheet(rows: Sequence[SheetRow], title: str, path: str | Path) -> None:
         axes[0].set_ylabel(row.name, fontsize=9, color=INK)
         for bars, ranks, colour in ((axes[1], row.recorded, RECORDED), (axes[2], row.ours, ARTIFACT)):
             _draw_ranks(bars, ranks, colour, limits)
-        axes[2].set_xlabel(f"off by {row.score_difference:.3g} of the spread", fontsize=8.5, color=FAINT)
+        axes[2].set_xlabel(f"scores differ by {row.score_difference:.3g} of the spread", fontsize=8.5, color=FAINT)
         shown = _draw_difference(axes[3], row.difference, largest) or shown
         if place == 0:
-            for each, text in zip(axes, ("image", "recorded top three", "artifact's top three", "tensor difference")):
+            for each, text in zip(axes, ("image", "recorded top 3", "artifact top 3", "tensor difference")):
                 each.set_title(text, fontsize=11, color=INK)
     if shown is not None:
         figure.colorbar(shown, ax=grid[:, 3].tolist(), label="grey levels", shrink=0.9)
@@ -73,8 +73,8 @@ def _draw_difference(axes, difference: np.ndarray | None, largest: float):
     axes.set_yticks([])
     if difference is None:
         axes.text(
-            0.5, 0.5, "cannot be compared", ha="center", va="center", fontsize=9, color=FAINT, transform=axes.transAxes
+            0.5, 0.5, "not comparable", ha="center", va="center", fontsize=9, color=FAINT, transform=axes.transAxes
         )
         return None
-    axes.set_xlabel(f"{difference.max():.3g} at most", fontsize=8.5, color=FAINT)
+    axes.set_xlabel(f"max {difference.max():.3g}", fontsize=8.5, color=FAINT)
     return axes.imshow(difference, cmap="cividis", vmin=0, vmax=largest, interpolation="nearest")

@@ -20,6 +20,6 @@ def draw_strip(stages: Sequence[Stage], title: str, path: str | Path) -> None:
         axes.set_anchor("N")
         height, width = stage.picture.shape[:2]
         axes.set_title(fill(stage.name, wide), fontsize=11, color=INK)
-        numbers = f"{width} wide, {height} high\n{stage.low:.4g} to {stage.high:.4g}"
+        numbers = f"{width} x {height} pixels\n{stage.low:.4g} to {stage.high:.4g}"
         axes.set_xlabel(f"{numbers}\n\n{fill(stage.does, wide)}", fontsize=9, color=FAINT)
     write_figure(figure, path)

@@ -1,4 +1,4 @@
-"""The sheet of wrong answers: the picture, what it is, what was said, and how sure."""
+"""The sheet of wrong predictions: the image, its true class, the predicted class and the confidence."""
 
 from __future__ import annotations
 
@@ -12,13 +12,13 @@ from zygal.errors import ImageError
 from zygal.figures.canvas import ARTIFACT, FAINT, INK, new_figure, show_picture, write_figure
 from zygal.inlet.decode import decode_image
 from zygal.inlet.specification import Decode
-from zygal.tally.tally import WrongImage
+from zygal.tally.tally import Misclassified
 from zygal.wording import percent
 
 COLUMNS = 4
 
 
-def draw_wrong(wrong: Sequence[WrongImage], total: int, title: str, path: str | Path) -> None:
+def draw_wrong(wrong: Sequence[Misclassified], total: int, title: str, path: str | Path) -> None:
     """Writes the images as PNG in the order given, out of so many in all. Raises OutputError."""
     rows = -(-len(wrong) // COLUMNS)
     figure = new_figure(1280, 60 + 262 * rows)
@@ -28,15 +28,15 @@ def draw_wrong(wrong: Sequence[WrongImage], total: int, title: str, path: str | 
         try:
             show_picture(axes, np.asarray(decode_image(each.path, Decode(exif="apply", sixteen_bit="high-byte"))))
         except ImageError:
-            # It was there a moment ago; its place says what was said of it.
+            # It was readable a moment ago; its caption is drawn all the same.
             axes.set_axis_off()
         axes.set_anchor("NW")
-        axes.set_title(f"is {_named(each.truth)}", fontsize=11, color=INK, loc="left")
-        truth = "" if each.truth_probability is None else f"; {percent(each.truth_probability)} for what it is"
+        axes.set_title(f"true: {_names(each.true)}", fontsize=11, color=INK, loc="left")
+        truth = "" if each.true_class_probability is None else f"; true class {percent(each.true_class_probability)}"
         _below(
             axes,
             6,
-            f"said: {_named(each.said)}  {percent(each.probability)}",
+            f"predicted: {_names(each.predicted)}  {percent(each.confidence)}",
             fontsize=11,
             color=ARTIFACT,
             fontweight="bold",
@@ -48,7 +48,7 @@ def draw_wrong(wrong: Sequence[WrongImage], total: int, title: str, path: str | 
     write_figure(figure, path)
 
 
-def _named(names: Sequence[str]) -> str:
+def _names(names: Sequence[str]) -> str:
     return shorten(", ".join(names) or "no label", 34, placeholder="...")
 
 

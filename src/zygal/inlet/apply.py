@@ -13,10 +13,10 @@ from zygal.inlet.decode import Picture, decode_image
 from zygal.inlet.frame import as_array, run_step
 from zygal.inlet.specification import Decode, Inlet
 from zygal.inlet.values import to_tensor
-from zygal.processor import ahead, allowed_cores
+from zygal.pool import Pool, ThreadPool
 
-_FILES_A_TASK = 4
-"""Small files are done in less time than handing one over takes."""
+_FILES_PER_TASK = 4
+"""Small files take less time than handing one over to a worker."""
 
 
 @dataclass(frozen=True)
@@ -58,25 +58,35 @@ def in_order(pixels: np.ndarray, inlet: Inlet) -> np.ndarray:
     return pixels.repeat(3, axis=2) if inlet.decode.colour == "grey" and inlet.channels == 3 else pixels
 
 
+@dataclass(frozen=True)
+class ApplyInlet:
+    """Work for a pool: the tensors of some files. pixels_only: 8-bit RGB, for an artifact that holds the rest of the inlet."""
+
+    inlet: Inlet
+    pixels_only: bool = False
+
+    def __call__(self, paths: Sequence[str | Path]) -> list[InletTensor | ImageError]:
+        return [self._attempt(path) for path in paths]
+
+    def read(self, path: str | Path) -> InletTensor:
+        """One file. Raises ImageError."""
+        if not self.pixels_only:
+            return apply_inlet(path, self.inlet)
+        pixels = raw_pixels(path, self.inlet.decode)
+        return InletTensor(pixels, pixels, np.ones(3))
+
+    def _attempt(self, path: str | Path) -> InletTensor | ImageError:
+        try:
+            return self.read(path)
+        except ImageError as fault:
+            return fault
+
+
 def apply_to_all(
-    paths: Sequence[str | Path], inlet: Inlet, threads: int | None = None
+    paths: Sequence[str | Path], inlet: Inlet, pool: Pool | None = None, pixels_only: bool = False
 ) -> Iterator[InletTensor | ImageError]:
-    """What becomes of each file, in their order; a file that cannot be read gives its ImageError.
-
-    Decoding and resizing let go of the interpreter, so threads (as many as this process has cores) run side by side;
-    no more than a few files a thread are worked on ahead of the reader.
-    """
-    threads = threads or allowed_cores()
-    if threads == 1 or len(paths) == 1:
-        yield from (_attempt(path, inlet) for path in paths)
-        return
-    parts = [paths[start : start + _FILES_A_TASK] for start in range(0, len(paths), _FILES_A_TASK)]
-    for made in ahead(lambda part: [_attempt(path, inlet) for path in part], parts, threads):
-        yield from made
-
-
-def _attempt(path: str | Path, inlet: Inlet) -> InletTensor | ImageError:
-    try:
-        return apply_inlet(path, inlet)
-    except ImageError as fault:
-        return fault
+    """The tensor of each file, in their order; a file that cannot be read gives its ImageError. pool: one thread per core
+    unless given. pixels_only: see `ApplyInlet`."""
+    parts = [paths[start : start + _FILES_PER_TASK] for start in range(0, len(paths), _FILES_PER_TASK)]
+    for tensors in (pool or ThreadPool(1 if len(paths) == 1 else None)).map(ApplyInlet(inlet, pixels_only), parts):
+        yield from tensors

@@ -1,4 +1,4 @@
-"""An inlet in words, for reports and pictures."""
+"""An inlet as text, for reports and figures."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from dataclasses import fields
 from zygal.inlet.specification import GREY_WEIGHTS, Decode, Inlet, Pad, Resize, Step, Values
 
 _CENTRED = {
-    "down": "the middle",
-    "nearest": "the middle (margins to the nearest pixel)",
-    "up": "the middle (margins rounded up)",
-    "start": "the top left",
-    "end": "the bottom right",
+    "down": "centre",
+    "nearest": "centre (margins rounded to the nearest pixel)",
+    "up": "centre (margins rounded up)",
+    "start": "top left",
+    "end": "bottom right",
 }
 
 
@@ -19,7 +19,7 @@ def describe_stages(inlet: Inlet) -> list[tuple[str, str]]:
     """Pairs of a stage and what it does."""
     return [
         ("decode", describe_decode(inlet.decode)),
-        ("frame", ", then ".join(describe_step(step) for step in inlet.frame) or "as it is"),
+        ("frame", ", then ".join(describe_step(step) for step in inlet.frame) or "unchanged"),
         ("values", describe_values(inlet.values)),
     ]
 
@@ -41,13 +41,13 @@ def describe_decode(decode: Decode) -> str:
     said = [decode.colour if decode.colour != "grey" else _describe_grey(decode)]
     said.append(f"EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}")
     dropped = decode.transparency == "drop"
-    said.append("transparency dropped" if dropped else f"transparent parts laid over {decode.transparency}")
+    said.append("transparency dropped" if dropped else f"transparency over {decode.transparency}")
     if decode.sixteen_bit != "refuse":
-        said.append(f"16 bits to 8 by {decode.sixteen_bit}")
+        said.append(f"16 bits to 8: {decode.sixteen_bit}")
     if decode.polarity == "inverted":
-        said.append("light for dark")
+        said.append("light and dark inverted")
     if decode.mirror != "none":
-        said.append("mirrored " + ("both ways" if decode.mirror == "both" else decode.mirror + "ly"))
+        said.append("mirrored " + ("in both directions" if decode.mirror == "both" else decode.mirror + "ly"))
     return ", ".join(said)
 
 
@@ -64,14 +64,14 @@ def describe_step(step: Step) -> str:
     if isinstance(step, Resize):
         return _describe_resize(step)
     if isinstance(step, Pad):
-        to = f"{step.size[0]} x {step.size[1]}" if step.size else f"the proportions {step.aspect[0]} : {step.aspect[1]}"
-        return f"pad to {to} with {step.colour}, the picture in {_CENTRED[step.centring]}"
+        to = f"{step.size[0]} x {step.size[1]}" if step.size else f"aspect ratio {step.aspect[0]} : {step.aspect[1]}"
+        return f"pad to {to} with {step.colour}, image at {_CENTRED[step.centring]}"
     if step.fraction is not None:
         how = f" ({step.fraction_rounding} rounded down)"
-        return f"crop {_CENTRED[step.centring]} {step.fraction:.4g} of both sides{how}"
+        return f"crop {step.fraction:.4g} of both sides, {_CENTRED[step.centring]}{how}"
     if step.aspect is not None:
-        return f"crop {_CENTRED[step.centring]} in the proportions {step.aspect[0]} : {step.aspect[1]}"
-    return f"crop {_CENTRED[step.centring]} {step.size[0]} x {step.size[1]}"
+        return f"crop to aspect ratio {step.aspect[0]} : {step.aspect[1]}, {_CENTRED[step.centring]}"
+    return f"crop {step.size[0]} x {step.size[1]}, {_CENTRED[step.centring]}"
 
 
 def _describe_resize(step: Resize) -> str:
@@ -81,7 +81,7 @@ def _describe_resize(step: Resize) -> str:
         to = f"to fit within {step.within[0]} x {step.within[1]}"
     else:
         to = f"short side to {step.short_side}"
-    # What is as usual goes without saying.
+    # Fields with their default values are left out.
     usual = Resize()
     named = ("grid", "antialias", "edges", "cubic", "rounding", "scale", "order")
     other = [
@@ -102,12 +102,12 @@ def _describe_resize(step: Resize) -> str:
 
 def describe_values(values: Values) -> str:
     said = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
-    for name, given in (("minus", values.mean), ("divided by", values.std)):
+    for name, given in (("mean", values.mean), ("std", values.std)):
         said += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""
     of_image = {
         "none": "",
-        "standardise": ", each image to mean 0 and deviation 1",
-        "standardise-channels": ", each channel of each image to mean 0 and deviation 1",
+        "standardise": ", each image standardised (mean 0, std 1)",
+        "standardise-channels": ", each channel of each image standardised (mean 0, std 1)",
         "stretch": ", each image stretched to 0..1",
     }
     return said + of_image[values.per_image]

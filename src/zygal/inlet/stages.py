@@ -1,4 +1,4 @@
-"""What an image looks like after each stage of an inlet."""
+"""An image after each stage of an inlet."""
 
 from __future__ import annotations
 
@@ -19,8 +19,8 @@ from zygal.inlet.description import describe_decode, describe_step, describe_val
 class Stage:
     """A stage's name, what it does in words, and the picture after it: [H, W, 1 or 3] of 0 to 255.
 
-    low, high: the smallest and the largest number after it; of the last stage those of the tensor, stretched to 0..255
-    in the picture, channels in the model's order.
+    low, high: the smallest and the largest number after it; for the last stage those of the tensor. The picture of the last
+    stage shows the tensor in natural colours: the values stage is undone, so it is what the model can see of the image.
     """
 
     name: str
@@ -41,12 +41,18 @@ def stages_of(path: str | Path, inlet: Inlet) -> list[Stage]:
         picture = run_step(picture, step, inlet.decode, path)
         name = {Resize: "resize", Crop: "crop", Pad: "pad"}[type(step)]
         found.append(_stage(name, describe_step(step), as_array(picture)))
-    tensor, _ = to_tensor(in_order(as_array(picture), inlet), inlet.values, inlet.tensor)
-    seen = (tensor.transpose(1, 2, 0) if inlet.tensor.layout == "NCHW" else tensor).astype(np.float64)
-    low, high = float(seen.min()), float(seen.max())
-    stretched = (seen - low) / ((high - low) or 1.0) * 255
-    says = f"{describe_values(inlet.values)}; {inlet.tensor.layout}, {inlet.tensor.dtype}"
-    return [*found, Stage("as the network sees it", says, stretched, low, high)]
+    pixels = in_order(as_array(picture), inlet)
+    tensor, level = to_tensor(pixels, inlet.values, inlet.tensor)
+    does = f"{describe_values(inlet.values)}; {inlet.tensor.layout}, {inlet.tensor.dtype}"
+    shown = _natural(tensor, level, pixels, inlet)
+    return [*found, Stage("input tensor", does, shown, float(tensor.min()), float(tensor.max()))]
+
+
+def _natural(tensor: np.ndarray, level: np.ndarray, pixels: np.ndarray, inlet: Inlet) -> np.ndarray:
+    """The tensor as RGB or grey pixels [H, W, 3 or 1]: divided by its grey level and moved to the mean of the pixels."""
+    values = (tensor.transpose(1, 2, 0) if inlet.tensor.layout == "NCHW" else tensor).astype(np.float64) / level
+    values += (pixels.astype(np.float64) - values).mean(axis=(0, 1))
+    return values[:, :, ::-1] if inlet.decode.colour == "bgr" else values
 
 
 def _stage(name: str, does: str, pixels: np.ndarray) -> Stage:

@@ -39,6 +39,17 @@ def grey_levels(values: Values, channels: int) -> np.ndarray:
     return np.broadcast_to((high - low) / 255 / np.array(values.std or (1.0,)), (channels,))
 
 
+def level_differences(tensor: np.ndarray, other: np.ndarray, level: np.ndarray, layout: str = "NHWC") -> np.ndarray:
+    """Absolute differences of two tensors of one image in grey levels: 1/255 of the range before mean and std.
+
+    level: what one grey level is in the tensors' numbers, [channels]. NaN on either side counts as an infinite difference, so
+    that it cannot pass as none.
+    """
+    level = np.abs(level)[:, None, None] if layout == "NCHW" else np.abs(level)
+    differences = np.abs(tensor.astype(np.float64) - other) / level
+    return np.where(np.isnan(differences), np.inf, differences)
+
+
 @lru_cache(maxsize=8)
 def _tables(values: Values, channels: int) -> np.ndarray:
     levels = np.arange(256, dtype=np.uint8)[:, None, None]

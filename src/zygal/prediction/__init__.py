@@ -1,1 +1,1 @@
-"""What a classifier answers about images: read by the inlet, run, and turned into probabilities and names."""
+"""Predictions for image files: the inlet makes tensors, the engine scores them, scores become probabilities and names."""

@@ -1,4 +1,4 @@
-"""A classifier as a whole: an engine with the inlet that feeds it and the names of what it answers."""
+"""A whole classifier: the engine, the inlet that makes its tensors, and the names of its classes."""
 
 from __future__ import annotations
 
@@ -15,10 +15,9 @@ from zygal.artifact import read_artifact
 from zygal.engines.engine import Engine, run_in_batches
 from zygal.engines.live import open_live_engine
 from zygal.engines.runtime import RuntimeEngine
-from zygal.errors import ArtifactError, EngineError, InletError, LabelsError
-from zygal.files import sha256_of
-from zygal.inlet import Inlet, apply_inlet
-from zygal.inlet.apply import InletTensor, raw_pixels
+from zygal.errors import ArtifactError, EngineError, InletError, LabelsError, some_of
+from zygal.inlet import Inlet
+from zygal.inlet.apply import ApplyInlet, InletTensor
 from zygal.inlet.values import to_tensor
 from zygal.labels import Labels, check_label_count
 from zygal.layout import FROM_OTHER, image_layout
@@ -32,23 +31,25 @@ from zygal.scores import (
     recorded_scores_kind,
     to_probabilities,
 )
+from zygal.sources.opened import SourceFile
 
 BATCH = 8
-"""Enough for the weights to be read once for several images; more brings no speed and takes memory in every thread."""
+"""Images per inference. Larger batches are not faster on one core and take memory in every worker."""
 _PROBES = 4
 
 
 @dataclass
 class Classifier:
-    """May be used from several threads at once.
+    """May be used from several threads at once. Can be pickled: the copy opens its engine again from `path`.
 
-    kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over two classes. own_kind: what
-    the model itself gives. raw: it is fed 8-bit pixels and holds the inlet itself. turned: the axes of its input lie in the
-    other order than the inlet's tensor. named: whether anybody named the classes. lock: held while it runs, if it can serve
-    one thread at a time only.
+    name: what the user called it. kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over
+    two classes. own_kind: what the model itself gives. raw: it takes 8-bit pixels and holds the inlet itself. transposed:
+    the axes of its input are in the other order than the inlet's tensor. named: whether the class names are known. output:
+    of a live source, the output that is used. lock: held while it runs, if it can serve one thread at a time only.
     """
 
     path: Path
+    name: str
     sha256: str
     engine: Engine
     engine_name: str
@@ -58,10 +59,12 @@ class Classifier:
     kind: str = LOGITS
     own_kind: str = LOGITS
     raw: bool = False
-    turned: bool = False
+    transposed: bool = False
     one_output: bool = False
     named: bool = True
     notes: list[str] = field(default_factory=list)
+    live: bool = False
+    output: str | None = None
     lock: threading.Lock | None = None
 
     @property
@@ -73,14 +76,19 @@ class Classifier:
         return (self.inlet, self.raw) == (other.inlet, other.raw)
 
     def read(self, path: str | Path) -> InletTensor:
-        """One image file as it is fed. Raises ImageError."""
-        if not self.raw:
-            return apply_inlet(path, self.inlet)
-        pixels = raw_pixels(path, self.inlet.decode)
-        return InletTensor(pixels, pixels, np.ones(3))
+        """The tensor of one image file. Raises ImageError."""
+        return ApplyInlet(self.inlet, self.raw).read(path)
+
+    def __getstate__(self) -> dict:
+        return {key: value for key, value in self.__dict__.items() if key not in ("engine", "lock")}
+
+    def __setstate__(self, state: dict) -> None:
+        self.__dict__.update(state)
+        self.engine = open_live_engine(self.path, self.output) if self.live else RuntimeEngine(self.path, 1)
+        self.lock = threading.Lock() if self.live else None
 
     def tensor(self, pixels: np.ndarray) -> np.ndarray:
-        """What is fed of pixels [H, W, C] that the frame stage left, or of raw ones."""
+        """The tensor of pixels [H, W, C] after the frame stage, or raw pixels unchanged."""
         return pixels if self.raw else to_tensor(pixels, self.inlet.values, self.inlet.tensor)[0]
 
     def scores(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
@@ -92,31 +100,31 @@ class Classifier:
         """Probabilities [N, classes] in float64 of what `scores` gave."""
         return to_probabilities(scores, self.kind)
 
-    def answer(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
+    def predict(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
         """Probabilities [N, classes] of tensors. Raises EngineError."""
         return self.probabilities(self.scores(tensors))
 
     def in_colour(self, pixels: np.ndarray) -> np.ndarray:
-        """Pixels [H, W, C] that it is fed as [H, W, 3] in the order RGB, for the eye."""
+        """Pixels [H, W, C] that the model takes as [H, W, 3] in RGB order, for display."""
         if pixels.shape[2] == 1:
             return pixels.repeat(3, axis=2)
         return pixels[:, :, ::-1] if self.inlet.decode.colour == "bgr" and not self.raw else pixels
 
     def settle(self, declared: str, multi_label: bool, labels: Labels | None) -> None:
-        """Runs probes, finds out what the scores are, and names them. declared: what they are by the model's last operator.
+        """Runs test images, finds out what the scores are, and names the classes. declared: the kind by the last operator.
 
         Raises InletError, ArtifactError or LabelsError where model, inlet and labels do not fit.
         """
         if not self.raw and self.inlet.fixed_size() is None:
             raise InletError(
-                f"the inlet of {self.path} leaves tensors as large as each image; batches need one size, so end its frame with one."
+                f"the inlet of {self.name} gives tensors as large as each image, but a batch needs one size; end its frame with a fixed size."
             )
         try:
             scores = self._run(self._probes())
         except EngineError as fault:
-            raise InletError(f"{self.path} does not take what the inlet makes: {fault}") from fault
+            raise InletError(f"{self.name} does not take the tensors of the inlet: {fault}") from fault
         if scores.ndim != 2:
-            raise ArtifactError(f"{self.path} gives {list(scores.shape)}; scores must be [batch, classes].")
+            raise ArtifactError(f"{self.name} returns {list(scores.shape)}; scores must be [batch, classes].")
         self.one_output = scores.shape[1] == 1
         self.own_kind = self.kind = self._kind_of(scores, declared, multi_label)
         if self.one_output:
@@ -124,29 +132,29 @@ class Classifier:
         self._name(scores.shape[1], labels)
 
     def _kind_of(self, scores: np.ndarray, declared: str, multi_label: bool) -> str:
-        """What the scores of probes are, by the model's last operator, else by their values. Raises ArtifactError."""
+        """What the scores are, by the model's last operator, else by their values on the test images. Raises ArtifactError."""
         seen = recorded_scores_kind(scores)
         kind = seen if declared == LOGITS and seen in (PROBABILITIES, LOG_PROBABILITIES) else declared
         if multi_label and kind in (PROBABILITIES, LOG_PROBABILITIES) and not self.one_output:
             raise ArtifactError(
-                f"{self.path} ends in a softmax: its classes exclude each other, so it is not multi-label."
+                f"{self.name} ends in a softmax, so its classes exclude each other; leave out --multi-label."
             )
         if declared == LOGITS and seen == INDEPENDENT and not multi_label:
             self.notes.append(
-                f"the scores of {self.path} lie between 0 and 1 though no sigmoid makes them; they are taken as logits, "
-                "unless --multi-label says that they are probabilities"
+                f"the scores of {self.name} lie between 0 and 1 but no sigmoid makes them; they are treated as logits. Add "
+                "--multi-label if they are probabilities of independent labels"
             )
         if multi_label and kind == LOGITS:
             return INDEPENDENT if seen == INDEPENDENT else INDEPENDENT_LOGITS
         return kind
 
     def _name(self, outputs: int, labels: Labels | None) -> None:
-        """Gives the classes their names, or numbers where nobody did. Raises LabelsError."""
+        """Sets the class names, or numbers where no names are known. Raises LabelsError."""
         if labels is not None:
             check_label_count(labels.names, outputs, labels.order)
             self.labels, self.labels_order = tuple(labels.names), labels.order
         elif self.labels:
-            check_label_count(self.labels, outputs, f"the metadata of {self.path}")
+            check_label_count(self.labels, outputs, f"the metadata of {self.name}")
         if self.one_output and len(self.labels) == 1:
             self.labels = (f"not {self.labels[0]}", *self.labels)
         if not self.labels:
@@ -157,13 +165,13 @@ class Classifier:
         if self.raw and len({each.shape for each in tensors}) > 1:
             return np.concatenate([self._run([each]) for each in tensors])
         batch = np.stack(tensors)
-        if self.turned:
+        if self.transposed:
             batch = np.ascontiguousarray(batch.transpose(FROM_OTHER[_OTHER[self.inlet.tensor.layout]]))
         with self.lock or nullcontext():
             return np.concatenate(list(run_in_batches(self.engine, batch, BATCH)))
 
     def _probes(self) -> list[np.ndarray]:
-        """Noise, from smooth to rough, as it is fed."""
+        """Tensors of noise, from smooth to rough."""
         chance = np.random.default_rng(0)
         height, width = self.inlet.fixed_size() or (64, 64)
         channels = 3 if self.raw else self.inlet.channels
@@ -178,65 +186,64 @@ _OTHER = {"NCHW": "NHWC", "NHWC": "NCHW"}
 
 
 def open_artifact(
-    path: str | Path,
-    inlet: Inlet | None = None,
-    labels: Labels | None = None,
-    multi_label: bool = False,
+    path: str | Path, inlet: Inlet | None = None, labels: Labels | None = None, multi_label: bool = False
 ) -> Classifier:
-    """An artifact, each run on one core; inlet and labels are the artifact's own unless they are given. Raises ZygalError."""
+    """An artifact, each call run on one core; inlet and labels are the artifact's own unless given. Raises ZygalError."""
     facts = read_artifact(path)
     inside = facts.metadata
     raw = inside.tensor is not None
     if raw and inlet is not None:
-        raise InletError(f"{path} takes raw pixels and holds its inlet; another one cannot be put before it.")
+        raise InletError(f"{path} takes raw pixels and holds its own inlet; leave out --inlet.")
     inlet = inlet or inside.inlet
     if inlet is None:
-        raise InletError(f"{path} carries no inlet, so it is not known how an image is fed to it; give --inlet FILE.")
+        raise InletError(f"{path} holds no inlet, so image files cannot be preprocessed; give --inlet FILE.")
     engine = RuntimeEngine(path, 1)
-    made = Classifier(
-        Path(path), facts.sha256, engine, engine.name, inlet, inside.labels or (), inside.labels_order, raw=raw
-    )
-    made.settle(facts.scores, multi_label, labels)
-    return made
+    classifier = Classifier(Path(path), str(path), facts.sha256, engine, engine.name, inlet, inside.labels or (),
+                            inside.labels_order, raw=raw)  # fmt: skip
+    classifier.settle(facts.scores, multi_label, labels)
+    return classifier
 
 
-def open_beside(
-    path: str | Path,
-    first: Classifier,
-    inlet: Inlet | None = None,
-    multi_label: bool = False,
-    output: str | None = None,
+def open_compared(
+    source: SourceFile, first: Classifier, inlet: Inlet | None = None, multi_label: bool = False, output: str | None = None
 ) -> Classifier:
-    """Another classifier to be put beside the first: an artifact, or a source in its live framework with the first's labels.
+    """Another classifier to compare the first with: an artifact, or a source in its live framework with the first's labels.
 
-    A source is fed by the first's inlet unless another is given; output names one of its several outputs. Raises ZygalError; LabelsError if they name different
-    things.
+    A source uses the first's inlet unless another is given; output names one of its several outputs. Raises ZygalError;
+    LabelsError if the two have different classes.
     """
-    if kinds.kind_of(path) == kinds.ARTIFACT:
+    if kinds.kind_of(source.path) == kinds.ARTIFACT:
         if output is not None:
-            raise EngineError(f"{path} is an artifact, which has one output; --beside-scores chooses among those of a source.")
-        other = open_artifact(path, inlet, multi_label=multi_label)
+            raise EngineError(
+                f"{source.name} is an artifact with one output; --compare-scores can only be given for a trained model."
+            )
+        other = open_artifact(source.path, inlet, multi_label=multi_label)
         if not other.named and len(other.labels) == len(first.labels):
             other.labels, other.labels_order = first.labels, first.labels_order
     else:
-        kinds.trained_kind(path)
-        engine = open_live_engine(path, output)
-        inlet = inlet or first.inlet
-        layout = image_layout(tuple(engine.input_type.shape))
-        # A framework has threads of its own; it is asked by one of ours at a time.
-        other = Classifier(Path(path), sha256_of(path), engine, f"{engine.name} {engine.version}", inlet, first.labels,
-                           first.labels_order, turned=layout is not None and layout != inlet.tensor.layout,
-                           lock=threading.Lock())  # fmt: skip
-        declared = first.own_kind if first.own_kind in (INDEPENDENT, INDEPENDENT_LOGITS) else LOGITS
-        other.settle(declared, multi_label, None)
+        other = _open_live(source, first, inlet or first.inlet, multi_label, output)
     if other.multi_label != first.multi_label:
         raise LabelsError(
-            f"one of {first.path} and {path} gives an image several labels and the other one; they cannot be compared."
+            f"one of {first.name} and {other.name} is multi-label and the other is not; they cannot be compared."
         )
     if set(other.labels) != set(first.labels):
-        missing = sorted(set(first.labels) ^ set(other.labels))
+        differing = sorted(set(first.labels) ^ set(other.labels))
         raise LabelsError(
-            f"{path} and {first.path} do not name the same classes ({', '.join(missing[:3])} only in one of them); "
-            "give both the same labels."
+            f"{other.name} and {first.name} have different classes (only in one of them: {some_of(differing)}); convert both "
+            "with the same labels."
         )
+    return other
+
+
+def _open_live(
+    source: SourceFile, first: Classifier, inlet: Inlet, multi_label: bool, output: str | None
+) -> Classifier:
+    kinds.trained_kind(source.path)
+    engine = open_live_engine(source.path, output)
+    layout = image_layout(tuple(engine.input_type.shape))
+    # A framework has threads of its own, so one of our workers calls it at a time.
+    other = Classifier(source.path, source.name, source.sha256, engine, f"{engine.name} {engine.version}", inlet,
+                       first.labels, first.labels_order, transposed=layout is not None and layout != inlet.tensor.layout,
+                       live=True, output=output, lock=threading.Lock())  # fmt: skip
+    other.settle(first.own_kind if first.own_kind in (INDEPENDENT, INDEPENDENT_LOGITS) else LOGITS, multi_label, None)
     return other

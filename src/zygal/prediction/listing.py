@@ -1,4 +1,4 @@
-"""Which images are asked for: files, folders, and lists, gone through in one fixed order without being held in memory."""
+"""Which images are meant: files, folders and lists, in one fixed order and without being held in memory."""
 
 from __future__ import annotations
 
@@ -100,7 +100,7 @@ def _open_pipe(name: str) -> BinaryIO:
 def _lines(file: BinaryIO, where: str) -> Iterator[str]:
     while line := file.readline(LONGEST_NAME + 1):
         if len(line) > LONGEST_NAME or b"\0" in line:
-            raise FileError(f"{where} is no list of files, one a line: a line of it is longer than names are, or holds zeros.")
+            raise FileError(f"{where} is not a list of files with one path per line: a line is longer than a path can be, or holds zero bytes.")
         name = os.fsdecode(line.rstrip(b"\r\n"))
         if name.strip():
             yield name

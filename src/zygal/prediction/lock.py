@@ -31,7 +31,7 @@ def held_alone(lock: Path, what: Path) -> Iterator[None]:
                 fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError as fault:
                 raise OutputError(
-                    f"{what} is being written by another zygal at this moment; wait for it or end it."
+                    f"{what} is being written by another zygal process; wait until it has ended, or stop it."
                 ) from fault
             if not _is_still_there(handle, lock):
                 # Its holder took it away between our two steps.

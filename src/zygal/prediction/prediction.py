@@ -1,4 +1,4 @@
-"""What is said about one image: the classes that score highest, and whether the answer is sure."""
+"""What a classifier predicts for one image: the classes with the highest scores, and whether the prediction is uncertain."""
 
 from __future__ import annotations
 
@@ -8,22 +8,23 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygal.prediction.classifier import Classifier
-from zygal.prediction.stream import Seen
+from zygal.prediction.stream import ImageScores
 
 
 @dataclass(frozen=True)
-class Limits:
-    """An answer is unsure if its probability is below `probability` or it leads the second by less than `lead`. Of several
-    labels those are given that reach `threshold`; an image that none reaches is unsure."""
+class Thresholds:
+    """A prediction is uncertain if its probability is below min_probability, or if its probability exceeds that of the
+    second class by less than min_margin. A multi-label model assigns the labels whose probability is at least `label`; an
+    image without a label is uncertain."""
 
-    probability: float = 0.5
-    lead: float = 0.1
-    threshold: float = 0.5
+    min_probability: float = 0.5
+    min_margin: float = 0.1
+    label: float = 0.5
 
 
 @dataclass(frozen=True)
-class Ranked:
-    """A class with its score as the model gave it and its probability."""
+class RankedClass:
+    """A class with its score as the model gave it, and its probability."""
 
     name: str
     score: float
@@ -32,55 +33,57 @@ class Ranked:
 
 @dataclass(frozen=True)
 class Prediction:
-    """top: the highest scores first. lead: by how much the first probability exceeds the second. given: of a model with
-    several labels those that it gives. beside: what the other classifier puts first."""
+    """top: the classes with the highest scores, highest first. margin: first probability minus second. labels: those that a
+    multi-label model assigns. other: the first class of the compared classifier. error: why there is no prediction."""
 
     path: str
-    fault: str | None = None
-    top: tuple[Ranked, ...] = ()
-    lead: float | None = None
-    unsure: bool | None = None
-    given: tuple[str, ...] | None = None
-    beside: Ranked | None = None
-    beside_given: tuple[str, ...] | None = None
+    error: str | None = None
+    top: tuple[RankedClass, ...] = ()
+    margin: float | None = None
+    uncertain: bool | None = None
+    labels: tuple[str, ...] | None = None
+    other: RankedClass | None = None
+    other_labels: tuple[str, ...] | None = None
 
     @property
-    def disagrees(self) -> bool | None:
-        """Whether the other classifier says something else; None if there is none, or no answer."""
-        if self.beside is None:
+    def disagree(self) -> bool | None:
+        """Whether the compared classifier predicts something else; None if there is none, or no prediction."""
+        if self.other is None:
             return None
-        if self.given is not None:
-            return self.given != self.beside_given
-        return self.beside.name != self.top[0].name
+        if self.labels is not None:
+            return self.labels != self.other_labels
+        return self.other.name != self.top[0].name
 
 
-def predictions_of(seen: Iterable[Seen], classifier: Classifier, limits: Limits, most: int) -> list[Prediction]:
-    """What is said about each image, with at most so many classes each."""
-    return [_answer(each, classifier, limits, most) for each in seen]
+def predictions_of(
+    images: Iterable[ImageScores], classifier: Classifier, thresholds: Thresholds, top: int
+) -> list[Prediction]:
+    """The predictions, each with at most `top` classes."""
+    return [_prediction(each, classifier, thresholds, top) for each in images]
 
 
-def _answer(seen: Seen, classifier: Classifier, limits: Limits, most: int) -> Prediction:
-    if seen.fault is not None:
-        return Prediction(seen.path, seen.fault)
-    names, probabilities = classifier.labels, seen.probabilities
-    # Of equal scores the first class comes first, as training code has it.
-    order = np.argsort(-seen.scores, kind="stable")
-    top = tuple(Ranked(names[i], float(seen.scores[i]), float(probabilities[i])) for i in order[:most])
+def _prediction(image: ImageScores, classifier: Classifier, thresholds: Thresholds, top: int) -> Prediction:
+    if image.error is not None:
+        return Prediction(image.path, image.error)
+    names, probabilities = classifier.labels, image.probabilities
+    # Of equal scores the first class comes first, as argmax has it.
+    order = np.argsort(-image.scores, kind="stable")
+    ranked = tuple(RankedClass(names[i], float(image.scores[i]), float(probabilities[i])) for i in order[:top])
     first = float(probabilities[order[0]])
-    lead = first - float(probabilities[order[1]]) if len(order) > 1 else first
-    beside = beside_given = given = None
-    if seen.beside_scores is not None:
-        other = int(seen.beside_scores.argmax())
-        beside = Ranked(names[other], float(seen.beside_scores[other]), float(seen.beside_probabilities[other]))
+    margin = first - float(probabilities[order[1]]) if len(order) > 1 else first
+    other = other_labels = labels = None
+    if image.other_scores is not None:
+        index = int(image.other_scores.argmax())
+        other = RankedClass(names[index], float(image.other_scores[index]), float(image.other_probabilities[index]))
     if classifier.multi_label:
-        given = _given(probabilities, names, limits)
-        if beside is not None:
-            beside_given = _given(seen.beside_probabilities, names, limits)
-        unsure = not given
+        labels = _assigned(probabilities, names, thresholds)
+        if other is not None:
+            other_labels = _assigned(image.other_probabilities, names, thresholds)
+        uncertain = not labels
     else:
-        unsure = first < limits.probability or lead < limits.lead
-    return Prediction(seen.path, None, top, lead, unsure, given, beside, beside_given)
+        uncertain = first < thresholds.min_probability or margin < thresholds.min_margin
+    return Prediction(image.path, None, ranked, margin, uncertain, labels, other, other_labels)
 
 
-def _given(probabilities: np.ndarray, names: tuple[str, ...], limits: Limits) -> tuple[str, ...]:
-    return tuple(name for name, probability in zip(names, probabilities) if probability >= limits.threshold)
+def _assigned(probabilities: np.ndarray, names: tuple[str, ...], thresholds: Thresholds) -> tuple[str, ...]:
+    return tuple(name for name, probability in zip(names, probabilities) if probability >= thresholds.label)

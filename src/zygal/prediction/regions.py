@@ -1,4 +1,4 @@
-"""Which parts of a picture carry an answer: each is covered in turn, and what that does to the answer is watched."""
+"""Which parts of an image support a prediction: each is covered in turn, and the change of the probability is measured."""
 
 from __future__ import annotations
 
@@ -15,21 +15,22 @@ _SMALLEST = 1e-9
 
 @dataclass(frozen=True)
 class RegionMap:
-    """weight: [height, width], by how much the log-odds of the class fall in the mean where a patch covers a pixel; negative
-    where what is covered spoke against it. probability: of the whole picture. patch: [height, width] in pixels. lowest: the
-    probability that the worst patch leaves."""
+    """predicted: the class that is examined. weight: [height, width], by how much the log-odds of the class fall, on average
+    over the patches that cover a pixel; negative where the image opposes the class. probability: with nothing covered.
+    patch: [height, width] in pixels. lowest: the lowest probability with one patch covered."""
 
-    said: str
+    predicted: str
     probability: float
     weight: np.ndarray
     patch: tuple[int, int]
     lowest: float
 
 
-def region_map(classifier: Classifier, pixels: np.ndarray, said: int) -> RegionMap:
-    """Covers pixels [H, W, C] of 0 to 255 by patches of their mean colour, about a sixth of each side and a third of a patch apart.
+def region_map(classifier: Classifier, pixels: np.ndarray, class_index: int) -> RegionMap:
+    """Covers pixels [H, W, C] of 0 to 255 with patches of their mean colour, a sixth of each side long, a third of a patch apart.
 
-    said: the class watched. The way is that of Zeiler and Fergus, "Visualizing and understanding convolutional networks", ECCV 2014; log-odds do not flatten out near 0 and 1.
+    Method: Zeiler and Fergus, "Visualizing and understanding convolutional networks", ECCV 2014. Log-odds are used because
+    probabilities hardly change near 0 and 1.
     """
     height, width = pixels.shape[:2]
     # A patch is so many steps long, so that all pixels are covered equally often.
@@ -40,23 +41,23 @@ def region_map(classifier: Classifier, pixels: np.ndarray, said: int) -> RegionM
         for side, length, step in zip((height, width), patch, steps)
     )
     ground = pixels.reshape(-1, pixels.shape[2]).mean(axis=0)
-    whole = classifier.answer([classifier.tensor(pixels)])[0, said]
-    fallen, times, lowest = np.zeros((height, width)), np.zeros((height, width)), float(whole)
-    places = list(product(tops, lefts))
-    for start in range(0, len(places), BATCH):
-        some = places[start : start + BATCH]
-        covered = [classifier.tensor(_covered(pixels, place, patch, ground)) for place in some]
-        for (top, left), left_over in zip(some, classifier.answer(covered)[:, said]):
+    whole = classifier.predict([classifier.tensor(pixels)])[0, class_index]
+    fall, covers, lowest = np.zeros((height, width)), np.zeros((height, width)), float(whole)
+    positions = list(product(tops, lefts))
+    for start in range(0, len(positions), BATCH):
+        block = positions[start : start + BATCH]
+        covered = [classifier.tensor(_covered(pixels, position, patch, ground)) for position in block]
+        for (top, left), remaining in zip(block, classifier.predict(covered)[:, class_index]):
             under = slice(top, top + patch[0]), slice(left, left + patch[1])
-            fallen[under] += _log_odds(whole) - _log_odds(left_over)
-            times[under] += 1
-            lowest = min(lowest, float(left_over))
-    return RegionMap(classifier.labels[said], float(whole), fallen / times, patch, lowest)
+            fall[under] += _log_odds(whole) - _log_odds(remaining)
+            covers[under] += 1
+            lowest = min(lowest, float(remaining))
+    return RegionMap(classifier.labels[class_index], float(whole), fall / covers, patch, lowest)
 
 
-def _covered(pixels: np.ndarray, place: tuple[int, int], patch: tuple[int, int], ground: np.ndarray) -> np.ndarray:
+def _covered(pixels: np.ndarray, position: tuple[int, int], patch: tuple[int, int], ground: np.ndarray) -> np.ndarray:
     covered = pixels.copy()
-    top, left = place
+    top, left = position
     covered[top : top + patch[0], left : left + patch[1]] = np.rint(ground) if pixels.dtype == np.uint8 else ground
     return covered
 

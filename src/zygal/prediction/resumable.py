@@ -94,13 +94,13 @@ class ResumableRows:
             passed += 1
         if passed < self.account.rows or digest.hexdigest() != self.account.names_sha256:
             raise OutputError(
-                f"{self.path} was begun with other images, or in another order, than those named now; name the same ones, "
-                "give another file, or begin anew with --afresh."
+                f"{self.path} was started with other images, or in another order; name the same images, "
+                "give another file, or start again with --overwrite."
             )
         if self.finished and next(names, None) is not None:
             raise OutputError(
-                f"{self.path} is finished, but more images are named now than it has rows ({self.account.rows}); give "
-                "another file, or begin anew with --afresh."
+                f"{self.path} is complete, but more images are named now than it has rows ({self.account.rows}); give "
+                "another file, or start again with --overwrite."
             )
         self._written = replace(self._written, names=digest)
 
@@ -176,7 +176,7 @@ def open_rows(
     made_by: dict[str, Any],
     heading: bytes,
     convert: Callable[[Path, Path], None] | None = None,
-    afresh: bool = False,
+    overwrite: bool = False,
 ) -> Iterator[ResumableRows]:
     """The rows of a run, to be gone on with or already finished. What is safe when the block is left stays.
 
@@ -185,7 +185,7 @@ def open_rows(
     path = Path(path)
     check_writable(path)
     with held_alone(_lock_file(path), path):
-        account = None if afresh else _earlier(path, made_by)
+        account = None if overwrite else _earlier(path, made_by)
         if account is not None and account.finished:
             if _is_whole(_rows_file(path), account):
                 # It was cut off between the last row and the name.
@@ -200,7 +200,7 @@ def open_rows(
         with file:
             rows = ResumableRows(path, account or Account(made_by), file)
             if rows.resumed and file.seek(0, os.SEEK_END) < rows.account.bytes:
-                raise OutputError(f"{_rows_file(path)} is shorter than the run left it; begin anew with --afresh.")
+                raise OutputError(f"{_rows_file(path)} is shorter than the last run left it; start again with --overwrite.")
             try:
                 if not rows.resumed:
                     rows.begin(heading)
@@ -233,16 +233,16 @@ _ACCOUNT = record({
 
 def _earlier(path: Path, made_by: dict[str, Any]) -> Account | None:
     """The account of an earlier call of the same run, or None if there is nothing. Raises FileError or OutputError."""
-    place = _account_file(path)
-    if not os.path.lexists(place):
+    account_path = _account_file(path)
+    if not os.path.lexists(account_path):
         if os.path.lexists(path):
             raise OutputError(
-                f"{path} exists and no run of zygal left it; give another file, or replace it with --afresh."
+                f"{path} exists and is not a result of zygal classify; give another name, or add --overwrite to replace it."
             )
         return None
-    advice = f"{place} is no account of a run that this release can go on with (give another file, or begin anew with --afresh)"
+    advice = f"{account_path} is not a run record that this release can resume (give another file, or start again with --overwrite)"
     document = rebuilt(
-        parse_json(read_bytes(place, "an account of a run", _LARGEST_ACCOUNT_BYTES), advice, OutputError),
+        parse_json(read_bytes(account_path, "an account of a run", _LARGEST_ACCOUNT_BYTES), advice, OutputError),
         _ACCOUNT, advice, OutputError,
     )  # fmt: skip
     del document["zygal_run"]
@@ -251,10 +251,10 @@ def _earlier(path: Path, made_by: dict[str, Any]) -> Account | None:
     others = [name for name in (*now, *account.made_by) if now.get(name) != account.made_by.get(name)]
     if others:
         name = others[0]
-        state = "made" if account.finished else "begun"
+        state = "written" if account.finished else "started"
         raise OutputError(
             f"{path} was {state} by another run: {shown(name).strip(chr(39))} was {shown(account.made_by.get(name), 40)} and is now "
-            f"{shown(now.get(name), 40)}; give another file, or begin anew with --afresh."
+            f"{shown(now.get(name), 40)}; give another file, or start again with --overwrite."
         )
     if account.finished and not os.path.exists(path) and not os.path.exists(_rows_file(path)):
         return None

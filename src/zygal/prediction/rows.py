@@ -1,4 +1,4 @@
-"""Answers as rows of a file: CSV, JSON lines, or Parquet, by the file's ending."""
+"""Predictions as rows of a file: CSV, JSON lines, or Parquet, by the file's ending."""
 
 from __future__ import annotations
 
@@ -6,13 +6,14 @@ import csv
 import io
 import json
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from zygal.prediction.prediction import Prediction, Ranked
-from zygal.errors import OutputError, as_text
+from zygal.errors import OutputError, as_text, install_extra
+from zygal.prediction.prediction import Prediction, RankedClass
 
 CSV, JSON_LINES, PARQUET = ".csv", ".jsonl", ".parquet"
 _SAME = {".ndjson": JSON_LINES}
@@ -24,60 +25,60 @@ def row_format(path: str | Path) -> str:
     ending = Path(path).suffix.lower()
     ending = _SAME.get(ending, ending)
     if ending not in (CSV, JSON_LINES, PARQUET):
-        raise OutputError(f"{path} must end in .csv, .jsonl or .parquet, so that it is known what to write.")
+        raise OutputError(f"{path} must end in .csv, .jsonl or .parquet: the ending says which format to write.")
     if ending == PARQUET:
         try:
             import pyarrow.parquet  # noqa: F401
-        except ImportError as fault:
+        except ImportError as error:
             raise OutputError(
-                f'{path} needs the package pyarrow, which is not installed; install it with: pip install "zygal[parquet]", '
-                "or write .csv or .jsonl."
-            ) from fault
+                f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or write .csv or .jsonl."
+            ) from error
     return ending
 
 
-def columns_of(most: int, multi_label: bool, beside: bool) -> dict[str, type]:
+def columns_of(top: int, multi_label: bool, compared: bool) -> dict[str, type]:
     """The columns of a row, in their order, with their types."""
     columns: dict[str, type] = {"path": str}
     if multi_label:
         columns["labels"] = str
-    for place in range(1, most + 1):
-        columns |= {f"class_{place}": str, f"probability_{place}": float, f"score_{place}": float}
-    columns |= {"lead": float, "unsure": bool}
-    if beside:
-        columns |= {"beside_labels": str} if multi_label else {}
-        columns |= {"beside_class": str, "beside_probability": float, "beside_score": float, "disagrees": bool}
-    return columns | {"fault": str}
+    for rank in range(1, top + 1):
+        columns |= {f"class_{rank}": str, f"probability_{rank}": float, f"score_{rank}": float}
+    columns |= {"margin": float, "uncertain": bool}
+    if compared:
+        columns |= {"compared_labels": str} if multi_label else {}
+        columns |= {"compared_class": str, "compared_probability": float, "compared_score": float, "disagree": bool}
+    return columns | {"error": str}
 
 
+@dataclass(frozen=True)
 class RowWriter:
-    """Turns answers into bytes, one row each; Parquet is made of JSON lines at the end."""
+    """Turns predictions into bytes, one row each; Parquet is made from JSON lines at the end."""
 
-    def __init__(self, ending: str, columns: dict[str, type]):
-        self.ending, self.columns = ending, columns
+    ending: str
+    columns: dict[str, type]
 
     def heading(self) -> bytes:
         return self._table([list(self.columns)]) if self.ending == CSV else b""
 
-    def rows(self, answers: Sequence[Prediction]) -> bytes:
-        values = [self._values(answer) for answer in answers]
+    def rows(self, predictions: Sequence[Prediction]) -> bytes:
+        values = [self._values(prediction) for prediction in predictions]
         if self.ending == CSV:
             return self._table([[_cell(each) for each in row.values()] for row in values])
         return _encoded("".join(json.dumps(row, ensure_ascii=False) + "\n" for row in values))
 
-    def _values(self, answer: Prediction) -> dict[str, Any]:
+    def _values(self, prediction: Prediction) -> dict[str, Any]:
         values: dict[str, Any] = dict.fromkeys(self.columns)
-        values |= {"path": as_text(answer.path), "fault": answer.fault and as_text(answer.fault)}
-        if answer.fault is None:
-            for place, ranked in enumerate(answer.top, 1):
-                values |= _ranked("{}_" + str(place), ranked)
-            values |= {"lead": _rounded(answer.lead), "unsure": answer.unsure}
-            if answer.given is not None:
-                values["labels"] = ";".join(answer.given)
-            if answer.beside is not None:
-                values |= _ranked("beside_{}", answer.beside) | {"disagrees": answer.disagrees}
-                if answer.beside_given is not None:
-                    values["beside_labels"] = ";".join(answer.beside_given)
+        values |= {"path": as_text(prediction.path), "error": prediction.error and as_text(prediction.error)}
+        if prediction.error is None:
+            for rank, ranked in enumerate(prediction.top, 1):
+                values |= _ranked("{}_" + str(rank), ranked)
+            values |= {"margin": _rounded(prediction.margin), "uncertain": prediction.uncertain}
+            if prediction.labels is not None:
+                values["labels"] = ";".join(prediction.labels)
+            if prediction.other is not None:
+                values |= _ranked("compared_{}", prediction.other) | {"disagree": prediction.disagree}
+                if prediction.other_labels is not None:
+                    values["compared_labels"] = ";".join(prediction.other_labels)
         return values
 
     @staticmethod
@@ -111,7 +112,7 @@ def _groups(rows: Path) -> Iterator[list[dict]]:
         yield group
 
 
-def _ranked(form: str, ranked: Ranked) -> dict[str, Any]:
+def _ranked(form: str, ranked: RankedClass) -> dict[str, Any]:
     return {
         form.format("class"): ranked.name,
         form.format("probability"): _rounded(ranked.probability),

@@ -1,107 +1,122 @@
-"""Many files through a classifier: reading and inference side by side, answers in the order of the files."""
+"""Many files through a classifier: reading and inference in the same workers, results in the order of the files."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import islice
-from typing import TypeVar
+from typing import Generic, TypeVar
 
 import numpy as np
 
-from zygal.prediction.classifier import BATCH, Classifier
 from zygal.errors import EngineError, ImageError
 from zygal.inlet.apply import InletTensor
-from zygal.processor import ahead, allowed_cores
+from zygal.pool import Pool, ThreadPool
+from zygal.prediction.classifier import BATCH, Classifier
 
-Made = TypeVar("Made")
+Result = TypeVar("Result")
 
 
 @dataclass
-class Seen:
-    """One file. scores, probabilities: [classes], and those of the other classifier in the first one's order of classes;
-    None if there is a fault, which says why it has no answer."""
+class ImageScores:
+    """One file. scores, probabilities: [classes], and those of the compared classifier in the first one's class order; None
+    if there is an error, which says why there are no scores. tensor: what the first classifier was given."""
 
     path: str
-    fault: str | None = None
-    fed: InletTensor | None = None
+    error: str | None = None
+    tensor: InletTensor | None = None
     scores: np.ndarray | None = None
     probabilities: np.ndarray | None = None
-    beside_scores: np.ndarray | None = None
-    beside_probabilities: np.ndarray | None = None
+    other_scores: np.ndarray | None = None
+    other_probabilities: np.ndarray | None = None
 
 
-def see_all(
+def score_all(
     paths: Iterable[str],
     classifier: Classifier,
-    finish: Callable[[list[Seen]], Made],
-    beside: Classifier | None = None,
-    threads: int | None = None,
-) -> Iterator[Made]:
-    """What `finish` makes of each block of files, in their order; it runs in the threads too. Raises EngineError.
+    finish: Callable[[list[ImageScores]], Result],
+    other: Classifier | None = None,
+    pool: Pool | None = None,
+) -> Iterator[Result]:
+    """What `finish` makes of each block of files, in their order; it runs in the workers too. Raises EngineError.
 
-    Every thread reads a block of files and runs it as one batch on one core, so all cores (or as many as `threads`) are at
-    work whatever reading and inference cost, and the numbers do not depend on how many there are. Blocks begin at every
-    eighth file, so they are the same blocks whoever begins later in the list.
+    Every worker reads a block of files and runs it as one batch on one core, so all cores are busy whatever reading and
+    inference cost, and the scores do not depend on the number of workers. Blocks begin at every eighth file, so they are the
+    same blocks when a later run begins further down the list.
     """
-    seer = _Seer(classifier, beside)
-    return ahead(lambda block: finish(seer.see(block)), _blocks(paths), threads or allowed_cores())
+    return (pool or ThreadPool()).map(ScoreBlock(classifier, other, finish), _blocks(paths))
 
 
-class _Seer:
-    def __init__(self, classifier: Classifier, beside: Classifier | None):
-        self.classifier, self.beside = classifier, beside
-        if beside is not None:
-            self.shares = classifier.reads_like(beside)
-            places = {name: place for place, name in enumerate(beside.labels)}
-            self.order = [places[name] for name in classifier.labels]
+@dataclass(frozen=True)
+class ScoreBlock(Generic[Result]):
+    """Work for a pool: a block of files to what `finish` makes of their scores. Can be pickled if `finish` can."""
 
-    def see(self, block: list[str]) -> list[Seen]:
-        seen = [Seen(path) for path in block]
-        fed, others = [], []
-        for each in seen:
-            try:
-                each.fed = self.classifier.read(each.path)
-                if self.beside is not None:
-                    others.append((each.fed if self.shares else self.beside.read(each.path)).tensor)
-                fed.append(each)
-            except ImageError as fault:
-                each.fault = _without_path(str(fault), each.path)
-        mine = _scores(self.classifier, [each.fed.tensor for each in fed], fed)
-        theirs = _scores(self.beside, others, fed) if self.beside is not None else None
-        kept = [place for place, each in enumerate(fed) if each.fault is None]
+    classifier: Classifier
+    other: Classifier | None
+    finish: Callable[[list[ImageScores]], Result]
+
+    def __call__(self, block: list[str]) -> Result:
+        return self.finish(self.score(block))
+
+    def score(self, block: list[str]) -> list[ImageScores]:
+        images = [ImageScores(path) for path in block]
+        readable, other_tensors = self._read(images)
+        scores = _scores(self.classifier, [each.tensor.tensor for each in readable], readable)
+        other_scores = _scores(self.other, other_tensors, readable) if self.other is not None else None
+        kept = [index for index, each in enumerate(readable) if each.error is None]
         if kept:
-            scores = np.stack([mine[place] for place in kept])
-            for place, row, probabilities in zip(kept, scores, self.classifier.probabilities(scores)):
-                fed[place].scores, fed[place].probabilities = row, probabilities
-            if theirs is not None:
-                scores = np.stack([theirs[place] for place in kept])[:, self.order]
-                for place, row, probabilities in zip(kept, scores, self.beside.probabilities(scores)):
-                    fed[place].beside_scores, fed[place].beside_probabilities = row, probabilities
-        for each in seen:
-            sides = [side for side in (each.probabilities, each.beside_probabilities) if side is not None]
+            rows = np.stack([scores[index] for index in kept])
+            for index, row, probabilities in zip(kept, rows, self.classifier.probabilities(rows)):
+                readable[index].scores, readable[index].probabilities = row, probabilities
+            if other_scores is not None:
+                rows = np.stack([other_scores[index] for index in kept])[:, self._class_order()]
+                for index, row, probabilities in zip(kept, rows, self.other.probabilities(rows)):
+                    readable[index].other_scores, readable[index].other_probabilities = row, probabilities
+        for each in images:
+            sides = [side for side in (each.probabilities, each.other_probabilities) if side is not None]
             if not all(np.isfinite(side).all() for side in sides):
-                each.fault = "its scores are not numbers"
-        return seen
+                each.error = "its scores are NaN or infinite"
+        return images
+
+    def _read(self, images: list[ImageScores]) -> tuple[list[ImageScores], list[np.ndarray]]:
+        """The images that can be read, and their tensors for the compared classifier."""
+        readable, other_tensors = [], []
+        same = self.other is not None and self.classifier.reads_like(self.other)
+        for each in images:
+            try:
+                each.tensor = self.classifier.read(each.path)
+                if self.other is not None:
+                    other_tensors.append((each.tensor if same else self.other.read(each.path)).tensor)
+                readable.append(each)
+            except ImageError as fault:
+                each.error = _without_path(str(fault), each.path)
+        return readable, other_tensors
+
+    def _class_order(self) -> list[int]:
+        """For each class of the first classifier its index in the compared one."""
+        indices = {name: index for index, name in enumerate(self.other.labels)}
+        return [indices[name] for name in self.classifier.labels]
 
 
-def _scores(side: Classifier, tensors: list[np.ndarray], seen: list[Seen]) -> list[np.ndarray | None]:
-    """A row of scores for each tensor. An artifact that holds its inlet may not take an image, which is smaller than its
-    crop for instance: that is the fault of that image alone. Raises EngineError for any other artifact."""
+def _scores(
+    classifier: Classifier, tensors: list[np.ndarray], images: list[ImageScores]
+) -> list[np.ndarray | None]:
+    """A row of scores for each tensor. An artifact that holds its inlet may refuse one image, for instance one that is smaller
+    than its crop: only that image gets an error. Raises EngineError for any other artifact."""
     if not tensors:
         return []
     try:
-        return list(side.scores(tensors))
+        return list(classifier.scores(tensors))
     except EngineError:
-        if not side.raw:
+        if not classifier.raw:
             raise
     rows: list[np.ndarray | None] = []
-    for tensor, each in zip(tensors, seen):
+    for tensor, each in zip(tensors, images):
         try:
-            rows.append(side.scores([tensor])[0])
+            rows.append(classifier.scores([tensor])[0])
         except EngineError:
             height, width = tensor.shape[:2]
-            each.fault = f"cannot pass the artifact's own inlet ({width} x {height} pixels; is it smaller than its crop?)"
+            each.error = f"the artifact's own inlet cannot process it ({width} x {height} pixels; is it smaller than the crop?)"
             rows.append(None)
     return rows
 
@@ -114,4 +129,4 @@ def _blocks(paths: Iterable[str]) -> Iterator[list[str]]:
 
 def _without_path(sentence: str, path: str) -> str:
     """A sentence about a file, for a row that names the file already."""
-    return sentence.removeprefix(path).strip().rstrip(".")
+    return sentence.removeprefix(path).strip(" :").rstrip(".")

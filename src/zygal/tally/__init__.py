@@ -1,1 +1,1 @@
-"""How right a classifier is on labelled images, and how far those images can be trusted."""
+"""The accuracy of a classifier on labelled images, and how far those images can be trusted."""

@@ -1,4 +1,4 @@
-"""Figures of a classifier whose classes exclude each other."""
+"""Metrics of a classifier whose classes exclude each other."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from zygal.tally.intervals import Estimate, mean_of_shares, mean_with_error, sha
 
 
 @dataclass(frozen=True)
-class ClassFigures:
-    """Of one class: support, how many images are of it; predicted, how many were taken for it. precision and F1 are 0 where
-    nothing was taken for it and nothing is of it."""
+class ClassMetrics:
+    """Metrics of one class. support: images of the class. predicted: images predicted as the class. correct: both. precision
+    and f1 are 0 where they would be 0 / 0; recall is None without images of the class."""
 
     name: str
     support: int
     predicted: int
-    right: int
+    correct: int
     precision: float
     recall: float | None
     f1: float
@@ -28,18 +28,19 @@ class ClassFigures:
 
 @dataclass(frozen=True)
 class ConfusedPair:
-    """How many images of one class were taken for another, and which part of that class they are."""
+    """count: images of true_class that are predicted as `predicted`. share: of the images of true_class."""
 
-    truth: str
-    said: str
+    true_class: str
+    predicted: str
     count: int
-    part: float
+    share: float
 
 
 @dataclass(frozen=True)
 class Accuracy:
-    """top: the share of images whose true class is among the k highest, by k. confusion: [true class, said class], counts.
-    cross_entropy: in nats; probabilities below 2.2e-16 count as that. macro: means over the classes that occur."""
+    """top: by k, the share of images whose true class is among the k highest scores. balanced: mean recall. confusion: counts
+    [true class, predicted class]. cross_entropy: in nats; probabilities below 2.2e-16 count as that. macro: means over the
+    classes that occur."""
 
     images: int
     top: dict[int, Estimate]
@@ -48,20 +49,21 @@ class Accuracy:
     macro_precision: float
     macro_recall: float
     macro_f1: float
-    classes: tuple[ClassFigures, ...]
+    classes: tuple[ClassMetrics, ...]
     confusion: np.ndarray
     pairs: tuple[ConfusedPair, ...]
 
 
 def accuracy_of(
-    truth: np.ndarray, said: np.ndarray, rank: np.ndarray, truth_probability: np.ndarray, names: Sequence[str],
-    tops: Sequence[int],
+    truth: np.ndarray, predicted: np.ndarray, rank: np.ndarray, truth_probability: np.ndarray, names: Sequence[str],
+    top: Sequence[int],
 ) -> Accuracy:  # fmt: skip
-    """All figures; truth, said, rank: [images] integers, truth_probability: [images]."""
+    """All metrics. truth, predicted, rank: [images] integers, rank 0 the highest score. truth_probability: [images]. top: the k
+    of the top-k accuracies."""
     count, classes = len(truth), len(names)
     confusion = np.zeros((classes, classes), np.int64)
-    np.add.at(confusion, (truth, said), 1)
-    figures = class_figures(confusion, names)
+    np.add.at(confusion, (truth, predicted), 1)
+    figures = class_metrics(confusion, names)
     present = [each for each in figures if each.support]
     occurring = [each for each in figures if each.support or each.predicted]
     smallest = np.finfo(np.float64).eps
@@ -69,7 +71,7 @@ def accuracy_of(
     deviation = float(losses.std(ddof=1)) if count > 1 else math.nan
     return Accuracy(
         images=count,
-        top={k: share_of(int((rank < k).sum()), count) for k in tops},
+        top={k: share_of(int((rank < k).sum()), count) for k in top},
         balanced=mean_of_shares(
             [each.recall_interval for each in present], float(np.mean([each.recall for each in present]))
         ),
@@ -83,57 +85,57 @@ def accuracy_of(
     )
 
 
-def class_figures(confusion: np.ndarray, names: Sequence[str]) -> tuple[ClassFigures, ...]:
-    """Of each class, from counts [true class, said class]."""
+def class_metrics(confusion: np.ndarray, names: Sequence[str]) -> tuple[ClassMetrics, ...]:
+    """The metrics of each class, from counts [true class, predicted class]."""
     figures = []
-    for place, name in enumerate(names):
-        support, predicted = int(confusion[place].sum()), int(confusion[:, place].sum())
-        right = int(confusion[place, place])
-        figures.append(ClassFigures(
-            name, support, predicted, right,
-            precision=right / predicted if predicted else 0.0,
-            recall=right / support if support else None,
-            f1=2 * right / (support + predicted) if support + predicted else 0.0,
-            recall_interval=share_of(right, support) if support else None,
+    for index, name in enumerate(names):
+        support, predicted = int(confusion[index].sum()), int(confusion[:, index].sum())
+        correct = int(confusion[index, index])
+        figures.append(ClassMetrics(
+            name, support, predicted, correct,
+            precision=correct / predicted if predicted else 0.0,
+            recall=correct / support if support else None,
+            f1=2 * correct / (support + predicted) if support + predicted else 0.0,
+            recall_interval=share_of(correct, support) if support else None,
         ))  # fmt: skip
     return tuple(figures)
 
 
 def _pairs(confusion: np.ndarray, names: Sequence[str]) -> tuple[ConfusedPair, ...]:
-    wrong = confusion.copy()
-    np.fill_diagonal(wrong, 0)
+    errors = confusion.copy()
+    np.fill_diagonal(errors, 0)
     support = confusion.sum(axis=1)
     found = [
-        ConfusedPair(names[i], names[j], int(wrong[i, j]), float(wrong[i, j] / support[i]))
-        for i, j in np.argwhere(wrong)
+        ConfusedPair(names[i], names[j], int(errors[i, j]), float(errors[i, j] / support[i]))
+        for i, j in np.argwhere(errors)
     ]
-    return tuple(sorted(found, key=lambda pair: (-pair.count, -pair.part, pair.truth, pair.said)))
+    return tuple(sorted(found, key=lambda pair: (-pair.count, -pair.share, pair.true_class, pair.predicted)))
 
 
 @dataclass(frozen=True)
 class Exchange:
-    """Labels that look exchanged: what the true classes are taken for, how many images that makes right, and how many now.
-    shift: by how many places the labels are off, if they all are by as many."""
+    """Labels that look exchanged. predicted_as: true class to predicted class. correct_if_exchanged: how many images would be
+    correct if the labels were exchanged so; correct: how many are now. shift: the offset, if it is the same for all labels."""
 
-    taken_for: dict[str, str]
-    right_then: int
-    right_now: int
+    predicted_as: dict[str, str]
+    correct_if_exchanged: int
+    correct: int
     shift: int | None
 
 
 def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Exchange | None:
-    """Looks for another assignment of names to outputs that explains the answers: each class is mostly taken for one other
-    one, no two for the same, and at least half of the images are right under it, twice as many as now."""
+    """Looks for another assignment of names to outputs that explains the predictions: each class is mostly predicted as one
+    other class, no two as the same, and at least half of the images are correct under it, twice as many as now."""
     present = np.flatnonzero(confusion.sum(axis=1))
     targets = confusion[present].argmax(axis=1)
-    right_now, right_then = int(np.trace(confusion)), int(confusion[present, targets].sum())
+    correct, correct_if_exchanged = int(np.trace(confusion)), int(confusion[present, targets].sum())
     moved = present != targets
     if len(set(targets.tolist())) < len(targets) or not moved.any():
         return None
-    if right_then < 2 * right_now or 2 * right_then < confusion.sum():
+    if correct_if_exchanged < 2 * correct or 2 * correct_if_exchanged < confusion.sum():
         return None
     shifts = set(((targets - present) % len(names)).tolist())
     shift = shifts.pop() if len(shifts) == 1 else None
     if shift is not None and shift > len(names) // 2:
         shift -= len(names)
-    return Exchange({names[i]: names[j] for i, j in zip(present[moved], targets[moved])}, right_then, right_now, shift)
+    return Exchange({names[i]: names[j] for i, j in zip(present[moved], targets[moved])}, correct_if_exchanged, correct, shift)

@@ -1,4 +1,4 @@
-"""Whether a classifier is right as often as it says: bins of probabilities and the expected calibration error."""
+"""Whether the confidence of a classifier is its accuracy: bins of confidence, and the expected calibration error."""
 
 from __future__ import annotations
 
@@ -13,40 +13,39 @@ BINS = 15
 
 @dataclass(frozen=True)
 class Bin:
-    """Images whose probability is above low and not above high (the first bin holds 0 too). said: their mean probability.
-    right: the share of them that is right."""
+    """Images with low < confidence <= high (the first bin includes 0). confidence: their mean. accuracy: their share of
+    correct predictions."""
 
     low: float
     high: float
     images: int
-    said: float | None
-    right: Estimate | None
+    confidence: float | None
+    accuracy: Estimate | None
 
 
 @dataclass(frozen=True)
 class Calibration:
-    """error: the mean over images of the distance between what was said and what was right in their bin (expected calibration
-    error; Naeini, Cooper and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", AAAI 2015).
-    said, right: over all images; overall: that share with its interval."""
+    """expected_error: the mean over images of |confidence - accuracy| of their bin (expected calibration error; Naeini, Cooper
+    and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", AAAI 2015). confidence, accuracy: over
+    all images."""
 
-    error: float
-    said: float
-    right: float
-    overall: Estimate
+    expected_error: float
+    confidence: float
+    accuracy: Estimate
     bins: tuple[Bin, ...]
 
 
-def calibration_of(probability: np.ndarray, right: np.ndarray) -> Calibration:
-    """probability: [n] of what was said; right: [n], whether it was so."""
-    places = np.clip(np.ceil(probability * BINS).astype(int) - 1, 0, BINS - 1)
+def calibration_of(probability: np.ndarray, correct: np.ndarray) -> Calibration:
+    """probability: [n] of the predictions; correct: [n], whether they are correct."""
+    indices = np.clip(np.ceil(probability * BINS).astype(int) - 1, 0, BINS - 1)
     bins, error = [], 0.0
-    for place in range(BINS):
-        inside = places == place
+    for index in range(BINS):
+        inside = indices == index
         count = int(inside.sum())
-        said = float(probability[inside].mean()) if count else None
-        share = share_of(int(right[inside].sum()), count) if count else None
-        bins.append(Bin(place / BINS, (place + 1) / BINS, count, said, share))
+        confidence = float(probability[inside].mean()) if count else None
+        share = share_of(int(correct[inside].sum()), count) if count else None
+        bins.append(Bin(index / BINS, (index + 1) / BINS, count, confidence, share))
         if count:
-            error += count / len(probability) * abs(share.value - said)
-    overall = share_of(int(right.sum()), len(right))
-    return Calibration(float(error), float(probability.mean()), float(right.mean()), overall, tuple(bins))
+            error += count / len(probability) * abs(share.value - confidence)
+    accuracy = share_of(int(correct.sum()), len(correct))
+    return Calibration(float(error), float(probability.mean()), accuracy, tuple(bins))

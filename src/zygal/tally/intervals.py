@@ -1,4 +1,4 @@
-"""Intervals that hold a share with 95 %, and tests of paired answers."""
+"""95 % confidence intervals of shares, and tests of paired predictions."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ Z = 1.959963984540054
 
 @dataclass(frozen=True)
 class Estimate:
-    """A figure with its 95 % interval."""
+    """A figure with its 95 % confidence interval."""
 
     value: float
     low: float
@@ -44,22 +44,21 @@ def mean_with_error(mean: float, deviation: float, total: int) -> Estimate:
     return Estimate(mean, mean - reach, mean + reach)
 
 
-def difference_of_paired(gained: int, lost: int, total: int) -> Estimate:
-    """(gained - lost) / total, of images that one of two classifiers alone has right, with the adjusted Wald interval
+def difference_of_paired(only_first: int, only_other: int, total: int) -> Estimate:
+    """(only_first - only_other) / total, where only_first images are correct in the first of two classifiers alone, with the adjusted Wald interval
     (Bonett and Price, "Adjusted Wald confidence interval for a difference of binomial proportions based on paired data",
     Journal of Educational and Behavioral Statistics 37, 2012)."""
-    for_it, against = (gained + 1) / (total + 2), (lost + 1) / (total + 2)
+    for_it, against = (only_first + 1) / (total + 2), (only_other + 1) / (total + 2)
     middle = for_it - against
     reach = Z * math.sqrt((for_it + against - middle * middle) / (total + 2))
-    value = (gained - lost) / total
+    value = (only_first - only_other) / total
     return Estimate(value, max(-1.0, min(value, middle - reach)), min(1.0, max(value, middle + reach)))
 
 
-def exact_paired_test(gained: int, lost: int) -> float:
-    """The chance that a fair coin falls at least as unevenly on the images that only one of two has right, both sides
-    counted (McNemar, "Note on the sampling error of the difference between correlated proportions or percentages",
-    Psychometrika 12, 1947, in its exact binomial form). 1 if there are none."""
-    total, fewer = gained + lost, min(gained, lost)
+def exact_paired_test(only_first: int, only_other: int) -> float:
+    """The two-sided p-value of the images that only one of two classifiers predicts correctly, against a fair coin (McNemar, "Note on the sampling error of the difference between correlated proportions or percentages",
+    Psychometrika 12, 1947, exact binomial form). 1 if there are none."""
+    total, fewer = only_first + only_other, min(only_first, only_other)
     if 2 * fewer >= total:
         return 1.0
     logs = [

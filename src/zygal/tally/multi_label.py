@@ -11,13 +11,13 @@ from zygal.tally.intervals import Estimate, share_of
 
 
 @dataclass(frozen=True)
-class LabelFigures:
+class LabelMetrics:
     """Of one label. average_precision: the area under precision over recall, in steps; None without an image of it."""
 
     name: str
     support: int
     predicted: int
-    right: int
+    correct: int
     precision: float
     recall: float
     f1: float
@@ -40,10 +40,10 @@ class MultiLabelAccuracy:
 
     images: int
     threshold: float
-    exact: Estimate
-    wrong_part: float
+    exact_match: Estimate
+    hamming_loss: float
     averages: Averages
-    labels: tuple[LabelFigures, ...]
+    labels: tuple[LabelMetrics, ...]
     best_threshold: float
     best_f1: float
 
@@ -55,20 +55,20 @@ def multi_label_accuracy(
     given = probabilities >= threshold
     both = truth & given
     labels = tuple(
-        LabelFigures(name, int(true), int(said), int(right), *_figures(right, said, true),
+        LabelMetrics(name, int(true), int(predicted), int(correct), *_metrics(correct, predicted, true),
                      average_precision(truth[:, i], probabilities[:, i]))
-        for i, (name, right, said, true) in enumerate(zip(names, both.sum(0), given.sum(0), truth.sum(0)))
+        for i, (name, correct, predicted, true) in enumerate(zip(names, both.sum(0), given.sum(0), truth.sum(0)))
     )  # fmt: skip
-    rows = np.array([_figures(*each) for each in zip(both.sum(1), given.sum(1), truth.sum(1))])
+    rows = np.array([_metrics(*each) for each in zip(both.sum(1), given.sum(1), truth.sum(1))])
     columns = np.array([(each.precision, each.recall, each.f1) for each in labels])
     best_threshold, best_f1 = _best_threshold(truth, probabilities)
     return MultiLabelAccuracy(
         images=len(truth),
         threshold=threshold,
-        exact=share_of(int((truth == given).all(axis=1).sum()), len(truth)),
-        wrong_part=float(np.mean(truth != given)),
+        exact_match=share_of(int((truth == given).all(axis=1).sum()), len(truth)),
+        hamming_loss=float(np.mean(truth != given)),
         averages=Averages(
-            _figures(both.sum(), given.sum(), truth.sum()),
+            _metrics(both.sum(), given.sum(), truth.sum()),
             tuple(float(np.average(column)) for column in columns.T),
             tuple(float(np.average(column)) for column in rows.T),
         ),
@@ -91,7 +91,7 @@ def average_precision(truth: np.ndarray, probability: np.ndarray) -> float | Non
     return float(np.sum(np.diff(recall, prepend=0.0) * precision))
 
 
-def _figures(both: int, given: int, true: int) -> tuple[float, float, float]:
+def _metrics(both: int, given: int, true: int) -> tuple[float, float, float]:
     """Precision, recall and F1; 0 where there is nothing to divide by."""
     precision = both / given if given else 0.0
     recall = both / true if true else 0.0

@@ -1,4 +1,4 @@
-"""Runs a classifier over labelled images and keeps what the figures need, not the scores."""
+"""Runs a classifier over labelled images and keeps what the metrics need, not the scores."""
 
 from __future__ import annotations
 
@@ -8,21 +8,22 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from zygal.prediction.classifier import Classifier
-from zygal.prediction.stream import Seen, see_all
+from zygal.pool import Pool
+from zygal.prediction.stream import ImageScores, score_all
 from zygal.tally.duplicates import Fingerprint, fingerprint
 from zygal.tally.labelled import Joined
 
 
 @dataclass
 class Observed:
-    """One entry an image that could be read: its place in the joined list, and what one classifier said.
+    """What one classifier predicts, one entry for each image that could be read.
 
-    said: the class of the highest score. sure: its probability. truth_probability, rank: of the true class, 0 the highest.
-    probabilities: [images, classes], kept only where an image may have several labels.
+    predicted: the class with the highest score. confidence: its probability. truth_probability, rank: of the true class, rank
+    0 the highest score. probabilities: [images, classes], kept only for multi-label models.
     """
 
-    said: list[int] = field(default_factory=list)
-    sure: list[float] = field(default_factory=list)
+    predicted: list[int] = field(default_factory=list)
+    confidence: list[float] = field(default_factory=list)
     truth_probability: list[float] = field(default_factory=list)
     rank: list[int] = field(default_factory=list)
     probabilities: list[np.ndarray] = field(default_factory=list)
@@ -30,11 +31,11 @@ class Observed:
 
 @dataclass
 class Observation:
-    """places: of the images that could be read, in the joined list; mine and other in the same order. unread: path and
-    reason."""
+    """indices: of the images that could be read, in the joined list; first and other are in the same order. unreadable: (path,
+    reason)."""
 
-    places: list[int]
-    mine: Observed
+    indices: list[int]
+    first: Observed
     other: Observed | None
     fingerprints: list[Fingerprint]
     unreadable: list[tuple[str, str]]
@@ -43,42 +44,42 @@ class Observation:
 def observe(
     classifier: Classifier,
     joined: Joined,
-    beside: Classifier | None = None,
-    threads: int | None = None,
+    other_classifier: Classifier | None = None,
+    pool: Pool | None = None,
     advance: Callable[[int], None] = lambda more: None,
 ) -> Observation:
     """Runs all images. Raises EngineError."""
-    found = Observation([], Observed(), Observed() if beside else None, [], [])
-    several, place = classifier.multi_label, 0
+    found = Observation([], Observed(), Observed() if other_classifier else None, [], [])
+    several, index = classifier.multi_label, 0
     paths = (image.path for image in joined.images)
-    for block in see_all(paths, classifier, _with_fingerprints, beside, threads):
-        for seen, mark in block:
-            if seen.fault is not None:
-                found.unreadable.append((seen.path, seen.fault))
+    for block in score_all(paths, classifier, _with_fingerprints, other_classifier, pool):
+        for image, print_ in block:
+            if image.error is not None:
+                found.unreadable.append((image.path, image.error))
             else:
-                found.places.append(place)
-                found.fingerprints.append(mark)
-                truth = joined.truth[place]
-                _keep(found.mine, seen.scores, seen.probabilities, truth, several)
+                found.indices.append(index)
+                found.fingerprints.append(print_)
+                truth = joined.truth[index]
+                _keep(found.first, image.scores, image.probabilities, truth, several)
                 if found.other is not None:
-                    _keep(found.other, seen.beside_scores, seen.beside_probabilities, truth, several)
-            place += 1
+                    _keep(found.other, image.other_scores, image.other_probabilities, truth, several)
+            index += 1
         advance(len(block))
     return found
 
 
-def _with_fingerprints(block: list[Seen]) -> list[tuple[Seen, Fingerprint | None]]:
-    made = [(each, fingerprint(each.fed.pixels) if each.fault is None else None) for each in block]
+def _with_fingerprints(block: list[ImageScores]) -> list[tuple[ImageScores, Fingerprint | None]]:
+    made = [(each, fingerprint(each.tensor.pixels) if each.error is None else None) for each in block]
     for each in block:
-        # The picture is not needed any more.
-        each.fed = None
+        # The pixels are not needed any more.
+        each.tensor = None
     return made
 
 
 def _keep(into: Observed, scores: np.ndarray, probabilities: np.ndarray, truth: Sequence[int], several: bool) -> None:
-    said = int(scores.argmax())
-    into.said.append(said)
-    into.sure.append(float(probabilities[said]))
+    predicted = int(scores.argmax())
+    into.predicted.append(predicted)
+    into.confidence.append(float(probabilities[predicted]))
     if several:
         into.probabilities.append(probabilities)
         return

@@ -1,4 +1,4 @@
-"""Two classifiers on the same images: what changed, and whether the one is as good as the other."""
+"""Two classifiers on the same images: which predictions differ, and whether the first is worse than the other."""
 
 from __future__ import annotations
 
@@ -9,41 +9,41 @@ import numpy as np
 
 from zygal.tally.intervals import Estimate, difference_of_paired, exact_paired_test
 
-SAME, AS_GOOD, WORSE, BETTER, OPEN = "same", "as good", "worse", "better", "open"
-CHANCE = 0.05
+SAME, NOT_WORSE, WORSE, BETTER, UNDECIDED = "same predictions", "not worse", "worse", "better", "undecided"
+SIGNIFICANCE = 0.05
 
 
 @dataclass(frozen=True)
 class Paired:
-    """gained: images that only the first has right. lost: that only the other has right. differing: that are answered
-    otherwise. difference: of the shares that are right, the first less the other. chance: the exact test's. margin: the loss
-    that still counts as equally good. other_right: how many images the other has right."""
+    """only_first, only_other: images that only this one predicts correctly. disagreements: images with different predictions.
+    difference: accuracy of the first minus that of the other. p_value: of the exact paired test. margin: the loss of accuracy
+    that still counts as not worse. other_correct: images that the other predicts correctly."""
 
     images: int
-    gained: int
-    lost: int
-    differing: int
+    only_first: int
+    only_other: int
+    disagreements: int
     difference: Estimate
-    chance: float
+    p_value: float
     margin: float
-    other_right: int
+    other_correct: int
 
     @property
     def verdict(self) -> str:
-        """ "same": every answer is. "worse" and "better": the exact test says so. "as good": the loss is below the margin with
-        97.5 %. "open": the images are too few to say."""
-        if not self.differing:
+        """"same predictions": on every image. "worse", "better": by the exact test at 5 %. "not worse": the 95 % interval of the
+        difference is above minus the margin. "undecided": too few images."""
+        if not self.disagreements:
             return SAME
-        if self.chance < CHANCE and self.lost != self.gained:
-            if self.lost > self.gained and self.difference.low >= -self.margin:
-                return AS_GOOD
-            return WORSE if self.lost > self.gained else BETTER
-        return AS_GOOD if self.difference.low >= -self.margin else OPEN
+        if self.p_value < SIGNIFICANCE and self.only_other != self.only_first:
+            if self.only_other > self.only_first and self.difference.low >= -self.margin:
+                return NOT_WORSE
+            return WORSE if self.only_other > self.only_first else BETTER
+        return NOT_WORSE if self.difference.low >= -self.margin else UNDECIDED
 
 
-def paired(right: Sequence[bool], other_right: Sequence[bool], differing: int, margin: float) -> Paired:
-    """right, other_right: whether each image is answered rightly by the first and by the other."""
-    mine, theirs = np.asarray(right, bool), np.asarray(other_right, bool)
-    gained, lost = int((mine & ~theirs).sum()), int((theirs & ~mine).sum())
-    return Paired(len(mine), gained, lost, differing, difference_of_paired(gained, lost, len(mine)),
-                  exact_paired_test(gained, lost), margin, int(theirs.sum()))  # fmt: skip
+def paired(correct: Sequence[bool], other_correct: Sequence[bool], disagreements: int, margin: float) -> Paired:
+    """correct, other_correct: for each image whether the first and the other predict it correctly."""
+    first, other = np.asarray(correct, bool), np.asarray(other_correct, bool)
+    only_first, only_other = int((first & ~other).sum()), int((other & ~first).sum())
+    return Paired(len(first), only_first, only_other, disagreements, difference_of_paired(only_first, only_other, len(first)),
+                  exact_paired_test(only_first, only_other), margin, int(other.sum()))  # fmt: skip

@@ -1,4 +1,4 @@
-"""The whole tally of a classifier on labelled images."""
+"""All metrics of a classifier on labelled images."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import numpy as np
 from zygal.prediction.classifier import Classifier
 from zygal.errors import FileError, ImageError
 from zygal.evidence.images import list_images
-from zygal.processor import ahead, allowed_cores
+from zygal.pool import Pool, ThreadPool
 from zygal.tally.accuracy import Accuracy, Exchange, accuracy_of, exchanged_labels
 from zygal.tally.duplicates import Fingerprint, fingerprint, duplicate_pairs
 from zygal.tally.calibration import Calibration, calibration_of
@@ -27,55 +27,56 @@ Advance = Callable[[int], None]
 
 @dataclass(frozen=True)
 class Choices:
-    """tops: the k of the top-k shares. threshold: from which probability on one of several labels is given. margin: the loss
-    of accuracy beside another classifier that still counts as equally good. trained_on: folders that the model learnt from."""
+    """top: the k of the top-k accuracies. threshold: the probability from which a multi-label model assigns a label. margin: the
+    loss of accuracy that still counts as not worse than the compared classifier. trained_on: folders of training images."""
 
-    tops: tuple[int, ...] = (1, 5)
+    top: tuple[int, ...] = (1, 5)
     threshold: float = 0.5
     margin: float = 0.01
     trained_on: tuple[str, ...] = ()
-    threads: int | None = None
 
 
 @dataclass(frozen=True)
-class WrongImage:
-    """truth, said: names of classes. probability: of what was said; truth_probability: of what it is (of the exclusive classes)."""
+class Misclassified:
+    """A wrong prediction. true, predicted: names of classes; several for a multi-label model. confidence: the probability of the
+    predicted class. true_class_probability: None for a multi-label model."""
 
     path: str
-    truth: tuple[str, ...]
-    said: tuple[str, ...]
-    probability: float
-    truth_probability: float | None
+    true: tuple[str, ...]
+    predicted: tuple[str, ...]
+    confidence: float
+    true_class_probability: float | None
     group: str | None
 
 
 @dataclass(frozen=True)
 class Duplicates:
-    """two_labels: pictures that are the same and labelled otherwise. repeated: the same under the same
-    labels. shared: pictures that are also in what the model learnt from, with where."""
+    """Pairs of paths that show the same picture. different_labels: under different labels. same_label: under the same label.
+    in_training: a labelled image and a training image."""
 
-    two_labels: tuple[tuple[str, str], ...]
-    repeated: tuple[tuple[str, str], ...]
-    shared: tuple[tuple[str, str], ...]
+    different_labels: tuple[tuple[str, str], ...]
+    same_label: tuple[tuple[str, str], ...]
+    in_training: tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True)
 class Tally:
-    """right: the share of images answered rightly (all labels right, where there may be several). One of exclusive and several
-    is there. wrong: the surest first. other: the same figures of the classifier beside it."""
+    """accuracy: the share of correct predictions; for a multi-label model, of images whose labels are all correct. Either
+    exclusive or multi_label is None. misclassified: the most confident first. other: the metrics of the compared classifier.
+    groups: accuracy by group."""
 
     images: int
-    right: Estimate
+    accuracy: Estimate
     exclusive: Accuracy | None
-    several: MultiLabelAccuracy | None
+    multi_label: MultiLabelAccuracy | None
     calibration: Calibration
     groups: dict[str, Estimate]
     group_images: dict[str, int]
-    wrong: tuple[WrongImage, ...]
+    misclassified: tuple[Misclassified, ...]
     unreadable: tuple[tuple[str, str], ...]
     joined: Joined
-    exchanged: Exchange | None
-    doubts: Duplicates
+    exchange: Exchange | None
+    duplicates: Duplicates
     other: Accuracy | MultiLabelAccuracy | None
     paired: Paired | None
 
@@ -84,124 +85,127 @@ def tally(
     classifier: Classifier,
     joined: Joined,
     choices: Choices = Choices(),
-    beside: Classifier | None = None,
+    other_classifier: Classifier | None = None,
+    pool: Pool | None = None,
     advance: Advance = lambda more: None,
 ) -> Tally:
-    """Runs all images and works out every figure. Raises ImageError if not one can be read, and any ZygalError."""
-    seen = observe(classifier, joined, beside, choices.threads, advance)
-    if not seen.places:
+    """Runs all images and computes all metrics. Raises ImageError if no image can be read, and any ZygalError."""
+    pool = pool or ThreadPool()
+    observation = observe(classifier, joined, other_classifier, pool, advance)
+    if not observation.indices:
         raise ImageError(
-            f"none of the {len(seen.unreadable)} labelled images can be read (the first is {seen.unreadable[0][0]}: "
-            f"{seen.unreadable[0][1]}); check the paths."
+            f"none of the {len(observation.unreadable)} labelled images can be read (the first is {observation.unreadable[0][0]}: "
+            f"{observation.unreadable[0][1]}); check the paths."
         )
     names = classifier.labels
-    side, other = _Side(seen.mine, seen, joined, names, choices), None
+    side, other = _Judged(observation.first, observation, joined, names, choices), None
     both = None
-    if seen.other is not None:
-        other = _Side(seen.other, seen, joined, names, choices)
-        both = paired(side.right, other.right, side.differing(other), choices.margin)
-    groups = _groups(seen, joined, side.right)
+    if observation.other is not None:
+        other = _Judged(observation.other, observation, joined, names, choices)
+        both = paired(side.correct, other.correct, side.disagreements(other), choices.margin)
+    groups = _groups(observation, joined, side.correct)
     return Tally(
-        images=len(seen.places),
-        right=share_of(int(side.right.sum()), len(seen.places)),
+        images=len(observation.indices),
+        accuracy=share_of(int(side.correct.sum()), len(observation.indices)),
         exclusive=side.figures if side.exclusive else None,
-        several=None if side.exclusive else side.figures,
+        multi_label=None if side.exclusive else side.figures,
         calibration=side.calibration(),
-        groups={name: share_of(int(right.sum()), len(right)) for name, right in groups.items()},
-        group_images={name: len(right) for name, right in groups.items()},
-        wrong=side.wrong(),
-        unreadable=tuple(seen.unreadable),
+        groups={name: share_of(int(correct.sum()), len(correct)) for name, correct in groups.items()},
+        group_images={name: len(correct) for name, correct in groups.items()},
+        misclassified=side.misclassified(),
+        unreadable=tuple(observation.unreadable),
         joined=joined,
-        exchanged=exchanged_labels(side.figures.confusion, names) if side.exclusive else None,
-        doubts=_doubts(classifier, seen, joined, choices),
+        exchange=exchanged_labels(side.figures.confusion, names) if side.exclusive else None,
+        duplicates=_duplicates(classifier, observation, joined, choices, pool),
         other=other and other.figures,
         paired=both,
     )
 
 
-class _Side:
-    """One classifier's answers with the truth."""
+class _Judged:
+    """One classifier's predictions beside the true classes."""
 
-    def __init__(self, observed: Observed, seen: Observation, joined: Joined, names: Sequence[str], choices: Choices):
-        self.observed, self.seen, self.joined, self.names = observed, seen, joined, names
+    def __init__(self, observed: Observed, observation: Observation, joined: Joined, names: Sequence[str], choices: Choices):
+        self.observed, self.observation, self.joined, self.names = observed, observation, joined, names
         self.exclusive = not observed.probabilities
-        self.sure = np.array(observed.sure)
-        truth = [joined.truth[place] for place in seen.places]
+        self.confidence = np.array(observed.confidence)
+        truth = [joined.truth[index] for index in observation.indices]
         if self.exclusive:
-            self.truth, self.said = np.array([only for (only,) in truth]), np.array(observed.said)
-            self.right = self.said == self.truth
-            self.figures = accuracy_of(self.truth, self.said, np.array(observed.rank),
-                                       np.array(observed.truth_probability), names, choices.tops)  # fmt: skip
+            self.truth, self.predicted = np.array([only for (only,) in truth]), np.array(observed.predicted)
+            self.correct = self.predicted == self.truth
+            self.figures = accuracy_of(self.truth, self.predicted, np.array(observed.rank),
+                                       np.array(observed.truth_probability), names, choices.top)  # fmt: skip
             return
         self.probabilities = np.array(observed.probabilities)
         self.truth = np.zeros(self.probabilities.shape, bool)
-        for place, labels in enumerate(truth):
-            self.truth[place, list(labels)] = True
-        self.said = self.probabilities >= choices.threshold
-        self.right = (self.said == self.truth).all(axis=1)
+        for index, labels in enumerate(truth):
+            self.truth[index, list(labels)] = True
+        self.predicted = self.probabilities >= choices.threshold
+        self.correct = (self.predicted == self.truth).all(axis=1)
         self.figures = multi_label_accuracy(self.truth, self.probabilities, names, choices.threshold)
 
-    def differing(self, other: _Side) -> int:
-        apart = self.said != other.said
+    def disagreements(self, other: _Judged) -> int:
+        apart = self.predicted != other.predicted
         return int((apart if self.exclusive else apart.any(axis=1)).sum())
 
     def calibration(self) -> Calibration:
         if self.exclusive:
-            return calibration_of(self.sure, self.right)
+            return calibration_of(self.confidence, self.correct)
         return calibration_of(self.probabilities.ravel(), self.truth.ravel())
 
-    def wrong(self) -> tuple[WrongImage, ...]:
-        """The wrong ones; first those that were surest, or that have most labels wrong."""
-        found = np.flatnonzero(~self.right)
-        weight = self.sure if self.exclusive else (self.said != self.truth).sum(axis=1)
-        return tuple(self._wrong(place) for place in found[np.argsort(-weight[found], kind="stable")])
+    def misclassified(self) -> tuple[Misclassified, ...]:
+        """The wrong predictions: the most confident first, or those with most wrong labels."""
+        found = np.flatnonzero(~self.correct)
+        weight = self.confidence if self.exclusive else (self.predicted != self.truth).sum(axis=1)
+        return tuple(self._misclassified(index) for index in found[np.argsort(-weight[found], kind="stable")])
 
-    def _wrong(self, place: int) -> WrongImage:
-        image = self.joined.images[self.seen.places[place]]
+    def _misclassified(self, index: int) -> Misclassified:
+        image = self.joined.images[self.observation.indices[index]]
         if self.exclusive:
-            truth, said = (self.names[self.truth[place]],), (self.names[self.said[place]],)
+            truth, predicted = (self.names[self.truth[index]],), (self.names[self.predicted[index]],)
         else:
-            truth, said = (
-                tuple(self.names[label] for label in np.flatnonzero(row[place])) for row in (self.truth, self.said)
+            truth, predicted = (
+                tuple(self.names[label] for label in np.flatnonzero(row[index])) for row in (self.truth, self.predicted)
             )
-        probability = self.observed.truth_probability[place] if self.exclusive else None
-        return WrongImage(image.path, truth, said, float(self.sure[place]), probability, image.group)
+        probability = self.observed.truth_probability[index] if self.exclusive else None
+        return Misclassified(image.path, truth, predicted, float(self.confidence[index]), probability, image.group)
 
 
-def _groups(seen: Observation, joined: Joined, right: np.ndarray) -> dict[str, np.ndarray]:
-    """Which images of each group are right, the groups in the order of their names."""
-    places: dict[str, list[int]] = {}
-    for at, place in enumerate(seen.places):
-        group = joined.images[place].group
+def _groups(observation: Observation, joined: Joined, correct: np.ndarray) -> dict[str, np.ndarray]:
+    """For each group, in the order of the names, whether each of its images is correct."""
+    indices: dict[str, list[int]] = {}
+    for row, index in enumerate(observation.indices):
+        group = joined.images[index].group
         if group is not None:
-            places.setdefault(group, []).append(at)
-    return {name: right[places[name]] for name in sorted(places)}
+            indices.setdefault(group, []).append(row)
+    return {name: correct[indices[name]] for name in sorted(indices)}
 
 
-def _doubts(classifier: Classifier, seen: Observation, joined: Joined, choices: Choices) -> Duplicates:
-    paths = [joined.images[place].path for place in seen.places]
-    truth = [joined.truth[place] for place in seen.places]
-    alike = duplicate_pairs(seen.fingerprints)
-    learnt = [str(Path(folder) / name) for folder in choices.trained_on for name in list_images(folder)]
-    threads = choices.threads or allowed_cores()
-    marks = [
-        (path, mark)
-        for path, mark in zip(learnt, ahead(partial(_mark, classifier), learnt, threads))
-        if mark is not None
+def _duplicates(
+    classifier: Classifier, observation: Observation, joined: Joined, choices: Choices, pool: Pool
+) -> Duplicates:
+    paths = [joined.images[index].path for index in observation.indices]
+    truth = [joined.truth[index] for index in observation.indices]
+    pairs = duplicate_pairs(observation.fingerprints)
+    trained = [str(Path(folder) / name) for folder in choices.trained_on for name in list_images(folder)]
+    fingerprints = [
+        (path, found)
+        for path, found in zip(trained, pool.map(partial(_fingerprint, classifier), trained))
+        if found is not None
     ]
-    if learnt and not marks:
+    if trained and not fingerprints:
         raise FileError(
-            f"none of the {len(learnt)} images of {', '.join(choices.trained_on)} can be read; check the path."
+            f"none of the {len(trained)} images of {', '.join(choices.trained_on)} can be read; check the path."
         )
-    shared = duplicate_pairs(seen.fingerprints, [mark for _, mark in marks])
+    shared = duplicate_pairs(observation.fingerprints, [found for _, found in fingerprints])
     return Duplicates(
-        two_labels=tuple((paths[i], paths[j]) for i, j in alike if truth[i] != truth[j]),
-        repeated=tuple((paths[i], paths[j]) for i, j in alike if truth[i] == truth[j]),
-        shared=tuple((paths[i], marks[j][0]) for i, j in shared),
+        different_labels=tuple((paths[i], paths[j]) for i, j in pairs if truth[i] != truth[j]),
+        same_label=tuple((paths[i], paths[j]) for i, j in pairs if truth[i] == truth[j]),
+        in_training=tuple((paths[i], fingerprints[j][0]) for i, j in shared),
     )
 
 
-def _mark(classifier: Classifier, path: str) -> Fingerprint | None:
+def _fingerprint(classifier: Classifier, path: str) -> Fingerprint | None:
     try:
         return fingerprint(classifier.read(path).pixels)
     except ImageError:

@@ -40,13 +40,13 @@ _USUAL_VALUES = (
 class ScoreRecovery:
     """The inlet with the closest scores. mean, largest: differences as parts of the spread of the recorded scores.
 
-    other_top: images whose best class is another than recorded. runner_up: mean difference of the best inlet that differs.
+    changed_top_1: images whose top-1 class differs from the recording. runner_up: the second best inlet, its mean difference.
     """
 
     inlet: Inlet
     mean: float
     largest: float
-    other_top: int
+    changed_top_1: int
     images: int
     runner_up: tuple[Inlet, float] | None
     tried: int
@@ -118,9 +118,9 @@ def recover_by_scores(
     runner_up = min(others.items(), key=lambda each: each[1]) if others else None
     readable = material.readable
     off = np.abs((made := search.run(best, readable)) - recorded[readable]) / search.spread
-    other_top = int((made.argmax(axis=1) != recorded[readable].argmax(axis=1)).sum())
+    changed_top_1 = int((made.argmax(axis=1) != recorded[readable].argmax(axis=1)).sum())
     return ScoreRecovery(
-        best, float(off.mean()), float(off.max()), other_top, len(readable), runner_up, len(search.known)
+        best, float(off.mean()), float(off.max()), changed_top_1, len(readable), runner_up, len(search.known)
     )
 
 

@@ -17,7 +17,7 @@ from zygal.inlet.decode import Picture, turn
 from zygal.inlet.frame import as_image
 from zygal.inlet.recovery.fit import unexplained
 from zygal.inlet.specification import MIRRORS
-from zygal.processor import side_by_side
+from zygal.pool import ThreadPool
 
 Box = tuple[float, float, float, float]
 _LARGEST_MARGIN = 2.0
@@ -206,7 +206,7 @@ def _scan(cutter: Cutter, family: str, choices: list[float], mirror: str) -> lis
 
     def attempt(numbers) -> None:
         new = [number for number in numbers if 0 <= number < len(choices) and number not in tried]
-        tried.update(zip(new, side_by_side(look, new)))
+        tried.update(zip(new, ThreadPool().map(look, new)))
 
     step = max(1, len(choices) // _TRIED_AT_FIRST)
     attempt(range(0, len(choices), step))

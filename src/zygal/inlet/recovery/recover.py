@@ -15,13 +15,14 @@ from zygal.inlet.recovery.material import Material, gather
 from zygal.inlet.recovery.search import Found, Progress, search
 from zygal.inlet.recovery.trial import HOPELESS
 from zygal.inlet.specification import Inlet
+from zygal.inlet.values import level_differences
 
 EXPLAINED = 0.5
-"""The largest difference in grey levels up to which an inlet explains a recording."""
+"""Largest difference in grey levels at which an inlet explains a recording."""
 
 _FEW = 3
 
-_TOLD_BY = {
+_DECIDED_BY = {
     "exif": "a photograph with an EXIF rotation",
     "transparency": "an image with transparent parts",
     "sixteen_bit": "an image of 16 bits a channel",
@@ -29,23 +30,23 @@ _TOLD_BY = {
     "grey_weights": "an image in colour",
     "grey_rounding": "an image with many colours",
     "mirror": "an image that is not symmetric",
-    "long_side": "an image whose long side does not come out whole",
-    "centring": "an image that leaves an odd margin",
-    "fraction_rounding": "an image whose sides times the fraction are not whole",
+    "long_side": "an image whose resized long side is not a whole number of pixels",
+    "centring": "an image with an odd margin around the crop",
+    "fraction_rounding": "an image whose sides times the fraction are not whole numbers",
     "per_image": "an image of another contrast",
     "edges": "an image whose border is not cropped away",
-    "order": "an image that loses more than twice as much height as width",
+    "order": "an image whose height shrinks more than twice as much as its width",
 }
 
 
 @dataclass(frozen=True)
 class Undecided:
-    """A field that these images cannot tell: the value taken, others that would do as well, and what would tell."""
+    """A field that these images do not determine: the value chosen, values that fit as well, and an image that would decide."""
 
     field: str
-    taken: object
+    chosen: object
     others: tuple[object, ...]
-    told_by: str
+    decided_by: str
 
 
 @dataclass(frozen=True)
@@ -73,15 +74,15 @@ class Recovery:
 def recover_inlet(
     paths: Sequence[str | Path], tensors: np.ndarray, progress: Progress = lambda what, part: None
 ) -> Recovery:
-    """The inlet that makes `tensors` [N, ...] of N image files, without any hint.
+    """The inlet that gives `tensors` [N, ...] for N image files, found without any hint.
 
-    Raises InletError if the tensors are no images or no image can be read. The result may explain nothing: see `explains`.
+    Raises InletError if the tensors are not images or no image can be read. The best inlet may still be wrong: see `explains`.
     """
     found = search(gather(paths, tensors), progress)
     progress("checking all images", 0.93)
     inlet = found.outcome.inlet
     largest, mean = residuals(found.trials.material, inlet)
-    progress("what else it could be", 0.96)
+    progress("trying alternatives", 0.96)
     runner_up, undecided = _alternatives(found)
     material = found.trials.material
     unreadable = tuple((str(material.paths[index]), reason) for index, reason in material.unreadable.items())
@@ -100,7 +101,7 @@ def residuals(material: Material, inlet: Inlet) -> tuple[float, float]:
         recorded = material.recorded[index]
         if tensor.shape != recorded.shape:
             return HOPELESS, HOPELESS
-        left = np.abs(tensor.astype(np.float64) - recorded) / np.abs(made.grey_level)
+        left = level_differences(tensor, recorded, made.grey_level)
         largest = max(largest, float(left.max()))
         means.append(float(left.mean()))
     return largest, float(np.mean(means))
@@ -133,7 +134,7 @@ def _alternatives(found: Found) -> tuple[tuple[str, object, float] | None, tuple
             worse.append((outcome.order, name, field_value(edited, name), outcome.largest))
     undecided = tuple(
         Undecided(name, field_value(best.inlet, name), tuple(dict.fromkeys(others)),
-                  _TOLD_BY.get(name.rpartition(".")[2], "an image of another size"))
+                  _DECIDED_BY.get(name.rpartition(".")[2], "an image of another size"))
         for name, others in equal.items()
     )  # fmt: skip
     runner_up = min(worse, key=lambda each: each[0])[1:] if worse else None

@@ -22,7 +22,7 @@ from zygal.inlet.recovery.frames import FIRST_WAYS, WAYS, Prober, frames_of, wit
 from zygal.inlet.recovery.material import Material, telling
 from zygal.inlet.recovery.trial import Outcome, Trials, solve_ground, solve_pad_colour
 from zygal.inlet.specification import Decode, Inlet, Pad, Resize, Step, Values
-from zygal.processor import side_by_side
+from zygal.pool import ThreadPool
 
 Progress = Callable[[str, float], None]
 EXACT = 0.02
@@ -112,7 +112,7 @@ def _best_frames(prober: Prober, frames, ways, count: int) -> list[tuple[tuple[S
         # What two images of extreme proportions speak against need not be tried on the others.
         frames = _thinned([(left(*each, 2), *each) for each in frames], 4 * count)
     return _thinned(
-        [(score, *each) for score, each in zip(side_by_side(lambda each: left(*each), frames), frames)], count
+        [(score, *each) for score, each in zip(ThreadPool().map(lambda each: left(*each), frames), frames)], count
     )
 
 

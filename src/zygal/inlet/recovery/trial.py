@@ -16,7 +16,7 @@ from zygal.inlet.recovery.fit import Line, fit_line, values_of
 from zygal.inlet.recovery.material import Material
 from zygal.inlet.specification import Decode, Inlet, Pad, Step, Tensor, Values
 from zygal.inlet.values import to_tensor
-from zygal.processor import side_by_side
+from zygal.pool import ThreadPool
 
 HOPELESS = 1e9
 _KEPT_VALUES = 60_000_000
@@ -80,7 +80,7 @@ class Trials:
 
     def all(self, inlets: Iterable[Inlet], images: list[int]) -> list[Outcome]:
         """Every inlet tried, as many side by side as there are cores."""
-        return side_by_side(lambda inlet: self.attempt(inlet, images), dict.fromkeys(inlets))
+        return list(ThreadPool().map(lambda inlet: self.attempt(inlet, images), dict.fromkeys(inlets)))
 
     def solved(self, inlet: Inlet, pixels: list[np.ndarray], recorded: list[np.ndarray]) -> Outcome:
         values = inlet.values

@@ -1,0 +1,89 @@
+"""What every command of the program does alike: common options, request, execution, JSON, notes, report, exit code."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable
+from dataclasses import MISSING, dataclass, fields
+from importlib import import_module
+from typing import Any
+
+from zygal.cli.terminal import STDOUT, console, listening, note, write_json
+from zygal.outcome import Outcome
+from zygal.outputs import JSON, Output, check_outputs
+
+SHOWN_UNREADABLE = 10
+
+
+@dataclass(frozen=True)
+class Command:
+    """One command: its request's class, the module of the core that executes it, and the module that reports the outcome.
+
+    request: makes the request from the parsed options where their names do not match its fields.
+    """
+
+    request_class: type
+    core: str
+    report: str
+    request: Callable[[argparse.Namespace], Any] | None = None
+
+    def run(self, options: argparse.Namespace) -> int:
+        """Executes the command and returns its exit code. Raises ZygalError."""
+        request = self.request(options) if self.request else request_from(self.request_class, options)
+        outputs = list(request.outputs()) if hasattr(request, "outputs") else []
+        if options.json and options.json != STDOUT:
+            outputs.append(Output(options.json, JSON))
+        check_outputs(outputs, options.overwrite)
+        with listening(options.quiet, options.verbose, options.color) as listener:
+            listener.reports = not options.quiet and options.json != STDOUT
+            listener.detail(f"request: {request}")
+            outcome = import_module(self.core).execute(request, listener)
+        # Files first: a reader of stdout that goes away changes nothing about them, or about the exit code.
+        if options.json and options.json != STDOUT:
+            write_json(options.json, outcome.document())
+        try:
+            self._print(options, outcome)
+        except BrokenPipeError:
+            from zygal.cli.ending import finish_output
+
+            finish_output(to_nowhere=True)
+        if outcome.refusal is not None:
+            raise outcome.refusal
+        return outcome.exit_code
+
+    def _print(self, options: argparse.Namespace, outcome: Outcome) -> None:
+        if not options.quiet:
+            for sentence in outcome.notes:
+                note(sentence)
+            for name, reason in outcome.unreadable[:SHOWN_UNREADABLE]:
+                note(f"{name}: {reason}", "not readable")
+            if len(outcome.unreadable) > SHOWN_UNREADABLE:
+                note(f"{len(outcome.unreadable) - SHOWN_UNREADABLE} more files", "not readable")
+        if options.json == STDOUT:
+            write_json(STDOUT, outcome.document())
+        elif not options.quiet:
+            out = console(color=options.color)
+            import_module(self.report).show(out, outcome)
+            if outcome.next_step:
+                from zygal.cli.tables import show_command
+
+                show_command(out, "Next:", outcome.next_step)
+        sys.stdout.flush()
+
+
+def request_from(request_class: type, options: argparse.Namespace) -> Any:
+    """A request whose fields are the options of the same names; lists become tuples."""
+    values = {}
+    for field in fields(request_class):
+        if not hasattr(options, field.name):
+            continue
+        value = getattr(options, field.name)
+        values[field.name] = tuple(value) if isinstance(value, list) else value
+    return request_class(**values)
+
+
+def default_of(request_class: type, name: str) -> Any:
+    """The default of a request's field, for the help text and the parser."""
+    field = next(each for each in fields(request_class) if each.name == name)
+    return None if field.default is MISSING else field.default

@@ -1,0 +1,61 @@
+"""The report of zygal inlet recover."""
+
+from __future__ import annotations
+
+from zygal.cli.reports.verdict import show_gates, show_verdict
+from zygal.cli.tables import show_facts
+from zygal.commands.recover import RecoverOutcome
+from zygal.inlet.description import describe_inlet, describe_stages, describe_value
+from zygal.wording import counted, plural, short_number
+
+
+def show(out, outcome: RecoverOutcome) -> None:
+    """The inlet, how well it fits, what is not determined, and the gate."""
+    request, inlet = outcome.request, outcome.inlet
+    rows = list(describe_stages(inlet))
+    shape = inlet.tensor_shape()
+    size = list(shape) if shape else "of the size of each image"
+    rows.append(("tensor", f"{inlet.tensor.dtype} {size}, {inlet.tensor.layout}"))
+    rows += _by_tensors(outcome) if outcome.by_tensors else _by_scores(outcome.by_scores)
+    target = request.output if not outcome.failed_gates else f"best inlet found ({request.output} is not written)"
+    show_facts(out, f"{request.witness} -> {target}", rows)
+    out.print()
+    undecided = outcome.by_tensors.undecided if outcome.by_tensors else ()
+    if undecided:
+        facts = [
+            (each.field, f"{describe_value(each.chosen)} is written; these fit as well: "
+                         f"{', '.join(map(describe_value, each.others))}. To decide, add {each.decided_by}.")
+            for each in undecided
+        ]  # fmt: skip
+        show_facts(out, "Not determined by these images", facts)
+        out.print()
+    if outcome.failed_gates:
+        show_gates(out, outcome.gates)
+    found = outcome.by_tensors or outcome.by_scores
+    show_verdict(out, outcome, f" on {counted(found.images, 'image')}")
+
+
+def _levels(value: float) -> str:
+    return f"{short_number(value)} grey {plural('level', value)}"
+
+
+def _by_tensors(outcome: RecoverOutcome) -> list[tuple[str, str]]:
+    found = outcome.by_tensors
+    rows = [
+        ("max error", f"{_levels(found.residual)} ({outcome.match_quality}); mean {short_number(found.mean_residual)}"),
+    ]
+    if found.runner_up:
+        field, value, residual = found.runner_up
+        rows.append(("second best", f"{field} = {describe_value(value)}: max error {_levels(residual)}"))
+    return [*rows, ("inlets tried", str(found.tried))]
+
+
+def _by_scores(found) -> list[tuple[str, str]]:
+    rows = [
+        ("max error", f"{short_number(found.largest)} of the spread of the scores; mean {short_number(found.mean)}"),
+        ("changed top-1", f"{found.changed_top_1} of {counted(found.images, 'image')}"),
+    ]
+    if found.runner_up:
+        second, mean = found.runner_up
+        rows.append(("second best", f"mean error {short_number(mean)}: {describe_inlet(second)}"))
+    return [*rows, ("inlets tried", f"{found.tried}, by their scores")]

@@ -1,0 +1,135 @@
+"""The report of zygal survey."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from zygal import kinds
+from zygal.cli.tables import show_facts
+from zygal.commands.survey import SurveyOutcome
+from zygal.layout import image_layout
+from zygal.wording import counted, file_size, grouped
+
+Rows = list[tuple[str, str]]
+
+
+def show(out, outcome: SurveyOutcome) -> None:
+    """What the file is and what is in it."""
+    found = outcome.found
+    describe = {kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels}
+    show_facts(out, f"{found.path} is {found.kind}", describe.get(found.kind, _trained)(found.facts))
+
+
+def _trained(facts: Any) -> Rows:
+    inputs = [_tensor(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type]
+    outputs = [
+        f"{name}   {type or 'shape not known'}{_scores(type and type.shape, facts.scores, index)}"
+        for index, (name, type) in enumerate(facts.outputs.items())
+    ]
+    operators = {name.removeprefix("aten.").partition(".")[0]: count for name, count in facts.operators.items()}
+    of_layers = facts.framework == "Keras"
+    what = "layer" if of_layers else "operator"
+    calls = "" if of_layers else f", {counted(sum(operators.values()), 'operator call')}"
+    unknown = ", ".join(facts.unknown_operators)
+    prepares = f"{', '.join(facts.preprocessing)}: inside the model, so leave it out of the inlet"
+    return [
+        ("written by", f"{facts.framework} {facts.framework_version}, {facts.file_format}"),
+        *_numbered("input", inputs),
+        *_numbered("output", outputs),
+        *([("preprocessing", prepares)] if facts.preprocessing else []),
+        ("layers", f"{len(facts.layers)}{calls}"),
+        ("layer classes" if of_layers else "operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
+        ("parameters", f"{grouped(facts.parameters)} trained, {', '.join(map(str, facts.weight_dtypes)) or 'no floating-point weights'}"),
+        ("file size", file_size(facts.size_bytes)),
+        ("can be converted", f"no, unknown {what}s: {unknown}" if unknown else f"yes, every {what} is known"),
+    ]  # fmt: skip
+
+
+def _artifact(facts: Any) -> Rows:
+    from zygal.inlet.description import describe_inlet
+
+    metadata = facts.metadata
+    inputs = [_tensor(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()]
+    outputs = [
+        f"{name}   {dtype} {_shape(shape)}{_scores(shape, facts.scores, index)}"
+        for index, (name, (dtype, shape)) in enumerate(facts.outputs.items())
+    ]
+    runtime = f"ONNX Runtime {facts.oldest_runtime} or newer" if facts.oldest_runtime else "no known runtime release"
+    origin = metadata.origin
+    return [
+        ("written by", facts.producer),
+        *_numbered("input", inputs),
+        *([("", "raw pixels: 8-bit RGB of any size, all images of a batch of one size; the preprocessing is inside")]
+          if metadata.tensor else []),
+        *_numbered("output", outputs),
+        ("labels", _names(metadata.labels) if metadata.labels else "none inside"),
+        *([("", f"class order: {metadata.labels_order}")] if metadata.labels_order else []),
+        ("inlet", describe_inlet(metadata.inlet) if metadata.inlet else "none inside"),
+        ("origin", f"{origin.source} (SHA-256 {origin.source_sha256[:16]}...), {origin.framework} {origin.framework_version}"
+         if origin else "not recorded"),
+        ("layers", f"{facts.layers}, {counted(facts.nodes, 'node')}"),
+        ("operators", ", ".join(f"{name} {count}" for name, count in facts.operators.items())),
+        ("parameters", f"{grouped(facts.parameters)} numbers in the weights"),
+        ("format", f"ONNX opset {facts.opset}, IR version {facts.ir_version}; needs {runtime}"),
+        ("file size", file_size(facts.size_bytes)),
+    ]  # fmt: skip
+
+
+def _witness(facts: Any) -> Rows:
+    from zygal.scores import recorded_scores_kind
+
+    scores, tensors = facts.scores, facts.tensors
+    how = {"inlet": "the inlet below", "training code": f"the training code {facts.preprocessing.text}"}
+    kept = "not recorded"
+    if tensors is not None:
+        kept = f"{_tensor('each', tensors.dtype, tensors.shape)}   from {tensors.min():.3f} to {tensors.max():.3f}"
+    rows = [
+        ("recorded by", f"{facts.framework} {facts.framework_version}".strip() + f", Zygal {facts.zygal_version}"),
+        ("source", f"{facts.source}, SHA-256 {facts.source_sha256[:16]}..." if facts.source_sha256 else "not recorded"),
+        ("images", f"{len(facts.images)} recorded, {len(facts.skipped)} skipped; {facts.images[0].name} to {facts.images[-1].name}"),
+        ("tensors", kept),
+        ("made by", how.get(facts.preprocessing.kind, facts.preprocessing.text)),
+        ("scores", f"{counted(scores.shape[1], 'class')}, {recorded_scores_kind(scores)}, from {scores.min():.3f} to {scores.max():.3f}"),
+    ]  # fmt: skip
+    if facts.layers is not None:
+        rows.append(("layers", f"outputs of {len(facts.layers.names)} layers for {counted(len(facts.layers.quantiles), 'image')}"))
+    if facts.preprocessing.kind == "inlet":
+        rows.append(("inlet", facts.preprocessing.text.strip()))
+    return rows
+
+
+def _inlet(inlet: Any) -> Rows:
+    from zygal.graph.shapes import shape_text
+    from zygal.inlet.description import describe_stages
+
+    shape = inlet.tensor_shape()
+    size = shape_text(("N", *shape)) if shape else "of the size of each image"
+    return [*describe_stages(inlet), ("tensor", f"{inlet.tensor.dtype} {size}, {inlet.tensor.layout}")]
+
+
+def _labels(labels: Any) -> Rows:
+    return [("labels", _names(labels.names)), ("class order", labels.order), ("all", ", ".join(labels.names))]
+
+
+def _names(labels: Sequence[str]) -> str:
+    return f"{len(labels)}: {', '.join(labels[:4])}{', ...' if len(labels) > 4 else ''}"
+
+
+def _tensor(name: str, dtype: Any, shape: Any) -> str:
+    layout = image_layout(shape)
+    return f"{name}   {dtype} {_shape(shape)}{f'   {layout}' if layout else ''}"
+
+
+def _shape(shape: Any) -> str:
+    return "[" + ", ".join("?" if size is None else str(size) for size in shape) + "]"
+
+
+def _scores(shape: Any, scores: str, index: int) -> str:
+    if index or shape is None or len(shape) != 2:
+        return ""
+    return f"   {counted(shape[1], 'class') if isinstance(shape[1], int) else 'number of classes not known'}, {scores}"
+
+
+def _numbered(name: str, lines: list[str]) -> Rows:
+    return [(name if not index else "", line) for index, line in enumerate(lines)]

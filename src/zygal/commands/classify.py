@@ -1,0 +1,243 @@
+"""zygal classify: predictions of an artifact for images, a few in memory or very many into a file."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import asdict, dataclass, field
+from itertools import islice
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal.errors import OutputError
+from zygal.listener import SILENT, Listener
+from zygal.outcome import Outcome
+from zygal.outputs import PICTURE, Output, check_outputs
+from zygal.prediction.opened import ClassifierRequest, check_request, open_classifiers
+
+if TYPE_CHECKING:
+    from zygal.figures.regions import MappedPicture
+    from zygal.prediction.classification import Classification
+    from zygal.prediction.classifier import Classifier
+    from zygal.prediction.listing import Listing
+    from zygal.prediction.prediction import Prediction
+
+FEW = 100
+"""More images than these are not shown on a terminal."""
+COUNTS = ("read", "unreadable", "uncertain", "disagreements")
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClassifyRequest(ClassifierRequest):
+    """paths: images and folders. lists: text files with one path per line, "-" for standard input. skip: patterns of names to
+    leave out in folders. output: the file of rows. overwrite: start the output again instead of resuming it. top: how many
+    classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the probability from
+    which a multi-label model assigns a label. regions: a picture of what supports the prediction for one image."""
+
+    paths: tuple[str, ...] = ()
+    lists: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+    output: str | None = None
+    overwrite: bool = False
+    top: int = 3
+    min_probability: float = 0.5
+    min_margin: float = 0.1
+    threshold: float = 0.5
+    regions: str | None = None
+
+    def outputs(self) -> list[Output]:
+        # The file of rows has its own check: it is resumed, not replaced.
+        return [Output(self.regions, PICTURE)] if self.regions else []
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClassifyOutcome(Outcome):
+    """predictions: of a few images. rows: how many rows the output has, `resumed` of them from an earlier run; None without an
+    output. disagreements: the most confident ones. maps: what supports the prediction, with --regions."""
+
+    kind: ClassVar[str] = "zygal.classify"
+
+    artifact: str
+    engine: str
+    scores: str
+    labels: tuple[str, ...]
+    labels_order: str | None
+    multi_label: bool
+    thresholds: dict[str, float]
+    compared: str | None = None
+    compared_engine: str | None = None
+    counts: dict[str, int] = field(default_factory=dict)
+    predictions: tuple[Prediction, ...] = ()
+    output: str | None = None
+    rows: int | None = None
+    resumed: int = 0
+    disagreements: tuple[Prediction, ...] = ()
+    seconds: float = 0.0
+    maps: tuple[MappedPicture, ...] = ()
+    maps_differ_log_odds: float | None = None
+
+    @property
+    def images(self) -> int:
+        return self.counts.get("read", 0) + self.counts.get("unreadable", 0)
+
+    @property
+    def images_per_second(self) -> float | None:
+        """None if too few images were classified to say."""
+        done = self.images - self.resumed
+        return done / self.seconds if done >= 20 and self.seconds else None
+
+    def result(self) -> dict[str, Any]:
+        return {
+            "artifact": self.artifact,
+            "engine": self.engine,
+            "scores": self.scores,
+            "labels": list(self.labels),
+            "labels_order": self.labels_order,
+            "compared": self.compared,
+            "thresholds": dict(self.thresholds),
+            "counts": dict(self.counts),
+            "images_per_second": self.images_per_second,
+            "predictions": [asdict(each) | {"disagree": each.disagree} for each in self.predictions],
+            "output": self.output,
+            "rows": self.rows,
+            "rows_resumed": self.resumed,
+            "disagreements": [asdict(each) for each in self.disagreements],
+            "regions": [_map(each) for each in self.maps],
+            "regions_differ_log_odds": self.maps_differ_log_odds,
+        }
+
+
+def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOutcome:
+    """Classifies the images. Raises ZygalError; after an interrupt the rows that are written can be resumed."""
+    from zygal.pool import ThreadPool
+    from zygal.prediction.classification import Classification
+    from zygal.prediction.listing import Listing
+    from zygal.prediction.prediction import Thresholds
+    from zygal.prediction.resumable import files_of
+
+    _check(request)
+    own = [*files_of(request.output), *filter(None, (request.output, request.regions))]
+    listing = Listing(request.paths, request.lists, request.skip, own)
+    listing.check()
+    with open_classifiers(request) as (first, other):
+        notes = (*first.notes, *(other.notes if other else ()))
+        if request.regions:
+            return _map_regions(request, listing, first, other, notes)
+        thresholds = Thresholds(request.min_probability, request.min_margin, request.threshold)
+        run = Classification(first, other, thresholds, min(request.top, len(first.labels)), ThreadPool(request.threads))
+        return (_into_file if request.output else _in_memory)(request, listing, run, notes, listener)
+
+
+def _check(request: ClassifyRequest) -> None:
+    from zygal.files import check_writable
+    from zygal.prediction.rows import row_format
+
+    check_request(request)
+    if request.top < 1:
+        raise OutputError(f"--top must be at least 1 (got {request.top}).")
+    if request.output:
+        row_format(request.output)
+        check_writable(request.output)
+    if request.regions and request.output:
+        raise OutputError("--regions draws one image and writes no rows; leave out -o.")
+    check_outputs(request.outputs(), request.overwrite)
+
+
+def _about(first: Classifier, other: Classifier | None, request: ClassifyRequest) -> dict[str, Any]:
+    return {
+        "artifact": first.name,
+        "engine": first.engine_name,
+        "scores": first.kind,
+        "labels": first.labels,
+        "labels_order": first.labels_order,
+        "multi_label": first.multi_label,
+        "thresholds": {"min_probability": request.min_probability, "min_margin": request.min_margin, "label": request.threshold},
+        "compared": other and other.name,
+        "compared_engine": other and other.engine_name,
+    }  # fmt: skip
+
+
+def _in_memory(request: ClassifyRequest, listing: Listing, run: Classification, notes, listener: Listener) -> ClassifyOutcome:
+    from zygal.prediction.classification import counts_of, nothing_read
+
+    paths = list(islice(listing, FEW + 1))
+    if len(paths) > FEW:
+        raise OutputError(f"there are more than {FEW} images; write them to a file with -o predictions.csv.")
+    started, predictions = time.perf_counter(), []
+    for block in run.predictions(paths):
+        predictions += block
+        listener.count("images", len(predictions), len(paths))
+    counts = counts_of(predictions)
+    if not counts["read"]:
+        raise nothing_read(counts, next(iter(predictions), None))
+    return ClassifyOutcome(
+        **_about(run.classifier, run.other, request),
+        counts=dict(counts),
+        predictions=tuple(predictions),
+        seconds=time.perf_counter() - started,
+        unreadable=tuple((each.path, each.error) for each in predictions if each.error is not None),
+        notes=notes,
+    )
+
+
+def _into_file(request: ClassifyRequest, listing: Listing, run: Classification, notes, listener: Listener) -> ClassifyOutcome:
+    from zygal.prediction.classification import open_predictions
+
+    started, notes = time.perf_counter(), list(notes)
+    with open_predictions(request.output, run, listing, request.overwrite) as file:
+        if file.finished:
+            notes.append(f"{request.output} is complete already; nothing was done. Add --overwrite to classify again")
+        else:
+            if file.resumed:
+                listener.note(f"{request.output} is resumed after row {file.resumed}")
+            total, done = listing.count(), file.resumed
+            try:
+                listener.count("images", done, total)
+                for more in file.write_rest():
+                    done += more
+                    listener.count("images", done, total)
+            except KeyboardInterrupt:
+                listener.note(f"{file.rows} rows are saved; run the same command again to continue")
+                raise
+    return ClassifyOutcome(
+        **_about(run.classifier, run.other, request),
+        counts={name: file.counts[name] for name in COUNTS},
+        output=request.output,
+        rows=file.rows,
+        resumed=file.resumed,
+        disagreements=tuple(file.disagreements),
+        seconds=time.perf_counter() - started,
+        unreadable_count=file.counts["unreadable"],
+        written=(request.output,),
+        notes=tuple(notes),
+    )
+
+
+def _map_regions(request: ClassifyRequest, listing: Listing, first: Classifier, other: Classifier | None, notes) -> ClassifyOutcome:
+    """Draws which parts of the one image support the prediction, and the same for the compared model."""
+    from zygal.errors import FileError
+    from zygal.figures.regions import MappedPicture, draw_regions
+    from zygal.prediction.regions import region_map
+
+    paths = list(islice(listing, 2))
+    if len(paths) != 1:
+        raise FileError("--regions draws one image, and several are given; name one image.")
+    read = first.read(paths[0])
+    predicted = first.labels[int(first.predict([read.tensor])[0].argmax())]
+    maps = []
+    for each in filter(None, (first, other)):
+        pixels = read.pixels if each.reads_like(first) else each.read(paths[0]).pixels
+        found = region_map(each, pixels, each.labels.index(predicted))
+        maps.append(MappedPicture(f"{each.name} on {each.engine_name}", each.in_colour(pixels), found))
+    draw_regions(maps, f"{paths[0]}: what supports and what opposes the prediction {predicted}", request.regions)
+    differ = None
+    if other is not None and first.reads_like(other):
+        differ = float(abs(maps[0].found.weight - maps[1].found.weight).max())
+    return ClassifyOutcome(
+        **_about(first, other, request), maps=tuple(maps), maps_differ_log_odds=differ, written=(request.regions,), notes=notes
+    )
+
+
+def _map(mapped: MappedPicture) -> dict[str, Any]:
+    found = mapped.found
+    return {"model": mapped.name, "predicted": found.predicted, "probability": found.probability,
+            "lowest_probability": found.lowest, "patch_pixels": list(found.patch),
+            "log_odds_lost": found.weight.tolist()}  # fmt: skip

@@ -1,0 +1,136 @@
+"""zygal convert: a trained model to an artifact."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal import kinds
+from zygal.listener import SILENT, Listener
+from zygal.naming import command_line, sibling
+from zygal.outcome import Outcome
+from zygal.outputs import Output, check_outputs
+
+if TYPE_CHECKING:
+    from zygal.conversion import Conversion
+    from zygal.graph import TensorType
+    from zygal.inlet import Inlet
+    from zygal.labels import Labels
+
+DEFAULT_OPSET = 17
+
+
+@dataclass(frozen=True, kw_only=True)
+class ConvertRequest:
+    """source: a trained model's file, or FILE.py:FUNCTION with weights. shape: of one image's tensor, where the source leaves
+    it open. scores: the output to take. The other fields are those of `conversion.Choices`."""
+
+    source: str
+    output: str
+    weights: str | None = None
+    shape: tuple[int, ...] | None = None
+    inlet: str | None = None
+    labels: str | None = None
+    input_name: str = "image"
+    output_name: str = "scores"
+    scores: str | None = None
+    any_shape: bool = False
+    keep_batch: bool = False
+    layout: str | None = None
+    raw_pixels: bool = False
+    opset: int = DEFAULT_OPSET
+    overwrite: bool = False
+
+    def outputs(self) -> list[Output]:
+        return [Output(self.output, kinds.ARTIFACT)]
+
+
+@dataclass(frozen=True, kw_only=True)
+class ConvertOutcome(Outcome):
+    """found: what the conversion did. labels_order: where the order of the classes comes from."""
+
+    kind: ClassVar[str] = "zygal.convert"
+
+    request: ConvertRequest
+    found: Conversion
+    classes_named: int | None
+    labels_order: str | None
+
+    def result(self) -> dict[str, Any]:
+        found = self.found
+        return {
+            "source": self.request.source,
+            "artifact": str(found.artifact),
+            "framework": found.framework,
+            "framework_version": found.framework_version,
+            "input": _tensor(found.input_name, found.input_type),
+            "output": _tensor(found.output_name, found.output_type),
+            "raw_pixels": found.raw_pixels,
+            "nodes_before": found.nodes_before,
+            "nodes_after": found.nodes_after,
+            "operators": dict(found.operators),
+            "parameters": found.parameters,
+            "artifact_bytes": found.artifact_bytes,
+            "opset": found.opset,
+            "inlet_inside": self.request.inlet is not None,
+            "labels_inside": self.classes_named,
+            "labels_order": self.labels_order,
+        }
+
+
+def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutcome:
+    """Writes the artifact. Raises ZygalError; then no artifact is written."""
+    from zygal.conversion import Choices, convert
+    from zygal.inlet import read_inlet
+    from zygal.labels import read_labels
+    from zygal.sources.opened import source_file
+
+    check_outputs(request.outputs(), request.overwrite)
+    inlet = read_inlet(request.inlet) if request.inlet else None
+    labels = read_labels(request.labels) if request.labels else None
+    choices = Choices(request.input_name, request.output_name, request.scores, request.any_shape, request.keep_batch,
+                      request.opset, request.layout, request.shape, request.raw_pixels)  # fmt: skip
+    shape = request.shape or (inlet.tensor_shape() if inlet else None)
+    with source_file(request.source, request.weights, shape) as source:
+        listener.detail(f"converting {source.path}")
+        found = convert(source.path, request.output, inlet, labels, choices)
+    notes = [*(labels.notes if labels else ()), *found.notes]
+    if found.raw_pixels:
+        notes.append("EXIF rotation, transparency and 16-bit pixels are not part of the artifact: the program that decodes the "
+                     "images must do what the inlet says about them")  # fmt: skip
+    return ConvertOutcome(
+        request=request,
+        found=found,
+        classes_named=len(labels.names) if labels else None,
+        labels_order=labels.order if labels else None,
+        notes=tuple(notes),
+        written=(request.output,),
+        next_step=_next_step(request, inlet, labels),
+    )
+
+
+def _next_step(request: ConvertRequest, inlet: Inlet | None, labels: Labels | None) -> str:
+    """The proof: match against a recording that lies beside the source, or record one."""
+    witness = _recording_beside(request.source)
+    if witness is None:
+        how = ["--inlet", request.inlet] if request.inlet else ["--training-code", "FILE.py:FUNCTION"]
+        weights = ["--weights", request.weights] if request.weights else []
+        return command_line("zygal", "witness", request.source, *weights, "--images", "DIR", *how, "-o",
+                            sibling(request.source, ".witness"))  # fmt: skip
+    if inlet is None:
+        return command_line("zygal", "inlet", "recover", "--witness", witness, "--images", "DIR", "-o",
+                            sibling(request.source, ".inlet.toml"))  # fmt: skip
+    return command_line("zygal", "match", request.output, "--witness", witness, "--images", "DIR")
+
+
+def _recording_beside(source: str) -> str | None:
+    """The one witness in the folder of the source, if there is exactly one."""
+    file = Path(sibling(source, ".witness"))
+    found = [file] if file.is_file() else sorted(file.parent.glob("*.witness"))
+    return str(found[0]) if len(found) == 1 else None
+
+
+def _tensor(name: str, type: TensorType) -> dict[str, Any]:
+    shape = [size if isinstance(size, int) else str(size) for size in type.shape]
+    return {"name": name, "dtype": str(type.dtype), "shape": shape}

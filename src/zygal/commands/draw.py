@@ -1,0 +1,73 @@
+"""zygal inlet draw: an image after each stage of an inlet."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal.errors import InletError
+from zygal.listener import SILENT, Listener
+from zygal.outcome import Outcome
+from zygal.outputs import PICTURE, Output, check_outputs
+
+if TYPE_CHECKING:
+    from zygal.inlet import Inlet
+    from zygal.inlet.stages import Stage
+
+
+@dataclass(frozen=True, kw_only=True)
+class DrawRequest:
+    """inlet: a TOML file, or an artifact that holds one."""
+
+    image: str
+    inlet: str
+    output: str
+    overwrite: bool = False
+
+    def outputs(self) -> list[Output]:
+        return [Output(self.output, PICTURE)]
+
+
+@dataclass(frozen=True, kw_only=True)
+class DrawOutcome(Outcome):
+    kind: ClassVar[str] = "zygal.inlet-draw"
+
+    request: DrawRequest
+    inlet: Inlet
+    stages: tuple[Stage, ...]
+
+    def result(self) -> dict[str, Any]:
+        return {
+            "image": self.request.image,
+            "inlet": asdict(self.inlet),
+            "stages": [
+                {
+                    "stage": stage.name,
+                    "does": stage.does,
+                    "height_pixels": stage.picture.shape[0],
+                    "width_pixels": stage.picture.shape[1],
+                    "lowest_value": stage.low,
+                    "highest_value": stage.high,
+                }
+                for stage in self.stages
+            ],
+        }
+
+
+def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:
+    """Draws the stages. Raises ZygalError."""
+    from zygal.artifact import read_artifact
+    from zygal.figures.strip import draw_strip
+    from zygal.files import existing_file
+    from zygal.inlet import read_inlet
+    from zygal.inlet.stages import stages_of
+    from zygal.kinds import ARTIFACT, kind_of
+
+    check_outputs(request.outputs(), request.overwrite)
+    is_artifact = kind_of(request.inlet) == ARTIFACT
+    inlet = read_artifact(request.inlet).metadata.inlet if is_artifact else read_inlet(request.inlet)
+    if inlet is None:
+        raise InletError(f"{request.inlet} holds no inlet; name a TOML file.")
+    stages = stages_of(existing_file(request.image), inlet)
+    draw_strip(stages, f"{request.image}, preprocessed by {request.inlet}", request.output)
+    return DrawOutcome(request=request, inlet=inlet, stages=tuple(stages), written=(request.output,))

@@ -1,0 +1,231 @@
+"""zygal match: an artifact and its preprocessing against a recording of the training framework."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal import kinds
+from zygal.errors import OutputError, WitnessError
+from zygal.listener import SILENT, Listener
+from zygal.naming import class_name, command_line, sibling
+from zygal.outcome import Gate, Outcome
+from zygal.outputs import PICTURE, Output, check_outputs
+
+if TYPE_CHECKING:
+    from zygal.evidence.result import Match
+    from zygal.evidence.witness import Witness
+    from zygal.inlet import Inlet
+
+
+@dataclass(frozen=True, kw_only=True)
+class MatchRequest:
+    """images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
+    tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. worst: how many of the images
+    that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most."""
+
+    artifact: str
+    witness: str
+    images: str | None = None
+    inlet: str | None = None
+    tensor_limit: float = 0.5
+    model_limit: float = 1e-4
+    end_limit: float = 1e-2
+    worst: int = 3
+    write_inlet: str | None = None
+    sheet: str | None = None
+    overwrite: bool = False
+
+    def outputs(self) -> list[Output]:
+        outputs = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
+        return [*outputs, Output(self.sheet, PICTURE)] if self.sheet else outputs
+
+
+@dataclass(frozen=True, kw_only=True)
+class MatchOutcome(Outcome):
+    """runtime: what ran the artifact. recorded: images in the witness. framework: what was recorded. found: the comparison."""
+
+    kind: ClassVar[str] = "zygal.match"
+
+    request: MatchRequest
+    runtime: str
+    recorded: int
+    framework: str
+    labels: tuple[str, ...] | None
+    found: Match
+
+    @property
+    def compared(self) -> int:
+        """How many images were compared."""
+        return len(self.found.images)
+
+    @property
+    def diagnosis(self) -> str | None:
+        """Where the fault is, by which of the comparisons failed."""
+        failed = {gate.name for gate in self.failed_gates}
+        if {"A", "B"} <= failed:
+            return "Both the inlet and the artifact differ from the training side."
+        if "A" in failed:
+            model = "" if "B" not in {gate.name for gate in self.gates} else " The model itself (B) is right."
+            return "The inlet differs from the preprocessing of the training side." + model
+        if "B" in failed:
+            return "The artifact is not the recorded model, or its conversion is wrong."
+        return None
+
+    def result(self) -> dict[str, Any]:
+        found, request = self.found, self.request
+        return {
+            "artifact": request.artifact,
+            "witness": request.witness,
+            "images_from": request.images,
+            "inlet_from": request.inlet,
+            "runtime": self.runtime,
+            "framework": self.framework,
+            "images_recorded": self.recorded,
+            "images_compared": self.compared,
+            "spread_of_recorded_scores": found.spread,
+            "limits": {
+                "tensor_grey_levels": request.tensor_limit,
+                "model_of_spread": request.model_limit,
+                "end_to_end_of_spread": request.end_limit,
+            },
+            "diagnosis": self.diagnosis,
+            "images": [
+                asdict(image)
+                | {name: [self._top(each) for each in getattr(image, name)] for name in ("recorded_top", "artifact_top")}
+                for image in found.images
+            ],
+            "inlet_cause": self._cause(),
+            "score_cause": found.score_cause,
+            "first_differing_layer": found.departure and asdict(found.departure),
+            "ties": list(found.ties),
+            "not_checked": list(found.not_checked),
+        }
+
+    def _top(self, entry: tuple[int, float]) -> dict[str, Any]:
+        index, score = entry
+        return {"class_index": index, "label": class_name(index, self.labels), "score": score}
+
+    def _cause(self) -> dict[str, Any] | None:
+        cause = self.found.cause
+        if cause is None:
+            return None
+        before, after = self.found.changed_top_1 or (None, None)
+        return {
+            "findings": list(cause.findings),
+            "largest_difference_before_grey_levels": cause.residual_before,
+            "largest_difference_after_grey_levels": cause.residual_after,
+            "changed_top_1_before": before,
+            "changed_top_1_after": after,
+            "corrected_inlet": asdict(cause.inlet),
+        }
+
+
+def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
+    """Compares, and writes the corrected inlet and the sheet if asked for. Raises ZygalError."""
+    from zygal.artifact import read_artifact
+    from zygal.engines.runtime import open_engine
+    from zygal.evidence.match import Limits, match
+    from zygal.evidence.witness import read_witness
+    from zygal.inlet import read_inlet
+
+    if request.worst < 0:
+        raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
+    if request.sheet and request.images is None:
+        raise WitnessError("--sheet shows the images, so it needs --images DIR.")
+    check_outputs(request.outputs(), request.overwrite)
+    listener.detail(f"reading {request.artifact} and {request.witness}")
+    facts = read_artifact(request.artifact)
+    recorded = read_witness(request.witness)
+    engine = open_engine(facts)
+    witness = recorded.fed_as(engine.input_shape)
+    inlet = read_inlet(request.inlet) if request.inlet else facts.metadata.inlet
+    labels = facts.metadata.labels
+    limits = Limits(request.tensor_limit, request.model_limit, request.end_limit)
+    found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
+    notes = list(found.notes)
+    if witness is not recorded:
+        notes.insert(0, "the recorded tensors were transposed to the layout of the artifact's input")
+    origin = facts.metadata.origin
+    if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
+        notes.insert(0, f"the artifact was made from {origin.source}, but the witness recorded another file, {witness.source}")
+    written = []
+    if request.write_inlet and found.cause:
+        written.append(_write_inlet(request.write_inlet, found.cause.inlet))
+    elif request.write_inlet:
+        notes.append(f"{request.write_inlet} is not written, because there is no corrected inlet")
+    if request.sheet and _draw_sheet(found, request, witness, inlet, labels):
+        written.append(request.sheet)
+    return MatchOutcome(
+        request=request,
+        runtime=engine.name,
+        recorded=len(witness.images),
+        framework=f"{witness.framework} {witness.framework_version}".strip(),
+        labels=labels,
+        found=found,
+        gates=found.gates,
+        notes=tuple(notes),
+        unreadable=found.unreadable,
+        written=tuple(written),
+        next_step=_next_step(request, inlet, found.gates, found.cause is not None),
+    )
+
+
+def _write_inlet(path: str, inlet: Inlet) -> str:
+    from zygal.files import write_text
+    from zygal.inlet import format_inlet
+
+    write_text(path, format_inlet(inlet))
+    return path
+
+
+def _draw_sheet(found: Match, request: MatchRequest, witness: Witness, inlet: Inlet | None, labels) -> bool:
+    """Whether there was an image to draw."""
+    import numpy as np
+
+    from zygal.errors import ImageError
+    from zygal.evidence.compare import tensor_differences
+    from zygal.figures.sheet import SheetRow, draw_sheet
+    from zygal.inlet import apply_inlet
+    from zygal.inlet.decode import open_image
+
+    index_of = {image.name: index for index, image in enumerate(witness.images)}
+    rows = []
+    for image in found.images[: max(request.worst, 1)]:
+        path = Path(request.images) / image.name
+        try:
+            picture = np.asarray(open_image(path).convert("RGB"))
+        except ImageError:
+            continue
+        difference = None
+        if image.tensor_difference_grey_levels is not None:
+            levels = tensor_differences(apply_inlet(path, inlet), witness.tensors[index_of[image.name]], inlet.tensor.layout)
+            difference = levels.max(axis=0 if inlet.tensor.layout == "NCHW" else 2)
+        tops = [[(class_name(i, labels), score) for i, score in top] for top in (image.recorded_top, image.artifact_top)]
+        rows.append(SheetRow(image.name, picture, *tops, difference, image.score_difference))
+    if rows:
+        draw_sheet(rows, f"{request.artifact} and {request.witness}: the images that differ most", request.sheet)
+    return bool(rows)
+
+
+def _next_step(request: MatchRequest, inlet: Inlet | None, gates: tuple[Gate, ...], cause_found: bool) -> str | None:
+    """What to run next: find the missing or the wrong half."""
+    match_again = ["zygal", "match", request.artifact, "--witness", request.witness]
+    folder = request.images or "DIR"
+    if inlet is None:
+        return command_line("zygal", "inlet", "recover", "--witness", request.witness, "--images", folder, "-o",
+                            sibling(request.artifact, ".inlet.toml"))  # fmt: skip
+    if request.images is None:
+        return command_line(*match_again, "--images", "DIR")
+    failed = {gate.name for gate in gates if not gate.passes}
+    if "A" not in failed:
+        return None
+    corrected = request.write_inlet or sibling(request.artifact, ".corrected.inlet.toml")
+    given = ["--inlet", request.inlet] if request.inlet else []
+    if not cause_found:
+        return command_line("zygal", "inlet", "recover", "--witness", request.witness, "--images", folder, "-o",
+                            sibling(request.artifact, ".recovered.inlet.toml"))  # fmt: skip
+    if request.write_inlet:
+        return command_line(*match_again, "--images", folder, "--inlet", corrected)
+    return command_line(*match_again, "--images", folder, *given, "--write-inlet", corrected)

@@ -1,0 +1,160 @@
+"""zygal survey: what a file is and what is in it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any, ClassVar
+
+from zygal import kinds
+from zygal.errors import FileError
+from zygal.listener import SILENT, Listener
+from zygal.naming import command_line, sibling
+from zygal.outcome import Outcome
+
+
+@dataclass(frozen=True, kw_only=True)
+class SurveyRequest:
+    file: str
+
+
+@dataclass(frozen=True)
+class Survey:
+    """kind: a constant of `zygal.kinds`. facts: what the reader of that kind returns."""
+
+    path: Path
+    kind: str
+    facts: Any
+
+
+@dataclass(frozen=True, kw_only=True)
+class SurveyOutcome(Outcome):
+    kind: ClassVar[str] = "zygal.survey"
+
+    found: Survey
+
+    def result(self) -> dict[str, Any]:
+        documents = {kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels}
+        describe = documents.get(self.found.kind, _trained)
+        return {"file": str(self.found.path), "file_kind": self.found.kind, "facts": describe(self.found.facts)}
+
+
+def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
+    """Recognises a file by its contents and reads what it says. Raises ZygalError."""
+    listener.detail(f"reading {request.file}")
+    found = survey(request.file)
+    return SurveyOutcome(found=found, next_step=_next_step(found, request.file))
+
+
+def survey(path: str | Path) -> Survey:
+    """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
+    kind = kinds.kind_of(path)
+    if kind in (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5):
+        from zygal.sources import source_facts
+
+        return Survey(Path(path), kind, source_facts(path))
+    if kind == kinds.ARTIFACT:
+        from zygal.artifact import read_artifact
+
+        return Survey(Path(path), kind, read_artifact(path))
+    if kind == kinds.WITNESS:
+        from zygal.evidence.witness import read_witness
+
+        return Survey(Path(path), kind, read_witness(path))
+    if kind == kinds.INLET:
+        from zygal.inlet import read_inlet
+
+        return Survey(Path(path), kind, read_inlet(path))
+    if kind == kinds.LABELS:
+        from zygal.labels import read_labels
+
+        return Survey(Path(path), kind, read_labels(path))
+    raise FileError(
+        f"{path} is {kind}; survey reads trained models, artifacts, witnesses, inlets and labels{kinds.advice(kind)}."
+    )
+
+
+def _next_step(found: Survey, file: str) -> str | None:
+    if found.kind in (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5) and not found.facts.unknown_operators:
+        return command_line("zygal", "convert", file, "-o", sibling(file, ".onnx"), "--inlet", "INLET.toml", "--labels", "LABELS")
+    if found.kind == kinds.ARTIFACT:
+        return command_line("zygal", "match", file, "--witness", "WITNESS", "--images", "DIR")
+    if found.kind == kinds.WITNESS and found.facts.tensors is not None:
+        return command_line("zygal", "inlet", "recover", "--witness", file, "--images", "DIR", "-o", sibling(file, ".inlet.toml"))
+    return None
+
+
+def tensor_document(name: str, dtype: Any, shape: Any) -> dict[str, Any]:
+    """shape: sizes, names of dynamic sizes, or None for what is not known."""
+    from zygal.layout import image_layout
+
+    sizes = None if shape is None else [size if isinstance(size, int) or size is None else str(size) for size in shape]
+    return {"name": name, "dtype": str(dtype), "shape": sizes, "layout": image_layout(shape)}
+
+
+def _trained(facts: Any) -> dict[str, Any]:
+    return {
+        "framework": facts.framework,
+        "framework_version": facts.framework_version,
+        "file_format": facts.file_format,
+        "inputs": [tensor_document(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type],
+        "outputs": [
+            tensor_document(name, type and type.dtype, type and type.shape) for name, type in facts.outputs.items()
+        ],
+        "scores": facts.scores,
+        "preprocessing_layers": list(facts.preprocessing),
+        "operators": dict(facts.operators),
+        "unknown_operators": list(facts.unknown_operators),
+        "layers": list(facts.layers),
+        "tensors": facts.tensors,
+        "parameters": facts.parameters,
+        "weight_dtypes": [str(each) for each in facts.weight_dtypes],
+        "size_bytes": facts.size_bytes,
+    }
+
+
+def _artifact(facts: Any) -> dict[str, Any]:
+    metadata = facts.metadata
+    return {
+        "sha256": facts.sha256,
+        "inputs": [tensor_document(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()],
+        "outputs": [tensor_document(name, dtype, shape) for name, (dtype, shape) in facts.outputs.items()],
+        "scores": facts.scores,
+        "opset": facts.opset,
+        "ir_version": facts.ir_version,
+        "oldest_runtime": facts.oldest_runtime,
+        "producer": facts.producer,
+        "operators": dict(facts.operators),
+        "nodes": facts.nodes,
+        "layers": facts.layers,
+        "parameters": facts.parameters,
+        "size_bytes": facts.size_bytes,
+        "raw_pixels": metadata.tensor is not None,
+        "inlet": metadata.inlet and asdict(metadata.inlet),
+        "labels": list(metadata.labels) if metadata.labels else None,
+        "labels_order": metadata.labels_order,
+        "origin": metadata.origin and asdict(metadata.origin),
+    }
+
+
+def _witness(facts: Any) -> dict[str, Any]:
+    from zygal.scores import recorded_scores_kind
+
+    tensors = facts.tensors
+    return {
+        "framework": facts.framework,
+        "framework_version": facts.framework_version,
+        "source": facts.source,
+        "source_sha256": facts.source_sha256,
+        "images": [asdict(image) for image in facts.images],
+        "skipped": [{"file": name, "reason": reason} for name, reason in facts.skipped],
+        "tensors": None if tensors is None else {"dtype": str(tensors.dtype), "shape": list(tensors.shape)},
+        "layers": list(facts.layers.names) if facts.layers else None,
+        "classes": facts.scores.shape[1],
+        "scores": recorded_scores_kind(facts.scores),
+        "preprocessing": asdict(facts.preprocessing),
+    }
+
+
+def _labels(labels: Any) -> dict[str, Any]:
+    return {"labels": list(labels.names), "labels_order": labels.order, "notes": list(labels.notes)}

@@ -1,0 +1,277 @@
+"""zygal tally: metrics of an artifact on labelled images."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal.errors import LabelsError, OutputError, some_of
+from zygal.listener import SILENT, Listener
+from zygal.outcome import Gate, Outcome
+from zygal.outputs import PICTURE, Output, check_outputs
+from zygal.prediction.opened import ClassifierRequest, check_request, open_classifiers
+
+if TYPE_CHECKING:
+    from zygal.prediction.classifier import Classifier
+    from zygal.tally.intervals import Estimate
+    from zygal.tally.labelled import Joined, LabelledImage
+    from zygal.tally.tally import Tally
+
+FIGURES = ("confusion.png", "reliability.png", "wrong.png")
+FEW_CLASSES = 20
+
+
+@dataclass(frozen=True, kw_only=True)
+class TallyRequest(ClassifierRequest):
+    """images: a folder with one sub-folder per class, or a CSV of path, label and perhaps group. numbers: a labels file that
+    says what numeric labels mean. top: the k of the top-k accuracies; 1 and 3, or 1 and 5 of more than 20 classes, unless
+    given. threshold, margin, trained_on: see `tally.Choices`. min_accuracy: a gate. worst: how many of the worst classes,
+    pairs and images to list and draw. draw: folder for figures. pair: "TRUE,PREDICTED": draw only these wrong predictions."""
+
+    images: str
+    numbers: str | None = None
+    top: tuple[int, ...] | None = None
+    threshold: float = 0.5
+    min_accuracy: float | None = None
+    margin: float = 0.01
+    trained_on: tuple[str, ...] = ()
+    worst: int = 12
+    draw: str | None = None
+    pair: str | None = None
+    overwrite: bool = False
+
+    def outputs(self) -> list[Output]:
+        return [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else []
+
+
+@dataclass(frozen=True, kw_only=True)
+class TallyOutcome(Outcome):
+    """artifact, compared: what the user called them. engine: what ran the artifact. labels: class names in order. worst: how
+    many of the worst classes, pairs and images a report lists."""
+
+    kind: ClassVar[str] = "zygal.tally"
+
+    artifact: str
+    engine: str
+    images: str
+    scores: str
+    labels: tuple[str, ...]
+    labels_order: str | None
+    found: Tally
+    compared: str | None = None
+    worst: int = 12
+
+    def result(self) -> dict[str, Any]:
+        found = self.found
+        return {
+            "artifact": self.artifact,
+            "engine": self.engine,
+            "compared": self.compared,
+            "images_from": self.images,
+            "images": found.images,
+            "labels": list(self.labels),
+            "labels_order": self.labels_order,
+            "scores": self.scores,
+            "accuracy": _estimate(found.accuracy),
+            "exclusive": _exclusive(found.exclusive) if found.exclusive else None,
+            "multi_label": _multi_label(found.multi_label) if found.multi_label else None,
+            "compared_exclusive": _exclusive(found.other) if found.other and found.exclusive else None,
+            "compared_multi_label": _multi_label(found.other) if found.other and found.multi_label else None,
+            "paired": _paired(found.paired) if found.paired else None,
+            "calibration": _calibration(found.calibration),
+            "groups": {
+                name: {"images": found.group_images[name], "accuracy": _estimate(share)}
+                for name, share in found.groups.items()
+            },
+            "misclassified": [asdict(each) for each in found.misclassified],
+            "exchanged_labels": found.exchange and asdict(found.exchange),
+            "duplicates": asdict(found.duplicates),
+            "labels_left_out": dict(found.joined.unknown),
+            "labels_spelt_differently": dict(found.joined.respelt),
+            "classes_without_images": list(found.joined.missing),
+        }
+
+
+def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
+    """Computes all metrics and draws the figures that are asked for. Raises ZygalError."""
+    from zygal.pool import ThreadPool
+    from zygal.tally.labelled import join
+    from zygal.tally.tally import Choices, tally
+
+    _check(request)
+    with open_classifiers(request) as (first, other):
+        images = _labelled(request, first.multi_label)
+        if not first.named:
+            raise LabelsError(
+                f"{request.artifact} holds no class names to join the labels to; give --labels FILE (or the training folder)."
+            )
+        pair = _pair(request.pair, first.labels) if request.pair else None
+        joined = join(images, first.labels, request.images)
+        top = request.top or ((1, 3) if len(first.labels) <= FEW_CLASSES else (1, 5))
+        choices = Choices(tuple(k for k in top if k <= len(first.labels)), request.threshold, request.margin, request.trained_on)
+        done, total = 0, len(joined.images)
+
+        def advance(more: int) -> None:
+            nonlocal done
+            done += more
+            listener.count("images", done, total)
+
+        listener.count("images", 0, total)
+        found = tally(first, joined, choices, other, ThreadPool(request.threads), advance)
+        notes = [*first.notes, *(other.notes if other else ()), *_join_notes(joined, len(images))]
+        written, more = _draw(found, first, request, pair) if request.draw else ([], [])
+        return TallyOutcome(
+            artifact=first.name,
+            compared=other and other.name,
+            worst=request.worst,
+            engine=first.engine_name,
+            images=request.images,
+            scores=first.kind,
+            labels=first.labels,
+            labels_order=first.labels_order,
+            found=found,
+            gates=_gates(found, request, first, other),
+            notes=(*notes, *more),
+            unreadable=found.unreadable,
+            written=tuple(written),
+            next_step=_next_step(request, found),
+        )
+
+
+def _check(request: TallyRequest) -> None:
+    check_request(request)
+    if request.top and min(request.top) < 1:
+        raise OutputError(f"--top needs numbers of at least 1, like 1,5 (got {','.join(map(str, request.top))}).")
+    if request.worst < 0:
+        raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
+    if request.pair and not request.draw:
+        raise OutputError("--pair chooses which wrong predictions are drawn, so it needs --draw DIR.")
+    check_outputs(request.outputs(), request.overwrite)
+
+
+def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:
+    from zygal.labels import read_labels
+    from zygal.tally.labelled import numbers_named, read_labelled
+
+    images = read_labelled(request.images, multi_label)
+    if request.numbers:
+        images = numbers_named(images, read_labels(request.numbers), request.images)
+    return images
+
+
+def _gates(found: Tally, request: TallyRequest, first: Classifier, other: Classifier | None) -> tuple[Gate, ...]:
+    from zygal.tally.paired import WORSE
+
+    gates = []
+    if request.min_accuracy is not None:
+        gates.append(Gate("accuracy", f"accuracy on {found.images} images", found.accuracy.value, request.min_accuracy,
+                          "share", at_least=True))  # fmt: skip
+    if found.paired:
+        worse = f"significantly worse than {other.name}: accuracy lost"
+        lost = max(-found.paired.difference.value, 0.0) if found.paired.verdict == WORSE else 0.0
+        gates.append(Gate("comparison", worse, lost, 0.0, "share"))
+    return tuple(gates)
+
+
+def _join_notes(joined: Joined, total: int) -> list[str]:
+    """What the reader must know about labels that do not meet the classes."""
+    notes = []
+    if joined.unknown:
+        hints = [f"{name} (did you mean {joined.advice[name]}?)" if name in joined.advice else name for name in joined.unknown]
+        left_out = total - len(joined.images)
+        notes.append(f"{left_out} images are left out because their labels are not classes of the artifact: {some_of(hints, 6)}")
+    if joined.respelt:
+        pairs = [f"{name} = {own}" for name, own in joined.respelt.items()]
+        notes.append(f"these labels were joined although they are spelt differently: {some_of(pairs, 6)}")
+    if joined.missing:
+        notes.append(f"there are no images of these classes, so nothing is known about them: {some_of(list(joined.missing), 6)}")
+    return notes
+
+
+def _pair(text: str, classes) -> tuple[str, str]:
+    true, _, predicted = (part.strip() for part in text.partition(","))
+    for name in (true, predicted):
+        if name not in classes:
+            raise LabelsError(
+                f"--pair {text}: {name!r} is not a class; give TRUE,PREDICTED, two of {some_of(list(classes), 6)}."
+            )
+    return true, predicted
+
+
+def _draw(found: Tally, first: Classifier, request: TallyRequest, pair) -> tuple[list[str], list[str]]:
+    """The figures' paths, and notes."""
+    from zygal.figures.confusion import draw_confusion
+    from zygal.figures.reliability import draw_reliability
+    from zygal.figures.wrong import draw_wrong
+
+    confusion, reliability, wrong_path = (output.path for output in request.outputs())
+    written, notes = [], []
+    if found.exclusive:
+        draw_confusion(found.exclusive, f"{first.name}: confusion matrix, {found.images} images", confusion)
+        written.append(confusion)
+    draw_reliability(found.calibration, f"{first.name}: confidence and accuracy, {found.images} images", reliability)
+    written.append(reliability)
+    wrong = [each for each in found.misclassified if pair is None or (each.true, each.predicted) == ((pair[0],), (pair[1],))]
+    if wrong:
+        what = f"{pair[0]} predicted as {pair[1]}" if pair else "wrong predictions"
+        draw_wrong(wrong[: max(request.worst, 1)], len(wrong), f"{first.name}: {what}, most confident first", wrong_path)
+        written.append(wrong_path)
+    elif pair:
+        notes.append(f"no image of {pair[0]} is predicted as {pair[1]}, so wrong.png is not drawn")
+    return written, notes
+
+
+def _next_step(request: TallyRequest, found: Tally) -> str | None:
+    if request.draw or not found.misclassified:
+        return None
+    return f"zygal tally {request.artifact} --images {request.images} --draw figures   (draws the wrong predictions)"
+
+
+def _estimate(estimate: Estimate) -> dict[str, float]:
+    return {"value": estimate.value, "ci95_low": estimate.low, "ci95_high": estimate.high}
+
+
+def _exclusive(accuracy) -> dict[str, Any]:
+    return {
+        "top_k_accuracy": {str(k): _estimate(share) for k, share in accuracy.top.items()},
+        "balanced_accuracy": _estimate(accuracy.balanced),
+        "cross_entropy_nats": _estimate(accuracy.cross_entropy),
+        "macro_precision": accuracy.macro_precision,
+        "macro_recall": accuracy.macro_recall,
+        "macro_f1": accuracy.macro_f1,
+        "classes": [
+            asdict(each) | {"recall_interval": each.recall_interval and _estimate(each.recall_interval)}
+            for each in accuracy.classes
+        ],
+        "confusion_counts": accuracy.confusion.tolist(),
+        "confused_pairs": [asdict(each) for each in accuracy.pairs],
+    }
+
+
+def _multi_label(accuracy) -> dict[str, Any]:
+    averages = accuracy.averages
+    return {
+        "threshold": accuracy.threshold,
+        "exact_match": _estimate(accuracy.exact_match),
+        "hamming_loss": accuracy.hamming_loss,
+        "averages": {
+            kind: dict(zip(("precision", "recall", "f1"), getattr(averages, kind))) for kind in ("micro", "macro", "samples")
+        },
+        "labels": [asdict(each) for each in accuracy.labels],
+        "best_threshold": accuracy.best_threshold,
+        "best_f1": accuracy.best_f1,
+    }
+
+
+def _paired(paired) -> dict[str, Any]:
+    return asdict(paired) | {"difference": _estimate(paired.difference), "verdict": paired.verdict}
+
+
+def _calibration(calibration) -> dict[str, Any]:
+    return {
+        "expected_calibration_error": calibration.expected_error,
+        "mean_confidence": calibration.confidence,
+        "accuracy": _estimate(calibration.accuracy),
+        "bins": [asdict(each) | {"accuracy": each.accuracy and _estimate(each.accuracy)} for each in calibration.bins],
+    }

@@ -1,0 +1,142 @@
+"""zygal witness: record what the training framework does on reference images."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal import kinds
+from zygal.errors import WitnessError
+from zygal.listener import SILENT, Listener
+from zygal.naming import command_line, sibling
+from zygal.outcome import Outcome
+from zygal.outputs import Output, check_outputs
+
+if TYPE_CHECKING:
+    from zygal.evidence.witness import Witness
+
+
+@dataclass(frozen=True, kw_only=True)
+class WitnessRequest:
+    """source: the trained model; may be left out with from_arrays. One of inlet, training_code and from_arrays says where the
+    tensors come from. tensors, names: arrays and image names beside from_arrays. scores: the output to record. layers: also
+    record outputs of layers."""
+
+    images: str
+    output: str
+    source: str | None = None
+    weights: str | None = None
+    shape: tuple[int, ...] | None = None
+    scores: str | None = None
+    layers: bool = False
+    inlet: str | None = None
+    training_code: str | None = None
+    from_arrays: str | None = None
+    tensors: str | None = None
+    names: str | None = None
+    overwrite: bool = False
+
+    def outputs(self) -> list[Output]:
+        return [Output(self.output, kinds.WITNESS)]
+
+
+@dataclass(frozen=True, kw_only=True)
+class WitnessOutcome(Outcome):
+    kind: ClassVar[str] = "zygal.witness"
+
+    request: WitnessRequest
+    found: Witness
+    size_bytes: int
+
+    def result(self) -> dict[str, Any]:
+        found = self.found
+        return {
+            "witness": self.request.output,
+            "witness_bytes": self.size_bytes,
+            "source": self.request.source,
+            "images_from": self.request.images,
+            "framework": found.framework,
+            "framework_version": found.framework_version,
+            "images": [image.name for image in found.images],
+            "tensors": None if found.tensors is None else {"dtype": str(found.tensors.dtype), "shape": list(found.tensors.shape)},
+            "preprocessing": found.preprocessing.kind,
+            "layers": list(found.layers.names) if found.layers else None,
+            "classes": found.scores.shape[1],
+        }
+
+
+def execute(request: WitnessRequest, listener: Listener = SILENT) -> WitnessOutcome:
+    """Records and writes the witness. Raises ZygalError; then nothing is written."""
+    check_outputs(request.outputs(), request.overwrite)
+    _check(request)
+    found = _from_arrays(request) if request.from_arrays else _recorded(request, listener)
+    found.write(request.output)
+    return WitnessOutcome(
+        request=request,
+        found=found,
+        size_bytes=Path(request.output).stat().st_size if Path(request.output).is_file() else 0,
+        unreadable=found.skipped,
+        written=(request.output,),
+        next_step=_next_step(request),
+    )
+
+
+def _check(request: WitnessRequest) -> None:
+    given = [name for name in ("inlet", "training_code", "from_arrays") if getattr(request, name)]
+    if len(given) != 1:
+        raise WitnessError("give exactly one of --inlet, --training-code and --from-arrays: it says where the tensors come from.")
+    if request.from_arrays:
+        if request.layers or request.scores:
+            raise WitnessError("--layers and --scores need a live model; leave them out with --from-arrays.")
+        return
+    if request.source is None:
+        raise WitnessError("SOURCE is missing: name the trained model, or give its recorded scores with --from-arrays.")
+    if request.tensors or request.names:
+        raise WitnessError("--tensors and --names need --from-arrays, which is not given.")
+
+
+def _from_arrays(request: WitnessRequest) -> Witness:
+    from zygal.evidence.arrays import read_array, read_names
+    from zygal.evidence.witness import Witness
+
+    scores, names = read_array(request.from_arrays)
+    if request.names:
+        names = read_names(request.names)
+    if names is None:
+        raise WitnessError(
+            f"{request.from_arrays} does not say which image each row belongs to; give --names FILE with one name per line."
+        )
+    tensors = read_array(request.tensors)[0] if request.tensors else None
+    return Witness.from_arrays(scores, names, request.images, tensors, "arrays", "", request.source)
+
+
+def _recorded(request: WitnessRequest, listener: Listener) -> Witness:
+    from zygal.engines.live import open_live_engine
+    from zygal.evidence.images import list_images
+    from zygal.evidence.record import inlet_preprocessing, record_witness, training_code_preprocessing
+    from zygal.inlet import read_inlet
+    from zygal.sources.opened import source_file
+
+    list_images(request.images)
+    inlet = read_inlet(request.inlet) if request.inlet else None
+    if inlet:
+        to_tensor, preprocessing = inlet_preprocessing(inlet)
+    else:
+        to_tensor, preprocessing = training_code_preprocessing(request.training_code)
+    shape = request.shape or (inlet.tensor_shape() if inlet else None)
+    with source_file(request.source, request.weights, shape) as source:
+        listener.detail(f"loading {source.name} in its framework")
+        engine = open_live_engine(source.path, request.scores)
+        return record_witness(
+            engine, request.images, to_tensor, preprocessing,
+            lambda done, total: listener.count("images", done, total), request.layers,
+        )  # fmt: skip
+
+
+def _next_step(request: WitnessRequest) -> str | None:
+    if request.inlet is None and (request.tensors or request.training_code):
+        return command_line("zygal", "inlet", "recover", "--witness", request.output, "--images", request.images, "-o",
+                            sibling(request.output, ".inlet.toml"))  # fmt: skip
+    artifact = sibling(request.source, ".onnx") if request.source else "ARTIFACT"
+    return command_line("zygal", "match", artifact, "--witness", request.output, "--images", request.images)

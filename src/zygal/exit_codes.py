@@ -1,0 +1,3 @@
+"""How the program ends: the one list of exit codes."""
+
+PASS, GATE_FAILED, INVALID, SOME_UNREADABLE, INTERNAL, INTERRUPTED, TERMINATED = 0, 1, 2, 3, 70, 130, 143

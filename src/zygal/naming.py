@@ -1,0 +1,23 @@
+"""Names that are made up for the user: classes without a label, and the command to run next."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from pathlib import Path
+
+
+def class_name(index: int, labels: Sequence[str] | None) -> str:
+    """The label of a class, or its number."""
+    return labels[index] if labels and index < len(labels) else f"class {index}"
+
+
+def command_line(*words: str) -> str:
+    """A command that can be pasted into a shell."""
+    return " ".join(shlex.quote(str(word)) for word in words)
+
+
+def sibling(path: str, ending: str) -> str:
+    """A file beside another one, with its name up to the first dot and another ending."""
+    file = Path(str(path).rpartition(":")[0] if ".py:" in str(path) else path)
+    return str(file.with_name(file.name.partition(".")[0] + ending))

@@ -1,0 +1,54 @@
+"""Work over many items: an ordered map with back-pressure.
+
+Today the workers are threads: decoding, resizing and inference release the interpreter. What is given to a pool as work is
+a picklable callable (a frozen dataclass with `__call__`, or a function of a module), so that processes or other machines
+can do it with the same code.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from typing import Protocol, TypeVar
+
+from zygal.processor import allowed_cores
+
+Item = TypeVar("Item")
+Result = TypeVar("Result")
+
+WAITING_PER_WORKER = 2
+"""Results that may wait for the reader, for each worker: enough to keep all busy, and memory does not grow."""
+
+
+class Pool(Protocol):
+    """Applies work to items."""
+
+    def map(self, work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
+        """The results in the order of the items. Items are taken from the iterable only as results are read."""
+        ...
+
+
+class ThreadPool:
+    """Workers that are threads; `threads`: None for one per core that this process may use."""
+
+    def __init__(self, threads: int | None = None):
+        self.threads = threads or allowed_cores()
+
+    def map(self, work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
+        if self.threads == 1:
+            yield from map(work, items)
+            return
+        with ThreadPoolExecutor(self.threads) as executor:
+            waiting: deque = deque()
+            try:
+                for item in items:
+                    waiting.append(executor.submit(work, item))
+                    if len(waiting) > WAITING_PER_WORKER * self.threads:
+                        yield waiting.popleft().result()
+                while waiting:
+                    yield waiting.popleft().result()
+            finally:
+                # Whoever stops reading need not wait for results that nobody will read.
+                for each in waiting:
+                    each.cancel()

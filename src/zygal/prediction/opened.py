@@ -1,0 +1,64 @@
+"""The classifiers that a request names: the artifact, and the model that it is compared with."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from zygal.errors import EngineError, SourceError
+
+if TYPE_CHECKING:
+    from zygal.prediction.classifier import Classifier
+
+
+@dataclass(frozen=True, kw_only=True)
+class ClassifierRequest:
+    """What the requests of `classify` and `tally` share.
+
+    artifact: the ONNX file. inlet, labels: files to use instead of those inside. multi_label: the classes do not exclude each
+    other. compare: another artifact, or a trained model in its live framework; compare_scores names its output,
+    compare_inlet its inlet, weights its weights. threads: how many cores to use; all unless given.
+    """
+
+    artifact: str
+    inlet: str | None = None
+    labels: str | None = None
+    multi_label: bool = False
+    compare: str | None = None
+    compare_scores: str | None = None
+    compare_inlet: str | None = None
+    weights: str | None = None
+    threads: int | None = None
+
+
+def check_request(request: ClassifierRequest) -> None:
+    """Raises EngineError or SourceError for options that contradict each other."""
+    if request.threads is not None and request.threads < 1:
+        raise EngineError(f"--threads must be at least 1 (got {request.threads}).")
+    if request.compare is None:
+        for name in ("compare_scores", "compare_inlet", "weights"):
+            if getattr(request, name):
+                raise SourceError(f"--{name.replace('_', '-')} needs --compare, which is not given.")
+
+
+@contextmanager
+def open_classifiers(request: ClassifierRequest) -> Iterator[tuple[Classifier, Classifier | None]]:
+    """The artifact, and the model that it is compared with, if any. Raises ZygalError."""
+    from zygal.inlet import read_inlet
+    from zygal.labels import read_labels
+    from zygal.prediction.classifier import open_artifact, open_compared
+    from zygal.sources.opened import source_file
+
+    check_request(request)
+    labels = read_labels(request.labels) if request.labels else None
+    inlet = read_inlet(request.inlet) if request.inlet else None
+    first = open_artifact(request.artifact, inlet, labels, request.multi_label)
+    if request.compare is None:
+        yield first, None
+        return
+    inlet = read_inlet(request.compare_inlet) if request.compare_inlet else None
+    shape = (inlet or first.inlet).tensor_shape()
+    with source_file(request.compare, request.weights, shape, "--compare") as source:
+        yield first, open_compared(source, first, inlet, request.multi_label, request.compare_scores)
