@@ -23,7 +23,7 @@ from zygal.bench.regression import SAME, SLOWER, judge
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import ratio_of
 from zygal.bench.subjects import ArtifactSubject
-from zygal.cli.output import write_json
+from zygal.cli.terminal import write_json
 
 BATCH = 20
 MUCH_WORK, CALIBRATION_SECONDS = 100, 20

@@ -13,7 +13,7 @@ from conftest import called
 
 from zygal.errors import SourceError
 from zygal.sources import read_source
-from zygal.sources.keras.settings import Positional, Settings, unreadable
+from zygal.sources.keras.settings import Positional, Settings, unread_settings
 from zygal.sources.pytorch.calls import HANDLERS
 from zygal.sources.pytorch.neutral import unread_arguments
 from zygal.sources.pytorch.program import Call
@@ -205,11 +205,11 @@ def test_an_unread_argument_is_refused_by_name(tmp_path, monkeypatch):
 
 def test_settings_note_what_was_read():
     settings = Settings("Dense", {"name": "d", "units": 3, "activation": "relu", "kernel_initializer": {}, "odd": 4, "none": None})
-    assert unreadable(settings) == ["activation", "odd"]
-    assert settings.get("odd") == 4 and settings["activation"] == "relu" and unreadable(settings) == []
-    assert unreadable(Settings("LSTM", {"stateful": True, "units": 3})) == ["stateful"]
-    assert unreadable(Settings("LSTM", {"stateful": False})) == []
-    assert unreadable(Settings("Conv2D", {"data_format": "channels_first"})) == ["data_format"]
+    assert unread_settings(settings) == ["activation", "odd"]
+    assert settings.get("odd") == 4 and settings["activation"] == "relu" and unread_settings(settings) == []
+    assert unread_settings(Settings("LSTM", {"stateful": True, "units": 3})) == ["stateful"]
+    assert unread_settings(Settings("LSTM", {"stateful": False})) == []
+    assert unread_settings(Settings("Conv2D", {"data_format": "channels_first"})) == ["data_format"]
     places = Positional([1, 2, 3])
     assert places[1] == 2 and places.read == {1} and list(places) == [1, 2, 3] and places.read == {0, 1, 2}
 

@@ -32,7 +32,7 @@ from zygal.bench.result import told_apart
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, for_many, interval_of_centre, median_of, quantile_of, ratio_of, readings_for
 from zygal.bench.subjects import ArtifactSubject
-from zygal.cli.output import write_json
+from zygal.cli.terminal import write_json
 from zygal.engines.session import open_session
 from zygal.errors import BenchError, ZygalError
 

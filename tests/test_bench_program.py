@@ -34,8 +34,8 @@ def changed(path, folder, change):
 
 def test_everything_at_once(shipped, tmp_path):
     done = program(
-        "bench", "channel_marks.onnx", *SHORT, "--witness", "channel_marks.witness", "--deadline", "5s", "--beside",
-        "channel_marks.pt2", "--beside", "channel_marks.onnx", "--images", "reference", "--offered", "400,200", "--gather", "2,1ms",
+        "bench", "channel_marks.onnx", *SHORT, "--witness", "channel_marks.witness", "--deadline", "5s", "--compare",
+        "channel_marks.pt2", "--compare", "channel_marks.onnx", "--images", "reference", "--arrival-rate", "400,200", "--max-batch", "2", "--max-wait", "1ms",
         "--layers", "--json", tmp_path / "b.json", "--csv", tmp_path / "b.csv", "--draw", tmp_path / "drawn", cwd=shipped,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
@@ -110,17 +110,17 @@ def test_a_later_run_is_judged_by_an_earlier_one(shipped, earlier, tmp_path):
             ratio["value"] /= 9
             ratio["interval_95"] = [each / 9 for each in ratio["interval_95"]]
 
-    done = program("bench", "channel_marks.onnx", *SHORT, "--against", earlier, "--allow", "300%", cwd=shipped)
+    done = program("bench", "channel_marks.onnx", *SHORT, "--baseline", earlier, "--max-slowdown", "300%", cwd=shipped)
     assert done.returncode == 0 and "HOLDS: " in done.stdout, done.stderr
     faster = changed(earlier, tmp_path, thrice_as_fast)
-    done = program("bench", "channel_marks.onnx", *SHORT, "--against", faster, cwd=shipped)
+    done = program("bench", "channel_marks.onnx", *SHORT, "--baseline", faster, cwd=shipped)
     assert done.returncode == 1 and "BREAKS: " in done.stdout and "slower" in done.stdout
     elsewhere = changed(earlier, tmp_path, lambda content: content["machine"].update(processor="an abacus"))
     refused(
-        program("bench", "channel_marks.onnx", *SHORT, "--against", elsewhere, cwd=shipped), "an abacus", "--anyway"
+        program("bench", "channel_marks.onnx", *SHORT, "--baseline", elsewhere, cwd=shipped), "an abacus", "--force"
     )
     done = program(
-        "bench", "channel_marks.onnx", *SHORT, "--against", elsewhere, "--anyway", "--allow", "300%", cwd=shipped
+        "bench", "channel_marks.onnx", *SHORT, "--baseline", elsewhere, "--force", "--max-slowdown", "300%", cwd=shipped
     )
     assert done.returncode == 0 and "not alike: processor an abacus" in done.stdout
 
@@ -157,22 +157,22 @@ BAD = [
     (("--seconds", "0"), ["0 seconds"]),
     (("--until-within", "two"), ["percentage"]),
     (("--deadline", "50"), ["unit"]),
-    (("--offered", "0"), ["offered rate of 0"]),
-    (("--gather", "8;5ms"), ["8,5ms"]),
-    (("--gather", "8,5ms"), ["--offered"]),
+    (("--arrival-rate", "0"), ["offered rate of 0"]),
+    (("--arrival-rate", "9", "--max-wait", "5"), ["50ms"]),
+    (("--max-batch", "8"), ["--arrival-rate"]),
     (("--image-size", "64"), ["HEIGHT,WIDTH"]),
     (("--weights", "labels.txt"), ["FILE.py:FUNCTION"]),
-    (("--fill", "image"), ["NAME=SIZE"]),
-    (("--fill", "mask=3"), ["no input mask"]),
-    (("--beside", "missing.onnx"), ["missing.onnx"]),
-    (("--beside", "keras/channel_marks.keras"), ["does not take what channel_marks.onnx takes"]),
-    (("--beside", "labels.txt"), ["labels.txt"]),
+    (("--input-shape", "image"), ["NAME=SIZE"]),
+    (("--input-shape", "mask=3"), ["no input mask"]),
+    (("--compare", "missing.onnx"), ["missing.onnx"]),
+    (("--compare", "keras/channel_marks.keras"), ["does not take what channel_marks.onnx takes"]),
+    (("--compare", "labels.txt"), ["labels.txt"]),
     (("--witness", "keras/channel_marks.witness"), ["do not belong together"]),
     (("--witness", "labels.txt"), ["labels.txt"]),
     (("--images", "nowhere"), ["nowhere"]),
     (("--images", "wrong"), ["no images"]),
-    (("--against", "labels.txt"), ["no result of zygal bench"]),
-    (("--against", "missing.json"), ["missing.json"]),
+    (("--baseline", "labels.txt"), ["no result of zygal bench"]),
+    (("--baseline", "missing.json"), ["missing.json"]),
     (("--csv", "nowhere/b.csv"), ["nowhere"]),
     (("--draw", "labels.txt"), ["labels.txt"]),
 ]

@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 from PIL import Image
 from scipy.special import expit, log_softmax, softmax
 
-from zygal.prediction.classifier import open_artifact, open_beside
+from zygal.prediction.classifier import open_artifact, open_compared
 from zygal.prediction.classification import Classification, open_predictions
 from zygal.prediction.listing import Listing
 from zygal.prediction.regions import region_map
@@ -260,7 +260,7 @@ def test_a_file_of_another_run_is_not_gone_on_with(workspace):
                   cwd=workspace).returncode == 0  # fmt: skip
     refused(called(*run, cwd=workspace), "another run", "the artifact")
     assert (workspace / "a.csv").read_bytes() == first
-    assert called(*run, "--afresh", cwd=workspace).returncode == 0 and (workspace / "a.csv").read_bytes() != first
+    assert called(*run, "--overwrite", cwd=workspace).returncode == 0 and (workspace / "a.csv").read_bytes() != first
     # What an interrupted run leaves, spoilt in several ways.
     whole = json.loads(account.read_text())
     data = (workspace / "a.csv").read_bytes()
@@ -284,13 +284,13 @@ def test_two_beside_each_other_and_their_disagreements_first(workspace, monkeypa
     assert called("convert", "keras/channel_marks.keras", "-o", "keras.onnx", "--inlet", "keras/channel_marks.inlet.toml",
                   "--labels", "labels.txt", "--layout", "NCHW", cwd=workspace).returncode == 0  # fmt: skip
     names = [f"reference/mark-{number:02d}.jpg" for number in (1, 2, 0)]
-    done = called("classify", "channel_marks.onnx", *names, "--beside", "keras.onnx", cwd=workspace)
+    done = called("classify", "channel_marks.onnx", *names, "--compare", "keras.onnx", cwd=workspace)
     assert done.returncode == 0 and "1 on which the two disagree" in done.stdout
     shown = [line.split()[0] for line in done.stdout.splitlines() if line.startswith("reference/")]
     assert shown == [names[2], *names[:2]]
     # Each model beside itself in its own framework, the second in another layout of its input.
     for artifact, source in (("channel_marks.onnx", "channel_marks.pt2"), ("keras.onnx", "keras/channel_marks.keras")):
-        done = called("classify", artifact, "reference", "--beside", source, "-o", f"{artifact}.jsonl", cwd=workspace)
+        done = called("classify", artifact, "reference", "--compare", source, "-o", f"{artifact}.jsonl", cwd=workspace)
         assert done.returncode == 0 and ", 0 on which the two disagree" in done.stdout, done.stdout + done.stderr
         rows = [json.loads(line) for line in (workspace / f"{artifact}.jsonl").read_text().splitlines()]
         assert max(abs(row["score_1"] - row["beside_score"]) for row in rows) < 1e-5
@@ -303,17 +303,17 @@ def test_labels_in_another_order_are_compared_by_name(workspace):
     assert called("convert", "channel_marks.pt2", "-o", "turned.onnx", "--inlet", "channel_marks.inlet.toml", "--labels",
                   "turned.txt", cwd=workspace).returncode == 0  # fmt: skip
     done = called(
-        "classify", "channel_marks.onnx", "reference", "--beside", "turned.onnx", "-o", "a.csv", cwd=workspace
+        "classify", "channel_marks.onnx", "reference", "--compare", "turned.onnx", "-o", "a.csv", cwd=workspace
     )
     assert ", 0 on which" not in done.stdout
     assert {row["beside_class"] for row in rows_of(workspace / "a.csv") if row["class_1"] == names[1]} == {names[-2]}
-    assert open_beside(workspace / "turned.onnx", first).labels == tuple(names[::-1])
+    assert open_compared(workspace / "turned.onnx", first).labels == tuple(names[::-1])
 
 
 def test_an_artifact_that_holds_its_inlet_answers_alike(workspace):
     assert called("convert", "channel_marks.pt2", "-o", "raw.onnx", "--inlet", "channel_marks.inlet.toml", "--labels",
                   "labels.txt", "--raw-pixels", cwd=workspace).returncode == 0  # fmt: skip
-    done = called("classify", "channel_marks.onnx", "reference", "--beside", "raw.onnx", "-o", "a.jsonl", cwd=workspace)
+    done = called("classify", "channel_marks.onnx", "reference", "--compare", "raw.onnx", "-o", "a.jsonl", cwd=workspace)
     assert done.returncode == 0 and ", 0 on which the two disagree" in done.stdout, done.stdout + done.stderr
 
 
@@ -379,7 +379,7 @@ def test_several_labels_are_given_by_a_threshold(name, more, odd_models):
     assert [row["labels"] for row in rows_of(odd_models / f"{name}.csv")] == ["dark", "light;bright"]
     done = called("classify", f"{name}.onnx", "middle.png", "--threshold", "0.6", *more, cwd=odd_models)
     assert "no label" in done.stdout and "1 without a label" in done.stdout
-    refused(called("classify", "one.onnx", "dark.png", "--beside", "several.onnx", cwd=odd_models), "several labels")
+    refused(called("classify", "one.onnx", "dark.png", "--compare", "several.onnx", cwd=odd_models), "several labels")
 
 
 def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
@@ -400,7 +400,7 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
     row, column = np.unravel_index(found.weight.argmax(), found.weight.shape)
     assert 44 <= row <= 52 and 12 <= column <= 20 and found.lowest < found.probability
     assert abs(found.weight[:24]).max() < 1e-6 and abs(found.weight[:, 40:]).max() < 1e-6
-    done = called("classify", "corner.onnx", "spot.png", "--beside", "corner.pt2", "--regions", "map.png", cwd=tmp_path)
+    done = called("classify", "corner.onnx", "spot.png", "--compare", "corner.pt2", "--regions", "map.png", cwd=tmp_path)
     assert done.returncode == 0 and "differ by" in done.stdout, done.stderr
     assert Image.open(tmp_path / "map.png").size == (1280, 560)
 
@@ -416,11 +416,11 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
         (("reference", "-o", "new.txt"), [".csv, .jsonl or .parquet"]),
         (("reference", "-o", "nowhere/new.csv"), ["does not exist"]),
         (("reference", "--labels", "few.txt"), ["2 labels", "10 outputs"]),
-        (("reference", "--beside", "labels.txt"), ["labels.txt"]),
-        (("reference", "--beside", "one.onnx"), ["do not name the same classes"]),
-        (("reference", "--beside", "keras/channel_marks.witness"), ["a witness"]),
+        (("reference", "--compare", "labels.txt"), ["labels.txt"]),
+        (("reference", "--compare", "one.onnx"), ["do not name the same classes"]),
+        (("reference", "--compare", "keras/channel_marks.witness"), ["a witness"]),
         (("reference", "--inlet", "wrong/large.toml"), ["does not take what the inlet makes"]),
-        (("reference", "--multi-label", "--beside", "few.onnx"), ["few.onnx"]),
+        (("reference", "--multi-label", "--compare", "few.onnx"), ["few.onnx"]),
         (("reference", "--top", "0"), ["--top 0"]),
         (("reference", "--regions", "new.png"), ["name one"]),
         (("reference", "--list", "gone.txt"), ["gone.txt"]),

@@ -57,7 +57,7 @@ def test_a_graph_is_checked_while_it_is_built():
     builder.add("Relu", ["x"], "y", "features.0")
     with pytest.raises(GraphError, match="made twice"):
         builder.add("Relu", ["x"], "y")
-    with pytest.raises(GraphError, match="reads z, which nothing before it makes"):
+    with pytest.raises(GraphError, match="reads z, which no earlier node produces"):
         builder.add("Relu", ["z"], "w")
     with pytest.raises(GraphError, match="Add in layer head cannot take"):
         builder.add("Add", ["y", builder.constant("c", np.zeros(3, np.float32))], "w", "head")

@@ -207,10 +207,10 @@ def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
     assert done.returncode == 0, done.stderr
     assert called("convert", "m.pt2", "-o", "m.onnx", "--scores", "scores.main", "--inlet", "i.toml", cwd=tmp_path).returncode == 0
     assert called("match", "m.onnx", "--witness", "w.witness", "--images", shipped / "reference", cwd=tmp_path).returncode == 0
-    beside = ("classify", "m.onnx", shipped / "reference/mark-05.jpg", "--beside", "m.pt2")
-    assert called(*beside, "--beside-scores", "scores.main", cwd=tmp_path).returncode == 0
+    beside = ("classify", "m.onnx", shipped / "reference/mark-05.jpg", "--compare", "m.pt2")
+    assert called(*beside, "--compare-scores", "scores.main", cwd=tmp_path).returncode == 0
     refused(called(*beside, cwd=tmp_path), "[batch, classes]")
-    refused(called(*beside[:-1], "m.onnx", "--beside-scores", "scores.main", cwd=tmp_path), "one output")
+    refused(called(*beside[:-1], "m.onnx", "--compare-scores", "scores.main", cwd=tmp_path), "one output")
 
 
 def test_outputs_of_the_other_framework(tmp_path):

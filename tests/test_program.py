@@ -179,7 +179,7 @@ BAD = [
     (("convert", "channel_marks.witness", "-o", "new.onnx"), ["is a witness", "--witness"]),
     ((*CONVERT, "--labels", "few.txt"), ["2 labels", "10 outputs"]),
     ((*CONVERT, "--inlet", "labels.txt"), ["not valid TOML"]),
-    ((*CONVERT, "--feed", "x", "--fetch", "x"), ["two names"]),
+    ((*CONVERT, "--input-name", "x", "--output-name", "x"), ["two names"]),
     (("convert", "channel_marks.pt2", "-o", "nowhere/new.onnx"), ["nowhere", "does not exist"]),
     (("convert", "channel_marks.pt2", "-o", "nothing"), ["is a folder"]),
     (("convert", "channel_marks.pt2", "-o", "/proc/new.onnx"), ["cannot be written"]),

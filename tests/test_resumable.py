@@ -162,7 +162,7 @@ def test_an_edited_account_is_refused(edit, tmp_path):
     account.write_bytes(change if isinstance(change, bytes) else json.dumps(json.loads(account.read_text()) | change).encode())
     with pytest.raises(OutputError) as fault:
         make_all(path)
-    assert len(str(fault.value)) <= 400 and "--afresh" in str(fault.value)
+    assert len(str(fault.value)) <= 400 and "--overwrite" in str(fault.value)
 
 
 def test_accounts_are_not_changed_but_exchanged():
@@ -259,14 +259,14 @@ def test_names_that_are_no_text_lose_nothing(workspace):
 
 
 @pytest.mark.parametrize("arguments, words", [
-    (("classify", "channel_marks.onnx", "reference", "--least-probability", "90"), "90% is meant"),
-    (("tally", "channel_marks.onnx", "--images", "labelled", "--at-least", "90"), "90% is meant"),
-    (("tally", "channel_marks.onnx", "--images", "labelled", "--at-least", "101%"), "more than 100%"),
+    (("classify", "channel_marks.onnx", "reference", "--min-probability", "90"), "90% is meant"),
+    (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "90"), "90% is meant"),
+    (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "101%"), "more than 100%"),
     (("tally", "channel_marks.onnx", "--images", "labelled", "--margin", "nan"), "not a percentage"),
     (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--model-limit", "nan"), "from 0 on"),
     (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--tensor-limit", "-1"), "from 0 on"),
     (("bench", "channel_marks.onnx", "--seconds", "nan"), "from 0 on"),
-    (("bench", "channel_marks.onnx", "--batches", "4", "--threads", "1", "--seconds", "0.2", "--offered", "50", "--gather", "2", "--deadline", "9ms"),
+    (("bench", "channel_marks.onnx", "--batches", "4", "--threads", "1", "--seconds", "0.2", "--arrival-rate", "50", "--max-batch", "2", "--deadline", "9ms"),
      "add 2 to --batches"),
 ])  # fmt: skip
 def test_shares_and_limits_that_make_no_sense(arguments, words, shipped):
@@ -303,7 +303,7 @@ def test_every_pair_of_a_cluster_is_alike():
 def test_a_lean_is_said_only_where_the_interval_shows_one(right, lean, capsys):
     from types import SimpleNamespace
 
-    from zygal.cli.output import console
+    from zygal.cli.terminal import console
     from zygal.cli.tally_report import _show_calibration
 
     found = calibration_of(np.full(200, 0.3), np.arange(200) < 200 * right)

@@ -469,7 +469,7 @@ def odd_nodes(tmp_path):
     ("survey", "{}"), ("convert", "{}", "-o", "x.onnx"), ("bench", "{}"), ("match", "{}", "--witness", "{}"),
     ("classify", "{}", "a.png"), ("tally", "a.onnx", "--images", "{}"), ("inlet", "draw", "{}", "--inlet", "{}", "-o", "x.png"),
     ("convert", "a.pt2", "--labels", "{}", "-o", "x.onnx"), ("witness", "--from-arrays", "{}", "--images", ".", "-o", "w"),
-    ("inlet", "recover", "--witness", "{}", "--images", "{}", "-o", "x.toml"), ("bench", "a.onnx", "--against", "{}"),
+    ("inlet", "recover", "--witness", "{}", "--images", "{}", "-o", "x.toml"), ("bench", "a.onnx", "--baseline", "{}"),
 ], ids=lambda arguments: " ".join(arguments))  # fmt: skip
 def test_what_is_no_file_is_said_at_once(arguments, odd_nodes, tmp_path):
     for node in odd_nodes:

@@ -136,8 +136,8 @@ def test_the_same_picture_is_found_after_encoding_anew_and_no_other(shipped, tmp
 
 
 def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
-    done = called("tally", "channel_marks.onnx", "--images", "labelled.csv", "--beside", "channel_marks.pt2",
-                  "--trained-on", "reference", "--json", "a.json", "--draw", "drawn", "--at-least", "90%", cwd=workspace)  # fmt: skip
+    done = called("tally", "channel_marks.onnx", "--images", "labelled.csv", "--compare", "channel_marks.pt2",
+                  "--trained-on", "reference", "--json", "a.json", "--draw", "drawn", "--min-accuracy", "90%", cwd=workspace)  # fmt: skip
     assert done.returncode == 0 and "HOLDS: 91.0 %" in done.stdout, done.stdout + done.stderr
     found = json.loads((workspace / "a.json").read_text())
     rows = list(csv.DictReader((workspace / "labelled.csv").open()))
@@ -159,7 +159,7 @@ def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
     assert len(wrong) == sum(said != truth) and wrong == sorted(wrong, reverse=True)
     for name, size in (("confusion", (1280, 800)), ("reliability", (1280, 800)), ("wrong", (1280, 846))):
         assert Image.open(workspace / "drawn" / f"{name}.png").size == size
-    done = called("tally", "channel_marks.onnx", "--images", "labelled", "--at-least", "0.99", "--draw", "pair", "--pair",
+    done = called("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "0.99", "--draw", "pair", "--pair",
                   "special,port-hand", cwd=workspace)  # fmt: skip
     assert done.returncode == 1 and "BREAKS" in done.stdout and "99.0 % asked for" in done.stdout
     assert Image.open(workspace / "pair/wrong.png").size == (1280, 322)
@@ -168,9 +168,9 @@ def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
 def test_worse_beside_another_breaks(workspace):
     assert called("convert", "keras/channel_marks.keras", "-o", "keras.onnx", "--inlet", "keras/channel_marks.inlet.toml",
                   "--labels", "labels.txt", cwd=workspace).returncode == 0  # fmt: skip
-    done = called("tally", "keras.onnx", "--images", "labelled", "--beside", "channel_marks.onnx", cwd=workspace)
+    done = called("tally", "keras.onnx", "--images", "labelled", "--compare", "channel_marks.onnx", cwd=workspace)
     assert done.returncode == 1 and "keras.onnx is worse" in done.stdout and "BREAKS" in done.stdout
-    done = called("tally", "channel_marks.onnx", "--images", "labelled", "--beside", "keras.onnx", cwd=workspace)
+    done = called("tally", "channel_marks.onnx", "--images", "labelled", "--compare", "keras.onnx", cwd=workspace)
     assert done.returncode == 0 and "is better" in done.stdout
 
 
@@ -263,7 +263,7 @@ def test_several_labels_of_a_table(shipped, tmp_path):
         Image.new("RGB", (80, 70), colour).save(tmp_path / path)
         lines.append(f"{path},{names}")
     (tmp_path / "mine.csv").write_text("\n".join(lines))
-    done = called("tally", "colours.onnx", "--images", "mine.csv", "--json", "a.json", "--beside", "colours.pt2", "--draw",
+    done = called("tally", "colours.onnx", "--images", "mine.csv", "--json", "a.json", "--compare", "colours.pt2", "--draw",
                   "drawn", cwd=tmp_path)  # fmt: skip
     assert done.returncode == 0 and "all labels right" in done.stdout, done.stdout + done.stderr
     found = json.loads((tmp_path / "a.json").read_text())["several"]
@@ -299,7 +299,7 @@ def test_a_confusion_matrix_of_any_size_is_drawn(classes, tmp_path):
         (("--images", "labelled", "--draw", "labels.txt"), ["is a file"]),
         (("--images", "labelled", "--trained-on", "nosuch"), ["nosuch does not exist"]),
         (("--images", "labelled", "--labels", "few.csv"), ["few.csv"]),
-        (("--images", "labelled", "--multi-label", "--at-least", "x"), ["not a percentage"]),
+        (("--images", "labelled", "--multi-label", "--min-accuracy", "x"), ["not a percentage"]),
     ],
 )
 def test_calls_that_make_no_sense(arguments, words, workspace):

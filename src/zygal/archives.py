@@ -33,7 +33,7 @@ def check_directory(archive: zipfile.ZipFile, path: str | os.PathLike, size: int
     """Every member is stored or deflated, lies inside the file, apart from the others, and has a name of its own."""
     members = archive.infolist()
     if len(members) > MOST_MEMBERS:
-        raise error(f"{path} holds {len(members)} members, more than any model has; it is damaged or made to do harm.")
+        raise error(f"{path} holds {len(members)} members, more than any model has; it is damaged or malicious.")
     names = set()
     end = 0
     for info in sorted(members, key=lambda each: each.header_offset):
@@ -50,9 +50,9 @@ def _fault(info: zipfile.ZipInfo, size: int, end: int) -> str | None:
     if info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
         return f"is packed by the method {info.compress_type}, which is neither stored nor deflated"
     if info.header_offset < end:
-        return "lies over another"
+        return "overlaps another member"
     if info.header_offset + 30 + info.compress_size > size:
-        return "ends behind the end of the file"
+        return "ends after the end of the file"
     if info.compress_type == zipfile.ZIP_STORED and info.file_size != info.compress_size:
         return f"is stored, but claims {info.file_size} bytes of {info.compress_size}"
     if info.file_size > MOST_DEFLATED * info.compress_size + 64:
@@ -64,7 +64,7 @@ def read_member(archive: zipfile.ZipFile, name: str, path: str | os.PathLike, er
     """The bytes of a member of a size that is bounded. Raises `error`."""
     info = archive.NameToInfo.get(name)
     if info is None:
-        raise error(f"{path} is damaged: it has no member {shown(name)}; copy it again from where it was made.")
+        raise error(f"{path} is damaged: it has no member {shown(name)}; copy it again from its source.")
     if info.file_size > most:
         raise error(f"{path} is damaged: {shown(name)} claims {info.file_size} bytes, more than the {most} that it may have.")
     with zip_faults(path, "the archive that it was", error):
@@ -80,15 +80,15 @@ def zip_faults(path: str | os.PathLike, what: str, error: type[ZygalError]) -> I
         raise
     except zipfile.BadZipFile as fault:
         raise error(
-            f"{path} is not {what}, or it is truncated or damaged ({fault}); copy it again from where it was made."
+            f"{path} is not {what}, or it is truncated or damaged ({fault}); copy it again from its source."
         ) from fault
     except OSError as fault:
         if fault.errno in FULL:
             # The disk is at fault, not the file.
             raise
-        raise error(f"{path} is damaged ({fault}); copy it again from where it was made.") from fault
+        raise error(f"{path} is damaged ({fault}); copy it again from its source.") from fault
     except (NotImplementedError, RuntimeError, EOFError, ValueError, zlib.error, IndexError, OverflowError) as fault:
         # Encrypted members, unknown compression, broken offsets and broken streams.
-        raise error(f"{path} is damaged ({fault}); copy it again from where it was made.") from fault
+        raise error(f"{path} is damaged ({fault}); copy it again from its source.") from fault
 
 

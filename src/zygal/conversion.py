@@ -84,9 +84,9 @@ def convert(
     """
     check_writable(artifact_path)
     if choices.raw_pixels and inlet is None:
-        raise InletError("an artifact that takes raw pixels holds the inlet; give it by --inlet.")
+        raise InletError("--raw-pixels puts the inlet into the artifact, so it needs --inlet FILE.")
     if choices.input_name == choices.output_name:
-        raise SourceError(f"input and output cannot both be named {choices.input_name}; choose two names.")
+        raise SourceError(f"--input-name and --output-name are both {choices.input_name}; choose two names.")
     try:
         return _converted(source_path, artifact_path, inlet, labels, choices)
     except NotFreed:
@@ -182,7 +182,7 @@ def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
                 raise _not_freed(source, f"it cannot be run on {count} images ({fault})") from fault
             right = wanted[:count]
             if found.shape != right.shape or not np.abs(found - right).max() <= FREED_WITHIN * max(np.ptp(wanted), 1e-30):
-                raise _not_freed(source, f"it gives other scores for {count} images")
+                raise _not_freed(source, f"it returns other scores for {count} images")
 
 
 def _random_images(type: TensorType, count: int):
@@ -197,7 +197,7 @@ def _random_images(type: TensorType, count: int):
 
 def _not_freed(source: Source, why: str) -> NotFreed:
     return NotFreed(
-        f"{source.path} was captured with a fixed batch of {source.freed_from_batch}, and freed from it {why}; capture it with a "
+        f"{source.path} was captured with a fixed batch of {source.freed_from_batch}; with a dynamic batch {why}. Capture it with a "
         "dynamic batch (axis 0), or keep the fixed one with --keep-batch."
     )
 
@@ -212,7 +212,7 @@ def check_inlet_fits(inlet: Inlet, model_input: TensorType) -> None:
     made, wanted = inlet.tensor_shape(), model_input.shape[1:]
     if made is None:
         raise InletError(
-            f"the inlet leaves the size to each image, but the model takes {shape_text(model_input.shape)}; "
+            f"the inlet gives tensors as large as each image, but the model takes {shape_text(model_input.shape)}; "
             "end its frame with a crop, or with a resize to a size."
         )
     if made != wanted:
@@ -232,9 +232,9 @@ def _scores_graph(source: Source, choices: Choices) -> Graph:
         try:
             graph = fed_as(graph, choices.layout)
         except ValueError as fault:
-            raise SourceError(f"{source.path} cannot be given another layout: {fault}.") from fault
+            raise SourceError(f"{source.path} cannot be converted to another layout: {fault}.") from fault
     if type.dtype.kind != "f":
-        raise SourceError(f"{source.path} returns {type}, which are no scores: scores are floating-point numbers{_others(names)}.")
+        raise SourceError(f"{source.path} returns {type}, which are not scores (floating-point numbers){_others(names)}.")
     if not _depends(graph):
         raise SourceError(f"{source.path} returns {type}, which does not depend on the image{_others(names)}; capture the scores.")
     first = graph.types[graph.inputs[0]].shape[:1]
@@ -242,7 +242,7 @@ def _scores_graph(source: Source, choices: Choices) -> Graph:
     if not choices.any_shape and not fits:
         raise SourceError(
             f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{_others(names)}; capture a model that "
-            "returns one row of scores an image, or convert it as it is with --any-shape."
+            "returns one row of scores per image, or add --any-shape."
         )
     return graph
 
@@ -265,11 +265,11 @@ def _notes(source: Source) -> list[str]:
     notes = []
     if len(source.output_names) > 1:
         listed = ", ".join(source.output_names)
-        notes.append(f"the model returns {len(source.output_names)} tensors ({listed}); one was taken, see --scores")
+        notes.append(f"the model returns {len(source.output_names)} tensors ({listed}); the artifact has one of them, see --scores")
     if source.freed_from_batch:
         notes.append(
-            f"the model was captured with a fixed batch of {source.freed_from_batch}; the artifact takes any batch, "
-            "proven at two other sizes"
+            f"the model was captured with a fixed batch of {source.freed_from_batch}; the artifact takes any batch size "
+            "(verified at two other sizes)"
         )
     elif isinstance(source.graph.types[source.graph.inputs[0]].shape[0], int):
         notes.append("the artifact keeps the fixed batch that the model was captured with")

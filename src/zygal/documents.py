@@ -138,7 +138,7 @@ def record(required: Mapping[str, Rule], optional: Mapping[str, Rule] | None = N
             return name, known[name](each)
         if each is None or each is False or each in ([], {}, ""):
             return None
-        raise Misfit("left out, for this release knows no such field", each)
+        raise Misfit("absent, because this release does not know this field", each)
 
     def rule(value: Any) -> dict:
         made = _object(value, field)

@@ -94,7 +94,7 @@ def _target(path: str | os.PathLike) -> Path:
     if os.path.isdir(real):
         raise OutputError(f"{path} is a folder; give the name of a file to write.")
     if os.path.islink(real):
-        raise OutputError(f"{path} is a link that leads back to itself; choose another place for it.")
+        raise OutputError(f"{path} is a symbolic link to itself; give another name.")
     return real
 
 
@@ -158,7 +158,7 @@ def open_file(path: str | os.PathLike) -> BinaryIO:
             raise FileError(f"{path} is a socket or a device, not a file; give a file.") from fault
         raise _unreadable(path, fault) from fault
     except ValueError as fault:  # A zero byte in the name.
-        raise FileError(f"{path} is not a name that a file can have; check the path.") from fault
+        raise FileError(f"{path} is not a valid file name; check the path.") from fault
     try:
         mode = os.fstat(handle).st_mode
         if stat.S_ISDIR(mode):
@@ -266,13 +266,13 @@ def load_function(place: str, error: type[ZygalError]) -> Callable:
         sys.path.pop(0)
     function = getattr(module, name, None)
     if not callable(function):
-        raise error(f"{path} has no function {name}; check the name behind the colon.")
+        raise error(f"{path} has no function {name}; check the name after the colon.")
     return function
 
 
 def write_failure(path: str | os.PathLike, fault: OSError | ValueError) -> OutputError:
     """What to raise where the system does not let `path` be written."""
-    return OutputError(f"{path} cannot be written: {reason(fault)}; choose another place for it.")
+    return OutputError(f"{path} cannot be written: {reason(fault)}; give another name or folder.")
 
 
 def _unreadable(path: str | os.PathLike, fault: OSError) -> FileError:

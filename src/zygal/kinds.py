@@ -106,7 +106,7 @@ _ADVICE = {
     WITNESS: "give a witness with --witness",
     INLET: "give an inlet with --inlet",
     LABELS: "give labels with --labels",
-    EMPTY: "copy it again from where it was made",
+    EMPTY: "copy it again from its source",
 }
 """What to do with a file of one kind, or with it where another kind is wanted."""
 

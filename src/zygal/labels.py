@@ -46,7 +46,7 @@ def read_labels(path: str | Path) -> Labels:
     else:
         names, order = _from_lines(text, path)
     if not names:
-        raise LabelsError(f"{path} holds no label; write one a line, in the order of the model's outputs.")
+        raise LabelsError(f"{path} holds no label; give one label per line, in the order of the model's outputs.")
     _check_distinct(names, path)
     return Labels(tuple(names), f"{order} {path.name}")
 

@@ -32,7 +32,7 @@ def fed_as(graph: Graph, layout: str) -> Graph:
     given = graph.types[name]
     has = image_layout(given.shape)
     if has is None:
-        raise ValueError(f"its layout cannot be told from {given}")
+        raise ValueError(f"its layout cannot be inferred from {given}")
     if has == layout:
         return graph
     builder = GraphBuilder()

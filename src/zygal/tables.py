@@ -25,7 +25,7 @@ def read_table(text: str, path: str | Path, error: type[ZygalError], row_is: str
         raise error(f"{path} is empty; give a CSV with a row for {row_is}.")
     for number, row in enumerate(rows, 1):
         if len(row) != len(rows[0]):
-            raise error(f"{path} has {len(row)} columns in row {number}, but {len(rows[0])} in the first; mend it.")
+            raise error(f"{path} has {len(row)} columns in row {number}, but {len(rows[0])} in the first; fix that row.")
     return rows
 
 

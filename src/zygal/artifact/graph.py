@@ -112,7 +112,7 @@ def _inputs(model: onnx.ModelProto, constants: Mapping[str, np.ndarray], path: P
         inlet = Metadata.from_properties(properties, str(path)).inlet
         shape = inlet and inlet.tensor_shape()
         if not shape:
-            raise ArtifactError(f"{path} takes raw pixels, but its metadata do not say what its inlet makes of them.")
+            raise ArtifactError(f"{path} takes raw pixels, but its metadata do not describe the tensor of its inlet.")
         return {properties[TENSOR_KEY]: TensorType(np.dtype(inlet.tensor.dtype), (Batch(), *shape))}
     types = {}
     for info in model.graph.input:
@@ -147,7 +147,7 @@ def _array(tensor: onnx.TensorProto, path: Path) -> np.ndarray:
 
 def _constant(node: onnx.NodeProto, path: Path) -> np.ndarray:
     if len(node.attribute) != 1 or node.attribute[0].name not in _CONSTANT_FORMS:
-        raise ArtifactError(f"{path} has a constant {node.output[0]} in a form that is not read.")
+        raise ArtifactError(f"{path} has a constant {node.output[0]} in a form that is not supported.")
     (form,) = node.attribute
     if form.name == "value":
         return _array(form.t, path)
@@ -170,8 +170,8 @@ def _own_form(
         if inputs[slot]:
             if inputs[slot] not in constants:
                 raise ArtifactError(
-                    f"{path} works out the {parameter.name} of {node.name or node.op_type} while it runs; the reference engine "
-                    "must know them beforehand."
+                    f"{path} computes the {parameter.name} of {node.name or node.op_type} at run time; the reference engine needs "
+                    "it as a constant."
                 )
             value = constants[inputs[slot]]
             attributes[parameter.name] = value.item() if parameter.scalar else value.tolist()

@@ -47,9 +47,9 @@ class _Validator:
 
     def run(self) -> None:
         if not self._model.HasField("graph") or not self._model.graph.output:
-            self._refuse("it holds no model, or one without outputs")
+            self._refuse("it contains no model, or a model without outputs")
         if self._model.functions:
-            self._refuse("it defines operators of its own, which are not read")
+            self._refuse("it defines functions, which are not supported")
         for each in self._model.opset_import:
             if each.domain in self._domains or each.domain in STANDARD and self._domains & set(STANDARD):
                 self._refuse(f"it imports the operators of {shown(each.domain)} twice")
@@ -57,7 +57,7 @@ class _Validator:
                 self._refuse(f"it imports version {each.version} of the operators of {shown(each.domain)}")
             self._domains.add(each.domain)
         if not self._domains & set(STANDARD):
-            self._refuse("it does not say which version of the standard's operators it uses")
+            self._refuse("it does not import a version of the standard operator set")
         self._graph(self._model.graph, set(), 0)
 
     def _graph(self, graph: onnx.GraphProto, outer: set[str], depth: int) -> None:
@@ -65,7 +65,7 @@ class _Validator:
         if depth > DEEPEST_BLOCK:
             self._refuse(f"it nests blocks more than {DEEPEST_BLOCK} deep")
         if graph.sparse_initializer or graph.quantization_annotation:
-            self._refuse("it holds sparse weights or notes about quantising, which are not read")
+            self._refuse("it contains sparse weights or quantisation annotations, which are not supported")
         made: set[str] = set()
         held = {tensor.name for tensor in graph.initializer}
         if len(held) != len(graph.initializer) or "" in held:
@@ -87,7 +87,7 @@ class _Validator:
             self._refuse("two of its outputs have one name")
         for info in graph.output:
             if info.name not in made and not (depth and info.name in outer):
-                self._refuse(f"its output {shown(info.name)} is made by nothing")
+                self._refuse(f"its output {shown(info.name)} is not produced by any node")
 
     def _node(self, node: onnx.NodeProto, made: set[str], outer: set[str], depth: int) -> None:
         named = shown(node.name or node.op_type)
@@ -98,7 +98,7 @@ class _Validator:
             self._refuse(f"the node {named} is of the domain {shown(domain)}, which is not imported")
         for name in node.input:
             if name and name not in made and name not in outer:
-                self._refuse(f"the node {named} reads {shown(name)}, which nothing before it makes")
+                self._refuse(f"the node {named} reads {shown(name)}, which no earlier node produces")
         names = [each.name for each in node.attribute]
         if len(set(names)) != len(names) or "" in names:
             self._refuse(f"the node {named} has an attribute twice, or without a name")
@@ -106,13 +106,13 @@ class _Validator:
             self._attribute(attribute, named, made | outer, depth)
         for name in node.output:
             if name and name in made:
-                self._refuse(f"the value {shown(name)} is made twice")
+                self._refuse(f"the value {shown(name)} is produced twice")
             made.add(name)
         made.discard("")
 
     def _attribute(self, attribute: onnx.AttributeProto, node: str, seen: set[str], depth: int) -> None:
         if attribute.type == onnx.AttributeProto.UNDEFINED or attribute.type not in _ATTRIBUTE_TYPES:
-            self._refuse(f"the attribute {shown(attribute.name)} of {node} has no type that is known")
+            self._refuse(f"the attribute {shown(attribute.name)} of {node} has an unknown type")
         if attribute.ref_attr_name:
             self._refuse(f"the attribute {shown(attribute.name)} of {node} refers to that of a function")
         for tensor in _tensors_of(attribute):
@@ -148,7 +148,7 @@ class _Validator:
             external_bytes(tensor, self._path)
             return
         if tensor.external_data:
-            self._refuse(f"the weight {named} lies in the file and beside it")
+            self._refuse(f"the weight {named} is stored both inside and beside the file")
         per_byte = _PACKED.get(tensor.data_type, 1)
         width = helper.tensor_dtype_to_np_dtype(tensor.data_type).itemsize
         if tensor.HasField("raw_data"):
@@ -186,14 +186,14 @@ def external_bytes(tensor: onnx.TensorProto, path: Path) -> tuple[Path, int, int
     location = entries.get("location", "")
     numbers = [entries.get(key, "") for key in ("offset", "length")]
     if unknown or not location or not all(each == "" or each.isascii() and each.isdigit() and len(each) < 18 for each in numbers):
-        raise ArtifactError(f"{path} is damaged: it does not say where the weight {named} lies; convert it again.")
+        raise ArtifactError(f"{path} is damaged: it does not name the file of the weight {named} lies; convert it again.")
     folder, beside = os.path.realpath(path.parent), path.parent / location.replace("\0", "")
     inside = os.path.realpath(beside).startswith(os.path.join(folder, ""))
     if "\0" in location or os.path.isabs(location) or ".." in Path(location).parts or not inside:
         raise ArtifactError(f"{path} keeps the weight {named} in {shown(location)}, which is not in its folder; it is not followed.")
     if not os.path.isfile(beside):
         raise ArtifactError(
-            f"{path} needs the file {shown(location)} with its weights beside it, which is not there as a file; copy both together."
+            f"{path} needs the file {shown(location)} with its weights beside it, which does not exist; copy both files together."
         )
     offset = int(numbers[0] or 0)
     size = os.path.getsize(beside)
@@ -201,7 +201,7 @@ def external_bytes(tensor: onnx.TensorProto, path: Path) -> tuple[Path, int, int
     width = helper.tensor_dtype_to_np_dtype(tensor.data_type).itemsize
     if offset + length > size or length != prod(tensor.dims) * width or tensor.data_type in _PACKED:
         raise ArtifactError(
-            f"{path} does not fit {shown(location)}: the weight {named} of {list(tensor.dims)} is not there in full; copy both "
+            f"{path} does not fit {shown(location)}: the weight {named} of {list(tensor.dims)} is incomplete; copy both "
             "files again."
         )
     return beside, offset, length

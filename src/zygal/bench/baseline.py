@@ -94,5 +94,5 @@ def _ratio_of(row: dict[str, Any]) -> Ratio:
 
 def _positive(value: Any) -> float:
     if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0 < value < 1e300:
-        raise ValueError("a number that can be none")
+        raise ValueError("not a positive number")
     return float(value)

@@ -9,6 +9,7 @@ from dataclasses import asdict
 from typing import Any
 
 from zygal.bench.arrivals import Served
+from zygal.bench.baseline import KIND, VERSION
 from zygal.bench.layers import LayerTimes
 from zygal.bench.serving import Serving
 from zygal.bench.regression import Regression
@@ -20,6 +21,8 @@ from zygal.bench.pipeline import Pipeline
 
 def document(bench: Bench) -> dict[str, Any]:
     return {
+        "kind": KIND,
+        "version": VERSION,
         "artifact": bench.artifact,
         "artifact_sha256": bench.sha256,
         "runtime": bench.runtime,

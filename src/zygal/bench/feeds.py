@@ -42,7 +42,7 @@ class Feeds:
         self.dtypes = {name: DTYPES.get(each.type) for name, each in self.inputs.items()}
         for name, dtype in self.dtypes.items():
             if dtype is None:
-                raise BenchError(f"{artifact} takes {self.inputs[name].type} as {name}, which Zygal cannot make up.")
+                raise BenchError(f"{artifact} takes {self.inputs[name].type} as {name}, for which Zygal cannot generate inputs.")
         self._check_given(given)
         firsts = [each.shape[0] for each in self.inputs.values() if each.shape]
         self.batch_size = next((size for size in firsts[:1] if isinstance(size, int) and size > 0), None)
@@ -114,13 +114,13 @@ class Feeds:
             return shape
         if len(self.inputs) == 1 and len(stated) == 3 and shape.count(None) == 2:
             raise BenchError(
-                f"{self.artifact} takes tensors {_in_words(stated)} with open sizes other than the batch, so it is not "
-                "known what to feed; give the size of its images by --image-size HEIGHT,WIDTH."
+                f"{self.artifact} takes tensors {_in_words(stated)} with open sizes other than the batch; give the "
+                "image size with --image-size HEIGHT,WIDTH."
             )
         example = ",".join(str(size) if size else "SIZE" for size in shape)
         raise BenchError(
-            f"{self.artifact} takes {name} as {_in_words(stated)} with open sizes other than the batch, so it is not known "
-            f"what to feed; give it by --fill {name}={example}."
+            f"{self.artifact} takes {name} as {_in_words(stated)} with open sizes other than the batch; give them with "
+            f"--input-shape {name}={example}."
         )
 
     def _check_given(self, given: Given) -> None:
@@ -130,7 +130,7 @@ class Feeds:
         if given.tensors is not None and len(self.inputs) > 1:
             raise BenchError(
                 f"{self.artifact} takes {len(self.inputs)} inputs ({', '.join(self.inputs)}), and {given.origin} has tensors "
-                "for one only; bench it without, on made-up numbers."
+                "for one only; leave out --witness to use random numbers."
             )
 
     def _fitting(self, tensors: np.ndarray, origin: str) -> np.ndarray:
@@ -145,7 +145,7 @@ class Feeds:
         if tensors.shape[1:] != shape or (dtype.kind == "f") != (tensors.dtype.kind == "f"):
             raise BenchError(
                 f"{origin} has tensors {list(has)} of {tensors.dtype}, and {self.artifact} takes {list(shape)} of {dtype}; "
-                "they do not belong together."
+                "they cannot be used together."
             )
         return np.ascontiguousarray(tensors, dtype)
 

@@ -42,7 +42,7 @@ def in_own_process(feeds: Feeds, setting: Setting) -> OwnProcess:
     except (ValueError, TypeError):
         why = (done.stderr.strip().splitlines() or [f"it ended with code {done.returncode}"])[-1]
         raise BenchError(
-            f"batch {setting.batch} on {setting.threads} threads cannot be run in a process of its own ({why})."
+            f"batch {setting.batch} on {setting.threads} threads cannot be run in a separate process ({why})."
         ) from None
 
 

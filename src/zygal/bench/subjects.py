@@ -80,11 +80,11 @@ class LiveSubject:
         self.name, self.engine, self._live, self._feeds = name, f"{live.name} {live.version}", live, feeds
         self._tried: set[Setting] = set()
         if len(feeds.inputs) > 1:
-            raise BenchError(f"{feeds.artifact} takes several inputs, so {name} cannot be run beside it.")
+            raise BenchError(f"{feeds.artifact} has several inputs, so {name} cannot be compared with it.")
         if live.batch_size is not None:
             raise BenchError(
-                f"{name} was captured with a fixed batch of {live.batch_size}, so it cannot be run beside the artifact at "
-                "other ones; capture it with a dynamic batch."
+                f"{name} was captured with a fixed batch of {live.batch_size}, so it cannot be compared with the artifact at "
+                "other batch sizes; capture it with a dynamic batch."
             )
 
     def run_at(self, setting: Setting) -> Run:

@@ -42,9 +42,9 @@ def _add_grid(group) -> None:
 
 def _add_inputs(group) -> None:
     group.add_argument("--witness", metavar="FILE", help="use its recorded tensors instead of random numbers")
-    group.add_argument("--image-size", type=number_list, metavar="H,W", help="image size, if the artifact leaves it open")
+    group.add_argument("--image-size", type=number_list, metavar="H,W", help="image size, if the artifact does not fix it")
     group.add_argument("--input-shape", action="append", default=[], type=_input_shape, metavar="NAME=N,N",
-                       help="shape of one row of an input whose sizes are open; may be repeated")  # fmt: skip
+                       help="shape of one row of an input whose sizes are not fixed; may be repeated")  # fmt: skip
 
 
 def _add_more(group) -> None:

@@ -100,7 +100,7 @@ def add_source(parser: argparse.ArgumentParser, optional: bool = False) -> None:
     )
     parser.add_argument("--weights", metavar="FILE", help="weights for FILE.py:FUNCTION: .pt, .pth or .safetensors")
     parser.add_argument("--shape", metavar="C,H,W", type=number_list,
-                        help="shape of one image's tensor, if the source leaves it open (default: that of the inlet, or 3,224,224)")  # fmt: skip
+                        help="shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)")  # fmt: skip
 
 
 def add_classifier_options(parser: argparse.ArgumentParser) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.engines.engine import first_line
-from zygal.errors import EngineError, SourceError
+from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files import scratch_folder
 from zygal.sources import read_source
 from zygal.sources.keras import open_keras, read_structure
@@ -95,13 +95,13 @@ def _framework(path: str | Path):
         import keras
     except Exception as fault:  # A back end that cannot be started raises what it likes.
         raise EngineError(
-            f"Keras is needed to run {path} and cannot be started ({first_line(fault)}); install it with a back end: "
-            'pip install "zygal[keras]" (or record the witness where the framework lives).'
+            f"{path} can only be run by Keras, which cannot be started ({first_line(fault)}); {install_extra('keras')}, or run this "
+            "command where Keras is installed."
         ) from fault
     if _release(keras.__version__) < OLDEST:
         raise EngineError(
-            f"Keras {keras.__version__} is installed, whose loader may run code of a file; at least {'.'.join(map(str, OLDEST))} "
-            'is needed: pip install --upgrade "zygal[keras]".'
+            f"Keras {keras.__version__} is too old (its loader can run code of a file); at least {'.'.join(map(str, OLDEST))} is "
+            "needed: pip install --upgrade keras."
         )
     return keras
 

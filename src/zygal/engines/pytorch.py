@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.engines.engine import first_line
-from zygal.errors import EngineError, SourceError
+from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files import scratch_folder
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy
@@ -25,8 +25,8 @@ class PyTorchEngine:
             import torch
         except ImportError as fault:
             raise EngineError(
-                "PyTorch is needed to run this source and is not installed; install it with: "
-                'pip install "zygal[torch]" (or record the witness where the framework lives).'
+                f"{path} can only be run by PyTorch, which is not installed; {install_extra('torch')}, or run this command where "
+                "PyTorch is installed."
             ) from fault
         self._torch = torch
         self.name, self.version, self.path = "PyTorch", torch.__version__, Path(path)

@@ -34,7 +34,7 @@ def read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
     with zip_faults(path, "a witness", WitnessError), archive.open(info) as member:
         head = member.read(len(_MAGIC) + 2)
         if head[:-2] != _MAGIC or head[-2:] not in (b"\x01\x00", b"\x02\x00"):
-            raise WitnessError(f"{path} is damaged: {name} is no array of NumPy's version 1 or 2.")
+            raise WitnessError(f"{path} is damaged: {name} is no array in NumPy's format version 1 or 2.")
         width = 2 if head[-2] == 1 else 4
         length = int.from_bytes(member.read(width), "little")
         if length > _LONGEST_HEADER:
@@ -46,7 +46,7 @@ def read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
             raise WitnessError(f"{path} is damaged: the header of {name} is {shown(header)}, which no recording has.")
         digits = [each.strip() for each in found["shape"].split(",") if each.strip()]
         if len(digits) > 8 or any(len(each) > 12 or not each.isdigit() for each in digits):
-            raise WitnessError(f"{path} is damaged: {name} is said to have the shape {shown(found['shape'])}.")
+            raise WitnessError(f"{path} is damaged: {name} is declared with the shape {shown(found['shape'])}.")
         shape = tuple(int(each) for each in digits)
         held = info.file_size - len(head) - width - length
         if not shape or min(shape) < 1 or prod(shape) * dtype.itemsize != held:

@@ -31,7 +31,7 @@ def checked_arrays(
             raise WitnessError(f"there are {len(kept)} names, but {what} of {len(array)} images; give one row a name.")
     if len({each.name for each in kept}) != len(kept):
         twice = [name for name, times in Counter(each.name for each in kept).items() if times > 1]
-        raise WitnessError(f"the names hold {some_of(twice)} twice; one row belongs to one image.")
+        raise WitnessError(f"the names contain {some_of(twice)} twice; give one row per image.")
     check_finite(scores, [each.name for each in kept], "the scores given")
     if tensors is not None:
         tensors = np.asarray(tensors)
@@ -113,5 +113,5 @@ def check_finite(scores: np.ndarray, names: list[str], where: str) -> None:
     bad = [name for name, row in zip(names, scores) if not np.isfinite(row).all()]
     if bad:
         raise WitnessError(
-            f"{where}: the scores of {some_of(bad)} are not finite numbers; the model or its input is broken."
+            f"{where}: the scores of {some_of(bad)} contain NaN or infinity; check the model and its input."
         )

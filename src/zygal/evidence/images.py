@@ -78,8 +78,8 @@ def _missing(missing: list[ImageFile], total: int, folder: str | Path, extra: li
     renamed = [f"{image.name} is now {names[image.sha256]}" for image in missing if image.sha256 in names]
     if renamed:
         return (
-            f"{len(renamed)} of the {total} recorded images are in {folder} under other names ({some_of(renamed)}); give "
-            "them back the names that were recorded, or record the witness again."
+            f"{len(renamed)} of the {total} recorded images are in {folder} under other names ({some_of(renamed)}); rename "
+            "them back, or record the witness again."
         )
     return (
         f"{len(missing)} of the {total} recorded images are not in {folder} ({some_of([each.name for each in missing])}); "

@@ -38,7 +38,7 @@ def record_witness(
     odd = [name for name in names if as_text(name) != name]
     if odd:
         raise WitnessError(
-            f"{some_of(odd)} in {images} is a name that is no text in UTF-8, which a recording cannot hold; rename it."
+            f"{some_of(odd)} in {images} is not a valid UTF-8 name, which a witness needs; rename the file."
         )
     tensors, kept, skipped = [], [], []
     wanted = engine.input_type.shape[1:]
@@ -55,7 +55,7 @@ def record_witness(
                 "check the inlet or the training code."
             )
         if tensor.dtype.kind == "f" and not np.isfinite(tensor).all():
-            raise WitnessError(f"the tensor of {name} holds what is no finite number; check the inlet or the training code.")
+            raise WitnessError(f"the tensor of {name} contains NaN or infinity; check the inlet or the training code.")
         tensors.append(tensor)
         kept.append(hash_image(images, name))
     if not tensors:

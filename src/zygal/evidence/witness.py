@@ -267,4 +267,4 @@ def _validate(witness: Witness, path: Path) -> None:
     if witness.tensors is not None and witness.tensors.dtype.kind == "f":
         for name, tensor in zip(names, witness.tensors):
             if not np.isfinite(tensor).all():
-                raise WitnessError(f"{path} records a tensor for {name} that holds what is no finite number; record it again.")
+                raise WitnessError(f"{path} records a tensor for {name} that contains NaN or infinity; record it again.")

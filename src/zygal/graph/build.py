@@ -45,7 +45,7 @@ class GraphBuilder:
     def append(self, node: Node) -> None:
         for name in node.inputs:
             if name and name not in self.types:
-                raise GraphError(f"{_place(node)} reads {name}, which nothing before it makes.")
+                raise GraphError(f"{_place(node)} reads {name}, which no earlier node produces.")
         types = result_types(node, self.types)
         for name, type in zip(node.outputs, types, strict=True):
             self._claim(name, type)
@@ -63,12 +63,12 @@ class GraphBuilder:
         outputs = tuple(outputs)
         for name in outputs:
             if name not in self.types:
-                raise GraphError(f"the output {name} is made by nothing.")
+                raise GraphError(f"the output {name} is not produced by any node.")
         return Graph(tuple(self.input_names), outputs, tuple(self._nodes), self.constants, self.types)
 
     def _claim(self, name: str, type: TensorType) -> None:
         if name in self.types:
-            raise GraphError(f"the value {name} is made twice.")
+            raise GraphError(f"the value {name} is produced twice.")
         self.types[name] = type
 
 

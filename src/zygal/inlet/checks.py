@@ -38,7 +38,7 @@ def boolean(value: Any) -> bool:
 
 def part(value: Any) -> float:
     if type(value) not in (int, float) or not 0 < value <= 1:
-        raise ValueError(f"a part above 0 and up to 1, not {value!r}")
+        raise ValueError(f"a share above 0 and at most 1, not {value!r}")
     return float(value)
 
 
@@ -64,7 +64,7 @@ def numbers(count: int | None = None) -> Callable[[Any], tuple[float, ...]]:
     def check(value: Any) -> tuple[float, ...]:
         right = isinstance(value, list) and (len(value) == count if count else bool(value))
         if not right or not all(type(each) in (int, float) and abs(each) < 1e30 for each in value):
-            raise ValueError(f"a list of {count or 'one number a channel'}{' numbers' if count else ''}, not {value!r}")
+            raise ValueError(f"a list of {count or 'one number per channel'}{' numbers' if count else ''}, not {value!r}")
         return tuple(float(each) for each in value)
 
     return check

@@ -69,7 +69,7 @@ def open_image(path: str | Path) -> Image.Image:
     except UnidentifiedImageError as fault:
         raise ImageError(f"{path} is not an image that can be decoded ({', '.join(FORMATS)}).") from fault
     except Image.DecompressionBombError as fault:
-        raise ImageError(f"{path} has more pixels than any photograph, so it is not decoded.") from fault
+        raise ImageError(f"{path} has too many pixels, so it is not decoded.") from fault
     except Exception as fault:  # Decoders raise whatever comes of the damage, memory that they do not get included.
         raise ImageError(f"{path} cannot be decoded: {said(fault)}.") from fault
 

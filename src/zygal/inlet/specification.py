@@ -127,7 +127,7 @@ Step = Resize | Crop | Pad
 class Values:
     """From pixels to numbers: 0 and 255 become `range`, then mean is taken off and std divides.
 
-    mean and std have one number a channel, in the channels' order, or are None. per_image, instead of both: "standardise"
+    mean and std have one number per channel, in the channels' order, or are None. per_image, instead of both: "standardise"
     takes off the image's own mean and divides by its own standard deviation, but by no less than 1/sqrt(count of numbers);
     "standardise-channels" does so channel by channel; "stretch" makes its smallest number 0 and its largest 1.
     """

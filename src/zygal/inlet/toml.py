@@ -115,7 +115,7 @@ class _Table:
         self._asked.append(name)
         content = self._left.pop(name, [])
         if not isinstance(content, list):
-            raise InletError(f"{self.where}: write [[{name}]] with two brackets; its steps are done in their order.")
+            raise InletError(f"{self.where}: write [[{name}]] with two brackets; steps are applied in order.")
         return [_Table(self.where, f"[[{name}]] step {i}", step) for i, step in enumerate(content, 1)]
 
     def finish(self) -> None:
@@ -152,7 +152,7 @@ def _contradiction(record: Any, given: dict[str, Any]) -> str | None:
     if isinstance(record, Decode):
         idle = [name for name in given if name.startswith("grey_")]
         return (
-            f"{idle[0]} says how grey is made, but colour is {record.colour}"
+            f"{idle[0]} describes the conversion to grey, but colour is {record.colour}"
             if idle and record.colour != "grey"
             else None
         )
@@ -209,7 +209,7 @@ def _values(table: _Table, channels: int) -> Values:
                 f"{name} has {len(numbers)} numbers, but the image has {channels} channel{'s' * (channels > 1)}"
             )
     if std is not None and 0 in std:
-        raise table.error("std holds a zero, by which nothing can be divided")
+        raise table.error("std contains 0")
     if values.per_image != "none" and (mean or std):
         raise table.error(
             f'per_image = "{values.per_image}" takes the mean and the deviation of each image; drop mean and std'

@@ -45,7 +45,7 @@ class Emitter(ABC):
         if isinstance(value, str):  # The file spells what JSON has no number for.
             value = float(value)
         if dtype.kind in "iub" and isinstance(value, float) and value != int(value):
-            self.refuse("mixes integers with fractions")
+            self.refuse("mixes integers and floating-point numbers")
         return self.constant(np.array(value, dtype), "number")
 
     def step(self, operator: str, *inputs: str, **attributes: Any) -> str:
@@ -106,7 +106,7 @@ class Emitter(ABC):
             rest = fixed // others if others else 0
             sizes[place] = Batch(rest) if batches > used else rest
         if sum(isinstance(size, Batch) for size in sizes) > 1:
-            self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which holds the batch more than once")
+            self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which uses the batch more than once")
         return [-1 if isinstance(size, Batch) else size for size in sizes]
 
     def _expanded(self, add, value: str, sizes: Sequence[Dimension]) -> str:

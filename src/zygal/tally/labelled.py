@@ -106,14 +106,14 @@ def numbers_named(images: Sequence[LabelledImage], names: Labels, where: str | P
     words = [name for name in used if not is_number(name)]
     if words:
         raise LabelsError(
-            f"{where} has labels that are no numbers ({some_of(sorted(words))}); --numbers is for numbers alone."
+            f"{where} has labels that are not numbers ({some_of(sorted(words))}); --numbers needs numeric labels."
         )
     low, high, count = min(map(int, used)), max(map(int, used)), len(names.names)
     if high >= count:
         off = f"; they run from {low} to {high}, so they are off by one" if (low, high) == (1, count) else ""
         raise LabelsError(
             f"{where} has the label {high}, but the {count} names ({names.order}) are numbered from 0 to {count - 1}{off}; "
-            "number both alike."
+            "number both in the same way."
         )
     return [
         LabelledImage(image.path, tuple(names.names[int(name)] for name in image.names), image.group)
@@ -155,14 +155,14 @@ def _nothing_in_common(unknown: list[str], classes: Sequence[str], where: str | 
         low, high = min(map(int, unknown)), max(map(int, unknown))
         run = f"they run from {low} to {high}"
         if low == 1 and high == len(classes):
-            run += f", and the classifier's {len(classes)} classes from 0 to {high - 1}: they look off by one"
+            run += f", and the classifier's {len(classes)} classes from 0 to {high - 1}: they seem to be off by one"
         return LabelsError(
             f"{where} labels images by numbers ({run}), but the classifier's classes have names ({some_of(list(classes))}); "
-            "say what the numbers stand for with --numbers FILE."
+            "say what the numbers mean with --numbers FILE."
         )
     return LabelsError(
-        f"{where} has no label that is a class of the classifier's: {some_of(unknown)} there, {some_of(list(classes))} here; "
-        "give the labels that this model was trained with."
+        f"{where} has no label that is a class of the artifact: {some_of(unknown)} there, {some_of(list(classes))} here; "
+        "use the labels that this model was trained with."
     )
 
 

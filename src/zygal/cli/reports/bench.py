@@ -11,9 +11,6 @@ from zygal.commands.bench import BenchOutcome
 from zygal.wording import counted, duration, file_size, milliseconds, rate, rough_percent
 
 
-NARROW = 100
-
-
 def show(out, outcome: BenchOutcome) -> None:
     """Machine, table, conclusions, then each further measurement."""
     bench, request = outcome.bench, outcome.request
@@ -42,8 +39,6 @@ def _show_cells(out, bench) -> None:
         "threads", *(["level", "execution"] if several else []), "batch", "ms/batch", "95 % CI", "p90", "p99",
         "images/s", "CPU ms", "of peak", "MB", "runs", "noise",
     ]  # fmt: skip
-    # On a narrow terminal the columns that are needed least are left out.
-    left_out = {"CPU ms", "of peak", "MB", "noise", "p90"} if out.width < NARROW else set()
     rows = []
     for cell in bench.cells:
         setting, latency = cell.setting, cell.latency
@@ -62,16 +57,13 @@ def _show_cells(out, bench) -> None:
             str(latency.count),
             "-" if math.isinf(cell.noise) else rough_percent(math.expm1(cell.noise)),
         ])  # fmt: skip
-    shown = [index for index, name in enumerate(columns) if name not in left_out]
-    show_table(out, [columns[index] for index in shown], [[row[index] for index in shown] for row in rows], left=0)
-    meanings = (
-        ("ms/batch", "ms/batch: median."),
-        ("CPU ms", "CPU ms: processor time per image, all threads."),
-        ("of peak", "of peak: multiply-adds per second, as a share of what matrix products reach on this machine."),
-        ("MB", "MB: peak memory of a process of its own."),
-        ("noise", "noise: difference of two copies of the artifact in this run."),
+    show_table(out, columns, rows, left=0, optional=("of peak", "p90", "CPU ms", "MB", "noise"))
+    show_sentence(
+        out,
+        "ms/batch: median. CPU ms: processor time per image, all threads. of peak: multiply-adds per second, as a share of what "
+        "matrix products reach on this machine. MB: peak memory of a separate process. noise: difference of two copies of the "
+        "artifact in this run.",
     )
-    show_sentence(out, " ".join(text for name, text in meanings if name not in left_out))
     out.print()
 
 

@@ -26,7 +26,7 @@ def show_comparison(out, bench) -> None:
             verdict = ("slower" if ratio.value > 1 else "faster") if significant else "no significant difference"
             rows.append([cell.setting.description, f"{ratio.value:.3f}x", f"{ratio.low:.3f} - {ratio.high:.3f}",
                          rough_percent(math.expm1(cell.noise)), verdict, str(ratio.count)])  # fmt: skip
-        show_table(out, ["", "its time", "95 % CI", "noise", "it is", "blocks"], rows)
+        show_table(out, ["", "its time", "95 % CI", "noise", "it is", "blocks"], rows, optional=("noise", "blocks"))
         if other.overall is not None and len(rows) > 1:
             ratio = other.overall
             show_sentence(
@@ -83,7 +83,7 @@ def show_serving(out, serving) -> None:
         for run in [*serving.runs, *([serving.sustained] if listed else [])]
     ]
     columns = ["arrivals/s", "p50 ms", "p90 ms", "p99 ms", "max ms", "mean batch", "busy", "requests", "keeps up"]
-    show_table(out, columns, rows, left=0)
+    show_table(out, columns, rows, left=0, optional=("busy", "p90 ms", "max ms"))
     if serving.deadline_seconds is not None:
         show_sentence(out, _highest_rate(serving))
         out.print()
@@ -118,7 +118,8 @@ def show_layers(out, times) -> None:
     if rest:
         rows.append([f"({len(rest)} more)", "", milliseconds(sum(layer.seconds for layer in rest)),
                      rough_percent(sum(layer.share for layer in rest)), "", ""])  # fmt: skip
-    show_table(out, ["layer", "operators", "ms", "share", "M multiply-adds/image", "of peak"], rows, left=2)
+    show_table(out, ["layer", "operators", "ms", "share", "M multiply-adds/image", "of peak"], rows, left=2,
+               optional=("of peak", "M multiply-adds/image"))  # fmt: skip
     show_sentence(out, f"One run takes {duration(times.run_seconds)}; {duration(times.outside_seconds)} of it is outside layers.")
     out.print()
 
@@ -133,7 +134,7 @@ def show_regression(out, regression, earlier, max_slowdown: float) -> None:
     rows = [[change.setting.description, *_change(change, max_slowdown)] for change in regression.changes]
     if regression.overall:
         rows.append(["all settings", *_change(regression.overall, max_slowdown)])
-    show_table(out, ["", "time ratio", "corrected", "noise", "it is", "result"], rows)
+    show_table(out, ["", "time ratio", "corrected", "noise", "it is", "result"], rows, optional=("noise",))
     show_sentence(out, "corrected: for the speed of the machine, by a reference workload that was measured in both runs.")
     for count, ratio in sorted(regression.machine_ratio.items()):
         if abs(math.log(ratio)) > 0.03:

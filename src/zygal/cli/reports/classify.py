@@ -43,9 +43,9 @@ def _show_predictions(out, outcome: ClassifyOutcome) -> None:
     marks = outcome.multi_label or any(each.uncertain for each in readable)
     columns = ["image", "predicted", "probability", "score"]
     columns += ["labels" if outcome.multi_label else ""] if marks else []
-    columns += ["compared model", "probability"] if outcome.compared else []
+    columns += ["compared model", "probability "] if outcome.compared else []
     if readable:
-        show_table(out, columns, [_row(each, marks) for each in readable], left=2)
+        show_table(out, columns, [_row(each, marks) for each in readable], left=2, optional=("probability ", "score"))
 
 
 def _row(prediction, marks: bool) -> list:
@@ -81,7 +81,7 @@ def _show_disagreements(out, outcome: ClassifyOutcome) -> None:
          _predicted_by_other(each), percent(each.other.probability)]
         for each in outcome.disagreements
     ]  # fmt: skip
-    show_table(out, ["image", "predicted", "probability", "compared model", "probability"], rows, left=2)
+    show_table(out, ["image", "predicted", "probability", "compared model", "probability "], rows, left=2, optional=("probability ",))
 
 
 def _show_maps(out, outcome: ClassifyOutcome) -> None:

@@ -9,6 +9,10 @@ from zygal.naming import class_name
 from zygal.wording import clean_sentence, counted, short_number
 
 
+NARROW = 100
+"""On a terminal of fewer columns the top classes are shown without their scores."""
+
+
 def show(out, outcome: MatchOutcome) -> None:
     """Gates, the images that differ most, the verdict, and likely causes."""
     request, found = outcome.request, outcome.found
@@ -71,7 +75,10 @@ def _show_worst(out, worst, labels) -> None:
     rows = []
     for image, columns in zip(worst, tops):
         levels = image.tensor_difference_grey_levels
-        texts = ["\n".join(f"{label:<{width}} {score:7.3f}" for label, score in ranks) for ranks, width in zip(columns, widths)]
+        texts = [
+            "\n".join(label if out.width < NARROW else f"{label:<{width}} {score:7.3f}" for label, score in ranks)
+            for ranks, width in zip(columns, widths)
+        ]
         rows.append([image.name, *texts, "-" if levels is None else short_number(levels), short_number(image.score_difference)])
-    columns = ["largest differences", "recorded top 3", "artifact top 3", "tensor (grey levels)", "scores (of spread)"]
+    columns = ["largest differences", "recorded top 3", "artifact top 3", "tensor:\ngrey levels", "scores:\nof spread"]
     show_table(out, columns, rows, left=3)

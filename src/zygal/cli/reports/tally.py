@@ -61,11 +61,11 @@ def _show_exclusive(out, outcome: TallyOutcome, worst: int) -> None:
         _show_pairs(out, metrics, worst)
     largest = max(metrics.classes, key=lambda each: each.support)
     smallest = min((each for each in metrics.classes if each.support), key=lambda each: each.support)
-    show_sentence(
-        out,
-        f"Class balance: {smallest.support} ({smallest.name}) to {largest.support} ({largest.name}) images per class. Always "
-        f"predicting {largest.name} would be {percent(largest.support / metrics.images)} accurate.",
-    )
+    balance = f"{smallest.support} ({smallest.name}) to {largest.support} ({largest.name}) images per class"
+    if smallest.support == largest.support:
+        balance = f"{counted(largest.support, 'image')} in every class that occurs"
+    show_sentence(out, f"Class balance: {balance}. Always predicting {largest.name} would be "
+                       f"{percent(largest.support / metrics.images)} accurate.")  # fmt: skip
     _show_calibration(out, found, "predictions")
     out.print()
     _show_groups(out, found)
@@ -90,16 +90,14 @@ def _show_classes(out, metrics, worst: int) -> None:
     cut = len(listed) > max(worst, MOST_CLASSES)
     if cut:
         listed = sorted(listed, key=lambda each: (each.f1, -each.support))[:worst]
-    narrow = out.width < 100
     columns = [f"{len(listed)} worst classes" if cut else "true class", "images", "predicted", "correct", "precision", "recall",
-               *([] if narrow else ["95 % CI of recall"]), "F1"]  # fmt: skip
+               "95 % CI of recall", "F1"]  # fmt: skip
     rows = []
     for each in listed:
         row = [each.name, str(each.support), str(each.predicted), str(each.correct), percent(each.precision), percent(each.recall)]
-        if not narrow:
-            row.append("-" if each.recall_interval is None else _interval(each.recall_interval, percent))
-        rows.append([*row, f"{each.f1:.4f}"])
-    show_table(out, columns, rows)
+        interval = "-" if each.recall_interval is None else _interval(each.recall_interval, percent)
+        rows.append([*row, interval, f"{each.f1:.4f}"])
+    show_table(out, columns, rows, optional=("95 % CI of recall",))
 
 
 def _interval(estimate, form) -> str:

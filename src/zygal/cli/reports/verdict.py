@@ -17,10 +17,11 @@ def show_gates(out, gates: Sequence[Gate]) -> None:
 
     rows = []
     for gate in gates:
-        measured = gate.explanation or "not measured" if gate.measured is None else _amount(gate, gate.measured)
+        measured = "-" if gate.measured is None else _amount(gate, gate.measured)
+        condition = gate.condition + (f" ({gate.explanation or 'not measured'})" if gate.measured is None else "")
         result = Text("PASS", style="green") if gate.passes else Text("FAIL", style=FAILED)
         limit = f"{'>=' if gate.at_least else '<='} {_amount(gate, gate.limit)}"
-        rows.append([gate.name, gate.condition, result, measured, limit, "" if gate.unit == "share" else gate.unit])
+        rows.append([gate.name, condition, result, measured, limit, "" if gate.unit == "share" else gate.unit])
     show_table(out, ["gate", "condition", "result", "measured", "limit", "unit"], rows, left=3)
 
 

@@ -169,7 +169,7 @@ class Where(Operator):
     def infer(self, inputs, attributes):
         condition, left, right = inputs
         if condition.dtype != bool or left.dtype != right.dtype:
-            raise ValueError("it chooses by truth values between tensors of one dtype")
+            raise ValueError("it needs a boolean condition and two tensors of one dtype")
         return [TensorType(left.dtype, reduce(broadcast, (each.shape for each in inputs)))]
 
     def compute(self, inputs, attributes):

@@ -26,7 +26,7 @@ class Conv(Operator):
         x, weight, *bias = inputs
         group, kernel = attributes["group"], weight.shape[2:]
         if tuple(attributes["kernel_shape"] or kernel) != kernel or x.rank != weight.rank:
-            raise ValueError(f"its kernel is said to be {attributes['kernel_shape']}")
+            raise ValueError(f"its kernel is declared as {attributes['kernel_shape']}")
         if x.shape[1] != weight.shape[1] * group or weight.shape[0] % group:
             raise ValueError(f"the channels do not fit {group} group{'s' * (group != 1)}")
         if bias and bias[0] is not None and bias[0].shape != weight.shape[:1]:

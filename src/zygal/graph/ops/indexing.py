@@ -99,7 +99,7 @@ class Expand(Operator):
     def infer(self, inputs, attributes):
         x, shape = inputs
         if attributes["sizes"] is None:
-            raise ValueError("the shape that it expands to is not known beforehand")
+            raise ValueError("the shape that it expands to is not known at conversion time")
         return [TensorType(x.dtype, broadcast(x.shape, tuple(attributes["sizes"])))]
 
     def compute(self, inputs, attributes):

@@ -35,7 +35,7 @@ class Gemm(Operator):
     def infer(self, inputs, attributes):
         left, right = inputs[:2]
         if left.rank != 2 or right.rank != 2:
-            raise ValueError("it multiplies matrices only")
+            raise ValueError("it supports matrices only")
         rows, inner = left.shape[::-1] if attributes["transA"] else left.shape
         depth, columns = right.shape[::-1] if attributes["transB"] else right.shape
         if inner != depth:

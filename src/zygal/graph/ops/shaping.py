@@ -51,7 +51,7 @@ class Flatten(Operator):
         for part in (x.shape[:axis], x.shape[axis:]):
             fixed, batches = split_size(part)
             if batches > 1:
-                raise ValueError(f"{shape_text(part)} holds the batch more than once")
+                raise ValueError(f"{shape_text(part)} uses the batch more than once")
             sizes.append(Batch(fixed) if batches else fixed)
         return [TensorType(x.dtype, tuple(sizes))]
 
@@ -72,7 +72,7 @@ class Transpose(Operator):
         (x,) = inputs
         order = attributes["perm"] or range(x.rank)[::-1]
         if sorted(order) != list(range(x.rank)):
-            raise ValueError(f"{list(order)} is not an order of its axes")
+            raise ValueError(f"{list(order)} is not a permutation of its axes")
         return [TensorType(x.dtype, tuple(x.shape[axis] for axis in order))]
 
     def compute(self, inputs, attributes):
@@ -89,7 +89,7 @@ class Concat(Operator):
         axis = normal_axis(attributes["axis"], first.rank)
         rest = {(x.dtype, x.shape[:axis], x.shape[axis + 1 :]) for x in inputs}
         if len(rest) > 1:
-            raise ValueError("they differ beside the axis along which they are joined")
+            raise ValueError("they differ in another axis than the one along which they are joined")
         sizes = [x.shape[axis] for x in inputs]
         if any(isinstance(size, Batch) for size in sizes):
             raise ValueError("it would join batches")

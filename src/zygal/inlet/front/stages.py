@@ -24,7 +24,7 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
     size = inlet.fixed_size()
     if size is None:
         raise InletError(
-            "the inlet leaves the size to each image, so it cannot go into the artifact; end its frame with a crop."
+            "the inlet gives tensors as large as each image, so it cannot be put into the artifact; end its frame with a crop."
         )
     writer = Writer(Front(input_name, output_name))
     picture = writer.op("Transpose", writer.op("Cast", input_name, to=FLOAT), perm=[0, 3, 1, 2])

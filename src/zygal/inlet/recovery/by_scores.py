@@ -105,11 +105,11 @@ def recover_by_scores(
     starts.sort(key=lambda start: search.left(start, plain))
     found = []
     for number, start in enumerate(starts[:_STARTS]):
-        progress("one choice after the other", 0.3 + 0.5 * number / _STARTS)
+        progress("trying values one by one", 0.3 + 0.5 * number / _STARTS)
         found.append(_improve(search, start, plain))
         if search.left(found[-1], plain) <= _EXACT:
             break
-    progress("other kinds of images", 0.8)
+    progress("trying other image kinds", 0.8)
     rare = [*material.turned[:3], *material.see_through[:3], *material.deep[:2]]
     images = sorted(dict.fromkeys([*rare, *plain]))
     best = _improve(search, min(found, key=lambda each: search.left(each, plain)), images)
@@ -144,7 +144,7 @@ def _starts(size: tuple[int, int], channels: int, tensor: Tensor, deep: bool):
 
 
 def _improve(search: _ByScores, inlet: Inlet, images: list[int]) -> Inlet:
-    """Values solved, then one choice after the other, in turns as long as it helps."""
+    """Values solved, then trying values one by one, in turns as long as it helps."""
     for _ in range(4):
         before = search.left(inlet, images)
         inlet = _descend(search, _with_solved_values(search, inlet, images), images)

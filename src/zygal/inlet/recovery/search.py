@@ -1,7 +1,7 @@
 """Works the whole inlet out from images and the tensors that training made of them.
 
 From rough to exact: where the tensor lies on the image, by correlation; how it was resampled, on a
-few rows and columns; then whole inlets, run exactly, one choice after the other as long as
+few rows and columns; then whole inlets, run exactly, trying values one by one as long as
 something improves. The values stage is never searched but solved.
 """
 
@@ -52,7 +52,7 @@ def search(material: Material, progress: Progress = lambda what, part: None) -> 
         best = min(best, _descend(trials, outcome, sample), key=lambda each: each.order)
         if best.mean < EXACT:
             break
-    progress("other kinds of images", 0.9)
+    progress("trying other image kinds", 0.9)
     inlet = _other_kinds(trials, best.inlet, sample)
     images = sorted(set(sample) | set(_spread_out(material)))
     # What the sample could not tell, the other images may.
@@ -79,13 +79,13 @@ def _starts(material: Material, progress: Progress) -> tuple[list[int], Decode, 
         guesses = [replace(guess, sixteen_bit=depth) for guess, depth in product(guesses, depths)]
     tried = []
     for number, guess in enumerate(guesses):
-        progress("looking for the place", 0.3 * number / len(guesses))
+        progress("locating the frame", 0.3 * number / len(guesses))
         pictures = [as_array(material.picture(index, guess)) for index in sample[:3]]
         recorded = material.recorded[sample[:3]]
         places = find_places(Cutter(pictures, recorded), _PLACES)
         tried.append((places[0].unexplained, number, places, pictures))
     _, number, places, pictures = min(tried)
-    progress("looking at the resampling", 0.3)
+    progress("testing the resampling", 0.3)
     prober = Prober(pictures, material.recorded[sample[:3]])
     return sample, guesses[number], _resampled(prober, places, material)
 

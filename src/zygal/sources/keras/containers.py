@@ -70,7 +70,7 @@ def _open_archive(path: Path) -> Iterator[KerasFile]:
             info = archive.getinfo("model.weights.h5")
             # Numbers of a trained model pack little.
             if info.file_size > PLAUSIBLE_RATIO * max(info.compress_size, 4096):
-                raise SourceError(f"{path} unpacks to an absurd size, so it is damaged or made to do harm.")
+                raise SourceError(f"{path} unpacks to an implausible size, so it is damaged or malicious.")
             with archive.open(info) as packed:
                 shutil.copyfileobj(packed, file, 1 << 20)
         with _open_group(copy, path) as weights:
@@ -123,7 +123,7 @@ def _open_group(file: Path, path: Path) -> Iterator[h5py.File]:
         opened = h5py.File(file, "r")
     except (OSError, RuntimeError, ValueError, KeyError) as fault:
         first = str(fault).splitlines()[0] if str(fault) else type(fault).__name__
-        raise SourceError(f"{path} is truncated or damaged ({first}); copy it again from where it was made.") from fault
+        raise SourceError(f"{path} is truncated or damaged ({first}); copy it again from its source.") from fault
     with opened:
         try:
             yield opened
@@ -152,7 +152,7 @@ def read_array(dataset: h5py.Dataset, path: Path) -> np.ndarray:
     if dataset.external or dataset.is_virtual:
         raise SourceError(f"{path} keeps {dataset.name} in other files; save the model again as one file.")
     if dataset.dtype.kind not in "fiub" or dataset.dtype.itemsize > 8 or dataset.shape is None:
-        raise SourceError(f"{path} keeps {dataset.name} as {dataset.dtype}, which is no dtype of weights.")
+        raise SourceError(f"{path} keeps {dataset.name} as {dataset.dtype}, which is not a dtype of weights.")
     stored = dataset.id.get_storage_size()
     held = os.path.getsize(dataset.file.filename)
     if dataset.size and (stored == 0 or stored > held or dataset.nbytes > PLAUSIBLE_RATIO * max(stored, 4096)):
@@ -176,7 +176,7 @@ def text_attribute(group: h5py.Group, name: str, path: Path) -> str | list[str] 
     if claimed > LARGEST_CONFIGURATION_BYTES or held.dtype.kind not in "SOU":
         if held.dtype.kind == "f" and 0 in held.shape:
             return []  # A layer without arrays: an empty list has no dtype of its own.
-        raise SourceError(f"{path} is damaged: its attribute {shown(name)} is no text; save the model again.")
+        raise SourceError(f"{path} is damaged: its attribute {shown(name)} is not text; save the model again.")
     value = group.attrs[name]
     if isinstance(value, (str, bytes)):
         return _text(value)

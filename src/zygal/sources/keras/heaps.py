@@ -30,7 +30,7 @@ def check_heaps(file: str | Path, named: str | Path) -> None:
             place = content.find(_MARK)
             while place >= 0:
                 if not _is_sound(content, place):
-                    raise SourceError(f"{named} is damaged: one of its heaps of texts leads nowhere; save the model again.")
+                    raise SourceError(f"{named} is damaged: one of its string heaps is invalid; save the model again.")
                 place = content.find(_MARK, place + 1)
 
 

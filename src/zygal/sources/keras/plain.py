@@ -45,7 +45,7 @@ def plain_configuration(configuration: dict[str, Any], path: Path) -> dict[str, 
     try:
         return _plain(kept, path)
     except RecursionError as fault:
-        raise SourceError(f"{path} nests its configuration too deep, so it is damaged or made to do harm.") from fault
+        raise SourceError(f"{path} nests its configuration too deep, so it is damaged or malicious.") from fault
 
 
 def _plain(value: Any, path: Path) -> Any:
@@ -87,7 +87,7 @@ def _refuse(path: Path, entry: dict[str, Any]) -> None:
     named = ", ".join(f"{key} {shown(entry[key])}" for key in ("class_name", "module", "registered_name", "function_name",
                                                                "config") if isinstance(entry.get(key), str))  # fmt: skip
     raise SourceError(
-        f"{path} names something that is no part of the framework that Zygal knows ({named or 'without a name'}); Keras is "
+        f"{path} names something that is not a known part of the framework ({named or 'without a name'}); Keras is "
         "not started on it, so replace it by a layer, an initialiser or an activation of the framework."
     )
 
@@ -118,7 +118,7 @@ def _copy_group(source: h5py.Group, target: h5py.Group, path: Path, seen: set[in
     """Groups, arrays and the names that tell them apart; each place of the file once."""
     place = h5py.h5o.get_info(source.id).addr
     if place in seen:
-        raise SourceError(f"{path} is damaged: the group {shown(source.name)} lies in itself, or twice.")
+        raise SourceError(f"{path} is damaged: the group {shown(source.name)} contains itself, or occurs twice.")
     seen.add(place)
     for name in source.attrs:
         if _KEPT_ATTRIBUTES.fullmatch(name):

@@ -110,7 +110,7 @@ def _notes(model: Model, weights: Weights) -> Iterator[str]:
         yield f"the model computes in {', '.join(sorted(policies))}; the artifact computes in float32"
     inside = [layer.name for layer in all_layers(model) if layer.class_name in PREPROCESSING]
     if inside:
-        yield f"the model prepares its images itself ({', '.join(inside)}); the inlet must not do that again"
+        yield f"the model preprocesses its images itself ({', '.join(inside)}); leave these steps out of the inlet"
 
 
 def _policy(dtype) -> str:

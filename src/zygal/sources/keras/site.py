@@ -92,7 +92,7 @@ class LayerSite(Emitter):
         self._refuse_unread(unread_settings(self.named, named=True), self.named)
         if self.first_ages and dict.get(self.named, "training"):
             # Since version 3 what the whole model is asked for decides.
-            self.refuse("is called as in training whatever the model is asked for, which is not supported")
+            self.refuse("is always called in training mode, which is not supported")
         for place, value in enumerate(list.__iter__(self.positional)):
             if place not in self.positional.read and value is not None:
                 self.refuse(f"is called with a further argument ({_said(value)}), which is not supported")
@@ -118,7 +118,7 @@ class LayerSite(Emitter):
         given = self.positional[0] if self.positional else next(iter(self.named.values()), None)
         listed = list(given) if isinstance(given, (list, tuple)) else [given]
         if not listed or not all(isinstance(each, View) for each in listed):
-            self.refuse("is called on something that is no tensor")
+            self.refuse("is called on something other than a tensor")
         return listed
 
     def argument(self, place: int, name: str, default: Any = None) -> Any:
@@ -164,7 +164,7 @@ class LayerSite(Emitter):
     def check_size(self, sizes) -> None:
         """Refuses sizes at which what only the configuration says would take memory beyond reason."""
         if prod(size for size in sizes if isinstance(size, int)) > 1 << 28:
-            self.refuse(f"works on {' x '.join(map(str, sizes))} numbers, more than any image has")
+            self.refuse(f"works on {' x '.join(map(str, sizes))} numbers, too many for an image")
 
     def shape(self, view: View) -> tuple:
         """The sizes as the training code counts them."""

@@ -80,7 +80,7 @@ def read_structure(configuration: dict[str, Any], path: Path, version: str) -> M
     if configuration.get("class_name") not in MODELS or "config" not in configuration:
         name = configuration.get("registered_name") or configuration.get("class_name", "unnamed")
         raise SourceError(
-            f"{path} holds a model of a class of its own ({name}), whose layers only its Python code knows; rebuild it in "
+            f"{path} holds a model of a custom class ({name}), whose layers only its Python code knows; rebuild it in "
             "Keras as a functional model, load the weights, and save that."
         )
     try:
@@ -93,7 +93,7 @@ def read_structure(configuration: dict[str, Any], path: Path, version: str) -> M
 
 def _model(configuration: dict[str, Any], path: Path, depth: int) -> Model:
     if depth > DEEPEST_NESTING:
-        raise SourceError(f"{path} nests models more than {DEEPEST_NESTING} deep, so it is damaged or made to do harm.")
+        raise SourceError(f"{path} nests models more than {DEEPEST_NESTING} deep, so it is damaged or malicious.")
     config, class_name = configuration["config"], configuration["class_name"]
     if isinstance(config, list):  # A sequential model of the first years is only its layers.
         config = {"name": configuration.get("name", "sequential"), "layers": config}

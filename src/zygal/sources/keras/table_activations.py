@@ -101,7 +101,7 @@ def activated(call: LayerSite, view: View, given: Any = "same") -> View:
         if isinstance(config, dict):
             return _by_layer(call, view, given["class_name"].rpartition(">")[2], config)
         if given.get("registered_name") and ">" in str(given["registered_name"]):
-            call.refuse(f"has an activation of its own, {given['registered_name']}; use one of the framework's")
+            call.refuse(f"has a custom activation, {given['registered_name']}; use one of the framework's")
         given = config
     name = _snake(str(given).rpartition(">")[2].rpartition(".")[2])
     if name == "glu":

@@ -19,10 +19,10 @@ def heads(call: LayerSite) -> View | list[View]:
     key = call.named.get("key", given[2])
     key = value if key is None else key
     if not all(isinstance(each, View) for each in (query, key, value)):
-        call.refuse("is called on something that is no tensor")
+        call.refuse("is called on something other than a tensor")
     for name in ("attention_mask", "query_mask", "key_mask", "value_mask", "mask"):
         if isinstance(call.named.get(name), View):
-            call.refuse("is masked by a tensor, which is not supported")
+            call.refuse("uses a mask tensor, which is not supported")
     shape = call.shape(query)
     inner = list(range(1, len(shape) - 1))
     axes = call.config.get("attention_axes")
@@ -89,7 +89,7 @@ def attention(call: LayerSite) -> View:
     key = call.plain(views[2]) if len(views) > 2 else value
     for name in ("mask", "attention_mask", "query_mask"):
         if call.named.get(name) is not None:
-            call.refuse("is masked, which is not supported")
+            call.refuse("uses a mask, which is not supported")
     if call.config.get("score_mode", "dot") != "dot" or call.config.get("causal"):
         call.refuse(f"scores by {call.config.get('score_mode')}, which is not supported")
     rank = call.type_of(key).rank
@@ -116,7 +116,7 @@ def additive_attention(call: LayerSite) -> View:
     views = call.views()
     for name in ("mask", "attention_mask", "query_mask"):
         if call.named.get(name) is not None:
-            call.refuse("is masked, which is not supported")
+            call.refuse("uses a mask, which is not supported")
     if any(call.rank(view) != 3 for view in views):
         call.refuse("attends to tensors of more than three axes, which is not supported")
     query, value = (call.plain(view) for view in views[:2])
@@ -138,7 +138,7 @@ _GATES = {"LSTM": (0, 3, 1, 2), "GRU": (0, 1, 2), "SimpleRNN": (0,)}
 @layer("LSTM", "GRU", "SimpleRNN")
 def recurrent(call: LayerSite) -> View | list[View]:
     if len(call.views()) > 1 or call.named.get("initial_state") is not None:
-        call.refuse("begins with a state of its own, which is not supported")
+        call.refuse("has an initial state, which is not supported")
     made, last = _run(call, call.x, call.shown.class_name, call.config, "cell")
     if call.config.get("return_sequences"):
         made = View(made, (1, 0, 2))
@@ -156,7 +156,7 @@ def both_ways(call: LayerSite) -> View:
     }
     parts = []
     if len(call.views()) > 1 or call.named.get("initial_state") is not None:
-        call.refuse("begins with states of its own, which is not supported")
+        call.refuse("has initial states, which is not supported")
     for entry, part in ((inner, "forward_layer/cell"), (backward, "backward_layer/cell")):
         config = call.reading(entry["class_name"], entry["config"])
         made, last = _run(call, call.x, entry["class_name"], config, part)

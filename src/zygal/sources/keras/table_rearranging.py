@@ -107,7 +107,7 @@ def get_item(call: LayerSite) -> View:
             made += 1
             continue
         if isinstance(key, int):
-            at = key % shape[axis] if not is_batch(shape[axis]) else call.refuse("picks one image from the batch")
+            at = key % shape[axis] if not is_batch(shape[axis]) else call.refuse("selects one image of the batch")
             cuts.append((axis, at, at + 1, 1))
             singles.append(axis)
         elif key != slice(None):
@@ -233,7 +233,7 @@ def attention(call: LayerSite) -> View:
     """softmax(query key' / sqrt d) value on [N, rows, heads, d]; Vaswani et al., 2017."""
     query, key, value = (call.argument(at, name) for at, name in enumerate(("query", "key", "value")))
     if any(isinstance(call.argument(at, name), View) for at, name in ((3, "bias"), (4, "mask"))):
-        call.refuse("is masked by a tensor, which is not supported")
+        call.refuse("uses a mask tensor, which is not supported")
     q, v = (call.laid(view, (0, 2, 1, 3)) for view in (query, value))
     if static(call, 6, "is_causal", False):
         call.refuse("puts out what comes later, which is not supported")

@@ -185,7 +185,7 @@ def each_step(call: LayerSite) -> View:
     view = call.x
     shape = call.shape(view)
     if not is_batch(shape[0]) or is_batch(shape[1]):
-        call.refuse("goes along an axis that is not known beforehand")
+        call.refuse("uses an axis that is not known at conversion time")
     merged = call.reshaped(call.plain(view), [Batch(shape[0].times * shape[1]), *shape[2:]])
     made = call.inner("layer", call.named_view(merged))
     inner = call.shape(made)
@@ -208,5 +208,5 @@ def nothing(call: LayerSite) -> View:
     """What only training does."""
     NOTHING_AT_INFERENCE.add(call.shown.class_name)
     if call.shown.class_name == "AutoContrast":
-        call.refuse("stretches contrasts at inference too, which is not supported; do it in the inlet's images")
+        call.refuse("changes the contrast at inference too, which is not supported; do it in the inlet's images")
     return call.x

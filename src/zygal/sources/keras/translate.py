@@ -71,7 +71,7 @@ def input_type(file: KerasFile, model: Model, image_shape: tuple[int, ...] | Non
             "224,224,3, or give an inlet that ends with a size."
         )
     if prod(shape[1:]) > LARGEST_IMAGE:
-        raise SourceError(f"{file.path} takes images of {_sizes(shape)} numbers, so it is damaged or made to do harm.")
+        raise SourceError(f"{file.path} takes images of {_sizes(shape)} numbers, so it is damaged or malicious.")
     dtype = config.get("dtype") or "float32"
     dtype = str(dtype if isinstance(dtype, str) else "float32")
     if dtype not in ("uint8", "int32", "int64"):
@@ -113,8 +113,8 @@ def refuse_own_code(file: KerasFile, model: Model) -> None:
             or layer.config.get("quantization_config")
         ):
             raise SourceError(
-                f"{file.path} cannot be converted: layer {layer.name} ({layer.class_name}) keeps quantised weights, of which "
-                "the framework has changed the meaning; save the model before quantising it."
+                f"{file.path} cannot be converted: layer {layer.name} ({layer.class_name}) keeps quantised weights, whose "
+                "meaning depends on the release of Keras; save the model before quantising it."
             )
     unknown = unknown_layers(model)
     if unknown:
@@ -149,7 +149,7 @@ class _Translator:
                 continue
             layer = model.layers.get(place[0])
             if layer is None or not 0 <= place[1] - layer.first_call < len(layer.calls):
-                raise SourceError(f"{self._file.path} is damaged: call {place[1]} of layer {place[0]} is made nowhere.")
+                raise SourceError(f"{self._file.path} is damaged: call {place[1]} of layer {place[0]} is never made.")
             call = layer.calls[place[1] - layer.first_call]
             missing = [
                 each for each in references_in([call.positional, call.named]) if (each.layer, each.call) not in done

@@ -139,7 +139,7 @@ class ProgramArchive:
         self._repeated_bytes += stored.repeated(info.file_size)
         if self._repeated_bytes > MOST_REPEATED_BYTES:
             raise SourceError(
-                f"{self.path} is damaged or made to do harm: the tensor {shown(name)} repeats its elements to "
+                f"{self.path} is damaged or malicious: the tensor {shown(name)} repeats its elements to "
                 f"{prod(stored.sizes)} numbers, of which {info.file_size} bytes are stored."
             )
 
@@ -171,7 +171,7 @@ class ProgramArchive:
         start = info.header_offset + _LOCAL_HEADER.size + name_size + extra_size
         content = self._bytes[start : start + info.file_size]
         if content.size != info.file_size:
-            raise SourceError(f"{self.path} is truncated: {info.filename} ends behind the end of the file.")
+            raise SourceError(f"{self.path} is truncated: {info.filename} ends after the end of the file.")
         return content
 
     def _check_version(self, document: dict) -> None:
@@ -181,7 +181,7 @@ class ProgramArchive:
             writer = shown(document.get("torch_version") or "an unknown release").strip("'")
             raise SourceError(
                 f"{self.path} was written by PyTorch {writer} in schema {shown(major)}, but schema {SUPPORTED_SCHEMA} "
-                "(PyTorch 2.13 and its neighbours) is what Zygal reads; load it in that release and save it in 2.13."
+                "(PyTorch 2.13 and 2.14) is what this release reads; load it in that release and save it in 2.13."
             )
 
 

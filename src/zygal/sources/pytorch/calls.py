@@ -187,7 +187,7 @@ class Site(Emitter):
                 if apart % step == 0 and step * size % (apart * batch) == 0 and size % batch == 0:
                     candidates.append(axis)
         if prod(sizes) != fixed * batch or not candidates:
-            self.refuse(f"reshapes to {sizes}, which pins the batch of {batch} that it was captured with")
+            self.refuse(f"reshapes to {sizes}, which fixes the batch size to {batch}, as it was captured")
         axis = next((axis for axis in candidates if sizes[axis] == batch), candidates[0])
         return [*sizes[:axis], -1, *sizes[axis + 1 :]]
 
@@ -211,7 +211,7 @@ class Site(Emitter):
     def _value_of(self, name: str) -> str:
         value = self._values.get(name)
         if not isinstance(value, str):
-            self.refuse(f"reads {name}, which nothing before it makes")
+            self.refuse(f"reads {name}, which no earlier node produces")
         return value
 
     def _size_of(self, entry: dict) -> Dimension:
@@ -219,5 +219,5 @@ class Site(Emitter):
             return entry["as_int"]
         size = self._values.get(entry.get("as_name"))
         if size is None or isinstance(size, str):
-            self.refuse(f"uses the size {entry.get('as_name')}, which is not known beforehand")
+            self.refuse(f"uses the size {entry.get('as_name')}, which is not known at conversion time")
         return size

@@ -123,7 +123,7 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
                 unknown.setdefault(node["target"].removeprefix("torch.ops."), []).append(node.get("name") or "?")
     if unknown:
         # What is not known may do anything: open files, start programs.
-        raise UnknownOperators(f"{archive.path}, on which the framework is therefore not started,", unknown)
+        raise UnknownOperators(f"the framework is not started: {archive.path}", unknown)
     drawing = [node["name"] or "?" for graph in _graphs(module["graph"]) for node in graph["nodes"] if _draws(node)]
     if drawing:
         raise SourceError(
@@ -161,7 +161,7 @@ def _inspect_sizes(value: Any, archive: ProgramArchive) -> None:
     elif isinstance(value, dict):
         for key, each in value.items():
             if key == "expr_str" and not _is_plain_size(each):
-                raise SourceError(f"{archive.path} has the size {shown(each)}, which is more than arithmetic.")
+                raise SourceError(f"{archive.path} has the size {shown(each)}, which is not plain arithmetic.")
             _inspect_sizes(each, archive)
 
 

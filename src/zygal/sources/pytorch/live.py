@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from zygal.errors import EngineError, SourceError, some_of
+from zygal.errors import EngineError, SourceError, install_extra, some_of
 from zygal.files import existing_file, load_function, scratch_folder, split_place
 from zygal.graph import Shape
 
@@ -78,7 +78,7 @@ def _framework(place: str):
         import torch
     except ImportError as fault:
         raise EngineError(
-            f'PyTorch is needed to build {place} and is not installed; install it with: pip install "zygal[torch]".'
+            f"{place} can only be built with PyTorch, which is not installed; {install_extra('torch')}."
         ) from fault
     return torch
 
@@ -90,7 +90,7 @@ def _read(torch, path: str | Path) -> Any:
             from safetensors.torch import load_file
         except ImportError as fault:
             raise EngineError(
-                f'safetensors is needed to read {path} and is not installed; install it with: pip install "zygal[torch]".'
+                f"{path} needs the package safetensors, which is not installed; {install_extra('torch')}."
             ) from fault
         try:
             return load_file(path)

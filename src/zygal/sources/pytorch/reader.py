@@ -64,7 +64,7 @@ def _translated(program, archive, keep_batch: bool, output: str | None, sizes_ar
     # If it converts as it was captured, the batch is what stands in the way.
     translate(program, archive, False, output)
     raise SourceError(
-        f"{program.path} was captured with a fixed batch of {first[0]} and cannot be freed from it: {faults[0]} "
+        f"{program.path} was captured with a fixed batch of {first[0]} and cannot be given a dynamic one: {faults[0]} "
         "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
     ) from faults[0]
 

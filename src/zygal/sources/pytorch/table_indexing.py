@@ -56,7 +56,7 @@ def select(call: Site):
     axis = call.plain("dim") % call.type_of(x).rank
     size = call.type_of(x).shape[axis]
     if isinstance(size, Batch):
-        call.refuse("picks one image from the batch")
+        call.refuse("selects one image of the batch")
     index %= size
     part = cut(call, x, axis, index, index + 1)
     return call.result("Squeeze", part, axes=[axis])
@@ -119,7 +119,7 @@ def unbind(call: Site):
     axis = call.plain("dim", 0) % call.type_of(x).rank
     count = call.type_of(x).shape[axis]
     if isinstance(count, Batch):
-        call.refuse("takes the batch apart")
+        call.refuse("splits the batch into images")
     return tuple(call.step("Squeeze", cut(call, x, axis, at, at + 1), axes=[axis]) for at in range(count))
 
 
@@ -175,7 +175,7 @@ def index(call: Site):
     shape = call.type_of(x).shape
     sizes = shape[axes[0] : axes[-1] + 1]
     if any(isinstance(size, Batch) for size in sizes) or any(array.dtype == bool for array in arrays):
-        call.refuse("picks images from the batch, or by a mask and something else")
+        call.refuse("selects images of the batch, or by a mask and something else")
     flat = np.ravel_multi_index([np.mod(a, s) for a, s in zip(np.broadcast_arrays(*arrays), sizes)], sizes)
     merged = call.reshaped(x, [*shape[: axes[0]], int(np.prod(sizes)), *shape[axes[-1] + 1 :]], final=False)
     return call.result("Gather", merged, call.constant(flat.astype(np.int64), "index"), axis=axes[0])

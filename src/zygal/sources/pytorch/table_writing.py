@@ -103,7 +103,7 @@ def index_put(call: Site):
             made[place] = filling
         return call.constant(made, "put")
     if call.plain("accumulate", False) or axes != list(range(axes[0], axes[-1] + 1)):
-        call.refuse("adds up at single places, or writes at places of several axes, which is not supported")
+        call.refuse("accumulates at single positions, or writes at positions of several axes, which is not supported")
     return _at_places(call, x, axes, [known[axis] for axis in axes], values)
 
 

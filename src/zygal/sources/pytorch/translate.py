@@ -62,7 +62,7 @@ def translate(
     branches = sorted(layer for name, layers in unknown.items() if name in _CONTROL_FLOW for layer in layers)
     if branches:
         raise SourceError(
-            f"{program.path} decides by what is in the image which layers run ({some_of(branches)}); an artifact runs "
+            f"{program.path} runs different layers depending on the image ({some_of(branches)}); an artifact runs "
             "the same layers for every image, so compute all branches and choose with torch.where, then capture again."
         )
     if unknown:
@@ -142,7 +142,7 @@ class _Translator:
             aliases.after(position, call, operator_name(call.target)[1])
         outputs = [self._values.get(name) for name in self._program.outputs]
         if not all(isinstance(value, str) for value in outputs):
-            raise SourceError(f"{self._program.path} is damaged: its outputs are made by nothing.")
+            raise SourceError(f"{self._program.path} is damaged: its outputs are not produced by any node.")
         return Translation(self._builder.finish(outputs), tuple(self.context.notes))
 
     def site_of(self, call: Call) -> Site:

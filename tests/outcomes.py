@@ -1,0 +1,272 @@
+"""Hand-made outcomes of every command, for the tests of reports and documents. No number here was measured."""
+
+import numpy as np
+
+from zygal import kinds
+from zygal.artifact.metadata import Metadata, Origin
+from zygal.artifact.read import Artifact
+from zygal.bench.arithmetic import Arithmetic
+from zygal.bench.arrivals import Served
+from zygal.bench.baseline import Baseline
+from zygal.bench.layers import LayerTime, LayerTimes
+from zygal.bench.load import Load
+from zygal.bench.machine import Machine
+from zygal.bench.own_process import OwnProcess
+from zygal.bench.pipeline import Pipeline
+from zygal.bench.regression import Change, Regression
+from zygal.bench.result import Bench, Cell, Comparison
+from zygal.bench.serving import Batching, Serving
+from zygal.bench.settings import Setting
+from zygal.bench.statistics import Median, Ratio
+from zygal.commands.bench import BenchOutcome, BenchRequest
+from zygal.commands.classify import ClassifyOutcome
+from zygal.commands.convert import ConvertOutcome, ConvertRequest
+from zygal.commands.demo import DemoOutcome, StepResult
+from zygal.commands.draw import DrawOutcome, DrawRequest
+from zygal.commands.match import MatchOutcome, MatchRequest
+from zygal.commands.recover import RecoverOutcome, RecoverRequest
+from zygal.commands.survey import Survey, SurveyOutcome
+from zygal.commands.tally import TallyOutcome
+from zygal.commands.witness import WitnessOutcome, WitnessRequest
+from zygal.conversion import Conversion
+from zygal.evidence.causes import Cause
+from zygal.evidence.images import ImageFile
+from zygal.evidence.layers import Departure
+from zygal.evidence.result import ImageResult, Match
+from zygal.evidence.witness import LayerRecord, Preprocessing, Witness
+from zygal.figures.regions import MappedPicture
+from zygal.graph import TensorType
+from zygal.inlet import Crop, Decode, Inlet, Resize, Values
+from zygal.inlet.recovery.by_scores import ScoreRecovery
+from zygal.inlet.recovery.recover import Recovery, Undecided
+from zygal.inlet.stages import Stage
+from zygal.labels import Labels
+from zygal.outcome import Gate
+from zygal.prediction.prediction import Prediction, RankedClass
+from zygal.prediction.regions import RegionMap
+from zygal.sources.source import SourceFacts
+from zygal.tally.accuracy import Exchange, accuracy_of
+from zygal.tally.calibration import calibration_of
+from zygal.tally.intervals import share_of
+from zygal.tally.labelled import Joined
+from zygal.tally.multi_label import multi_label_accuracy
+from zygal.tally.paired import paired
+from zygal.tally.tally import Duplicates, Misclassified, Tally
+
+LABELS = ("port-hand", "starboard-hand", "safe-water")
+INLET = Inlet(
+    Decode(), (Resize(short_side=72, filter="bilinear"), Crop(size=(64, 64))), Values((0.0, 1.0), (0.46, 0.48, 0.5), (0.24, 0.23, 0.25))
+)  # fmt: skip
+IMAGES = (ImageFile("mark-00.jpg", "a" * 64), ImageFile("mark-01.png", "b" * 64))
+FLOAT_IMAGE, FLOAT_SCORES = TensorType(np.dtype("float32"), ("N", 3, 64, 64)), TensorType(np.dtype("float32"), ("N", 3))
+
+
+def match_passes():
+    return _match(
+        gates=(Gate("A", "preprocessing: largest tensor difference", 0.0, 0.5, "grey levels"),
+               Gate("B", "model: scores on the recorded tensors, largest difference", 3.5e-7, 1e-4, "of the spread"),
+               Gate("B", "model: scores on the recorded tensors, changed top-1", 0, 0, "of 2 images")),
+        not_checked=(), ties=("mark-01.png",),
+    )  # fmt: skip
+
+
+def match_fails():
+    corrected = Cause(('decode.colour should be "rgb", the inlet says "bgr"', "values.range should be [0, 1], the inlet says [0, 255]"),
+                      INLET, 170.0, 0.0)  # fmt: skip
+    gates = (Gate("A", "preprocessing: largest tensor difference", 170.0, 0.5, "grey levels"),
+             Gate("B", "model: scores on the recorded tensors, largest difference", 0.02, 1e-4, "of the spread"),
+             Gate("C", "end to end: scores from the image files, changed top-1", None, 0, "of 2 images", "no image could be read"))  # fmt: skip
+    return _match(
+        gates, not_checked=("P: not checked, because no image could be read",), ties=(), cause=corrected, changed_top_1=(26, 0),
+        score_cause="the classes are shifted by 1: recorded class 0 is class 1 of the artifact",
+        departure=Departure("features.3.conv", 0.25, "features.2", 4), unreadable=(("mark-01.png", "mark-01.png is truncated"),),
+    )  # fmt: skip
+
+
+def _match(gates, not_checked, ties, unreadable=(), **more):
+    top = ((0, 4.708), (2, -0.646), (1, -0.886))
+    images = (ImageResult("mark-00.jpg", 61.0, 0.02, 0.899, top, tuple(reversed(top))), ImageResult("mark-01.png", None, 0.0, None, top, top))
+    found = Match(gates, images, ties, unreadable, not_checked, (), 11.5, **more)
+    request = MatchRequest(artifact="model.onnx", witness="model.witness", images="reference", inlet="wrong.toml")
+    return MatchOutcome(request=request, runtime="ONNX Runtime 1.32.0", recorded=2, framework="PyTorch 2.13.0", labels=LABELS, found=found,
+                        gates=gates, unreadable=unreadable, notes=("the artifact was made from another file",),
+                        next_step="zygal match model.onnx --witness model.witness --images reference")  # fmt: skip
+
+
+def convert():
+    found = Conversion("model.pt2", "model.onnx", "PyTorch", "2.13.0", "image", FLOAT_IMAGE, "scores", FLOAT_SCORES, 75, 58,
+                       {"Conv": 24, "Relu": 6}, 55_320, 231_400, 17, ())  # fmt: skip
+    request = ConvertRequest(source="model.pt2", output="model.onnx", inlet="model.inlet.toml")
+    return ConvertOutcome(request=request, found=found, classes_named=None, labels_order=None, written=("model.onnx",))
+
+
+def recording(tensors=True, layers=True):
+    values = np.linspace(-2, 2, 2 * 3 * 4 * 4, dtype=np.float32).reshape(2, 3, 4, 4)
+    record = LayerRecord(("features.0", "classifier"), ("conv", "linear"), (48, 3), np.zeros((2, 2, 33), np.float32))
+    return Witness(IMAGES, values if tensors else None, np.array([[4.7, -0.6, -0.9], [0.1, 0.2, 0.3]], np.float32), "PyTorch", "2.13.0",
+                   "model.pt2", "c" * 64, Preprocessing("training code", "prepare.py:load", "d" * 64), "0.1.0",
+                   (("mark-02.jpg", "truncated"),), record if layers else None)  # fmt: skip
+
+
+def witness():
+    request = WitnessRequest(images="reference", output="model.witness", source="model.pt2", training_code="prepare.py:load")
+    return WitnessOutcome(request=request, found=recording(), size_bytes=123_456, unreadable=(("mark-02.jpg", "truncated"),))
+
+
+def recover():
+    found = Recovery(INLET, 0.0, 0.0, 2, ("frame step 1.rounding", "passes-16bit", 1.0),
+                     (Undecided("decode.exif", "apply", ("ignore",), "a photograph with an EXIF rotation"),), (), 139)  # fmt: skip
+    return _recover(Gate("inlet", "largest difference of the tensors", 0.0, 0.5, "grey levels"), by_tensors=found)
+
+
+def recover_fails():
+    found = Recovery(INLET, 67.0, 3.2, 2, None, (), (), 139)
+    return _recover(Gate("inlet", "largest difference of the tensors", 67.0, 0.5, "grey levels"), by_tensors=found)
+
+
+def recover_by_scores():
+    found = ScoreRecovery(INLET, 1e-6, 1e-5, 1, 2, (INLET, 0.01), 200)
+    return _recover(Gate("inlet", "largest difference of the scores", 1e-5, 0.05, "of the spread"), by_scores=found)
+
+
+def _recover(gate, **found):
+    request = RecoverRequest(witness="model.witness", images="reference", output="model.inlet.toml")
+    return RecoverOutcome(request=request, gates=(gate,), **found)
+
+
+def draw():
+    picture = np.zeros((64, 48, 3))
+    stages = (Stage("file", "RGB as stored", picture, 3.0, 250.0), Stage("input tensor", "0..255 to 0..1; NCHW, float32", picture, 0.0, 1.0))
+    return DrawOutcome(request=DrawRequest(image="a.jpg", inlet="i.toml", output="strip.png"), inlet=INLET, stages=stages)
+
+
+def survey_source(unknown=()):
+    facts = SourceFacts("model.pt2", "PyTorch", "2.13.0", "schema 8.20", {"image": FLOAT_IMAGE}, {"linear": FLOAT_SCORES}, "logits",
+                        ["Rescaling"], {"aten.conv2d.default": 24}, list(unknown), ["features.0", "head"], 40, 56_280, ["float32"], 533_000)  # fmt: skip
+    return SurveyOutcome(found=Survey("model.pt2", kinds.PROGRAM, facts))
+
+
+def survey_artifact():
+    metadata = Metadata(INLET, LABELS, Origin("model.pt2", "e" * 64, "PyTorch", "2.13.0", "0.1.0"), labels_order="lines of labels.txt")
+    facts = Artifact("model.onnx", "f" * 64, {"image": ("float32", ("N", 3, 64, 64))}, {"scores": ("float32", ("N", 3))}, 17, 8,
+                     "zygal 0.1.0", {"Conv": 24}, 58, 49, 55_320, "logits", 231_400, metadata)  # fmt: skip
+    return SurveyOutcome(found=Survey("model.onnx", kinds.ARTIFACT, facts))
+
+
+def survey_witness():
+    return SurveyOutcome(found=Survey("model.witness", kinds.WITNESS, recording()))
+
+
+def survey_inlet():
+    return SurveyOutcome(found=Survey("model.inlet.toml", kinds.INLET, INLET))
+
+
+def survey_labels():
+    return SurveyOutcome(found=Survey("labels.txt", kinds.LABELS, Labels(LABELS, "lines of labels.txt")))
+
+
+def tally(compared=True):
+    truth, predicted = np.array([0, 0, 1, 1, 2, 2]), np.array([0, 1, 1, 1, 2, 0])
+    confidence, right = np.array([0.9, 0.6, 0.8, 0.7, 0.95, 0.5]), truth == predicted
+    metrics = accuracy_of(truth, predicted, np.where(right, 0, 1), np.where(right, confidence, 0.2), LABELS, (1, 2))
+    wrong = (Misclassified("b.jpg", ("port-hand",), ("starboard-hand",), 0.6, 0.2, "bow"),)
+    duplicates = Duplicates((("a.jpg", "b.jpg"),), (("c.jpg", "d.jpg"),), (("e.jpg", "train/e.jpg"),))
+    joined = Joined((), (), {"special": 2}, {"Port Hand": "port-hand"}, (), {})
+    both = paired(right, np.array([True, False, False, True, True, False]), 2, 0.01) if compared else None
+    groups = {"bow": share_of(2, 3), "mast": share_of(2, 3)}
+    found = Tally(6, share_of(4, 6), metrics, None, calibration_of(confidence, right), groups, {"bow": 3, "mast": 3}, wrong,
+                  (("f.jpg", "truncated"),), joined, Exchange({"port-hand": "safe-water"}, 5, 1, None), duplicates,
+                  metrics if compared else None, both)  # fmt: skip
+    gates = (Gate("accuracy", "accuracy on 6 images", 4 / 6, 0.9, "share", at_least=True),)
+    return TallyOutcome(artifact="model.onnx", engine="ONNX Runtime 1.32.0", images="labelled.csv", scores="logits", labels=LABELS,
+                        labels_order="lines of labels.txt", found=found, compared="other.onnx" if compared else None, gates=gates,
+                        unreadable=found.unreadable, written=("drawn/confusion.png",))  # fmt: skip
+
+
+def tally_multi_label():
+    truth = np.array([[1, 0, 1], [0, 1, 0], [1, 1, 0], [0, 0, 0]], bool)
+    probabilities = np.array([[0.9, 0.2, 0.6], [0.1, 0.8, 0.4], [0.7, 0.3, 0.1], [0.2, 0.6, 0.1]])
+    metrics = multi_label_accuracy(truth, probabilities, LABELS, 0.5)
+    found = Tally(4, share_of(2, 4), None, metrics, calibration_of(probabilities.ravel(), truth.ravel()), {}, {}, (), (),
+                  Joined((), (), {}, {}, (), {}), None, Duplicates((), (), ()), None, None)  # fmt: skip
+    return TallyOutcome(artifact="model.onnx", engine="ONNX Runtime 1.32.0", images="labelled.csv", scores="independent probabilities",
+                        labels=LABELS, labels_order=None, found=found)  # fmt: skip
+
+
+def _prediction(path, first=0, other=None, uncertain=False):
+    names = (LABELS[first], *(name for name in LABELS if name != LABELS[first]))
+    top = tuple(RankedClass(name, score, share) for name, score, share in zip(names, (4.2, 1.5, -0.6), (0.92, 0.06, 0.02)))
+    return Prediction(path, None, top, 0.86, uncertain, other=other and RankedClass(other, 3.1, 0.8))
+
+
+def _classify(**more):
+    about = {"artifact": "model.onnx", "engine": "ONNX Runtime 1.32.0", "scores": "logits", "labels": LABELS, "labels_order": None,
+             "multi_label": False, "thresholds": {"min_probability": 0.5, "min_margin": 0.1, "label": 0.5}}  # fmt: skip
+    return ClassifyOutcome(**(about | more))
+
+
+def classify_few():
+    predictions = (_prediction("a.jpg", other="port-hand"), _prediction("b.jpg", 2, "port-hand", True), Prediction("c.jpg", "is truncated"))
+    counts = {"read": 2, "unreadable": 1, "uncertain": 1, "disagreements": 1}
+    return _classify(predictions=predictions, counts=counts, compared="model.pt2", compared_engine="PyTorch 2.13.0",
+                     unreadable=(("c.jpg", "is truncated"),))  # fmt: skip
+
+
+def classify_file():
+    counts = {"read": 12_000, "unreadable": 3, "uncertain": 40, "disagreements": 1}
+    return _classify(output="predictions.csv", rows=12_003, resumed=1_000, counts=counts, seconds=20.0, compared="other.onnx",
+                     disagreements=(_prediction("a.jpg", other="safe-water"),), unreadable_count=3, written=("predictions.csv",))  # fmt: skip
+
+
+def classify_regions():
+    weight = np.zeros((64, 64))
+    weight[40, 24] = 4.3
+    mapped = MappedPicture("model.onnx on ONNX Runtime 1.32.0", np.zeros((64, 64, 3)), RegionMap("port-hand", 0.94, weight, (12, 12), 0.007))
+    return _classify(maps=(mapped, mapped), maps_differ_log_odds=1.8e-6, written=("regions.png",))
+
+
+def _cell(batch, threads, milliseconds, ratio=1.01):
+    seconds = np.full(400, milliseconds / 1e3)
+    median = Median(milliseconds / 1e3, 0.97 * milliseconds / 1e3, 1.04 * milliseconds / 1e3, 0.99 * milliseconds / 1e3, 1.01 * milliseconds / 1e3, 400)
+    noise = Ratio(ratio, ratio - 0.01, ratio + 0.01, 20)
+    return Cell(Setting(batch, threads), median, seconds, 1.1 * milliseconds / 1e3 / batch, noise, Ratio(2.0, 1.9, 2.1, 20), 0.4,
+                OwnProcess(60_000_000 + batch * 1_000_000, 40_000_000, 0.016, 0.004), True)  # fmt: skip
+
+
+def bench():
+    cells = (_cell(1, 1, 0.72), _cell(8, 1, 4.9), _cell(1, 2, 0.6), _cell(8, 2, 3.1))
+    ratios = {cell.setting: Ratio(3.2, 3.0, 3.4, 20) for cell in cells}
+    machine = Machine("Example CPU at 2.5 GHz", 2, None, ("avx2", "fma"), None, 16_000_000_000, "Linux x86_64", "3.11.7")
+    found = Bench("model.onnx", "a" * 64, "ONNX Runtime 1.32.0", "model.witness", {"image": (3, 64, 64)}, machine, Load(0.02, 0.0, None),
+                  cells, (Comparison("model.pt2", "PyTorch 2.13.0", ratios, Ratio(3.2, 3.1, 3.3, 80)),), Arithmetic({0: 9_868_064}, 0),
+                  {1: 0.01, 2: 0.006}, {1: 59e9, 2: 110e9}, (), 9.2, 27, False)  # fmt: skip
+    best = Setting(8, 2)
+    stages = {"decode": 0.0007, "frame": 0.0005, "values": 0.0002, "inference": 0.0006}
+    pipeline = Pipeline(8, 2, 2, 40, stages, 461.0, {1: 680.0, 2: 640.0}, Ratio(1.43, 1.34, 1.59, 12), (("x.png", "truncated"),), False)
+    served = Served(500.0, np.full(400, 0.002), (1, 2), np.array([0.001, 0.002]), 0.006)
+    serving = Serving(best, Batching(8, 0.005), (served,), 0.01, 1254.0, served)
+    layers = LayerTimes(best, (LayerTime("features.0", 0.002, 0.7, 40_000_000, ("Conv",)), LayerTime("head", 0.001, 0.3, 0, ("Gemm",))),
+                        0.0035, 300, 0.01)  # fmt: skip
+    change = Change(Setting(1, 1), 1.2, 0.05, 1.25, "slower")
+    regression = Regression((change,), None, {1: 1.1}, ("runtime ONNX Runtime 1.31.0 in the baseline, ONNX Runtime 1.32.0 now",))
+    earlier = Baseline("earlier.onnx", "ONNX Runtime 1.31.0", "random numbers", [[3, 64, 64]], machine, {1: 0.01}, {})
+    request = BenchRequest(artifact="model.onnx", deadline=0.01, batches=(1, 8))
+    return BenchOutcome(request=request, bench=found, pipeline=pipeline, serving=serving, layers=layers, regression=regression,
+                        earlier=earlier, gates=(Gate("baseline", "significant slowdown", 0.2, 0.05, "share"),),
+                        unreadable=pipeline.unreadable)  # fmt: skip
+
+
+def demo():
+    steps = (StepResult(("zygal", "survey", "model.pt2"), 0, 0), StepResult(("zygal", "match", "model.onnx"), 0, 1))
+    gate = Gate("demo", "commands with another exit code than expected", 1, 0, "of 2 commands")
+    return DemoOutcome(folder="zygal-demo", steps=steps, gates=(gate,))
+
+
+ALL = {
+    "match_passes": match_passes, "match_fails": match_fails, "convert": convert, "witness": witness, "recover": recover,
+    "recover_fails": recover_fails, "recover_by_scores": recover_by_scores, "draw": draw, "survey_source": survey_source,
+    "survey_unknown": lambda: survey_source(("aten.stft.default",)), "survey_artifact": survey_artifact,
+    "survey_witness": survey_witness, "survey_inlet": survey_inlet, "survey_labels": survey_labels, "tally": tally,
+    "tally_alone": lambda: tally(False), "tally_multi_label": tally_multi_label, "classify_few": classify_few,
+    "classify_file": classify_file, "classify_regions": classify_regions, "bench": bench, "demo": demo,
+}  # fmt: skip
