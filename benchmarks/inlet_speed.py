@@ -43,7 +43,7 @@ def plain_loop(paths):
 
 
 def ours(paths, inlet, threads):
-    return np.stack([made.tensor for made in apply_to_all(paths, inlet, threads)])
+    return np.stack([made.tensor for made in apply_to_all(paths, inlet, ThreadPool(threads))])
 
 
 def main():

@@ -16,11 +16,11 @@ from zygal import processor
 from zygal.bench import grid as grid_module
 from zygal.bench import load as load_module
 from zygal.bench import measure as core
-from zygal.bench.advice import best_throughput, for_deadline, scaling, batch_limits
+from zygal.bench.advice import batch_limits, best_throughput, for_deadline, scaling
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.arrivals import ServiceTimes, VirtualClock, highest_rate, poisson_arrivals, serve_arrivals, simulate
-from zygal.bench.documents import document, table
 from zygal.bench.baseline import read_baseline
+from zygal.bench.documents import document, table
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.grid import bench_grid
 from zygal.bench.headroom import foreseen_bytes

@@ -22,14 +22,15 @@ from hypothesis import strategies as st
 from PIL import Image
 from scipy.special import expit, log_softmax, softmax
 
-from zygal.prediction.classifier import open_artifact, open_compared
-from zygal.prediction.classification import Classification, open_predictions
-from zygal.prediction.listing import Listing
-from zygal.prediction.regions import region_map
 from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import OutputError
 from zygal.inlet import apply_to_all, read_inlet
+from zygal.prediction.classification import Classification, open_predictions
+from zygal.prediction.classifier import open_artifact, open_compared
+from zygal.prediction.listing import Listing
+from zygal.prediction.regions import region_map
 from zygal.scores import recorded_scores_kind, to_probabilities
+from zygal.sources.opened import SourceFile
 
 ZYGAL = Path(sys.executable).with_name("zygal")
 
@@ -74,8 +75,8 @@ def test_rows_say_what_the_runtime_gives(source, shipped, tmp_path):
         assert [row[f"class_{place}"] for place in range(1, 11)] == [labels[i] for i in order]
         said = np.array([float(row[f"probability_{place}"]) for place in range(1, 11)])
         assert np.allclose(said, probabilities[order], rtol=2e-5, atol=1e-9)
-        assert float(row["lead"]) == pytest.approx(said[0] - said[1], abs=1e-5)
-        assert (row["unsure"] == "yes") == (said[0] < 0.5 or said[0] - said[1] < 0.1)
+        assert float(row["margin"]) == pytest.approx(said[0] - said[1], abs=1e-5)
+        assert (row["uncertain"] == "yes") == (said[0] < 0.5 or said[0] - said[1] < 0.1)
 
 
 @pytest.fixture
@@ -109,8 +110,8 @@ def test_every_file_has_its_row_whatever_it_is_and_all_forms_agree(troubled):
         done = called(
             "classify", "channel_marks.onnx", "photographs", "-o", f"a.{ending}", "--json", "a.json", cwd=troubled
         )
-        assert done.returncode == 1 and "9 images" in done.stdout and "4 could not be read" in done.stdout, done.stdout
-        assert json.loads((troubled / "a.json").read_text())["counts"]["faults"] == 4
+        assert done.returncode == 3 and "9 images" in done.stdout and "4 could not be read" in done.stdout, done.stdout
+        assert json.loads((troubled / "a.json").read_text())["counts"]["unreadable"] == 4
     forms["csv"] = rows_of(troubled / "a.csv")
     forms["jsonl"] = [json.loads(line) for line in (troubled / "a.jsonl").read_text().splitlines()]
     forms["parquet"] = pyarrow.parquet.read_table(troubled / "a.parquet").to_pylist()
@@ -125,26 +126,26 @@ def test_every_file_has_its_row_whatever_it_is_and_all_forms_agree(troubled):
     ]
     rows = forms["jsonl"]
     assert [row["path"] for row in rows] == [f"photographs/{name}" for name in wanted]
-    faults = {row["path"].rpartition("/")[2]: row["fault"] for row in rows if row["fault"]}
+    faults = {row["path"].rpartition("/")[2]: row["error"] for row in rows if row["error"]}
     assert set(faults) == {"cut.jpg", "empty.png", "notes.txt", "vast.png"}
     assert (
         "truncated" in faults["cut.jpg"]
-        and "more pixels" in faults["vast.png"]
+        and "too many pixels" in faults["vast.png"]
         and "not an image" in faults["notes.txt"]
     )
-    assert [row["unsure"] for row in rows if row["path"].endswith("mark-27.png")] == [True]
+    assert [row["uncertain"] for row in rows if row["path"].endswith("mark-27.png")] == [True]
 
 
 def test_lists_and_standard_input(troubled):
     names = ["photographs/mark-03.png", "gone.jpg", "photographs", "photographs/mark-03.png"]
     (troubled / "list.txt").write_text("\r\n".join(names) + "\r\n\n")
     done = called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "a.csv", "--top", "1", cwd=troubled)
-    assert done.returncode == 1, done.stderr
+    assert done.returncode == 3, done.stderr
     rows = rows_of(troubled / "a.csv")
-    assert [row["path"] for row in rows] == names and rows[0] == rows[3] and "no such file" in rows[1]["fault"].lower()
+    assert [row["path"] for row in rows] == names and rows[0] == rows[3] and "no such file" in rows[1]["error"].lower()
     done = program("classify", "channel_marks.onnx", "--list", "-", "-o", "b.csv", "--top", "1", cwd=troubled,
                    input="\n".join(names))  # fmt: skip
-    assert done.returncode == 1 and (troubled / "b.csv").read_bytes() == (troubled / "a.csv").read_bytes()
+    assert done.returncode == 3 and (troubled / "b.csv").read_bytes() == (troubled / "a.csv").read_bytes()
     done = called("classify", "channel_marks.onnx", "photographs", "--skip", "*.txt", "--skip", "later", "-o", "c.csv",
                   cwd=troubled)  # fmt: skip
     assert len(rows_of(troubled / "c.csv")) == 7
@@ -172,7 +173,7 @@ def test_what_is_written_is_not_among_the_images_and_names_need_not_be_text(ship
     done = program(
         "classify", shipped / "channel_marks.onnx", ".", "--skip", "rows.*", "--json", "few.json", cwd=tmp_path
     )
-    assert done.returncode == 0 and len(json.loads((tmp_path / "few.json").read_text())["images"]) == 2, done.stderr
+    assert done.returncode == 0 and len(json.loads((tmp_path / "few.json").read_text())["predictions"]) == 2, done.stderr
 
 
 @pytest.mark.parametrize("ending", ["csv", "parquet"])
@@ -183,7 +184,7 @@ def test_killed_at_any_moment_and_resumed_it_is_the_same_file(ending, workspace)
     began = time.perf_counter()
     done = subprocess.run([*command, f"whole.{ending}"], cwd=workspace, capture_output=True, text=True)
     took = time.perf_counter() - began
-    assert done.returncode == 1 and "12 could not be read" in done.stdout
+    assert done.returncode == 3 and "12 could not be read" in done.stdout
     chance, kills, resumed = random.Random(ending), 0, 0
     account = workspace / f"again.{ending}.run.json"
     for _ in range(60):
@@ -199,11 +200,11 @@ def test_killed_at_any_moment_and_resumed_it_is_the_same_file(ending, workspace)
             kills += 1
         if process.returncode != -9:
             # What was safe is not made again.
-            said = "is finished already" if before["finished"] else f"goes on after row {safe}"
+            said = "is complete already" if before["finished"] else f"is resumed after row {safe}"
             assert (said in errors) == (safe > 0)
             break
         resumed += safe > 0
-    assert process.returncode == 1 and "12 could not be read" in out, errors
+    assert process.returncode == 3 and "12 could not be read" in out, errors
     assert (workspace / f"again.{ending}").read_bytes() == (workspace / f"whole.{ending}").read_bytes()
     assert not list(workspace.glob("*.unfinished")) and kills and safe > 0
 
@@ -213,9 +214,9 @@ def test_after_a_power_cut_what_is_not_accounted_for_is_made_again(blocks, torn,
     call = ("classify", "channel_marks.onnx", "reference", "-o")
     assert called(*call, "whole.csv", "--top", "2", cwd=workspace).returncode == 0
     monkeypatch.chdir(workspace)
-    inquiry = Classification(open_artifact("channel_marks.onnx"), most=2)
+    inquiry = Classification(open_artifact("channel_marks.onnx"), top=2)
     with open_predictions("part.csv", inquiry, Listing(["reference"])) as file:
-        for _ in islice(file.go_on(), blocks):
+        for _ in islice(file.write_rest(), blocks):
             pass
         with (
             pytest.raises(OutputError, match="being written by another"),
@@ -227,11 +228,11 @@ def test_after_a_power_cut_what_is_not_accounted_for_is_made_again(blocks, torn,
     with (workspace / "part.csv.unfinished").open("ab") as file:
         file.write(torn)
     done = called(*call, "part.csv", "--top", "2", cwd=workspace)
-    assert done.returncode == 0 and f"goes on after row {8 * blocks}" in done.stderr, done.stderr
+    assert done.returncode == 0 and f"is resumed after row {8 * blocks}" in done.stderr, done.stderr
     assert (workspace / "part.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
     # Cut off between the last row and the name.
     (workspace / "part.csv").rename(workspace / "part.csv.unfinished")
-    assert "is finished already" in called(*call, "part.csv", "--top", "2", cwd=workspace).stderr
+    assert "is complete already" in called(*call, "part.csv", "--top", "2", cwd=workspace).stderr
     assert (workspace / "part.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
 
 
@@ -243,7 +244,7 @@ def test_a_full_disk_is_said_and_the_run_can_be_gone_on_with(workspace):
                    preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (size // 2, size // 2)))  # fmt: skip
     refused(done, "part.csv cannot be written", "too large")
     done = called(*call, "part.csv", cwd=workspace)
-    assert done.returncode == 0 and "goes on after row" in done.stderr
+    assert done.returncode == 0 and "is resumed after row" in done.stderr
     assert (workspace / "part.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
 
 
@@ -252,7 +253,7 @@ def test_a_file_of_another_run_is_not_gone_on_with(workspace):
     assert called(*run, cwd=workspace).returncode == 0
     first, account = (workspace / "a.csv").read_bytes(), workspace / "a.csv.run.json"
     done = called(*run, cwd=workspace)
-    assert done.returncode == 0 and "finished already" in done.stderr and "40 images" in done.stdout
+    assert done.returncode == 0 and "complete already" in done.stderr and "40 images" in done.stdout
     refused(called(*run, "--top", "2", cwd=workspace), "another run", "the columns")
     refused(called(*run, "reference/mark-00.jpg", cwd=workspace), "more images")
     refused(called(*run[:2], "reference/mark-00.jpg", *run[3:], cwd=workspace), "other images")
@@ -272,10 +273,10 @@ def test_a_file_of_another_run_is_not_gone_on_with(workspace):
     account.write_text(json.dumps(part | {"bytes": len(data) + 1}))
     refused(called(*run, cwd=workspace), "shorter")
     account.write_text("{")
-    refused(called(*run, cwd=workspace), "no account of a run")
+    refused(called(*run, cwd=workspace), "not a run record")
     account.unlink()
     (workspace / "a.csv").write_text("my own table")
-    refused(called(*run, cwd=workspace), "no run of zygal left it")
+    refused(called(*run, cwd=workspace), "not a result of zygal classify")
     assert (workspace / "a.csv").read_text() == "my own table"
 
 
@@ -285,15 +286,15 @@ def test_two_beside_each_other_and_their_disagreements_first(workspace, monkeypa
                   "--labels", "labels.txt", "--layout", "NCHW", cwd=workspace).returncode == 0  # fmt: skip
     names = [f"reference/mark-{number:02d}.jpg" for number in (1, 2, 0)]
     done = called("classify", "channel_marks.onnx", *names, "--compare", "keras.onnx", cwd=workspace)
-    assert done.returncode == 0 and "1 on which the two disagree" in done.stdout
+    assert done.returncode == 0 and "1 on which the models disagree" in done.stdout
     shown = [line.split()[0] for line in done.stdout.splitlines() if line.startswith("reference/")]
     assert shown == [names[2], *names[:2]]
     # Each model beside itself in its own framework, the second in another layout of its input.
     for artifact, source in (("channel_marks.onnx", "channel_marks.pt2"), ("keras.onnx", "keras/channel_marks.keras")):
         done = called("classify", artifact, "reference", "--compare", source, "-o", f"{artifact}.jsonl", cwd=workspace)
-        assert done.returncode == 0 and ", 0 on which the two disagree" in done.stdout, done.stdout + done.stderr
+        assert done.returncode == 0 and ", 0 on which the models disagree" in done.stdout, done.stdout + done.stderr
         rows = [json.loads(line) for line in (workspace / f"{artifact}.jsonl").read_text().splitlines()]
-        assert max(abs(row["score_1"] - row["beside_score"]) for row in rows) < 1e-5
+        assert max(abs(row["score_1"] - row["compared_score"]) for row in rows) < 1e-5
 
 
 def test_labels_in_another_order_are_compared_by_name(workspace):
@@ -306,15 +307,15 @@ def test_labels_in_another_order_are_compared_by_name(workspace):
         "classify", "channel_marks.onnx", "reference", "--compare", "turned.onnx", "-o", "a.csv", cwd=workspace
     )
     assert ", 0 on which" not in done.stdout
-    assert {row["beside_class"] for row in rows_of(workspace / "a.csv") if row["class_1"] == names[1]} == {names[-2]}
-    assert open_compared(workspace / "turned.onnx", first).labels == tuple(names[::-1])
+    assert {row["compared_class"] for row in rows_of(workspace / "a.csv") if row["class_1"] == names[1]} == {names[-2]}
+    assert open_compared(SourceFile(workspace / "turned.onnx", "turned.onnx", ""), first).labels == tuple(names[::-1])
 
 
 def test_an_artifact_that_holds_its_inlet_answers_alike(workspace):
     assert called("convert", "channel_marks.pt2", "-o", "raw.onnx", "--inlet", "channel_marks.inlet.toml", "--labels",
                   "labels.txt", "--raw-pixels", cwd=workspace).returncode == 0  # fmt: skip
     done = called("classify", "channel_marks.onnx", "reference", "--compare", "raw.onnx", "-o", "a.jsonl", cwd=workspace)
-    assert done.returncode == 0 and ", 0 on which the two disagree" in done.stdout, done.stdout + done.stderr
+    assert done.returncode == 0 and ", 0 on which the models disagree" in done.stdout, done.stdout + done.stderr
 
 
 @pytest.fixture(scope="module")
@@ -369,7 +370,7 @@ def test_a_yes_or_no_model_has_two_classes(name, odd_models):
     assert [row["class_1"] for row in rows] == ["dark", "light", "dark"]
     for row, share in zip(rows, wanted):
         assert float(row["probability_1"]) == pytest.approx(max(share, 1 - share), abs=1e-5)
-    assert [row["unsure"] for row in rows] == ["no", "no", "yes"]
+    assert [row["uncertain"] for row in rows] == ["no", "no", "yes"]
 
 
 @pytest.mark.parametrize("name, more", [("several", ()), ("bare", ("--multi-label",)), ("by_hand", ("--multi-label",))])
@@ -379,7 +380,7 @@ def test_several_labels_are_given_by_a_threshold(name, more, odd_models):
     assert [row["labels"] for row in rows_of(odd_models / f"{name}.csv")] == ["dark", "light;bright"]
     done = called("classify", f"{name}.onnx", "middle.png", "--threshold", "0.6", *more, cwd=odd_models)
     assert "no label" in done.stdout and "1 without a label" in done.stdout
-    refused(called("classify", "one.onnx", "dark.png", "--compare", "several.onnx", cwd=odd_models), "several labels")
+    refused(called("classify", "one.onnx", "dark.png", "--compare", "several.onnx", cwd=odd_models), "multi-label")
 
 
 def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
@@ -417,11 +418,11 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
         (("reference", "-o", "nowhere/new.csv"), ["does not exist"]),
         (("reference", "--labels", "few.txt"), ["2 labels", "10 outputs"]),
         (("reference", "--compare", "labels.txt"), ["labels.txt"]),
-        (("reference", "--compare", "one.onnx"), ["do not name the same classes"]),
+        (("reference", "--compare", "one.onnx"), ["have different classes"]),
         (("reference", "--compare", "keras/channel_marks.witness"), ["a witness"]),
-        (("reference", "--inlet", "wrong/large.toml"), ["does not take what the inlet makes"]),
+        (("reference", "--inlet", "wrong/large.toml"), ["does not take the tensors of the inlet"]),
         (("reference", "--multi-label", "--compare", "few.onnx"), ["few.onnx"]),
-        (("reference", "--top", "0"), ["--top 0"]),
+        (("reference", "--top", "0"), ["--top must be at least 1"]),
         (("reference", "--regions", "new.png"), ["name one"]),
         (("reference", "--list", "gone.txt"), ["gone.txt"]),
         (("--list", "-", "-o", "new.csv"), ["standard input names no images"]),
@@ -441,7 +442,7 @@ def test_calls_that_make_no_sense(arguments, words, workspace, odd_models, monke
 
 def test_an_artifact_without_an_inlet_says_what_it_needs(workspace):
     called("convert", "channel_marks.pt2", "-o", "bare.onnx", cwd=workspace)
-    refused(called("classify", "bare.onnx", "reference", cwd=workspace), "carries no inlet", "--inlet")
+    refused(called("classify", "bare.onnx", "reference", cwd=workspace), "holds no inlet", "--inlet")
     done = called(
         "classify", "bare.onnx", "reference/mark-05.jpg", "--inlet", "channel_marks.inlet.toml", cwd=workspace
     )

@@ -55,13 +55,13 @@ def test_a_graph_is_checked_while_it_is_built():
     builder = GraphBuilder()
     builder.input("x", TensorType(FLOAT, (Batch(), 4)))
     builder.add("Relu", ["x"], "y", "features.0")
-    with pytest.raises(GraphError, match="made twice"):
+    with pytest.raises(GraphError, match="produced twice"):
         builder.add("Relu", ["x"], "y")
     with pytest.raises(GraphError, match="reads z, which no earlier node produces"):
         builder.add("Relu", ["z"], "w")
     with pytest.raises(GraphError, match="Add in layer head cannot take"):
         builder.add("Add", ["y", builder.constant("c", np.zeros(3, np.float32))], "w", "head")
-    with pytest.raises(GraphError, match="made by nothing"):
+    with pytest.raises(GraphError, match="not produced by any node"):
         builder.finish(["nobody"])
     graph = builder.finish(["y"])
     with pytest.raises(GraphError, match="needs the inputs x"):

@@ -132,13 +132,13 @@ TEXT_ORDER = sorted(range(12), key=str)
 @pytest.mark.parametrize(
     "ours, recorded, words",
     [
-        (lambda s: softmax(s), lambda s: s, "softmax of the recorded ones"),
-        (lambda s: s, lambda s: softmax(s), "its last step is missing"),
-        (lambda s: softmax(softmax(s)), lambda s: softmax(s), "softmax once more"),
-        (lambda s: np.roll(s, 1, axis=1), lambda s: s, "shifted by 1: recorded class 0 is the artifact's class 1"),
-        (lambda s: s[:, TEXT_ORDER], lambda s: s, 'sorted as text in the artifact\'s order: "10" comes before "2"'),
-        (lambda s: softmax(s[:, [1, 0, *range(2, 12)]]), lambda s: s, "2 of 12 classes have other numbers.*softmax"),
-        (lambda s: s[::-1], lambda s: s, "rows belong to other images"),
+        (lambda s: softmax(s), lambda s: s, "softmax of the recorded scores"),
+        (lambda s: s, lambda s: softmax(s), "does not apply the last step"),
+        (lambda s: softmax(softmax(s)), lambda s: softmax(s), "applies softmax twice"),
+        (lambda s: np.roll(s, 1, axis=1), lambda s: s, "shifted by 1: recorded class 0 is class 1 of the artifact"),
+        (lambda s: s[:, TEXT_ORDER], lambda s: s, 'sorted as text in the artifact\'s order \\("10" before "2"'),
+        (lambda s: softmax(s[:, [1, 0, *range(2, 12)]]), lambda s: s, "2 of 12 classes have other indices.*softmax"),
+        (lambda s: s[::-1], lambda s: s, "rows are in another order"),
         (lambda s: s + np.arange(12) ** 2, lambda s: s, None),
     ],
 )

@@ -13,14 +13,14 @@ import pytest
 from conftest import called, program, refused
 from PIL import Image
 
+from zygal.errors import FileError, OutputError
+from zygal.evidence.images import list_images
 from zygal.prediction import resumable
 from zygal.prediction.listing import Listing
 from zygal.prediction.lock import held_alone
 from zygal.prediction.resumable import Account, open_rows
-from zygal.errors import FileError, OutputError
-from zygal.evidence.images import list_images
-from zygal.tally.duplicates import NEAR_LEVELS, fingerprint, duplicate_pairs
 from zygal.tally.calibration import calibration_of
+from zygal.tally.duplicates import NEAR_LEVELS, duplicate_pairs, fingerprint
 
 BLOCKS = [([f"{block}-{place}.jpg" for place in range(3)], f"row {block}\n".encode() * 3) for block in range(4)]
 HEADING = b"heading\n"
@@ -177,14 +177,14 @@ def test_an_image_that_the_artifacts_inlet_cannot_take_is_its_own_fault(workspac
     assert done.returncode == 0, done.stderr
     Image.new("RGB", (2, 1)).save(workspace / "reference" / "mark-00-small.png")
     done = called("classify", "raw.onnx", "reference", "-o", "a.csv", cwd=workspace)
-    assert done.returncode in (0, 1), done.stderr
+    assert done.returncode in (0, 3), done.stderr
     rows = (workspace / "a.csv").read_text().splitlines()
     assert len(rows) == 42 and sum(not row.endswith(",") for row in rows[1:]) <= 1
     # Where each image is damaged, there is nothing to compare, and that is said.
     for path in (workspace / "reference").iterdir():
         path.write_bytes(b"gone")
     done = called("match", "raw.onnx", "--witness", "channel_marks.witness", "--images", "reference", cwd=workspace)
-    assert done.returncode == 1 and "Traceback" not in done.stderr and "not one image" in " ".join(done.stdout.split()), done
+    assert done.returncode == 1 and "Traceback" not in done.stderr and "no image could be read" in " ".join(done.stdout.split()), done
 
 
 # Lists and folders
@@ -212,7 +212,7 @@ def test_a_pipe_that_nobody_writes_is_not_waited_for(tmp_path, monkeypatch):
 @pytest.mark.parametrize("content", [b"x" * 70_000, b"a\0b\n", b"\0" * 100])
 def test_a_list_is_of_names(content, tmp_path):
     (tmp_path / "list").write_bytes(content)
-    with pytest.raises(FileError, match="no list of files"):
+    with pytest.raises(FileError, match="not a list of files"):
         list(Listing(lists=[str(tmp_path / "list")]))
 
 
@@ -252,20 +252,20 @@ def test_names_that_are_no_text_lose_nothing(workspace):
     assert "\\udcff" in (workspace / "a.csv").read_text()
     done = called("witness", "channel_marks.pt2", "--images", "reference", "--inlet", "channel_marks.inlet.toml", "-o", "w.witness",
                   cwd=workspace)  # fmt: skip
-    refused(done, "no text in UTF-8", "rename it")
+    refused(done, "not a valid UTF-8 name", "rename the file")
 
 
 # Shares, alike pictures, leans
 
 
 @pytest.mark.parametrize("arguments, words", [
-    (("classify", "channel_marks.onnx", "reference", "--min-probability", "90"), "90% is meant"),
-    (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "90"), "90% is meant"),
+    (("classify", "channel_marks.onnx", "reference", "--min-probability", "90"), "did you mean 90%?"),
+    (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "90"), "did you mean 90%?"),
     (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "101%"), "more than 100%"),
     (("tally", "channel_marks.onnx", "--images", "labelled", "--margin", "nan"), "not a percentage"),
-    (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--model-limit", "nan"), "from 0 on"),
-    (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--tensor-limit", "-1"), "from 0 on"),
-    (("bench", "channel_marks.onnx", "--seconds", "nan"), "from 0 on"),
+    (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--model-limit", "nan"), "at least 0"),
+    (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--tensor-limit", "-1"), "at least 0"),
+    (("bench", "channel_marks.onnx", "--seconds", "nan"), "at least 0"),
     (("bench", "channel_marks.onnx", "--batches", "4", "--threads", "1", "--seconds", "0.2", "--arrival-rate", "50", "--max-batch", "2", "--deadline", "9ms"),
      "add 2 to --batches"),
 ])  # fmt: skip
@@ -303,11 +303,11 @@ def test_every_pair_of_a_cluster_is_alike():
 def test_a_lean_is_said_only_where_the_interval_shows_one(right, lean, capsys):
     from types import SimpleNamespace
 
+    from zygal.cli.reports.tally import _show_calibration
     from zygal.cli.terminal import console
-    from zygal.cli.tally_report import _show_calibration
 
     found = calibration_of(np.full(200, 0.3), np.arange(200) < 200 * right)
-    assert found.overall.low <= right <= found.overall.high
+    assert found.accuracy.low <= right <= found.accuracy.high
     _show_calibration(console(), SimpleNamespace(calibration=found), "the answers")
     assert lean in " ".join(capsys.readouterr().out.split())
 
@@ -316,4 +316,4 @@ def test_the_program_goes_on_after_an_interrupt(workspace):
     done = program("classify", "channel_marks.onnx", "reference", "-o", "a.csv", cwd=workspace)
     assert done.returncode == 0
     again = program("classify", "channel_marks.onnx", "reference", "-o", "a.csv", cwd=workspace)
-    assert again.returncode == 0 and "finished already" in again.stderr
+    assert again.returncode == 0 and "complete already" in again.stderr

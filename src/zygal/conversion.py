@@ -86,7 +86,7 @@ def convert(
     if choices.raw_pixels and inlet is None:
         raise InletError("--raw-pixels puts the inlet into the artifact, so it needs --inlet FILE.")
     if choices.input_name == choices.output_name:
-        raise SourceError(f"--input-name and --output-name are both {choices.input_name}; choose two names.")
+        raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
     try:
         return _converted(source_path, artifact_path, inlet, labels, choices)
     except NotFreed:

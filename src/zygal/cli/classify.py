@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
-from zygal.cli.command import Command, default_of
+from zygal.cli.command import Command, default_of, request_from
 from zygal.cli.options import add_classifier_options, finish_parser, new_parser, share_of_one, shown_share
 from zygal.commands.classify import ClassifyRequest
 
 SUMMARY = "Predicts the classes of images: a few as a table, any number into a file that can be resumed."
-COMMAND = Command(ClassifyRequest, "zygal.commands.classify", "zygal.cli.reports.classify")
+
+
+def _request(options) -> ClassifyRequest:
+    # The JSON document may be written into a folder of images.
+    options.exclude = [options.json] if options.json else []
+    return request_from(ClassifyRequest, options)
+
+
+COMMAND = Command(ClassifyRequest, "zygal.commands.classify", "zygal.cli.reports.classify", _request)
 
 
 def register(commands) -> None:

@@ -29,5 +29,5 @@ def register(commands) -> None:
                      help="another framework: its recorded scores [images, classes] as .npy or CSV")  # fmt: skip
     parser.add_argument("--tensors", metavar="FILE.npy", help="with --from-arrays: the input tensors of the model")
     parser.add_argument("--names", metavar="FILE",
-                        help="with --from-arrays: the image names in the order of the rows, one per line")  # fmt: skip
+                        help="with --from-arrays: the image name of each row, one per line")  # fmt: skip
     finish_parser(parser, COMMAND)

@@ -30,7 +30,8 @@ class ClassifyRequest(ClassifierRequest):
     """paths: images and folders. lists: text files with one path per line, "-" for standard input. skip: patterns of names to
     leave out in folders. output: the file of rows. overwrite: start the output again instead of resuming it. top: how many
     classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the probability from
-    which a multi-label model assigns a label. regions: a picture of what supports the prediction for one image."""
+    which a multi-label model assigns a label. regions: a picture of what supports the prediction for one image. exclude: files in the folders that
+    are not images, such as a document that a user interface will write there."""
 
     paths: tuple[str, ...] = ()
     lists: tuple[str, ...] = ()
@@ -42,6 +43,7 @@ class ClassifyRequest(ClassifierRequest):
     min_margin: float = 0.1
     threshold: float = 0.5
     regions: str | None = None
+    exclude: tuple[str, ...] = ()
 
     def outputs(self) -> list[Output]:
         # The file of rows has its own check: it is resumed, not replaced.
@@ -114,7 +116,7 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
     from zygal.prediction.resumable import files_of
 
     _check(request)
-    own = [*files_of(request.output), *filter(None, (request.output, request.regions))]
+    own = [*files_of(request.output), *filter(None, (request.output, request.regions)), *request.exclude]
     listing = Listing(request.paths, request.lists, request.skip, own)
     listing.check()
     with open_classifiers(request) as (first, other):

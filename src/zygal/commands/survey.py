@@ -36,14 +36,15 @@ class SurveyOutcome(Outcome):
     def result(self) -> dict[str, Any]:
         documents = {kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels}
         describe = documents.get(self.found.kind, _trained)
-        return {"file": str(self.found.path), "file_kind": self.found.kind, "facts": describe(self.found.facts)}
+        return {"file": str(self.found.path), "file_kind": self.found.kind, **describe(self.found.facts)}
 
 
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
     listener.detail(f"reading {request.file}")
     found = survey(request.file)
-    return SurveyOutcome(found=found, next_step=_next_step(found, request.file))
+    notes = tuple(found.facts.notes) if found.kind == kinds.LABELS else ()
+    return SurveyOutcome(found=found, notes=notes, next_step=_next_step(found, request.file))
 
 
 def survey(path: str | Path) -> Survey:
@@ -157,4 +158,4 @@ def _witness(facts: Any) -> dict[str, Any]:
 
 
 def _labels(labels: Any) -> dict[str, Any]:
-    return {"labels": list(labels.names), "labels_order": labels.order, "notes": list(labels.notes)}
+    return {"labels": list(labels.names), "labels_order": labels.order}

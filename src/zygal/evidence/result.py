@@ -64,3 +64,7 @@ class Match:
     changed_top_1: tuple[int, int] | None = None
     score_cause: str | None = None
     departure: Departure | None = None
+
+    @property
+    def passes(self) -> bool:
+        return all(gate.passes for gate in self.gates)
