@@ -189,10 +189,10 @@ def _random_images(type: TensorType, count: int):
     """Tensors that a model's input may hold."""
     import numpy as np
 
-    chance, shape = np.random.default_rng(count), (count, *type.shape[1:])
+    rng, shape = np.random.default_rng(count), (count, *type.shape[1:])
     if type.dtype.kind == "f":
-        return chance.standard_normal(shape, np.float32).astype(type.dtype)
-    return chance.integers(0, 2 if type.dtype == bool else 128, shape).astype(type.dtype)
+        return rng.standard_normal(shape, np.float32).astype(type.dtype)
+    return rng.integers(0, 2 if type.dtype == bool else 128, shape).astype(type.dtype)
 
 
 def _not_freed(source: Source, why: str) -> NotFreed:

@@ -24,40 +24,40 @@ class Misfit(ValueError):
 
     def __init__(self, wanted: str, value: Any):
         super().__init__()
-        self.wanted, self.value, self.place = wanted, value, ()
+        self.wanted, self.value, self.keys = wanted, value, ()
 
     def below(self, name: str | int) -> Misfit:
-        self.place = (str(name), *self.place)
+        self.keys = (str(name), *self.keys)
         return self
 
     def __str__(self) -> str:
-        where = ".".join(shown(each, 30).strip("'") for each in self.place[-4:])
+        where = ".".join(shown(each, 30).strip("'") for each in self.keys[-4:])
         if self.wanted == THERE:
             return f"{where} is missing"
         return f"{where or 'the document'} must be {self.wanted}, but is {shown(self.value)}"
 
 
-def parse_json(content: bytes | str, place: str, error: type[ZygalError], kind: type | tuple = dict) -> Any:
+def parse_json(content: bytes | str, location: str, error: type[ZygalError], kind: type | tuple = dict) -> Any:
     """The document that a JSON text states. `place` names it in messages. Raises `error`."""
     try:
         document = json.loads(content, parse_int=_whole_number)
     except RecursionError as fault:
-        raise error(f"{place} is nested too deep; it is damaged.") from fault
+        raise error(f"{location} is nested too deep; it is damaged.") from fault
     except (ValueError, MemoryError) as fault:
-        raise error(f"{place} is not JSON ({fault}); it is damaged.") from fault
+        raise error(f"{location} is not JSON ({fault}); it is damaged.") from fault
     if not isinstance(document, kind):
-        raise error(f"{place} is not a JSON object; it is damaged.")
+        raise error(f"{location} is not a JSON object; it is damaged.")
     return document
 
 
-def rebuilt(document: Any, rule: Rule, place: str, error: type[ZygalError]) -> Any:
+def rebuilt(document: Any, rule: Rule, location: str, error: type[ZygalError]) -> Any:
     """The document as its rule rebuilds it. Raises `error` naming what breaks the rule."""
     try:
         return rule(document)
     except Misfit as fault:
-        raise error(f"{place} does not follow its schema: {fault}.") from fault
+        raise error(f"{location} does not follow its schema: {fault}.") from fault
     except RecursionError as fault:
-        raise error(f"{place} is nested too deep; it is damaged.") from fault
+        raise error(f"{location} is nested too deep; it is damaged.") from fault
 
 
 def text(value: Any, most: int = LONGEST_TEXT) -> str:
@@ -113,14 +113,14 @@ def listed(inner: Rule, most: int | None = None) -> Rule:
     def rule(value: Any) -> list:
         if type(value) is not list or most is not None and len(value) > most:
             raise Misfit("a list" if most is None else f"a list of at most {most}", value)
-        place = 0
+        index = 0
         try:
             made = []
-            for place, each in enumerate(value):  # noqa: B007
+            for index, each in enumerate(value):  # noqa: B007
                 made.append(inner(each))
             return made
         except Misfit as fault:
-            raise fault.below(place) from None
+            raise fault.below(index) from None
 
     return rule
 

@@ -239,17 +239,17 @@ def sha256_of(path: str | os.PathLike) -> str:
     return digest.hexdigest()
 
 
-def split_place(place: str, error: type[ZygalError]) -> tuple[str, str]:
+def split_place(entry_point: str, error: type[ZygalError]) -> tuple[str, str]:
     """FILE.py:FUNCTION as its two parts. Raises `error`."""
-    file, _, name = place.rpartition(":")
+    file, _, name = entry_point.rpartition(":")
     if not file or not name.isidentifier():
-        raise error(f"{place} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load.")
+        raise error(f"{entry_point} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load.")
     return file, name
 
 
-def load_function(place: str, error: type[ZygalError]) -> Callable:
+def load_function(entry_point: str, error: type[ZygalError]) -> Callable:
     """The function that FILE.py:FUNCTION names. The file is run. Raises FileError or `error`."""
-    file, name = split_place(place, error)
+    file, name = split_place(entry_point, error)
     path = existing_file(file)
     spec = importlib.util.spec_from_file_location(path.stem, path)
     if spec is None or spec.loader is None:

@@ -125,20 +125,20 @@ def _from_table(text: str, path: Path) -> tuple[list[str], str]:
     if not named and not numbered:
         # No heading that says anything: a heading of numbers, or names that begin at once.
         body = rows if not _looks_like_heading(rows) else body
-    columns = [[row[place] for row in body] for place in range(len(head))]
-    indices = [place for place, column in enumerate(columns) if _counts_up(column)]
+    columns = [[row[position] for row in body] for position in range(len(head))]
+    indices = [position for position, column in enumerate(columns) if _counts_up(column)]
     # Where several columns count, the one that begins at 0 numbers the outputs.
-    indices = [place for place in numbered if place in indices] or sorted(
-        indices, key=lambda place: "0" not in columns[place]
+    indices = [position for position in numbered if position in indices] or sorted(
+        indices, key=lambda position: "0" not in columns[position]
     )
-    names = [place for place in named if place not in indices[:1]] or [
-        place for place, column in enumerate(columns) if not all(is_number(cell) for cell in column)
+    names = [position for position in named if position not in indices[:1]] or [
+        position for position, column in enumerate(columns) if not all(is_number(cell) for cell in column)
     ]
-    if len(names) > 1 and not any(place in named for place in names):
-        names = [place for place in names if len(set(columns[place])) == len(body)]
+    if len(names) > 1 and not any(position in named for position in names):
+        names = [position for position in names if len(set(columns[position])) == len(body)]
         if len(names) > 1:
             raise LabelsError(
-                f"{path} has {len(names)} columns that could be the names ({some_of([head[place] for place in names])}); "
+                f"{path} has {len(names)} columns that could be the names ({some_of([head[position] for position in names])}); "
                 'head the right one "name".'
             )
     if not names:
@@ -161,8 +161,8 @@ def _from_table(text: str, path: Path) -> tuple[list[str], str]:
 def _looks_like_heading(rows: list[list[str]]) -> bool:
     """Whether the first row is text above a column of numbers."""
     return len(rows) > 1 and any(
-        not is_number(rows[0][place]) and all(is_number(row[place]) for row in rows[1:])
-        for place in range(len(rows[0]))
+        not is_number(rows[0][position]) and all(is_number(row[position]) for row in rows[1:])
+        for position in range(len(rows[0]))
     )
 
 

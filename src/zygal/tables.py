@@ -32,7 +32,7 @@ def read_table(text: str, path: str | Path, error: type[ZygalError], row_is: str
 def headed(head: Sequence[str], words: Sequence[str]) -> list[int]:
     """The columns whose heading is one of some words, in the order of the words."""
     lower = [cell.lower() for cell in head]
-    return [place for word in words for place, cell in enumerate(lower) if cell == word]
+    return [position for word in words for position, cell in enumerate(lower) if cell == word]
 
 
 def is_number(cell: str) -> bool:

@@ -83,7 +83,7 @@ def _built(model: onnx.ModelProto, nodes: list[onnx.NodeProto], opset: int, path
     for node in nodes:
         if node.op_type == "Constant":
             constants[node.output[0]] = _constant(node, path)
-    builder, held = GraphBuilder(), set()
+    builder, added = GraphBuilder(), set()
     for name, type in _inputs(model, constants, path).items():
         builder.input(name, type)
     for node in nodes:
@@ -91,16 +91,16 @@ def _built(model: onnx.ModelProto, nodes: list[onnx.NodeProto], opset: int, path
             continue
         inputs, attributes = _own_form(node, opset, constants, path)
         for name in inputs:
-            if name in constants and name not in held:
+            if name in constants and name not in added:
                 builder.constant(name, constants[name])
-                held.add(name)
+                added.add(name)
         # The standard lets results out that nobody reads.
-        spare = (f"{node.name or node.op_type}.result{place}" for place in range(_SPARE))
+        spare = (f"{node.name or node.op_type}.result{index}" for index in range(_SPARE))
         outputs = [name or builder.free_name(next(spare)) for name in node.output]
         outputs += [builder.free_name(next(spare)) for _ in range(operator_named(node.op_type).results - len(outputs))]
         builder.add(node.op_type, inputs, outputs, node.name.rpartition("/")[0], **attributes)
     for info in model.graph.output:
-        if info.name in constants and info.name not in held:
+        if info.name in constants and info.name not in added:
             builder.constant(info.name, constants[info.name])
     return builder.finish(info.name for info in model.graph.output)
 

@@ -66,12 +66,12 @@ class Metadata:
         if INLET_KEY in properties:
             inlet = parse_inlet(properties[INLET_KEY], f"the inlet inside {where}")
         if LABELS_KEY in properties:
-            place = f"the list of labels inside {where}"
-            stated = parse_json(properties[LABELS_KEY], place, ArtifactError, list)
-            labels = tuple(rebuilt(stated, listed(_label, MOST_LABELS), place, ArtifactError))
+            location = f"the list of labels inside {where}"
+            stated = parse_json(properties[LABELS_KEY], location, ArtifactError, list)
+            labels = tuple(rebuilt(stated, listed(_label, MOST_LABELS), location, ArtifactError))
             if len(set(labels)) != len(labels):
-                raise ArtifactError(f"{place} names a class twice; convert it again from its source.")
+                raise ArtifactError(f"{location} names a class twice; convert it again from its source.")
         if ORIGIN_KEY in properties:
-            place = f"the origin inside {where}"
-            origin = Origin(**rebuilt(parse_json(properties[ORIGIN_KEY], place, ArtifactError), _ORIGIN, place, ArtifactError))
+            location = f"the origin inside {where}"
+            origin = Origin(**rebuilt(parse_json(properties[ORIGIN_KEY], location, ArtifactError), _ORIGIN, location, ArtifactError))
         return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY))

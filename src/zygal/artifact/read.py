@@ -96,14 +96,14 @@ def read_artifact(path: str | Path) -> Artifact:
 
 
 def _facts(path: Path, model: onnx.ModelProto) -> Artifact:
-    held = {tensor.name for tensor in model.graph.initializer}
+    weights = {tensor.name for tensor in model.graph.initializer}
     opset = opset_of(model)
     floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16)]
     properties = {each.key: each.value for each in model.metadata_props}
     return Artifact(
         path=path,
         sha256=sha256_of(path),
-        inputs={info.name: declared(info) for info in model.graph.input if info.name not in held},
+        inputs={info.name: declared(info) for info in model.graph.input if info.name not in weights},
         outputs={info.name: declared(info) for info in model.graph.output},
         opset=opset,
         ir_version=model.ir_version,

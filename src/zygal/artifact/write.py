@@ -106,7 +106,7 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
 def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: Front) -> None:
     """Puts the operators of an inlet before the model: its input becomes 8-bit RGB [N, H, W, 3]."""
     body = model.graph
-    named = [_front_node(node, place) for place, node in enumerate(front.nodes)]
+    named = [_front_node(node, index) for index, node in enumerate(front.nodes)]
     nodes = [*named, *body.node]
     del body.node[:]
     body.node.extend(nodes)
@@ -115,7 +115,7 @@ def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: 
     body.input.append(helper.make_tensor_value_info(front.input, TensorProto.UINT8, ["N", "H", "W", 3]))
 
 
-def _front_node(node: FrontNode, place: int) -> onnx.NodeProto:
+def _front_node(node: FrontNode, index: int) -> onnx.NodeProto:
     attributes, inputs = dict(node.attributes), list(node.inputs)
     for name in ("then_branch", "else_branch"):
         if name in attributes:
@@ -123,7 +123,7 @@ def _front_node(node: FrontNode, place: int) -> onnx.NodeProto:
             nodes = [_front_node(each, number) for number, each in enumerate(inner)]
             output = helper.make_tensor_value_info(result, TensorProto.FLOAT, [None] * 4)
             attributes[name] = helper.make_graph(nodes, f"{LAYER}.{name}", [], [output])
-    return helper.make_node(node.operator, inputs, list(node.outputs), f"{LAYER}/{node.operator}.{place}", **attributes)
+    return helper.make_node(node.operator, inputs, list(node.outputs), f"{LAYER}/{node.operator}.{index}", **attributes)
 
 
 def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:

@@ -55,15 +55,15 @@ def batch_limits(cells: Sequence[Cell]) -> list[BatchLimit]:
     for (threads, level, execution), group in _by_session(cells).items():
         if len(group) < 2 or any(cell.imprecise for cell in group):
             continue
-        place = 0
+        index = 0
         # A later batch may pay where the next one does not.
         for later in range(1, len(group)):
-            if group[later].images_per_second > (1 + WORTHWHILE_GAIN) * group[place].images_per_second:
-                place = later
-        following = group[place + 1] if place + 1 < len(group) else None
-        gain = None if following is None else following.images_per_second / group[place].images_per_second - 1
+            if group[later].images_per_second > (1 + WORTHWHILE_GAIN) * group[index].images_per_second:
+                index = later
+        following = group[index + 1] if index + 1 < len(group) else None
+        gain = None if following is None else following.images_per_second / group[index].images_per_second - 1
         batch = following.setting.batch if following else None
-        found.append(BatchLimit(threads, level, execution, group[place].setting.batch, batch, gain))
+        found.append(BatchLimit(threads, level, execution, group[index].setting.batch, batch, gain))
     return found
 
 

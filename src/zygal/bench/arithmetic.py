@@ -35,13 +35,13 @@ def multiply_adds(artifact: str | Path, feeds: Feeds) -> Arithmetic:
     model = load_model(artifact)
     shapes = _shapes(model, feeds)
     by_node, unknown = {}, 0
-    for place, node in enumerate(model.graph.node):
+    for index, node in enumerate(model.graph.node):
         count = _COUNTS.get(node.op_type)
         if count is None:
             continue
         try:
             whole = count(node, *(shapes[name] for name in (*node.input[:2], node.output[0])))
-            by_node[place] = whole // (feeds.batch_size or 1)
+            by_node[index] = whole // (feeds.batch_size or 1)
         except (KeyError, IndexError):
             unknown += 1
     return Arithmetic(by_node, unknown)

@@ -101,24 +101,24 @@ def serve_arrivals(
     sooner; `serve(count)` returns when it is done. Latencies count from the moments in `arrivals`, not from when the
     server got to know of them, so that a late server does not flatter itself.
     """
-    count, place = len(arrivals), 0
+    count, index = len(arrivals), 0
     latencies, batches, services = np.empty(count), [], []
     start = clock.now()
     due = arrivals + start
-    while place < count:
+    while index < count:
         # That no more will come is not known to a server.
-        full = due[place + max_batch - 1] if place + max_batch <= count else math.inf
-        clock.wait_until(min(full, due[place] + max_wait_seconds))
+        full = due[index + max_batch - 1] if index + max_batch <= count else math.inf
+        clock.wait_until(min(full, due[index] + max_wait_seconds))
         began = clock.now()
-        ready = int(np.searchsorted(due[place : place + max_batch], began, side="right"))
+        ready = int(np.searchsorted(due[index : index + max_batch], began, side="right"))
         # A clock that ends its wait a little early has the first one there all the same.
         size = max(ready, 1)
         serve(size)
         ended = clock.now()
-        latencies[place : place + size] = ended - due[place : place + size]
+        latencies[index : index + size] = ended - due[index : index + size]
         batches.append(size)
         services.append(ended - began)
-        place += size
+        index += size
     rate = (count - 1) / float(arrivals[-1] - arrivals[0]) if count > 1 else 1 / max(float(arrivals[-1]), 1e-9)
     return Served(rate, latencies, tuple(batches), np.array(services), clock.now() - start)
 

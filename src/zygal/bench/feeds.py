@@ -92,13 +92,13 @@ class Feeds:
         if self.tensors is not None:
             return np.ascontiguousarray(np.resize(self.tensors, (batch, *self.tensors.shape[1:])))
         shape, dtype = self.shapes_of(batch)[name]
-        chance = np.random.default_rng(0)
+        rng = np.random.default_rng(0)
         if dtype == "uint8":
-            return chance.integers(0, 256, shape, np.uint8)
+            return rng.integers(0, 256, shape, np.uint8)
         if np.dtype(dtype).kind in "iub":
             # Masks, counts and switches, for which noise would make no sense.
             return np.ones(shape, dtype)
-        return chance.standard_normal(shape, np.float32).astype(dtype)
+        return rng.standard_normal(shape, np.float32).astype(dtype)
 
     def _shape_of(self, name: str, given: Given) -> tuple[int, ...]:
         """One image's: what is declared, with what is open there filled in."""

@@ -71,7 +71,7 @@ def bench_grid(
         cells=tuple(
             _cell(setting, measured, own, count) for setting in settings if (setting, ARTIFACT) in measured.readings
         ),
-        compared=tuple(_beside(other, place, settings, measured) for place, other in enumerate(others)),
+        compared=tuple(_beside(other, index, settings, measured) for index, other in enumerate(others)),
         arithmetic=count,
         yardstick_seconds=_reference_times(settings, measured),
         product_rates=_products(measured),
@@ -105,7 +105,7 @@ def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequen
         setting: {
             ARTIFACT: first.run_at(setting),
             TWIN: self_ratio.run_at(setting),
-            **{place: other.run_at(setting) for place, other in enumerate(others)},
+            **{index: other.run_at(setting) for index, other in enumerate(others)},
             # In the same blocks, so that it says what the arithmetic allowed at that moment.
             PRODUCT: products[setting.threads],
             YARDSTICK: sticks[setting.threads],
@@ -122,8 +122,8 @@ def _in_own_processes(
     found: dict[Setting, OwnProcess] = {}
     peaks: dict[tuple, dict[int, int]] = {}
     sessions = copies * len({setting.session for setting in settings})
-    for place, setting in enumerate(sorted(settings, key=lambda setting: setting.batch)):
-        progress(place / len(settings))
+    for index, setting in enumerate(sorted(settings, key=lambda setting: setting.batch)):
+        progress(index / len(settings))
         known = peaks.setdefault(setting.session, {})
         steps = [setting.batch]
         while steps[0] > PROBE_FACTOR * max(known, default=1) and subject.feeds.batch_size is None:
@@ -156,8 +156,8 @@ def _check_memory(subject: ArtifactSubject, base: int, peaks: Mapping[int, int],
 
 
 def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProcess], count: Arithmetic) -> Cell:
-    mine = measured.readings[setting, ARTIFACT]
-    latency = mine.median()
+    artifact_readings = measured.readings[setting, ARTIFACT]
+    latency = artifact_readings.median()
     product = measured.readings.get((setting, PRODUCT))
     limit_share = None
     if product is not None and count.total and latency.relative_error < TOO_IMPRECISE:
@@ -165,13 +165,13 @@ def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProc
     return Cell(
         setting=setting,
         latency=latency,
-        seconds=mine.seconds(),
-        cpu_seconds_per_image=mine.cpu_seconds_per_run() / setting.batch,
+        seconds=artifact_readings.seconds(),
+        cpu_seconds_per_image=artifact_readings.cpu_seconds_per_run() / setting.batch,
         self_ratio=_ratio(measured, setting, ARTIFACT, TWIN),
         reference_ratio=_ratio(measured, setting, YARDSTICK, ARTIFACT),
         limit_share=limit_share,
         own=own.get(setting),
-        steady=mine.steady,
+        steady=artifact_readings.steady,
     )
 
 
@@ -192,9 +192,9 @@ def _ratio(measured: Measurement, setting: Setting, below, above):
     return ratio_of(*paired(readings[setting, below], readings[setting, above]))
 
 
-def _beside(other: Subject, place: int, settings: Sequence[Setting], measured: Measurement) -> Comparison:
+def _beside(other: Subject, index: int, settings: Sequence[Setting], measured: Measurement) -> Comparison:
     ratios = {
-        setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, place)) is not None
+        setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, index)) is not None
     }
     return Comparison(other.name, other.engine, ratios, _overall(list(ratios.values())))
 

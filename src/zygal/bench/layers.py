@@ -102,8 +102,8 @@ def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting
         so_far, operators = found.setdefault(layer, (0.0, []))
         found[layer] = so_far + seconds, [*operators, operator]
     by_layer: dict[str, int] = {}
-    for place, multiplied in count.by_node.items():
-        layer = layer_of_node(model.graph.node[place].name)
+    for index, multiplied in count.by_node.items():
+        layer = layer_of_node(model.graph.node[index].name)
         by_layer[layer] = by_layer.get(layer, 0) + multiplied * setting.batch
     whole = sum(seconds for seconds, _ in found.values()) or 1.0
     layers = [

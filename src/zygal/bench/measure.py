@@ -134,7 +134,7 @@ class _Measuring:
     def __init__(self, cells: Cells | Callable[[], Cells], effort: Effort, progress: Progress, seed: int):
         self.make = cells if callable(cells) else None
         self.cells: Cells = {} if callable(cells) else cells
-        self.effort, self.progress, self.chance = effort, progress, random.Random(seed)
+        self.effort, self.progress, self.rng = effort, progress, random.Random(seed)
         self.readings: dict[Key, Readings] = {}
         self.block, self.epoch, self.rounds = 0, 0, 0
         self.last: Run | None = None
@@ -188,7 +188,7 @@ class _Measuring:
 
     def _round(self) -> None:
         order = list(self.cells)
-        self.chance.shuffle(order)
+        self.rng.shuffle(order)
         for cell in order:
             names = list(self.cells[cell])
             # Each block begins alike, whether or not the one before ended with the same thing.

@@ -99,7 +99,7 @@ class _Passes:
 
     def choose(self, paths: Sequence[Path]) -> tuple[list[Path], list[tuple[str, str]]]:
         """As many whole batches of readable files as a pass has time for, from all over the list."""
-        spread = [paths[place] for place in np.random.default_rng(0).permutation(len(paths))]
+        spread = [paths[index] for index in np.random.default_rng(0).permutation(len(paths))]
         chosen, unreadable, started = [], [], time.perf_counter()
         for path in spread[:MOST_IMAGES]:
             try:
@@ -114,7 +114,7 @@ class _Passes:
             raise BenchError(f"none of the {len(unreadable)} files tried can be read as an image ({unreadable[0][1]})")
         whole = len(chosen) // self.batch * self.batch
         # Of fewer files than a batch takes, some go twice.
-        chosen = chosen[:whole] if whole else [chosen[place % len(chosen)] for place in range(self.batch)]
+        chosen = chosen[:whole] if whole else [chosen[index % len(chosen)] for index in range(self.batch)]
         self.took = {stage: [] for stage in STAGES}
         return chosen, unreadable
 

@@ -65,9 +65,9 @@ def serve_rates(
     serve = _server(subject, setting, batching.max_batch)
     warm_up(lambda: serve(batching.max_batch))
     runs = []
-    for place, rate in enumerate(rates):
-        progress(place / (len(rates) + 1))
-        runs.append(_offered(rate, serve, batching, seconds, place))
+    for index, rate in enumerate(rates):
+        progress(index / (len(rates) + 1))
+        runs.append(_offered(rate, serve, batching, seconds, index))
     simulated = sustained = None
     if deadline_seconds is not None and readings:
         simulated = highest_rate(readings, batching.max_batch, batching.max_wait_seconds, deadline_seconds)

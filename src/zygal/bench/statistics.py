@@ -89,13 +89,13 @@ def interval_of_centre(values: np.ndarray, level: float = LEVEL) -> tuple[float,
         middle, reach = float(np.median(ordered)), _FEW[count] * float(np.ptp(ordered)) / 2
         return middle - reach, middle + reach
     outside = np.cumsum([math.comb(count, below) for below in range(count // 2)]) / 2.0**count
-    held = 1 - 2 * outside  # By the interval from the (place + 1)-th smallest to the (place + 1)-th largest.
-    place = int(np.flatnonzero(held >= level)[-1]) if held[0] >= level else 0
-    outer = ordered[place], ordered[count - 1 - place]
-    if held[0] < level or place + 1 >= len(held):
+    coverage = 1 - 2 * outside  # By the interval from the (place + 1)-th smallest to the (place + 1)-th largest.
+    index = int(np.flatnonzero(coverage >= level)[-1]) if coverage[0] >= level else 0
+    outer = ordered[index], ordered[count - 1 - index]
+    if coverage[0] < level or index + 1 >= len(coverage):
         return float(outer[0]), float(outer[1])
-    inner, rank = (ordered[place + 1], ordered[count - 2 - place]), place + 1
-    part = (held[place] - level) / (held[place] - held[place + 1])
+    inner, rank = (ordered[index + 1], ordered[count - 2 - index]), index + 1
+    part = (coverage[index] - level) / (coverage[index] - coverage[index + 1])
     share = (count - rank) * part / (rank + (count - 2 * rank) * part)
     low, high = (float((1 - share) * wide + share * narrow) for wide, narrow in zip(outer, inner))
     return low, high

@@ -50,16 +50,16 @@ def _network() -> bytes:
     nodes, weights = [], {}
 
     def convolved(value: str, into: int, of: int, side: int, groups: int = 1, activated: bool = True) -> str:
-        place = len(weights)
-        weights[f"weight_{place}"] = _numbers(place, into, of // groups, side, side) / np.float32(
+        index = len(weights)
+        weights[f"weight_{index}"] = _numbers(index, into, of // groups, side, side) / np.float32(
             (of / groups) ** 0.5 * side
         )
         ways = {"kernel_shape": [side, side], "pads": [side // 2] * 4, "group": groups}
-        nodes.append(helper.make_node("Conv", [value, f"weight_{place}"], [f"sum_{place}"], **ways))
+        nodes.append(helper.make_node("Conv", [value, f"weight_{index}"], [f"sum_{index}"], **ways))
         if not activated:
-            return f"sum_{place}"
-        nodes.append(helper.make_node("Relu", [f"sum_{place}"], [f"value_{place}"]))
-        return f"value_{place}"
+            return f"sum_{index}"
+        nodes.append(helper.make_node("Relu", [f"sum_{index}"], [f"value_{index}"]))
+        return f"value_{index}"
 
     value = convolved("pictures", CHANNELS, 3, 3)
     for block in range(BLOCKS):

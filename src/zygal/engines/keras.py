@@ -80,7 +80,7 @@ class KerasEngine:
         results = self._keras.Model(self._model.inputs[0], [each for _, each in single])(batch, training=False)
         results = results if isinstance(results, (list, tuple)) else [results]
         arrays = [np.asarray(self._keras.ops.convert_to_numpy(result), np.float32) for result in results]
-        order = {value: place for place, value in enumerate(ends.values())}
+        order = {value: position for position, value in enumerate(ends.values())}
         found = [(layer.name, ends[layer.name], array) for (layer, _), array in zip(single, arrays)]
         return sorted(found, key=lambda each: order[each[1]])
 

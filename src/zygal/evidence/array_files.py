@@ -48,7 +48,7 @@ def read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
         if len(digits) > 8 or any(len(each) > 12 or not each.isdigit() for each in digits):
             raise WitnessError(f"{path} is damaged: {name} is declared with the shape {shown(found['shape'])}.")
         shape = tuple(int(each) for each in digits)
-        held = info.file_size - len(head) - width - length
-        if not shape or min(shape) < 1 or prod(shape) * dtype.itemsize != held:
+        content_bytes = info.file_size - len(head) - width - length
+        if not shape or min(shape) < 1 or prod(shape) * dtype.itemsize != content_bytes:
             raise WitnessError(f"{path} is damaged: {name} is said to be {dtype} {list(shape)}, which it cannot be.")
         return np.frombuffer(member.read(), dtype).reshape(shape)

@@ -88,13 +88,13 @@ def inlet_preprocessing(inlet: Inlet) -> tuple[ImageToTensor, Preprocessing]:
     return lambda path: apply_inlet(path, inlet).tensor, Preprocessing("inlet", format_inlet(inlet))
 
 
-def training_code_preprocessing(place: str) -> tuple[ImageToTensor, Preprocessing]:
+def training_code_preprocessing(entry_point: str) -> tuple[ImageToTensor, Preprocessing]:
     """The training side's own preprocessing: FILE.py:FUNCTION, from an image path to an array.
 
     The file is run: it is the user's own code, named on purpose. Raises WitnessError.
     """
-    function = load_function(place, WitnessError)
-    file, name = split_place(place, WitnessError)
+    function = load_function(entry_point, WitnessError)
+    file, name = split_place(entry_point, WitnessError)
     path = Path(file)
 
     def to_tensor(image: Path) -> np.ndarray:
@@ -103,7 +103,7 @@ def training_code_preprocessing(place: str) -> tuple[ImageToTensor, Preprocessin
         except Exception as fault:  # Someone else's code: whatever it raises, this image is not readable by it.
             raise ImageError(f"{image}: {name} raised {type(fault).__name__}: {fault}") from fault
         if array.dtype.kind not in "fu":
-            raise WitnessError(f"{place} returned {array.dtype} values for {image.name}; return an array of numbers.")
+            raise WitnessError(f"{entry_point} returned {array.dtype} values for {image.name}; return an array of numbers.")
         # Training code often returns a batch of one.
         array = array[0] if array.ndim == 4 and len(array) == 1 else array
         return array if array.dtype == np.uint8 else array.astype(np.float32)

@@ -123,12 +123,12 @@ class Witness:
         if self.tensors is None:
             return self
         layout = image_layout(shape)
-        mine = self.tensors.shape
+        recorded_shape = self.tensors.shape
         if (
             layout
-            and len(mine) == 4
-            and mine[1:] != tuple(shape[1:])
-            and permuted(mine, layout)[1:] == tuple(shape[1:])
+            and len(recorded_shape) == 4
+            and recorded_shape[1:] != tuple(shape[1:])
+            and permuted(recorded_shape, layout)[1:] == tuple(shape[1:])
         ):
             return replace(self, tensors=np.ascontiguousarray(self.tensors.transpose(FROM_OTHER[layout])))
         return self
@@ -149,7 +149,7 @@ def write_witness(witness: Witness, path: str | Path) -> None:
         "source_sha256": witness.source_sha256,
         "preprocessing": asdict(witness.preprocessing),
         "holds": [
-            name for name, held in (("tensors", witness.tensors), ("layers", witness.layers)) if held is not None
+            name for name, entries in (("tensors", witness.tensors), ("layers", witness.layers)) if entries is not None
         ],
         "images": [asdict(image) for image in witness.images],
         "skipped": [list(each) for each in witness.skipped],
@@ -191,15 +191,15 @@ def _member(name: str) -> zipfile.ZipInfo:
 
 
 def _read_document(archive: zipfile.ZipFile, path: Path) -> dict[str, Any]:
-    place = f"{_JSON} of {path}"
-    document = parse_json(read_member(archive, _JSON, path, WitnessError, _JSON_LIMIT_BYTES), place, WitnessError)
+    location = f"{_JSON} of {path}"
+    document = parse_json(read_member(archive, _JSON, path, WitnessError, _JSON_LIMIT_BYTES), location, WitnessError)
     version = document.get("zygal_witness")
     if version != FORMAT_VERSION:
         raise WitnessError(
             f"{path} is a witness of version {shown(version)}, but this release reads version {FORMAT_VERSION}; "
             "record it again or use the release that made it."
         )
-    return rebuilt(document, _DOCUMENT, place, WitnessError)
+    return rebuilt(document, _DOCUMENT, location, WitnessError)
 
 
 def _line(value: Any) -> str:
@@ -228,10 +228,10 @@ def _from_document(
 ) -> Witness:
     layers = None
     if quantiles is not None:
-        held = document.get("layers", [])
-        columns = (tuple(each[key] for each in held) for key in ("name", "value", "count"))
+        entries = document.get("layers", [])
+        columns = (tuple(each[key] for each in entries) for key in ("name", "value", "count"))
         layers = LayerRecord(*columns, quantiles)
-    said = ("framework", "framework_version", "source", "source_sha256", "zygal_version")
+    copied = ("framework", "framework_version", "source", "source_sha256", "zygal_version")
     return Witness(
         images=tuple(ImageFile(each["name"], each["sha256"]) for each in document["images"]),
         tensors=tensors,
@@ -239,7 +239,7 @@ def _from_document(
         preprocessing=Preprocessing(**document["preprocessing"]),
         skipped=tuple((each[0], each[1]) for each in document["skipped"] if len(each) == 2),
         layers=layers,
-        **{name: document[name] for name in said},
+        **{name: document[name] for name in copied},
     )
 
 

@@ -104,9 +104,9 @@ def draw_latencies(bench: Bench, path: str | Path) -> Path:
     figure = new_figure(1280, 800)
     _title(figure, f"{Path(bench.artifact).name}: all runs")
     axes = figure.subplots()
-    chance = np.random.default_rng(0)
+    rng = np.random.default_rng(0)
     for row, cell in enumerate(bench.cells):
-        _row_of_runs(axes, row, cell, chance)
+        _row_of_runs(axes, row, cell, rng)
     labels = [_label(cell) for cell in bench.cells]
     axes.set_yticks(range(len(labels)), labels, fontsize=11)
     axes.set_ylim(len(labels) - 0.4, -0.6)
@@ -122,9 +122,9 @@ def draw_latencies(bench: Bench, path: str | Path) -> Path:
     return Path(path)
 
 
-def _row_of_runs(axes, row: int, cell: Cell, chance: np.random.Generator) -> None:
+def _row_of_runs(axes, row: int, cell: Cell, rng: np.random.Generator) -> None:
     milliseconds = cell.seconds * 1e3
-    offsets = chance.uniform(-0.3, 0.3, len(milliseconds))
+    offsets = rng.uniform(-0.3, 0.3, len(milliseconds))
     axes.plot(milliseconds, row + offsets, ".", color=RECORDED, markersize=4, zorder=1, label="one run")
     low, high = cell.latency.quarter * 1e3, cell.latency.three_quarters * 1e3
     axes.plot(

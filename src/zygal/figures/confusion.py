@@ -28,7 +28,7 @@ def draw_confusion(accuracy: Accuracy, title: str, path: str | Path) -> None:
         shown = _draw_whole(whole, accuracy.confusion)
         chosen = _most_confused(accuracy)
         few, support = accuracy.confusion[np.ix_(chosen, chosen)], accuracy.confusion[chosen].sum(axis=1)
-        _draw_counts(part, few, support, [names[place] for place in chosen], f"the {len(chosen)} most confused classes")
+        _draw_counts(part, few, support, [names[position] for position in chosen], f"the {len(chosen)} most confused classes")
     many = len(names) > MOST_NAMED
     figure.colorbar(shown, ax=figure.axes, label="share of the true class", shrink=0.4 if many else 0.6,
                     location="bottom" if many else "right", format=lambda part, _: f"{part:.0%}")  # fmt: skip
@@ -37,10 +37,10 @@ def draw_confusion(accuracy: Accuracy, title: str, path: str | Path) -> None:
 
 def _most_confused(accuracy: Accuracy) -> list[int]:
     """The classes of the most confused pairs, as many as can have names, in their own order."""
-    places = {each.name: place for place, each in enumerate(accuracy.classes)}
+    positions = {each.name: position for position, each in enumerate(accuracy.classes)}
     chosen: list[int] = []
     for pair in accuracy.pairs:
-        new = [places[name] for name in (pair.true_class, pair.predicted) if places[name] not in chosen]
+        new = [positions[name] for name in (pair.true_class, pair.predicted) if positions[name] not in chosen]
         if len(chosen) + len(new) > MOST_NAMED - 5:
             break
         chosen += new
@@ -89,7 +89,7 @@ def _draw_whole(axes, confusion: np.ndarray):
     np.fill_diagonal(wrong, 0)
     rows, columns = np.nonzero(wrong)
     axes.scatter(columns, rows, s=3 + 90 * wrong[rows, columns], c=ARTIFACT, alpha=0.75, linewidths=0)
-    low = [float(parts[place, place]) for place in range(len(parts))]
+    low = [float(parts[position, position]) for position in range(len(parts))]
     axes.plot(range(len(parts)), range(len(parts)), color=FAINT, linewidth=0.4)
     axes.set_title(
         f"all {len(parts)} classes; each point is a confused pair",

@@ -35,14 +35,14 @@ def draw_sheet(rows: Sequence[SheetRow], title: str, path: str | Path) -> None:
     limits = min(0.0, *scores), max(0.0, *scores)
     largest = max((float(row.difference.max()) for row in rows if row.difference is not None), default=0.0) or 1.0
     shown = None
-    for place, (axes, row) in enumerate(zip(grid, rows)):
+    for index, (axes, row) in enumerate(zip(grid, rows)):
         show_picture(axes[0], row.picture)
         axes[0].set_ylabel(row.name, fontsize=9, color=INK)
         for bars, ranks, colour in ((axes[1], row.recorded, RECORDED), (axes[2], row.ours, ARTIFACT)):
             _draw_ranks(bars, ranks, colour, limits)
         axes[2].set_xlabel(f"scores differ by {row.score_difference:.3g} of the spread", fontsize=8.5, color=FAINT)
         shown = _draw_difference(axes[3], row.difference, largest) or shown
-        if place == 0:
+        if index == 0:
             for each, text in zip(axes, ("image", "recorded top 3", "artifact top 3", "tensor difference")):
                 each.set_title(text, fontsize=11, color=INK)
     if shown is not None:
@@ -51,15 +51,15 @@ def draw_sheet(rows: Sequence[SheetRow], title: str, path: str | Path) -> None:
 
 
 def _draw_ranks(axes, ranks: Ranks, colour: str, limits: tuple[float, float]) -> None:
-    places = range(len(ranks))
-    axes.barh(places, [score for _, score in ranks], color=colour, height=0.62)
-    axes.set_yticks(places, [label for label, _ in ranks], fontsize=9, color=INK)
+    indices = range(len(ranks))
+    axes.barh(indices, [score for _, score in ranks], color=colour, height=0.62)
+    axes.set_yticks(indices, [label for label, _ in ranks], fontsize=9, color=INK)
     axes.invert_yaxis()
     width = limits[1] - limits[0]
     axes.set_xlim(limits[0] - (0.24 if limits[0] < 0 else 0) * width, limits[1] + 0.16 * width)
-    for place, (_, score) in enumerate(ranks):
+    for index, (_, score) in enumerate(ranks):
         beyond = score >= 0
-        axes.text(score + (0.01 if beyond else -0.01) * width, place, f"{score:.3f}", va="center",
+        axes.text(score + (0.01 if beyond else -0.01) * width, index, f"{score:.3f}", va="center",
                   ha="left" if beyond else "right", fontsize=8.5, color=INK)  # fmt: skip
     axes.axvline(0, color=FAINT, linewidth=0.6)
     axes.tick_params(axis="x", labelsize=8, colors=FAINT)

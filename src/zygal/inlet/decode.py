@@ -71,7 +71,7 @@ def open_image(path: str | Path) -> Image.Image:
     except Image.DecompressionBombError as fault:
         raise ImageError(f"{path} has too many pixels, so it is not decoded.") from fault
     except Exception as fault:  # Decoders raise whatever comes of the damage, memory that they do not get included.
-        raise ImageError(f"{path} cannot be decoded: {said(fault)}.") from fault
+        raise ImageError(f"{path} cannot be decoded: {fault_text(fault)}.") from fault
 
 
 def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
@@ -86,10 +86,10 @@ def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
     except ImageError:
         raise
     except Exception as fault:  # As above: a broken palette or orientation shows only here.
-        raise ImageError(f"{path} cannot be decoded: {said(fault)}.") from fault
+        raise ImageError(f"{path} cannot be decoded: {fault_text(fault)}.") from fault
 
 
-def said(fault: Exception) -> str:
+def fault_text(fault: Exception) -> str:
     """What a library's exception says, in one short line."""
     return one_line(str(fault), 160).rstrip(".") or type(fault).__name__
 
@@ -99,7 +99,7 @@ def turn(picture: Picture, mirror: str) -> Picture:
     if mirror == "none":
         return picture
     if isinstance(picture, np.ndarray):
-        rows, columns = (slice(None, None, -1 if mirror in (way, "both") else 1) for way in ("vertical", "horizontal"))
+        rows, columns = (slice(None, None, -1 if mirror in (direction, "both") else 1) for direction in ("vertical", "horizontal"))
         return picture[rows, columns]
     return picture.transpose(_TURNS[mirror])
 
@@ -144,12 +144,12 @@ def _laid_over(picture: Image.Image, decode: Decode) -> Image.Image:
     width, height = picture.size
     made = Image.new("RGB", picture.size)
     for top in range(0, height, _BAND):
-        place = (0, top, width, min(top + _BAND, height))
+        box = (0, top, width, min(top + _BAND, height))
         # A part that is cut out knows nothing of transparent colours of a palette; those are kept beside it.
-        part = picture.crop(place)
+        part = picture.crop(box)
         part.info = picture.info
         ground = Image.new("RGBA", part.size, decode.transparency)
-        made.paste(Image.alpha_composite(ground, part.convert("RGBA")).convert("RGB"), place)
+        made.paste(Image.alpha_composite(ground, part.convert("RGBA")).convert("RGB"), box)
     return made
 
 

@@ -38,26 +38,26 @@ def describe_value(value: object) -> str:
 
 
 def describe_decode(decode: Decode) -> str:
-    said = [decode.colour if decode.colour != "grey" else _describe_grey(decode)]
-    said.append(f"EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}")
+    parts = [decode.colour if decode.colour != "grey" else _describe_grey(decode)]
+    parts.append(f"EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}")
     dropped = decode.transparency == "drop"
-    said.append("transparency dropped" if dropped else f"transparency over {decode.transparency}")
+    parts.append("transparency dropped" if dropped else f"transparency over {decode.transparency}")
     if decode.sixteen_bit != "refuse":
-        said.append(f"16 bits to 8: {decode.sixteen_bit}")
+        parts.append(f"16 bits to 8: {decode.sixteen_bit}")
     if decode.polarity == "inverted":
-        said.append("light and dark inverted")
+        parts.append("light and dark inverted")
     if decode.mirror != "none":
-        said.append("mirrored " + ("in both directions" if decode.mirror == "both" else decode.mirror + "ly"))
-    return ", ".join(said)
+        parts.append("mirrored " + ("in both directions" if decode.mirror == "both" else decode.mirror + "ly"))
+    return ", ".join(parts)
 
 
 def _describe_grey(decode: Decode) -> str:
-    said = "grey"
+    parts = "grey"
     if decode.grey_weights != GREY_WEIGHTS:
-        said += " (" + " ".join(f"{weight:.4g}" for weight in decode.grey_weights) + " of red, green, blue)"
+        parts += " (" + " ".join(f"{weight:.4g}" for weight in decode.grey_weights) + " of red, green, blue)"
     if decode.grey_rounding != "nearest":
-        said += " not rounded" if decode.grey_rounding == "none" else f" rounded {decode.grey_rounding}"
-    return said + (" in three channels" if decode.grey_channels == 3 else "")
+        parts += " not rounded" if decode.grey_rounding == "none" else f" rounded {decode.grey_rounding}"
+    return parts + (" in three channels" if decode.grey_channels == 3 else "")
 
 
 def describe_step(step: Step) -> str:
@@ -89,25 +89,25 @@ def _describe_resize(step: Resize) -> str:
         for each in fields(Resize)
         if each.name in named and getattr(step, each.name) != getattr(usual, each.name)
     ]
-    said = [step.filter]
+    parts = [step.filter]
     for name in other:
         value = getattr(step, name)
-        said.append(
+        parts.append(
             "not antialiased" if name == "antialias" else f"{name} {value:g}" if name == "cubic" else f"{name} {value}"
         )
     if step.long_side != "down" and not step.size:
-        said.append(f"long side rounded {step.long_side}")
-    return f"resize {to} ({', '.join(said)})"
+        parts.append(f"long side rounded {step.long_side}")
+    return f"resize {to} ({', '.join(parts)})"
 
 
 def describe_values(values: Values) -> str:
-    said = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
+    parts = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
     for name, given in (("mean", values.mean), ("std", values.std)):
-        said += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""
+        parts += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""
     of_image = {
         "none": "",
         "standardise": ", each image standardised (mean 0, std 1)",
         "standardise-channels": ", each channel of each image standardised (mean 0, std 1)",
         "stretch": ", each image stretched to 0..1",
     }
-    return said + of_image[values.per_image]
+    return parts + of_image[values.per_image]

@@ -46,9 +46,9 @@ def single_edits(inlet: Inlet) -> Iterator[tuple[str, Inlet]]:
         edited = replace(inlet, decode=decode)
         if edited.channels == inlet.channels and edited != inlet:
             yield f"decode.{name}", edited
-    for place, step in enumerate(inlet.frame):
+    for index, step in enumerate(inlet.frame):
         for name, edited in step_edits(step):
-            yield f"frame step {place + 1}.{name}", with_step(inlet, place, edited)
+            yield f"frame step {index + 1}.{name}", with_step(inlet, index, edited)
     for per_image in spec.PER_IMAGE:
         if per_image != inlet.values.per_image and inlet.tensor.dtype != "uint8":
             yield "values.per_image", replace(inlet, values=spec.Values(per_image=per_image))
@@ -94,8 +94,8 @@ def effective_decode(decode: Decode, channels: int) -> Decode:
     )
 
 
-def with_step(inlet: Inlet, place: int, step: Step) -> Inlet:
-    return replace(inlet, frame=(*inlet.frame[:place], step, *inlet.frame[place + 1 :]))
+def with_step(inlet: Inlet, index: int, step: Step) -> Inlet:
+    return replace(inlet, frame=(*inlet.frame[:index], step, *inlet.frame[index + 1 :]))
 
 
 def _other_choices(record: object, choices: dict[str, tuple]) -> Iterator[tuple[str, object]]:

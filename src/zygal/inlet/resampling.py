@@ -59,19 +59,19 @@ def _kernel(step: Resize) -> Callable[[np.ndarray], np.ndarray]:
 @lru_cache(maxsize=64)
 def windows(inputs: int, outputs: int, step: Resize) -> Windows:
     """The matrix that resizes one axis from `inputs` to `outputs` pixels by the convention of `step`."""
-    place = np.arange(outputs)
+    index = np.arange(outputs)
     if step.filter == "nearest":
-        return Windows(_nearest(place, inputs, outputs, step), np.ones((outputs, 1)))
+        return Windows(_nearest(index, inputs, outputs, step), np.ones((outputs, 1)))
     if step.filter == "area":
         # Each output pixel is the mean of what it covers, parts of pixels by their part.
-        low, high = place * inputs / outputs, (place + 1) * inputs / outputs
+        low, high = index * inputs / outputs, (index + 1) * inputs / outputs
         first = np.minimum(np.floor(low + 1e-9).astype(np.int64), inputs - 1)
         taps = first[:, None] + np.arange(int(np.ceil(inputs / outputs)) + 1)
         covered = np.clip(np.minimum(taps + 1, high[:, None]) - np.maximum(taps, low[:, None]), 0, None)
         return _folded(first, covered, inputs, "inside")
     if step.filter == "adaptive":
-        first = place * inputs // outputs
-        count = -(-(place + 1) * inputs // outputs) - first
+        first = index * inputs // outputs
+        count = -(-(index + 1) * inputs // outputs) - first
         return _folded(first, (np.arange(count.max()) < count[:, None]).astype(float), inputs, "inside")
     scale = inputs / outputs
     centre = _centres(inputs, outputs, step.grid)
@@ -79,7 +79,7 @@ def windows(inputs: int, outputs: int, step: Resize) -> Windows:
         # Whole pixels whose centres lie within half a step of the output's, the later edge included.
         widened = max(scale, 1.0)
         # The edges are where float64 puts them, so the sums are done in Pillow's order.
-        middle = (place + 0.5) * scale if step.grid == "half-pixel" else centre + 0.5
+        middle = (index + 0.5) * scale if step.grid == "half-pixel" else centre + 0.5
         first = np.trunc(np.maximum(middle - widened / 2 + 0.5, 0)).astype(np.int64)
         end = np.trunc(middle + widened / 2 + 0.5).astype(np.int64)
         taps = first[:, None] + np.arange(int(widened) + 2)
@@ -94,20 +94,20 @@ def windows(inputs: int, outputs: int, step: Resize) -> Windows:
 
 def _centres(inputs: int, outputs: int, grid: str) -> np.ndarray:
     """Where the centres of the output pixels lie on the input, the centre of its first pixel being 0."""
-    place = np.arange(outputs)
+    index = np.arange(outputs)
     if grid == "corners":
-        return place * ((inputs - 1) / (outputs - 1) if outputs > 1 else 0.0)
-    return place * (inputs / outputs) if grid == "asymmetric" else (place + 0.5) * (inputs / outputs) - 0.5
+        return index * ((inputs - 1) / (outputs - 1) if outputs > 1 else 0.0)
+    return index * (inputs / outputs) if grid == "asymmetric" else (index + 0.5) * (inputs / outputs) - 0.5
 
 
-def _nearest(place: np.ndarray, inputs: int, outputs: int, step: Resize) -> np.ndarray:
+def _nearest(index: np.ndarray, inputs: int, outputs: int, step: Resize) -> np.ndarray:
     """The pixel that each output pixel copies: in whole numbers, or with the scale rounded as libraries have it.
 
     Where an output's place is exactly between two pixels, the rounding of the scale decides.
     """
     if step.grid == "corners":
-        return (2 * place * (inputs - 1) + outputs - 1) // (2 * max(outputs - 1, 1))
-    twice = 2 * place + (step.grid == "half-pixel")
+        return (2 * index * (inputs - 1) + outputs - 1) // (2 * max(outputs - 1, 1))
+    twice = 2 * index + (step.grid == "half-pixel")
     if step.scale == "exact":
         return twice * inputs // (2 * outputs)
     if step.scale == "float32":

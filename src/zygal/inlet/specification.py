@@ -178,21 +178,21 @@ class Inlet:
 def departures(one: Inlet, other: Inlet) -> Iterator[tuple[str, object, object]]:
     """The fields in which two inlets differ: (name, value in one, value in other); the frames as wholes if their steps do."""
     for stage in ("decode", "frame", "values", "tensor"):
-        mine, theirs = getattr(one, stage), getattr(other, stage)
+        first_stage, second_stage = getattr(one, stage), getattr(other, stage)
         if stage != "frame":
-            yield from _record_departures(stage, mine, theirs)
-        elif [type(step) for step in mine] == [type(step) for step in theirs]:
-            for place, (step, their_step) in enumerate(zip(mine, theirs), 1):
-                yield from _record_departures(f"frame step {place}", step, their_step)
+            yield from _record_departures(stage, first_stage, second_stage)
+        elif [type(step) for step in first_stage] == [type(step) for step in second_stage]:
+            for index, (step, their_step) in enumerate(zip(first_stage, second_stage), 1):
+                yield from _record_departures(f"frame step {index}", step, their_step)
         else:
-            yield "frame", mine, theirs
+            yield "frame", first_stage, second_stage
 
 
 def _record_departures(name: str, one: object, other: object) -> Iterator[tuple[str, object, object]]:
     for each in fields(one):
-        mine, theirs = getattr(one, each.name), getattr(other, each.name)
-        if mine != theirs:
-            yield f"{name}.{each.name}", mine, theirs
+        first_stage, second_stage = getattr(one, each.name), getattr(other, each.name)
+        if first_stage != second_stage:
+            yield f"{name}.{each.name}", first_stage, second_stage
 
 
 def size_after(size: tuple[int, int], step: Step) -> tuple[int, int]:

@@ -248,7 +248,7 @@ def _tensor(table: _Table, values: Values) -> Tensor:
 def _check_frame(inlet: Inlet, where: str) -> None:
     """Raises InletError if a step asks for what the step before it cannot leave, for no image at all."""
     least: tuple[int, int] | None = None
-    for place, step in enumerate(inlet.frame, 1):
+    for index, step in enumerate(inlet.frame, 1):
         if isinstance(step, Crop) and step.size and least and (step.size[0] > least[0] or step.size[1] > least[1]):
             raise InletError(
                 f"{where}: the crop to {step.size[0]} x {step.size[1]} is larger than what the step before it "
@@ -256,7 +256,7 @@ def _check_frame(inlet: Inlet, where: str) -> None:
             )
         if isinstance(step, Pad) and step.size and least and (step.size[0] < least[0] or step.size[1] < least[1]):
             raise InletError(
-                f"{where}: [[frame]] step {place} pads to {step.size[0]} x {step.size[1]}, which is smaller than what the "
+                f"{where}: [[frame]] step {index} pads to {step.size[0]} x {step.size[1]}, which is smaller than what the "
                 f"step before it leaves ({least[0]} x {least[1]})."
             )
         least = _least_after(least, step)

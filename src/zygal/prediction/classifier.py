@@ -172,12 +172,12 @@ class Classifier:
 
     def _probes(self) -> list[np.ndarray]:
         """Tensors of noise, from smooth to rough."""
-        chance = np.random.default_rng(0)
+        rng = np.random.default_rng(0)
         height, width = self.inlet.fixed_size() or (64, 64)
         channels = 3 if self.raw else self.inlet.channels
         made = []
         for spread in np.linspace(8, 90, _PROBES):
-            noise = chance.normal(128, spread, (height, width, channels)) + chance.normal(0, spread, channels)
+            noise = rng.normal(128, spread, (height, width, channels)) + rng.normal(0, spread, channels)
             made.append(self.tensor(np.clip(noise, 0, 255).astype(np.uint8)))
         return made
 

@@ -61,8 +61,8 @@ def _is_still_there(handle: int, lock: Path) -> bool:
         there = os.stat(lock)
     except FileNotFoundError:
         return False
-    mine = os.fstat(handle)
-    return (there.st_dev, there.st_ino) == (mine.st_dev, mine.st_ino)
+    ours = os.fstat(handle)
+    return (there.st_dev, there.st_ino) == (ours.st_dev, ours.st_ino)
 
 
 def _holds(handle: int) -> bool:

@@ -54,7 +54,7 @@ class Emitter(ABC):
 
     def several(self, operator: str, *inputs: str, count: int, **attributes: Any) -> tuple[str, ...]:
         """Adds a node with several results."""
-        names = [self._builder.free_name(self._result_name(place)) for place in range(count)]
+        names = [self._builder.free_name(self._result_name(position)) for position in range(count)]
         self._builder.add(operator, inputs, names, self._layer, **attributes)
         return tuple(names)
 
@@ -85,8 +85,8 @@ class Emitter(ABC):
         half = self.step("Mul", x, self.number(0.5, x))
         return self.step("Mul", half, self.step("Add", bent, self.number(1.0, x)))
 
-    def _result_name(self, place: int) -> str:
-        return f"{self._stem}.{place}"
+    def _result_name(self, position: int) -> str:
+        return f"{self._stem}.{position}"
 
     def _add(self, operator: str, inputs: tuple[str, ...], wanted: str, attributes: dict[str, Any]) -> str:
         held = self._builder.constants
@@ -101,10 +101,10 @@ class Emitter(ABC):
     def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
         fixed, batches = split_size(self.type_of(value).shape)
         if -1 in sizes:
-            place = sizes.index(-1)
-            others, used = split_size(tuple(size for at, size in enumerate(sizes) if at != place))
+            position = sizes.index(-1)
+            others, used = split_size(tuple(size for at, size in enumerate(sizes) if at != position))
             rest = fixed // others if others else 0
-            sizes[place] = Batch(rest) if batches > used else rest
+            sizes[position] = Batch(rest) if batches > used else rest
         if sum(isinstance(size, Batch) for size in sizes) > 1:
             self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which uses the batch more than once")
         return [-1 if isinstance(size, Batch) else size for size in sizes]

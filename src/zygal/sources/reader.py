@@ -1,4 +1,4 @@
-"""One door for all sources: a file to a graph and what is known about it, whichever framework wrote it."""
+"""Reads every kind of source: a file to a graph and what is known about it, whichever framework wrote it."""
 
 from __future__ import annotations
 

@@ -63,9 +63,9 @@ def duplicate_pairs(first: Sequence[Fingerprint], second: Sequence[Fingerprint] 
     if within:
         # Of those with one fingerprint the first stands for all.
         leaders: dict[Fingerprint, int] = {}
-        for place, each in enumerate(first):
-            if leaders.setdefault(each, place) != place:
-                found.add(leaders[each], place)
+        for index, each in enumerate(first):
+            if leaders.setdefault(each, index) != index:
+                found.add(leaders[each], index)
         chosen = np.array(sorted(leaders.values()), np.int64)
     else:
         chosen = None
@@ -88,21 +88,21 @@ class _Clusters:
     """Places joined into clusters; `pairs` are those that joined two."""
 
     def __init__(self, count: int):
-        self._cluster, self._members = np.arange(count), {place: [place] for place in range(count)}
+        self._cluster, self._members = np.arange(count), {index: [index] for index in range(count)}
         self.pairs: list[tuple[int, int]] = []
 
     def open(self, one: np.ndarray, other: np.ndarray) -> np.ndarray:
         return self._cluster[one] != self._cluster[other]
 
     def add(self, one: int, other: int) -> None:
-        mine, theirs = int(self._cluster[one]), int(self._cluster[other])
-        if mine == theirs:
+        first_part, second_part = int(self._cluster[one]), int(self._cluster[other])
+        if first_part == second_part:
             return
-        if len(self._members[mine]) < len(self._members[theirs]):
-            mine, theirs = theirs, mine
-        moved = self._members.pop(theirs)
-        self._members[mine] += moved
-        self._cluster[moved] = mine
+        if len(self._members[first_part]) < len(self._members[second_part]):
+            first_part, second_part = second_part, first_part
+        moved = self._members.pop(second_part)
+        self._members[first_part] += moved
+        self._cluster[moved] = first_part
         self.pairs.append((one, other))
 
 
@@ -130,14 +130,14 @@ def _thumbnails(side: Sequence[Fingerprint]) -> np.ndarray:
 def _near(one: np.ndarray, other: np.ndarray) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Places whose bits differ in eleven or fewer, many at a time: of four parts of 16 bits one then differs in two or fewer."""
     for shift in (0, 16, 32, 48):
-        mine, theirs = (((side >> np.uint64(shift)) & np.uint64(0xFFFF)).astype(np.uint16) for side in (one, other))
+        first_part, second_part = (((side >> np.uint64(shift)) & np.uint64(0xFFFF)).astype(np.uint16) for side in (one, other))
         # Both in order, so that what is looked up lies close to what was looked up before.
-        rows, order = (np.argsort(side, kind="stable") for side in (mine, theirs))
-        mine, theirs, sorted_one = mine[rows], theirs[order], one[rows]
+        rows, order = (np.argsort(side, kind="stable") for side in (first_part, second_part))
+        first_part, second_part, sorted_one = first_part[rows], second_part[order], one[rows]
         for mask in _small_masks():
-            begin, end = (np.searchsorted(theirs, mine ^ mask, side) for side in ("left", "right"))
+            begin, end = (np.searchsorted(second_part, first_part ^ mask, side) for side in ("left", "right"))
             step = max(1, _MOST_AT_ONCE // max(1, int((end - begin).max(initial=0))))
-            for start in range(0, len(mine), step):
+            for start in range(0, len(first_part), step):
                 i, j = _compared(sorted_one, other, order, begin, end, slice(start, start + step))
                 yield rows[i], j
 
@@ -155,7 +155,7 @@ def _compared(one, other, order, begin, end, some: slice) -> tuple[np.ndarray, n
 @lru_cache
 def _small_masks() -> tuple[np.uint16, ...]:
     """All numbers of 16 bits with two bits set or fewer."""
-    single = [1 << place for place in range(16)]
+    single = [1 << index for index in range(16)]
     return tuple(np.uint16(mask) for mask in {0, *single, *(a | b for a in single for b in single)})
 
 

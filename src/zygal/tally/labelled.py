@@ -80,20 +80,20 @@ def _from_table(path: Path, several: bool) -> list[LabelledImage]:
     columns = [headed(head, words) for words in (PATH_WORDS, LABEL_WORDS, GROUP_WORDS)]
     if columns[0] and columns[1]:
         rows = rows[1:]
-        places = [each[0] if each else None for each in columns]
+        indices = [each[0] if each else None for each in columns]
     else:
         # Without such a heading the columns are known by their order.
         # A heading names no file, and no label that comes again.
         if not os.path.exists(path.parent / head[0]) and head[1] not in {row[1] for row in rows[1:]}:
             rows = rows[1:]
-        places = [0, 1, 2 if len(head) > 2 else None]
+        indices = [0, 1, 2 if len(head) > 2 else None]
     if not rows:
         raise LabelsError(f"{path} has a heading and no rows; give a row for each image.")
-    return [_labelled(path, row, places, several) for row in rows]
+    return [_labelled(path, row, indices, several) for row in rows]
 
 
-def _labelled(table: Path, row: Sequence[str], places: Sequence[int | None], several: bool) -> LabelledImage:
-    path, label, group = (None if place is None else row[place] for place in places)
+def _labelled(table: Path, row: Sequence[str], indices: Sequence[int | None], several: bool) -> LabelledImage:
+    path, label, group = (None if index is None else row[index] for index in indices)
     names = tuple(part.strip() for part in label.split(SEVERAL) if part.strip()) if several else (label,)
     if not several and not label:
         raise LabelsError(f"{table} gives no label for {path}; label every image or take it out.")
@@ -124,19 +124,19 @@ def numbers_named(images: Sequence[LabelledImage], names: Labels, where: str | P
 def join(images: Sequence[LabelledImage], classes: Sequence[str], where: str | Path) -> Joined:
     """Labels joined to classes by their names. Raises LabelsError if no name is a class's."""
     used = Counter(name for image in images for name in image.names)
-    places = {name: place for place, name in enumerate(classes)}
+    indices = {name: index for index, name in enumerate(classes)}
     spellings: dict[str, list[str]] = {}
     for name in classes:
         spellings.setdefault(_plain(name), []).append(name)
     respelt = {
         name: spellings[_plain(name)][0]
         for name in used
-        if name not in places and len(spellings.get(_plain(name), ())) == 1
+        if name not in indices and len(spellings.get(_plain(name), ())) == 1
     }
-    unknown = {name: used[name] for name in sorted(used) if name not in places and name not in respelt}
+    unknown = {name: used[name] for name in sorted(used) if name not in indices and name not in respelt}
     if used and len(unknown) == len(used):
         raise _nothing_in_common(list(unknown), classes, where)
-    numbers = places | {name: places[name_of] for name, name_of in respelt.items()}
+    numbers = indices | {name: indices[name_of] for name, name_of in respelt.items()}
     kept = [image for image in images if not any(name in unknown for name in image.names)]
     truth = tuple(tuple(sorted({numbers[name] for name in image.names})) for image in kept)
     present = {number for each in truth for number in each}
@@ -145,7 +145,7 @@ def join(images: Sequence[LabelledImage], classes: Sequence[str], where: str | P
         truth=truth,
         unknown=unknown,
         respelt=respelt,
-        missing=tuple(name for place, name in enumerate(classes) if place not in present),
+        missing=tuple(name for index, name in enumerate(classes) if index not in present),
         advice={name: close[0] for name in unknown if (close := get_close_matches(name, classes, 1, 0.7))},
     )
 

@@ -82,8 +82,8 @@ class ConvTranspose(Operator):
         for tap in np.ndindex(*geometry.kernel):
             starts = [t * d for t, d in zip(tap, geometry.dilations)]
             stops = [s + (n - 1) * step + 1 for s, n, step in zip(starts, x.shape[2:], geometry.strides)]
-            place = tuple(slice(*each) for each in zip(starts, stops, geometry.strides))
-            result[(..., *place)] += np.einsum("ngc...,gcm->ngm...", parts, filters[(..., *tap)])
+            index = tuple(slice(*each) for each in zip(starts, stops, geometry.strides))
+            result[(..., *index)] += np.einsum("ngc...,gcm->ngm...", parts, filters[(..., *tap)])
         inner = tuple(slice(before, before + size) for (before, _), size in zip(geometry.pads, sizes))
         result = result.reshape(len(x), -1, *full)[(..., *inner)]
         if bias and bias[0] is not None:

@@ -62,8 +62,8 @@ class AveragePool(WindowPool):
         if attributes["count_include_pad"]:
             inside = np.pad(inside, [(0, 0), (0, 0), *geometry.pads], constant_values=1)
             geometry = replace(geometry, pads=((0, 0),) * len(geometry.pads))
-        held = windows(inside, geometry, 0, counts=views.shape[2 : x.ndim]).sum(inner)
-        return [views.sum(inner) / held]
+        covered_sizes = windows(inside, geometry, 0, counts=views.shape[2 : x.ndim]).sum(inner)
+        return [views.sum(inner) / covered_sizes]
 
 
 @register

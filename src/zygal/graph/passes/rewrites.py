@@ -14,23 +14,23 @@ import numpy as np
 from zygal.graph.model import Node
 from zygal.graph.passes.rules import Constants, Rule, attribute
 
-Held = Mapping[str, np.ndarray]
+Known = Mapping[str, np.ndarray]
 
 
-def _line(normalization: Node, held: Held) -> tuple[np.ndarray, np.ndarray] | None:
+def _line(normalization: Node, known: Known) -> tuple[np.ndarray, np.ndarray] | None:
     """Batch normalisation as factor and shift a channel, in float64; None if it is not constant."""
-    if any(name not in held for name in normalization.inputs[1:]):
+    if any(name not in known for name in normalization.inputs[1:]):
         return None
-    scale, bias, mean, variance = (held[name].astype(np.float64) for name in normalization.inputs[1:])
+    scale, bias, mean, variance = (known[name].astype(np.float64) for name in normalization.inputs[1:])
     factor = scale / np.sqrt(variance + attribute(normalization, "epsilon"))
     return factor, bias - mean * factor
 
 
-def _weights(node: Node, held: Held) -> tuple[np.ndarray, np.ndarray | float] | None:
+def _weights(node: Node, known: Known) -> tuple[np.ndarray, np.ndarray | float] | None:
     """Weight and bias of a convolution or a matrix product; None if they are not constant."""
-    if any(name and name not in held for name in node.inputs[1:]):
+    if any(name and name not in known for name in node.inputs[1:]):
         return None
-    return held[node.inputs[1]], held[node.inputs[2]] if len(node.inputs) > 2 and node.inputs[2] else 0.0
+    return known[node.inputs[1]], known[node.inputs[2]] if len(node.inputs) > 2 and node.inputs[2] else 0.0
 
 
 def _reweighted(node: Node, made: str, weight: np.ndarray, bias: np.ndarray, dtype: np.dtype, added: Constants) -> Node:
@@ -39,10 +39,10 @@ def _reweighted(node: Node, made: str, weight: np.ndarray, bias: np.ndarray, dty
     return replace(node, inputs=(node.inputs[0], f"{made}.weight", f"{made}.bias"), outputs=(made,))
 
 
-def normalization_after_convolution(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def normalization_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """f (W x + b) + s = (f W) x + (f b + s)."""
     convolution, normalization = chain
-    weights, line = _weights(convolution, held), _line(normalization, held)
+    weights, line = _weights(convolution, known), _line(normalization, known)
     if weights is None or line is None:
         return None
     (weight, bias), (factor, shift) = weights, line
@@ -60,10 +60,10 @@ def _each_scaled(weight: np.ndarray, factor: np.ndarray, together: int = 32) -> 
     return made
 
 
-def normalization_after_product(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def normalization_after_product(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """The same for a matrix product with a transposed weight [outputs, inputs]."""
     product, normalization = chain
-    weights, line = _weights(product, held), _line(normalization, held)
+    weights, line = _weights(product, known), _line(normalization, known)
     if weights is None or line is None or not _is_plain_product(product):
         return None
     (weight, bias), (factor, shift) = weights, line
@@ -71,10 +71,10 @@ def normalization_after_product(chain: tuple[Node, ...], held: Held, added: Cons
     return _reweighted(product, normalization.outputs[0], scaled, bias * factor + shift, weight.dtype, added)
 
 
-def normalization_before_convolution(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def normalization_before_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """W (f x + s) + b = (W f) x + (W s + b). With pads the border would see s instead of 0."""
     normalization, convolution = chain
-    weights, line = _weights(convolution, held), _line(normalization, held)
+    weights, line = _weights(convolution, known), _line(normalization, known)
     if weights is None or line is None or any(attribute(convolution, "pads") or ()):
         return None
     (weight, bias), (factor, shift) = weights, line
@@ -88,9 +88,9 @@ def normalization_before_convolution(chain: tuple[Node, ...], held: Held, added:
     return _reweighted(node, convolution.outputs[0], scaled, bias + offset, weight.dtype, added)
 
 
-def normalization_before_product(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def normalization_before_product(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     normalization, product = chain
-    weights, line = _weights(product, held), _line(normalization, held)
+    weights, line = _weights(product, known), _line(normalization, known)
     if weights is None or line is None or not _is_plain_product(product):
         return None
     (weight, bias), (factor, shift) = weights, line
@@ -108,7 +108,7 @@ def _is_plain_product(node: Node) -> bool:
     )
 
 
-def padding_into_convolution(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def padding_into_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """Zeros around the image are what a convolution's own pads are."""
     pad, convolution = chain
     pads = list(attribute(pad, "pads"))
@@ -123,7 +123,7 @@ def padding_into_convolution(chain: tuple[Node, ...], held: Held, added: Constan
     return replace(convolution, inputs=(pad.inputs[0], *convolution.inputs[1:]), attributes=attributes)
 
 
-def transposes_to_one(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def transposes_to_one(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """Two orders of axes are one; where they undo each other nothing is left."""
     first, second = chain
     order = [attribute(first, "perm")[axis] for axis in attribute(second, "perm")]
@@ -132,7 +132,7 @@ def transposes_to_one(chain: tuple[Node, ...], held: Held, added: Constants) -> 
     return replace(second, inputs=first.inputs, attributes={"perm": order})
 
 
-def reshapes_to_one(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def reshapes_to_one(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """Only the last shape counts, unless it keeps sizes of the one before it."""
     first, second = chain
     if second.operator == "Reshape" and 0 in attribute(second, "shape"):
@@ -140,20 +140,20 @@ def reshapes_to_one(chain: tuple[Node, ...], held: Held, added: Constants) -> No
     return replace(second, inputs=first.inputs)
 
 
-def arithmetic_with_nothing(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def arithmetic_with_nothing(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """x + 0, x - 0, x * 1 and x / 1, where the constant is a single number."""
     (node,) = chain
-    number = held.get(node.inputs[1])
+    number = known.get(node.inputs[1])
     neutral = 0 if node.operator in ("Add", "Sub") else 1
     if number is None or number.ndim or number != neutral:
         return None
     return replace(node, operator="Identity", inputs=node.inputs[:1])
 
 
-def hard_sigmoid(chain: tuple[Node, ...], held: Held, added: Constants) -> Node | None:
+def hard_sigmoid(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """clip(x + 3, 0, 6) / 6, as it is often written out."""
     add, clip, scale = chain
-    three, sixth = held.get(add.inputs[1]), held.get(scale.inputs[1])
+    three, sixth = known.get(add.inputs[1]), known.get(scale.inputs[1])
     if three is None or sixth is None or three.ndim or sixth.ndim or three != 3:
         return None
     if (attribute(clip, "min"), attribute(clip, "max")) != (0, 6):

@@ -80,15 +80,15 @@ def _divided(writer: Writer, product: str, by: str, rounding: str) -> str:
 
 def _centres(writer: Writer, inputs: str, outputs: str, grid: str) -> str:
     """float64 [outputs]; see `resampling`."""
-    place = writer.count(outputs)
+    index = writer.count(outputs)
     if grid == "corners":
         last = [writer.to(writer.op("Sub", side, writer.whole(1)), DOUBLE) for side in (inputs, outputs)]
-        return writer.op("Mul", place, writer.op("Div", last[0], writer.op("Max", last[1], writer.exact(1.0))))
+        return writer.op("Mul", index, writer.op("Div", last[0], writer.op("Max", last[1], writer.exact(1.0))))
     scale = writer.op("Div", writer.to(inputs, DOUBLE), writer.to(outputs, DOUBLE))
     if grid == "asymmetric":
-        return writer.op("Mul", place, scale)
+        return writer.op("Mul", index, scale)
     half = writer.exact(0.5)
-    return writer.op("Sub", writer.op("Mul", writer.op("Add", place, half), scale), half)
+    return writer.op("Sub", writer.op("Mul", writer.op("Add", index, half), scale), half)
 
 
 def _nearest(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
@@ -103,8 +103,8 @@ def _nearest(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
         scale = writer.op("Div", writer.to(inputs, DOUBLE), writer.to(outputs, DOUBLE))
         first = writer.at(writer.op("Mul", scale, writer.exact(0.5)), 0)
         others = writer.op("Expand", scale, writer.at(writer.op("Sub", outputs, writer.whole(1)), 0))
-        places = writer.op("CumSum", writer.op("Concat", first, others, axis=0), writer.whole(0))
-        found = writer.to(writer.op("Floor", places), INT64)
+        indices = writer.op("CumSum", writer.op("Concat", first, others, axis=0), writer.whole(0))
+        found = writer.to(writer.op("Floor", indices), INT64)
     elif step.scale == "exact":
         found = writer.op("Div", writer.op("Mul", writer.to(writer.count(outputs), INT64), inputs), outputs)
     else:
@@ -115,15 +115,15 @@ def _nearest(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
 def _nearest_by_rounded_scale(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
     """The scale is rounded before it is multiplied with, in float32 or as the inverse of an inverse in float64."""
     sides = [writer.to(side, DOUBLE) for side in (inputs, outputs)]
-    place = writer.count(outputs)
+    index = writer.count(outputs)
     if step.grid == "half-pixel":
-        place = writer.op("Add", place, writer.exact(0.5))
+        index = writer.op("Add", index, writer.exact(0.5))
     if step.scale == "float32":
-        place, scale = writer.to(place, FLOAT), writer.to(writer.op("Div", *sides), FLOAT)
+        index, scale = writer.to(index, FLOAT), writer.to(writer.op("Div", *sides), FLOAT)
     else:
         # Not one divided by it: the runtime would join that division with the product.
         scale = writer.op("Reciprocal", writer.op("Div", sides[1], sides[0]))
-    return writer.to(writer.op("Floor", writer.op("Mul", place, scale)), INT64)
+    return writer.to(writer.op("Floor", writer.op("Mul", index, scale)), INT64)
 
 
 def _matrix(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
@@ -132,8 +132,8 @@ def _matrix(writer: Writer, inputs: str, outputs: str, step: Resize) -> str:
     scale = writer.op("Div", writer.to(inputs, DOUBLE), writer.to(outputs, DOUBLE))
     one, none = writer.exact(1.0), writer.exact(0.0)
     if step.filter in ("area", "adaptive"):
-        place = writer.at(writer.count(outputs), 1)
-        low, high = (writer.op("Mul", writer.op("Add", place, writer.exact(k)), scale) for k in (0.0, 1.0))
+        index = writer.at(writer.count(outputs), 1)
+        low, high = (writer.op("Mul", writer.op("Add", index, writer.exact(k)), scale) for k in (0.0, 1.0))
         if step.filter == "adaptive":
             # Whole numbers that a division leaves a little off count as whole.
             low = writer.op("Floor", writer.op("Add", low, writer.exact(1e-9)))

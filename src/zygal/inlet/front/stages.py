@@ -67,8 +67,8 @@ def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
             picture = writer.rounded(picture, "down" if rounding == "down" else "up")
     if decode.polarity == "inverted":
         picture = writer.op("Sub", writer.number(255.0), picture)
-    for axis, way in ((2, "vertical"), (3, "horizontal")):
-        if decode.mirror in (way, "both"):
+    for axis, direction in ((2, "vertical"), (3, "horizontal")):
+        if decode.mirror in (direction, "both"):
             ends = writer.whole([-1]), writer.whole([-(2**31)]), writer.whole([axis]), writer.whole([-1])
             picture = writer.op("Slice", picture, *ends)
     return picture

@@ -72,7 +72,7 @@ class _ByScores:
             return None
         return self.scores(np.stack([to_tensor(each, inlet.values, inlet.tensor)[0] for each in pixels]))
 
-    def left(self, inlet: Inlet, images: list[int]) -> float:
+    def difference_of(self, inlet: Inlet, images: list[int]) -> float:
         """The mean difference of the scores as a part of the recorded spread."""
         key = (inlet, tuple(images))
         if key not in self.known:
@@ -101,20 +101,20 @@ def recover_by_scores(
     starts = list(_starts(size, channels, tensor, bool(material.deep)))
     for number, start in enumerate(starts):
         progress("usual inlets", 0.3 * number / len(starts))
-        search.left(start, plain)
-    starts.sort(key=lambda start: search.left(start, plain))
+        search.difference_of(start, plain)
+    starts.sort(key=lambda start: search.difference_of(start, plain))
     found = []
     for number, start in enumerate(starts[:_STARTS]):
         progress("trying values one by one", 0.3 + 0.5 * number / _STARTS)
         found.append(_improve(search, start, plain))
-        if search.left(found[-1], plain) <= _EXACT:
+        if search.difference_of(found[-1], plain) <= _EXACT:
             break
     progress("trying other image kinds", 0.8)
     rare = [*material.turned[:3], *material.see_through[:3], *material.deep[:2]]
     images = sorted(dict.fromkeys([*rare, *plain]))
-    best = _improve(search, min(found, key=lambda each: search.left(each, plain)), images)
-    alike = {inlet: left for (inlet, among), left in search.known.items() if among == tuple(images)}
-    others = {inlet: left for inlet, left in alike.items() if left > search.left(best, images) * 1.01 + 1e-7}
+    best = _improve(search, min(found, key=lambda each: search.difference_of(each, plain)), images)
+    alike = {inlet: difference_of for (inlet, among), difference_of in search.known.items() if among == tuple(images)}
+    others = {inlet: difference_of for inlet, difference_of in alike.items() if difference_of > search.difference_of(best, images) * 1.01 + 1e-7}
     runner_up = min(others.items(), key=lambda each: each[1]) if others else None
     readable = material.readable
     off = np.abs((made := search.run(best, readable)) - recorded[readable]) / search.spread
@@ -146,17 +146,17 @@ def _starts(size: tuple[int, int], channels: int, tensor: Tensor, deep: bool):
 def _improve(search: _ByScores, inlet: Inlet, images: list[int]) -> Inlet:
     """Values solved, then trying values one by one, in turns as long as it helps."""
     for _ in range(4):
-        before = search.left(inlet, images)
+        before = search.difference_of(inlet, images)
         inlet = _descend(search, _with_solved_values(search, inlet, images), images)
-        if search.left(inlet, images) <= _EXACT or search.left(inlet, images) > 0.9 * before:
+        if search.difference_of(inlet, images) <= _EXACT or search.difference_of(inlet, images) > 0.9 * before:
             break
     return inlet
 
 
 def _descend(search: _ByScores, inlet: Inlet, images: list[int]) -> Inlet:
-    while search.left(inlet, images) > _EXACT:
-        best = min(_edits(inlet), key=lambda each: search.left(each, images))
-        if search.left(best, images) >= search.left(inlet, images):
+    while search.difference_of(inlet, images) > _EXACT:
+        best = min(_edits(inlet), key=lambda each: search.difference_of(each, images))
+        if search.difference_of(best, images) >= search.difference_of(inlet, images):
             return inlet
         inlet = best
     return inlet
@@ -167,12 +167,12 @@ def _edits(inlet: Inlet):
     for values in _USUAL_VALUES:
         if len(values.mean or (0,) * inlet.channels) == inlet.channels and inlet.tensor.dtype != "uint8":
             yield replace(inlet, values=values)
-    for place, step in enumerate(inlet.frame):
+    for position, step in enumerate(inlet.frame):
         if isinstance(step, Resize) and step.short_side:
             for by in (-16, -8, -4, -2, -1, 1, 2, 4, 8, 16):
                 if step.short_side + by >= max(inlet.fixed_size()):
                     edited = replace(step, short_side=step.short_side + by)
-                    yield with_step(inlet, place, edited)
+                    yield with_step(inlet, position, edited)
 
 
 def _with_solved_values(search: _ByScores, inlet: Inlet, images: list[int], steps: int = 8) -> Inlet:
@@ -191,18 +191,18 @@ def _with_solved_values(search: _ByScores, inlet: Inlet, images: list[int], step
         return search.scores(numbers.transpose(0, 3, 1, 2).copy() if inlet.tensor.layout == "NCHW" else numbers).ravel()
 
     ends = np.concatenate([black, white]).astype(np.float64)
-    left = run(ends) - recorded
+    difference_of = run(ends) - recorded
     for _ in range(steps):
         width = np.abs(ends[inlet.channels :] - ends[: inlet.channels]).max()
         step = 1e-3 * width
-        slopes = np.stack([(run(ends + step * unit) - recorded - left) / step for unit in np.eye(len(ends))], axis=1)
-        moved = ends - np.linalg.lstsq(slopes, left, rcond=1e-4)[0].clip(-0.5 * width, 0.5 * width)
+        slopes = np.stack([(run(ends + step * unit) - recorded - difference_of) / step for unit in np.eye(len(ends))], axis=1)
+        moved = ends - np.linalg.lstsq(slopes, difference_of, rcond=1e-4)[0].clip(-0.5 * width, 0.5 * width)
         after = run(moved) - recorded
-        if not np.abs(after).mean() < np.abs(left).mean():
+        if not np.abs(after).mean() < np.abs(difference_of).mean():
             break
-        ends, left = moved, after
+        ends, difference_of = moved, after
     low, high = ends.reshape(2, -1)
     slope = (high - low) / 255
-    noise = float(np.abs(left).mean() / search.spread) * 100
+    noise = float(np.abs(difference_of).mean() / search.spread) * 100
     solved = replace(inlet, values=values_of(Line(slope, low, noise, noise)))
-    return solved if search.left(solved, images) < search.left(inlet, images) else inlet
+    return solved if search.difference_of(solved, images) < search.difference_of(inlet, images) else inlet

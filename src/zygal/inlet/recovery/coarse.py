@@ -27,7 +27,7 @@ _DOUBTFUL = 0.3
 
 
 @dataclass(frozen=True)
-class Place:
+class Placement:
     """A family's box and how badly it explains: family, parameter, 0 for perfect to 1 for not at all."""
 
     family: str
@@ -184,25 +184,25 @@ class Cutter:
         return unexplained(cut.reshape(-1, cut.shape[2]), recorded.reshape(-1, recorded.shape[2]))
 
 
-def find_places(cutter: Cutter, count: int) -> list[Place]:
+def find_placements(cutter: Cutter, count: int) -> list[Placement]:
     """The places that explain most, the best first: at most `count`, and of each family some."""
     mirrors = _likely_mirrors(cutter)
-    found: list[Place] = []
+    found: list[Placement] = []
     for family in FAMILIES:
         choices = list(parameters(family, cutter.sizes, cutter.wanted))
         for mirror in mirrors:
             found += _scan(cutter, family, choices, mirror)[:5]
-    found.sort(key=lambda place: place.unexplained)
+    found.sort(key=lambda each: each.unexplained)
     return found[:count]
 
 
-def _scan(cutter: Cutter, family: str, choices: list[float], mirror: str) -> list[Place]:
+def _scan(cutter: Cutter, family: str, choices: list[float], mirror: str) -> list[Placement]:
     """The places of a family, the best first. Of many parameters every few are tried, then all around the best of them."""
-    tried: dict[int, Place] = {}
+    tried: dict[int, Placement] = {}
 
-    def look(number: int) -> Place:
+    def look(number: int) -> Placement:
         left = min(cutter.explain(family, choices[number], mirror, smooth) for smooth in (True, False))
-        return Place(family, choices[number], left, mirror)
+        return Placement(family, choices[number], left, mirror)
 
     def attempt(numbers) -> None:
         new = [number for number in numbers if 0 <= number < len(choices) and number not in tried]
@@ -212,7 +212,7 @@ def _scan(cutter: Cutter, family: str, choices: list[float], mirror: str) -> lis
     attempt(range(0, len(choices), step))
     for number in sorted(tried, key=lambda each: tried[each].unexplained)[:3]:
         attempt(range(number - step, number + step + 1))
-    return sorted(tried.values(), key=lambda place: place.unexplained)
+    return sorted(tried.values(), key=lambda each: each.unexplained)
 
 
 def _likely_mirrors(cutter: Cutter) -> list[str]:

@@ -39,8 +39,8 @@ def fit_line(pixels: np.ndarray, recorded: np.ndarray) -> Line:
     known = slope != 0
     slope[~known] = slope[known].mean() if known.any() else 1.0
     offset = level - slope * centre
-    left = np.abs((recorded - offset.astype(np.float32)) / slope.astype(np.float32) - pixels)
-    return Line(slope, offset, float(left.mean()), float(left.max()))
+    residual = np.abs((recorded - offset.astype(np.float32)) / slope.astype(np.float32) - pixels)
+    return Line(slope, offset, float(residual.mean()), float(residual.max()))
 
 
 def unexplained(pixels: np.ndarray, recorded: np.ndarray) -> float:

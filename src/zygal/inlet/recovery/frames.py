@@ -9,7 +9,7 @@ from functools import lru_cache
 import numpy as np
 
 from zygal.inlet.decode import turn
-from zygal.inlet.recovery.coarse import Place
+from zygal.inlet.recovery.coarse import Placement
 from zygal.inlet.recovery.fit import unexplained
 from zygal.inlet.resampling import Windows, across_columns, across_rows, windows
 from zygal.inlet.specification import GRIDS, Crop, Pad, Resize, Step, margin, size_after
@@ -17,7 +17,7 @@ from zygal.inlet.specification import GRIDS, Crop, Pad, Resize, Step, margin, si
 _SAMPLES = 32
 _SMALL = 12_000_000
 
-WAYS: tuple[Resize, ...] = (
+FILTERINGS: tuple[Resize, ...] = (
     Resize(filter="bilinear"),
     Resize(filter="bilinear", antialias=False),
     Resize(filter="nearest"),
@@ -49,36 +49,36 @@ WAYS: tuple[Resize, ...] = (
 FIRST_WAYS = 7
 
 
-def frames_of(place: Place, wanted: tuple[int, int]) -> Iterator[tuple[Step, ...]]:
+def frames_of(placement: Placement, wanted: tuple[int, int]) -> Iterator[tuple[Step, ...]]:
     """Frames that show a place, the simplest first; their resize is yet to be told its filter."""
-    family, at_start = place.family.partition(", ")[0], place.family.endswith("start")
+    family, at_start = placement.family.partition(", ")[0], placement.family.endswith("start")
     crop = Crop(wanted, "start" if at_start else "down")
     if family == "whole":
         yield (Resize(size=wanted),)
     elif family == "short side":
-        yield Resize(int(place.parameter)), crop
-        if place.parameter == max(wanted) and not at_start:
+        yield Resize(int(placement.parameter)), crop
+        if placement.parameter == max(wanted) and not at_start:
             yield Crop(aspect=_lowest(wanted)), Resize(size=wanted)
     elif family == "within":
         yield Resize(within=wanted), Pad(wanted, centring=crop.centring)
         yield Pad(aspect=_lowest(wanted), centring=crop.centring), Resize(size=wanted)
     elif family == "square":
-        yield Crop((int(place.parameter), int(place.parameter))), Resize(size=wanted)
+        yield Crop((int(placement.parameter), int(placement.parameter))), Resize(size=wanted)
     elif family == "pixels":
-        if place.parameter == 1:
+        if placement.parameter == 1:
             yield (crop,)
         else:
-            box = tuple(round(side * place.parameter) for side in wanted)
+            box = tuple(round(side * placement.parameter) for side in wanted)
             yield Crop(box, crop.centring), Resize(size=wanted)
     else:
-        yield from _frames_of_part(place, wanted)
+        yield from _frames_of_part(placement, wanted)
 
 
-def _frames_of_part(place: Place, wanted: tuple[int, int]) -> Iterator[tuple[Step, ...]]:
-    whole = place.family == "part"
-    larger = tuple(round(side / place.parameter) for side in wanted)
+def _frames_of_part(placement: Placement, wanted: tuple[int, int]) -> Iterator[tuple[Step, ...]]:
+    whole = placement.family == "part"
+    larger = tuple(round(side / placement.parameter) for side in wanted)
     # A resize to whole pixels around the crop makes this part only nearly.
-    if abs(wanted[0] / larger[0] - place.parameter) < 2e-4:
+    if abs(wanted[0] / larger[0] - placement.parameter) < 2e-4:
         yield (
             (Resize(size=larger), Crop(wanted))
             if whole
@@ -88,7 +88,7 @@ def _frames_of_part(place: Place, wanted: tuple[int, int]) -> Iterator[tuple[Ste
                 Crop(wanted),
             )
         )
-    fraction = Crop(fraction=round(place.parameter, 4))
+    fraction = Crop(fraction=round(placement.parameter, 4))
     yield (fraction, Resize(size=wanted)) if whole else (Crop(aspect=_lowest(wanted)), fraction, Resize(size=wanted))
     if not whole:
         yield Resize(min(larger)), Crop(wanted)
@@ -99,10 +99,10 @@ def _lowest(size: tuple[int, int]) -> tuple[int, int]:
     return size[0] // by, size[1] // by
 
 
-def with_way(frame: tuple[Step, ...], way: Resize) -> tuple[Step, ...]:
+def with_filtering(frame: tuple[Step, ...], filtering: Resize) -> tuple[Step, ...]:
     """The frame with the resize done in this way, to the size that it had."""
     return tuple(
-        replace(way, short_side=step.short_side, size=step.size, within=step.within, long_side=step.long_side)
+        replace(filtering, short_side=step.short_side, size=step.size, within=step.within, long_side=step.long_side)
         if isinstance(step, Resize)
         else step
         for step in frame
@@ -128,13 +128,13 @@ class Prober:
 
     def explain(self, frame: tuple[Step, ...], mirror: str = "none", images: int | None = None) -> float:
         """The mean part of the recorded variance that is not explained, of the first images; 1 if the frame does not fit."""
-        left = []
+        unexplained_parts = []
         for number in range(min(images or len(self.pictures), len(self.pictures))):
             value = self._sampled(number, frame, mirror)
             if value is None:
                 return 1.0
-            left.append(value)
-        return float(np.mean(left))
+            unexplained_parts.append(value)
+        return float(np.mean(unexplained_parts))
 
     def _turn(self, number: int, mirror: str) -> np.ndarray:
         picture = turn(self.pictures[number], mirror)
@@ -164,7 +164,7 @@ def _axis_plan(
     size: tuple[int, int], frame: tuple[Step, ...], axis: int, wanted: tuple[int, int]
 ) -> tuple[Windows, np.ndarray] | None:
     """One axis of a frame as windows on the picture, and which outputs they make without padding; None if it does not fit."""
-    held, offset = size[axis], 0
+    inner_size, offset = size[axis], 0
     by: Windows | None = None
     for step in frame:
         after = size_after(size, step)
@@ -185,7 +185,7 @@ def _axis_plan(
         return None
     if by is None:
         by = Windows(np.arange(size[axis]) + offset, np.ones((size[axis], 1)))
-    inside = (by.first >= 0) & (by.first + by.weights.shape[1] <= held)
+    inside = (by.first >= 0) & (by.first + by.weights.shape[1] <= inner_size)
     return by, inside
 
 

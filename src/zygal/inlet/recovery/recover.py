@@ -101,9 +101,9 @@ def residuals(material: Material, inlet: Inlet) -> tuple[float, float]:
         recorded = material.recorded[index]
         if tensor.shape != recorded.shape:
             return HOPELESS, HOPELESS
-        left = level_differences(tensor, recorded, made.grey_level)
-        largest = max(largest, float(left.max()))
-        means.append(float(left.mean()))
+        differences = level_differences(tensor, recorded, made.grey_level)
+        largest = max(largest, float(differences.max()))
+        means.append(float(differences.mean()))
     return largest, float(np.mean(means))
 
 

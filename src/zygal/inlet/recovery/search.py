@@ -17,8 +17,8 @@ import numpy as np
 from zygal.inlet import specification as spec
 from zygal.inlet.edits import effective, effective_decode, single_edits, step_edits, with_step
 from zygal.inlet.frame import as_array
-from zygal.inlet.recovery.coarse import Cutter, find_places
-from zygal.inlet.recovery.frames import FIRST_WAYS, WAYS, Prober, frames_of, with_way
+from zygal.inlet.recovery.coarse import Cutter, find_placements
+from zygal.inlet.recovery.frames import FIRST_WAYS, FILTERINGS, Prober, frames_of, with_filtering
 from zygal.inlet.recovery.material import Material, telling
 from zygal.inlet.recovery.trial import Outcome, Trials, solve_ground, solve_pad_colour
 from zygal.inlet.specification import Decode, Inlet, Pad, Resize, Step, Values
@@ -82,31 +82,31 @@ def _starts(material: Material, progress: Progress) -> tuple[list[int], Decode, 
         progress("locating the frame", 0.3 * number / len(guesses))
         pictures = [as_array(material.picture(index, guess)) for index in sample[:3]]
         recorded = material.recorded[sample[:3]]
-        places = find_places(Cutter(pictures, recorded), _PLACES)
-        tried.append((places[0].unexplained, number, places, pictures))
-    _, number, places, pictures = min(tried)
+        positions = find_placements(Cutter(pictures, recorded), _PLACES)
+        tried.append((positions[0].unexplained, number, positions, pictures))
+    _, number, positions, pictures = min(tried)
     progress("testing the resampling", 0.3)
     prober = Prober(pictures, material.recorded[sample[:3]])
-    return sample, guesses[number], _resampled(prober, places, material)
+    return sample, guesses[number], _resampled(prober, positions, material)
 
 
-def _resampled(prober: Prober, places, material: Material) -> list[tuple[tuple[Step, ...], str]]:
-    frames = dict.fromkeys((frame, place.mirror) for place in places for frame in frames_of(place, material.size))
-    frames = _best_frames(prober, frames, WAYS[:FIRST_WAYS], 2 * _FRAMES)
+def _resampled(prober: Prober, positions, material: Material) -> list[tuple[tuple[Step, ...], str]]:
+    frames = dict.fromkeys((frame, position.mirror) for position in positions for frame in frames_of(position, material.size))
+    frames = _best_frames(prober, frames, FILTERINGS[:FIRST_WAYS], 2 * _FRAMES)
     for _ in range(2):
         wider = dict.fromkeys((edited, mirror) for frame, mirror in frames for edited in _margins_edited(frame))
-        frames = _best_frames(prober, wider, WAYS[:FIRST_WAYS], _FRAMES)
+        frames = _best_frames(prober, wider, FILTERINGS[:FIRST_WAYS], _FRAMES)
     found = [
-        (prober.explain(way, mirror), way, mirror) for f, mirror in frames for way in (with_way(f, w) for w in WAYS)
+        (prober.explain(filtering, mirror), filtering, mirror) for f, mirror in frames for filtering in (with_filtering(f, w) for w in FILTERINGS)
     ]
     return _thinned(found, _STARTS)
 
 
-def _best_frames(prober: Prober, frames, ways, count: int) -> list[tuple[tuple[Step, ...], str]]:
+def _best_frames(prober: Prober, frames, filterings, count: int) -> list[tuple[tuple[Step, ...], str]]:
     """The frames that explain most in the way that suits them best."""
 
     def left(frame: tuple[Step, ...], mirror: str, images: int | None = None) -> float:
-        return min(prober.explain(with_way(frame, way), mirror, images) for way in ways)
+        return min(prober.explain(with_filtering(frame, filtering), mirror, images) for filtering in filterings)
 
     if len(frames) > 4 * count:
         # What two images of extreme proportions speak against need not be tried on the others.
@@ -191,16 +191,16 @@ def _exact_edits(inlet: Inlet):
 
 def _colour_edits(inlet: Inlet):
     """Colours that were solved may be a level off: each next to them."""
-    for place, step in enumerate(inlet.frame):
+    for position, step in enumerate(inlet.frame):
         if isinstance(step, Pad):
-            yield from (with_step(inlet, place, replace(step, colour=each)) for each in _next_colours(step.colour))
+            yield from (with_step(inlet, position, replace(step, colour=each)) for each in _next_colours(step.colour))
     if inlet.decode.transparency != "drop":
         yield from (_decoding(inlet, transparency=each) for each in _next_colours(inlet.decode.transparency))
 
 
 def _next_colours(colour: str):
     """The colours that differ from "#rrggbb" by a level or two in one channel, or by one in all."""
-    levels = np.array([int(colour[place : place + 2], 16) for place in (1, 3, 5)])
+    levels = np.array([int(colour[position : position + 2], 16) for position in (1, 3, 5)])
     single = np.eye(3, dtype=int)
     for by in (*single, *2 * single, np.ones(3, int)):
         for moved in (levels - by, levels + by):
@@ -209,11 +209,11 @@ def _next_colours(colour: str):
 
 
 def _resize_edits(inlet: Inlet):
-    for place, step in enumerate(inlet.frame):
+    for position, step in enumerate(inlet.frame):
         if isinstance(step, Resize):
             for name, edited in step_edits(step):
                 if name in ("rounding", "edges", "grid", "antialias", "cubic", "filter"):
-                    yield with_step(inlet, place, edited)
+                    yield with_step(inlet, position, edited)
 
 
 def _other_kinds(trials: Trials, inlet: Inlet, sample: list[int]) -> Inlet:
@@ -225,10 +225,10 @@ def _other_kinds(trials: Trials, inlet: Inlet, sample: list[int]) -> Inlet:
         return min(trials.all(candidates, together), key=lambda each: each.order).inlet
 
     if material.deep:
-        inlet = choose(material.deep, [_decoding(inlet, sixteen_bit=way) for way in spec.SIXTEEN_BIT[1:]])
+        inlet = choose(material.deep, [_decoding(inlet, sixteen_bit=filtering) for filtering in spec.SIXTEEN_BIT[1:]])
     if material.turned:
         opaque = [index for index in material.turned if index not in material.see_through] or material.turned
-        inlet = choose(opaque, [_decoding(inlet, exif=way) for way in spec.EXIF])
+        inlet = choose(opaque, [_decoding(inlet, exif=filtering) for filtering in spec.EXIF])
     if material.see_through:
         grounds = dict.fromkeys(["drop", *solve_ground(trials, inlet, material.see_through[:4]), "#ffffff", "#000000"])
         inlet = choose(material.see_through, [_decoding(inlet, transparency=each) for each in grounds])
@@ -255,14 +255,14 @@ def _more_usual(inlet: Inlet):
     for name in Decode.__dataclass_fields__:
         if name not in ("colour", "grey_channels") and getattr(inlet.decode, name) != getattr(Decode(), name):
             yield lambda now, name=name: _decoding(now, **{name: getattr(Decode(), name)})
-    for place, step in enumerate(inlet.frame):
+    for position, step in enumerate(inlet.frame):
         for name in type(step).__dataclass_fields__:
             if name in ("size", "short_side", "within", "fraction", "aspect"):
                 continue
-            yield lambda now, place=place, name=name: _step_as_usual(now, place, name)
+            yield lambda now, position=position, name=name: _step_as_usual(now, position, name)
 
 
-def _step_as_usual(inlet: Inlet, place: int, name: str) -> Inlet:
-    step = inlet.frame[place]
+def _step_as_usual(inlet: Inlet, position: int, name: str) -> Inlet:
+    step = inlet.frame[position]
     edited = effective(replace(step, **{name: getattr(type(step)(), name)}))
-    return with_step(inlet, place, edited)
+    return with_step(inlet, position, edited)

@@ -85,17 +85,17 @@ class Trials:
     def solved(self, inlet: Inlet, pixels: list[np.ndarray], recorded: list[np.ndarray]) -> Outcome:
         values = inlet.values
         if self.material.tensor.dtype == "uint8":
-            left = [np.abs(np.rint(mine).clip(0, 255) - theirs) for mine, theirs in zip(pixels, recorded)]
+            residuals = [np.abs(np.rint(ours).clip(0, 255) - theirs) for ours, theirs in zip(pixels, recorded)]
             values = Values((0.0, 255.0))
         elif values.per_image != "none":
-            left = [_left_by_image(mine, theirs, values) for mine, theirs in zip(pixels, recorded)]
+            residuals = [_left_by_image(ours, theirs, values) for ours, theirs in zip(pixels, recorded)]
         else:
             line = fit_line(
                 *(np.concatenate([each.reshape(-1, each.shape[2]) for each in all]) for all in (pixels, recorded))
             )
             values = self.values_from(line, inlet)
             return Outcome(replace(inlet, values=values), line.mean, line.largest)
-        mean, largest = float(np.mean([each.mean() for each in left])), float(max(each.max() for each in left))
+        mean, largest = float(np.mean([each.mean() for each in residuals])), float(max(each.max() for each in residuals))
         return Outcome(replace(inlet, values=values), mean, largest)
 
     @staticmethod
@@ -110,8 +110,8 @@ def _left_by_image(pixels: np.ndarray, recorded: np.ndarray, values: Values) -> 
 
 def solve_pad_colour(trials: Trials, inlet: Inlet, images: list[int]) -> Inlet:
     """The inlet with the colour of its padding solved from what lies around the pictures."""
-    places = [place for place, step in enumerate(inlet.frame) if isinstance(step, Pad)]
-    if not places:
+    positions = [position for position, step in enumerate(inlet.frame) if isinstance(step, Pad)]
+    if not positions:
         return inlet
     filled = [_with_pad_colour(inlet, colour) for colour in ("#000000", "#ffffff")]
     inner, outer = [], []
@@ -154,7 +154,7 @@ def _colour_text(numbers: np.ndarray, inlet: Inlet) -> str:
 def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
     """The colours that see-through images may have been laid over, solved: one in colour, some that give the same grey."""
     dropped, black = (replace(inlet, decode=replace(inlet.decode, transparency=t)) for t in ("#ffffff", "#000000"))
-    white_minus_black, left = [], []
+    white_minus_black, residuals = [], []
     for index in images:
         try:
             on_white, on_black = (trials.pixels(index, each).astype(np.float64) for each in (dropped, black))
@@ -165,10 +165,10 @@ def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
         part = (on_white - on_black) / 255
         numbers = _as_pixels(trials.material.recorded[index], inlet, on_black, part)
         white_minus_black.append(part.reshape(-1, part.shape[2]))
-        left.append((numbers - on_black).reshape(-1, part.shape[2]))
-    if not left:
+        residuals.append((numbers - on_black).reshape(-1, part.shape[2]))
+    if not residuals:
         return []
-    part, rest = np.concatenate(white_minus_black), np.concatenate(left)
+    part, rest = np.concatenate(white_minus_black), np.concatenate(residuals)
     if not (part**2).sum():
         return []
     solved = (part * rest).sum(axis=0) / np.maximum((part**2).sum(axis=0), 1e-9)

@@ -154,8 +154,8 @@ def read_array(dataset: h5py.Dataset, path: Path) -> np.ndarray:
     if dataset.dtype.kind not in "fiub" or dataset.dtype.itemsize > 8 or dataset.shape is None:
         raise SourceError(f"{path} keeps {dataset.name} as {dataset.dtype}, which is not a dtype of weights.")
     stored = dataset.id.get_storage_size()
-    held = os.path.getsize(dataset.file.filename)
-    if dataset.size and (stored == 0 or stored > held or dataset.nbytes > PLAUSIBLE_RATIO * max(stored, 4096)):
+    available = os.path.getsize(dataset.file.filename)
+    if dataset.size and (stored == 0 or stored > available or dataset.nbytes > PLAUSIBLE_RATIO * max(stored, 4096)):
         raise SourceError(f"{path} says that {dataset.name} is {list(dataset.shape)}, but holds {stored} bytes of it.")
     offset = dataset.id.get_offset()
     if offset is None or dataset.chunks is not None or not dataset.size:
@@ -171,10 +171,10 @@ def text_attribute(group: h5py.Group, name: str, path: Path) -> str | list[str] 
     """A text, or a list of texts, kept as an attribute; None if there is none. Raises SourceError."""
     if name not in group.attrs:
         return None
-    held = group.attrs.get_id(name)
-    claimed = held.dtype.itemsize * prod(held.shape or (1,))  # Texts of any length lie elsewhere in the file, as they are.
-    if claimed > LARGEST_CONFIGURATION_BYTES or held.dtype.kind not in "SOU":
-        if held.dtype.kind == "f" and 0 in held.shape:
+    available = group.attrs.get_id(name)
+    claimed = available.dtype.itemsize * prod(available.shape or (1,))  # Texts of any length lie elsewhere in the file, as they are.
+    if claimed > LARGEST_CONFIGURATION_BYTES or available.dtype.kind not in "SOU":
+        if available.dtype.kind == "f" and 0 in available.shape:
             return []  # A layer without arrays: an empty list has no dtype of its own.
         raise SourceError(f"{path} is damaged: its attribute {shown(name)} is not text; save the model again.")
     value = group.attrs[name]

@@ -27,24 +27,24 @@ def check_heaps(file: str | Path, named: str | Path) -> None:
         except ValueError:  # An empty file.
             return
         with content:
-            place = content.find(_MARK)
-            while place >= 0:
-                if not _is_sound(content, place):
+            offset = content.find(_MARK)
+            while offset >= 0:
+                if not _is_sound(content, offset):
                     raise SourceError(f"{named} is damaged: one of its string heaps is invalid; save the model again.")
-                place = content.find(_MARK, place + 1)
+                offset = content.find(_MARK, offset + 1)
 
 
-def _is_sound(content: mmap.mmap, place: int) -> bool:
-    if place + _HEAD > len(content):
+def _is_sound(content: mmap.mmap, offset: int) -> bool:
+    if offset + _HEAD > len(content):
         return False
-    (size,) = _SIZE.unpack_from(content, place + len(_MARK))
-    end = place + size
+    (size,) = _SIZE.unpack_from(content, offset + len(_MARK))
+    end = offset + size
     if size < _HEAD or end > len(content):
         return False
-    at = place + _HEAD
+    at = offset + _HEAD
     while at + _OBJECT.size <= end:
-        number, _, _, held = _OBJECT.unpack_from(content, at)
-        step = held if number == 0 else _OBJECT.size + (held + 7) // 8 * 8
+        number, _, _, object_size = _OBJECT.unpack_from(content, at)
+        step = object_size if number == 0 else _OBJECT.size + (object_size + 7) // 8 * 8
         if step < _OBJECT.size or at + step > end:
             return False
         at += step

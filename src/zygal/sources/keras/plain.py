@@ -116,18 +116,18 @@ def write_plain_copy(file: KerasFile, folder: Path) -> Path:
 
 def _copy_group(source: h5py.Group, target: h5py.Group, path: Path, seen: set[int]) -> None:
     """Groups, arrays and the names that tell them apart; each place of the file once."""
-    place = h5py.h5o.get_info(source.id).addr
-    if place in seen:
+    address = h5py.h5o.get_info(source.id).addr
+    if address in seen:
         raise SourceError(f"{path} is damaged: the group {shown(source.name)} contains itself, or occurs twice.")
-    seen.add(place)
+    seen.add(address)
     for name in source.attrs:
         if _KEPT_ATTRIBUTES.fullmatch(name):
             target.attrs[name] = text_attribute(source, name, path)
     for name in source:
         if source.name == "/" and name == "optimizer":
             continue
-        held = child(source, name, path)
-        if isinstance(held, h5py.Group):
-            _copy_group(held, target.create_group(name), path, seen)
-        elif isinstance(held, h5py.Dataset):
-            target.create_dataset(name, data=read_array(held, path))
+        member = child(source, name, path)
+        if isinstance(member, h5py.Group):
+            _copy_group(member, target.create_group(name), path, seen)
+        elif isinstance(member, h5py.Dataset):
+            target.create_dataset(name, data=read_array(member, path))

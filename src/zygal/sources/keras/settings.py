@@ -34,9 +34,9 @@ class Positional(list):
         super().__init__(values)
         self.read: set[int] = set()
 
-    def __getitem__(self, place):
-        self.read.update(range(len(self))[place] if isinstance(place, slice) else (range(len(self))[place],))
-        return super().__getitem__(place)
+    def __getitem__(self, index):
+        self.read.update(range(len(self))[index] if isinstance(index, slice) else (range(len(self))[index],))
+        return super().__getitem__(index)
 
     def __iter__(self):
         self.read.update(range(len(self)))

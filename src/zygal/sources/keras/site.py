@@ -93,8 +93,8 @@ class LayerSite(Emitter):
         if self.first_ages and dict.get(self.named, "training"):
             # Since version 3 what the whole model is asked for decides.
             self.refuse("is always called in training mode, which is not supported")
-        for place, value in enumerate(list.__iter__(self.positional)):
-            if place not in self.positional.read and value is not None:
+        for position, value in enumerate(list.__iter__(self.positional)):
+            if position not in self.positional.read and value is not None:
                 self.refuse(f"is called with a further argument ({_said(value)}), which is not supported")
         return made if isinstance(made, list) else [made]
 
@@ -121,9 +121,9 @@ class LayerSite(Emitter):
             self.refuse("is called on something other than a tensor")
         return listed
 
-    def argument(self, place: int, name: str, default: Any = None) -> Any:
+    def argument(self, position: int, name: str, default: Any = None) -> Any:
         """An argument of a function by its place or name."""
-        return self.positional[place] if place < len(self.positional) else self.named.get(name, default)
+        return self.positional[position] if position < len(self.positional) else self.named.get(name, default)
 
     def weight(self, name: str, part: str = "") -> np.ndarray | None:
         """An array of the layer, or None if the layer has no such variable."""
@@ -147,12 +147,12 @@ class LayerSite(Emitter):
         wrapped = Layer(self.shown.name, entry["class_name"], "", entry["config"], [])
         if wrapped.class_name not in LAYERS:
             self.refuse(f"wraps a layer {wrapped.class_name}, which is not known")
-        held = {
+        wrapped_weights = {
             (own.removeprefix(part).strip("/"), name): array
             for (own, name), array in self._weights.items()
             if own.startswith(part)
         }
-        site = LayerSite(self._builder, self._where, wrapped, self._stem, [given], {}, held)
+        site = LayerSite(self._builder, self._where, wrapped, self._stem, [given], {}, wrapped_weights)
         site.first_ages = self.first_ages
         return site.run(LAYERS[wrapped.class_name])[0]
 
@@ -170,8 +170,8 @@ class LayerSite(Emitter):
         """The sizes as the training code counts them."""
         sizes = self.type_of(view.name).shape
         made: list = [None] * len(sizes)
-        for place, axis in enumerate(view.order):
-            made[axis] = sizes[place]
+        for position, axis in enumerate(view.order):
+            made[axis] = sizes[position]
         return tuple(made)
 
     def laid(self, view: View, order: tuple[int, ...]) -> str:

@@ -196,8 +196,8 @@ def _single_operator(layer: Layer) -> Layer:
     calls = []
     for call in layer.calls:
         operands = list(call.positional[0]) if isinstance(call.positional[0], list) else [call.positional[0]]
-        for place, value in sorted((int(place), value) for place, value in layer.config.get("constants", {}).items()):
-            operands.insert(place, value)
+        for index, value in sorted((int(index), value) for index, value in layer.config.get("constants", {}).items()):
+            operands.insert(index, value)
         calls.append(LayerCall(tuple(operands)))
     return replace(layer, class_name="TFOpLambda", config={"function": _FUNCTIONS.get(operator, operator)}, calls=calls)
 
@@ -245,23 +245,23 @@ def _second_age_tensors(value: Any) -> Any:
     return value
 
 
-def _references(places: Any) -> Iterator[Reference]:
+def _references(indices: Any) -> Iterator[Reference]:
     """References in lists or dictionaries of any depth."""
-    if isinstance(places, dict):
-        places = list(places.values())
-    if len(places) == 3 and isinstance(places[0], str) and not isinstance(places[1], (str, list)):
-        yield Reference(places[0], places[1], places[2])
+    if isinstance(indices, dict):
+        indices = list(indices.values())
+    if len(indices) == 3 and isinstance(indices[0], str) and not isinstance(indices[1], (str, list)):
+        yield Reference(indices[0], indices[1], indices[2])
         return
-    for each in places:
+    for each in indices:
         yield from _references(each)
 
 
-def _named_outputs(places: Any) -> dict[str, Reference]:
+def _named_outputs(indices: Any) -> dict[str, Reference]:
     """By the keys of a dictionary, else by the layers that make them."""
-    if isinstance(places, dict):
-        return {key: next(_references(place)) for key, place in places.items()}
+    if isinstance(indices, dict):
+        return {key: next(_references(index)) for key, index in indices.items()}
     outputs: dict[str, Reference] = {}
-    for reference in _references(places):
+    for reference in _references(indices):
         name = reference.layer
         while name in outputs:
             name += "'"

@@ -57,9 +57,9 @@ def _sparse_plus(call: LayerSite, x: str) -> str:
 
 def _gated(call: LayerSite, view: View, axis: int = -1) -> View:
     """The first half along an axis, times the sigmoid of the second; Dauphin et al., 2016."""
-    name, place = call.gathered(view), view.order.index(axis % len(view.order))
+    name, position = call.gathered(view), view.order.index(axis % len(view.order))
     half = call.shape(view)[axis] // 2
-    first, second = (call.step("Slice", name, starts=[s], ends=[s + half], axes=[place]) for s in (0, half))
+    first, second = (call.step("Slice", name, starts=[s], ends=[s + half], axes=[position]) for s in (0, half))
     return View(call.step("Mul", first, call.step("Sigmoid", second)), view.order)
 
 
@@ -124,8 +124,8 @@ def _by_layer(call: LayerSite, view: View, class_name: str, config: dict) -> Vie
 
 
 def softmax_along(call: LayerSite, view: View, axis: int, log: bool = False) -> View:
-    place = view.order.index(axis % len(view.order))
-    return View(call.step("LogSoftmax" if log else "Softmax", call.gathered(view), axis=place), view.order)
+    position = view.order.index(axis % len(view.order))
+    return View(call.step("LogSoftmax" if log else "Softmax", call.gathered(view), axis=position), view.order)
 
 
 def _relu(call: LayerSite, view: View) -> View:

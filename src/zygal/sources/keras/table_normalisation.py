@@ -124,12 +124,12 @@ def standardisation(call: LayerSite) -> View:
     axis = call.config.get("axis", -1)
     listed = [] if axis is None else axis if isinstance(axis, (list, tuple)) else [axis]
     axes = sorted(each % rank for each in listed)
-    held = [call.config.get(name) for name in ("mean", "variance")]
-    if held[0] is None:
-        held = [call.needed(name) for name in ("mean", "variance")]
+    statistics = [call.config.get(name) for name in ("mean", "variance")]
+    if statistics[0] is None:
+        statistics = [call.needed(name) for name in ("mean", "variance")]
     sizes = tuple(call.shape(view)[each] for each in axes)
     mean, variance = (np.broadcast_to(np.asarray(each, np.float64).reshape(-1) if not axes or np.size(each) == 1
-                                      else np.asarray(each, np.float64).reshape(sizes), sizes or (1,)) for each in held)  # fmt: skip
+                                      else np.asarray(each, np.float64).reshape(sizes), sizes or (1,)) for each in statistics)  # fmt: skip
     deviation = np.maximum(np.sqrt(variance), 1e-7)
     axes = axes or [rank - 1]
     if call.config.get("invert"):

@@ -130,9 +130,9 @@ def clip(call: LayerSite) -> View:
     return call.elementwise(call.x, lambda x: call.step("Clip", x, min=float(low), max=float(high)))
 
 
-def static(call: LayerSite, place: int, name: str, default: Any = None) -> Any:
+def static(call: LayerSite, position: int, name: str, default: Any = None) -> Any:
     """An argument that is no tensor: given in the call, or kept in the function's configuration."""
-    value = call.argument(place, name, call.config.get(name, default))
+    value = call.argument(position, name, call.config.get(name, default))
     if isinstance(value, View):
         call.refuse(f"has a tensor for {name}")
     return default if value is None else value
@@ -143,8 +143,8 @@ def _reduction(operator: str, *names: str) -> None:
     def reduction(call: LayerSite) -> View:
         view = call.x
         axes, keep = axes_of(call, view), bool(static(call, 2, "keepdims", False))
-        places = sorted(view.order.index(axis) for axis in axes)
-        made = call.step(operator, call.gathered(view), axes=places, keepdims=int(keep))
+        positions = sorted(view.order.index(axis) for axis in axes)
+        made = call.step(operator, call.gathered(view), axes=positions, keepdims=int(keep))
         first = static(call, 3, "initial") if operator in _WITH_INITIAL else None
         if first is not None:
             made = call.step(_WITH_INITIAL[operator], made, call.number(float(first), made))
@@ -179,9 +179,9 @@ _reduction("ReduceProd", "Prod", "math.reduce_prod")
 def variance(call: LayerSite) -> View:
     view = call.x
     axes, keep = axes_of(call, view), bool(static(call, 2, "keepdims", False))
-    places, name = sorted(view.order.index(axis) for axis in axes), call.gathered(view)
-    centred = call.step("Sub", name, call.step("ReduceMean", name, axes=places, keepdims=1))
-    made = call.step("ReduceMean", call.step("Mul", centred, centred), axes=places, keepdims=int(keep))
+    positions, name = sorted(view.order.index(axis) for axis in axes), call.gathered(view)
+    centred = call.step("Sub", name, call.step("ReduceMean", name, axes=positions, keepdims=1))
+    made = call.step("ReduceMean", call.step("Mul", centred, centred), axes=positions, keepdims=int(keep))
     made = call.step("Sqrt", made) if call.function.lower().endswith("std") else made
     return View(made, view.order if keep else _without(view.order, axes))
 
@@ -198,8 +198,8 @@ def normalize(call: LayerSite) -> View:
         least = float(static(call, 3, "epsilon", 1e-7))
     if least <= 0:
         call.refuse(f"normalises by lengths of at least {least}")
-    place, name = view.order.index(axis % call.rank(view)), call.gathered(view)
-    length = call.step(f"ReduceL{order}", name, axes=[place], keepdims=1)
+    position, name = view.order.index(axis % call.rank(view)), call.gathered(view)
+    length = call.step(f"ReduceL{order}", name, axes=[position], keepdims=1)
     return View(call.step("Div", name, call.step("Max", length, call.number(least, name))), view.order)
 
 

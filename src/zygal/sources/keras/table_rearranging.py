@@ -77,7 +77,7 @@ def split(call: LayerSite) -> list[View]:
         int(static(call, 2, "axis", 0)),
     )
     axis %= call.rank(view)
-    size, place, name = call.shape(view)[axis], view.order.index(axis), call.gathered(view)
+    size, position, name = call.shape(view)[axis], view.order.index(axis), call.gathered(view)
     if is_batch(size):
         call.refuse("splits the batch")
     ends = [size // parts * (at + 1) for at in range(parts)] if isinstance(parts, int) else [*parts, size]
@@ -85,7 +85,7 @@ def split(call: LayerSite) -> list[View]:
         ends = np.cumsum(parts).tolist()
     starts = [0, *ends[:-1]]
     return [
-        View(call.step("Slice", name, starts=[s], ends=[e], axes=[place]), view.order) for s, e in zip(starts, ends)
+        View(call.step("Slice", name, starts=[s], ends=[e], axes=[position]), view.order) for s, e in zip(starts, ends)
     ]
 
 
@@ -154,9 +154,9 @@ def pad(call: LayerSite) -> View:
 @operation("Flip")
 def flip(call: LayerSite) -> View:
     view, axes = call.x, axes_of(call, call.x)
-    places = [view.order.index(axis) for axis in axes]
-    many = len(places)
-    return View(call.step("Slice", call.gathered(view), starts=[-1] * many, ends=[-(2**62)] * many, axes=places,
+    positions = [view.order.index(axis) for axis in axes]
+    many = len(positions)
+    return View(call.step("Slice", call.gathered(view), starts=[-1] * many, ends=[-(2**62)] * many, axes=positions,
                           steps=[-1] * many), view.order)  # fmt: skip
 
 
@@ -173,11 +173,11 @@ def roll(call: LayerSite) -> View:
         call.refuse(f"rolls {len(axes)} axes by {len(shifts)} shifts")
     for shift, axis in zip(shifts, axes):
         axis %= call.rank(view)
-        size, place = call.shape(view)[axis], view.order.index(axis)
+        size, position = call.shape(view)[axis], view.order.index(axis)
         if is_batch(size):
             call.refuse("rolls the batch")
-        places = (np.arange(size) - shift) % size
-        name = call.step("Gather", name, call.constant(places, "places"), axis=place)
+        positions = (np.arange(size) - shift) % size
+        name = call.step("Gather", name, call.constant(positions, "places"), axis=position)
     return View(name, view.order)
 
 
@@ -186,9 +186,9 @@ def repeat(call: LayerSite) -> View:
     view, times, axis = call.x, static(call, 1, "repeats"), static(call, 2, "axis")
     if axis is None or is_batch(call.shape(view)[axis]):
         call.refuse("repeats images")
-    places = np.repeat(np.arange(call.shape(view)[axis]), times)
-    place = view.order.index(axis % call.rank(view))
-    return View(call.step("Gather", call.gathered(view), call.constant(places, "places"), axis=place), view.order)
+    positions = np.repeat(np.arange(call.shape(view)[axis]), times)
+    position = view.order.index(axis % call.rank(view))
+    return View(call.step("Gather", call.gathered(view), call.constant(positions, "places"), axis=position), view.order)
 
 
 @operation("BroadcastTo")

@@ -21,7 +21,7 @@ from zygal.sources.keras import (  # noqa: F401  (each table enters its layers)
 from zygal.sources.keras.containers import KerasFile
 from zygal.sources.keras.site import LAYERS, OPERATIONS, LayerSite, View, function_of
 from zygal.sources.keras.structure import Layer, Model, Reference, references_in
-from zygal.sources.keras.weights import Way, Weights
+from zygal.sources.keras.weights import NamePath, Weights
 
 PREPROCESSING = ("Rescaling", "Normalization", "Resizing", "CenterCrop")
 LARGEST_IMAGE = 1 << 27
@@ -136,44 +136,44 @@ class _Translator:
         site = LayerSite(self._builder, str(self._file.path), last, last.name, [made], {}, {})
         return self._builder.finish([site.plain(made)])
 
-    def _results(self, model: Model, way: Way, given: list[View], wanted: list[Reference]) -> list[View]:
+    def _results(self, model: Model, path_of_names: NamePath, given: list[View], wanted: list[Reference]) -> list[View]:
         """The wanted results of a model that is called on some values."""
         done: dict[tuple[str, int], list[View]] = {
             (reference.layer, reference.call): [view] for reference, view in zip(model.inputs, given, strict=True)
         }
         pending, opened = [(each.layer, each.call) for each in wanted], set()
         while pending:
-            place = pending[-1]
-            if place in done:
+            index = pending[-1]
+            if index in done:
                 pending.pop()
                 continue
-            layer = model.layers.get(place[0])
-            if layer is None or not 0 <= place[1] - layer.first_call < len(layer.calls):
-                raise SourceError(f"{self._file.path} is damaged: call {place[1]} of layer {place[0]} is never made.")
-            call = layer.calls[place[1] - layer.first_call]
+            layer = model.layers.get(index[0])
+            if layer is None or not 0 <= index[1] - layer.first_call < len(layer.calls):
+                raise SourceError(f"{self._file.path} is damaged: call {index[1]} of layer {index[0]} is never made.")
+            call = layer.calls[index[1] - layer.first_call]
             missing = [
                 each for each in references_in([call.positional, call.named]) if (each.layer, each.call) not in done
             ]
             if missing:
-                if place in opened:
-                    raise SourceError(f"{self._file.path} is damaged: layer {place[0]} reads its own result.")
-                opened.add(place)
+                if index in opened:
+                    raise SourceError(f"{self._file.path} is damaged: layer {index[0]} reads its own result.")
+                opened.add(index)
                 pending += [(each.layer, each.call) for each in missing]
                 continue
             positional, named = (_filled(each, done, self._file) for each in (list(call.positional), dict(call.named)))
-            done[place] = self._call(layer, (*way, layer.name), positional, named)
+            done[index] = self._call(layer, (*path_of_names, layer.name), positional, named)
             pending.pop()
         return [_result(done, each, self._file) for each in wanted]
 
-    def _call(self, layer: Layer, way: Way, positional: list, named: dict) -> list[View]:
+    def _call(self, layer: Layer, path_of_names: NamePath, positional: list, named: dict) -> list[View]:
         if layer.model is not None:
             views = positional[0] if isinstance(positional[0], list) else [positional[0]]
             if len(views) != len(layer.model.inputs) or not all(isinstance(view, View) for view in views):
                 raise SourceError(
                     f"{self._file.path} is damaged: the model {layer.name} is called on {len(views)} values."
                 )
-            return self._results(layer.model, way, views, list(layer.model.outputs.values()))
-        site = self._site(layer, positional, named, way)
+            return self._results(layer.model, path_of_names, views, list(layer.model.outputs.values()))
+        site = self._site(layer, positional, named, path_of_names)
         table, name = (OPERATIONS, function_of(layer)) if layer.is_operation else (LAYERS, layer.class_name)
         return self._guarded(site, lambda: site.run(table[name]))
 
@@ -185,11 +185,11 @@ class _Translator:
         except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
             site.refuse(f"has settings or arguments that do not fit it ({type(fault).__name__}: {fault})")
 
-    def _site(self, layer: Layer, positional: list, named: dict, way: Way) -> LayerSite:
-        if way not in self._held:
-            self._held[way] = self._weights.of(way, layer)
-        name = "/".join(way) or layer.name
-        site = LayerSite(self._builder, str(self._file.path), layer, name, positional, named, self._held[way])
+    def _site(self, layer: Layer, positional: list, named: dict, path_of_names: NamePath) -> LayerSite:
+        if path_of_names not in self._held:
+            self._held[path_of_names] = self._weights.of(path_of_names, layer)
+        name = "/".join(path_of_names) or layer.name
+        site = LayerSite(self._builder, str(self._file.path), layer, name, positional, named, self._held[path_of_names])
         site.first_ages = not self._file.version.startswith("3")
         return site
 

@@ -15,7 +15,7 @@ from zygal.sources.keras.containers import KerasFile, child, names_in, read_arra
 from zygal.sources.keras.keras1 import kernel_of_age
 from zygal.sources.keras.structure import Layer, Model
 
-Way = tuple[str, ...]
+NamePath = tuple[str, ...]
 """The names of the layers that lead to a layer, from the outermost model inwards."""
 
 
@@ -74,8 +74,8 @@ def _heads(config: dict[str, Any]) -> list[Variable]:
 
 def _wrapped(config: dict[str, Any]) -> list[Variable]:
     inner = config["layer"]
-    held = VARIABLES.get(inner["class_name"], lambda _: [])(inner["config"])
-    return [Variable(each.name, f"layer/{each.part}".strip("/"), each.trained) for each in held]
+    member = VARIABLES.get(inner["class_name"], lambda _: [])(inner["config"])
+    return [Variable(each.name, f"layer/{each.part}".strip("/"), each.trained) for each in member]
 
 
 def _spectral(config: dict[str, Any]) -> list[Variable]:
@@ -117,12 +117,12 @@ class Weights:
         else:
             self._name(model)
 
-    def of(self, way: Way, layer: Layer) -> dict[tuple[str, str], np.ndarray]:
+    def of(self, path_of_names: NamePath, layer: Layer) -> dict[tuple[str, str], np.ndarray]:
         """The layer's arrays by (part, name) of its variables. Raises SourceError naming the layer."""
         variables = VARIABLES.get(layer.class_name, lambda _: [])(layer.config)
         if not variables:
             return {}
-        found = self._arrays.get(way) or list(self._by_place(way, variables))
+        found = self._arrays.get(path_of_names) or list(self._by_place(path_of_names, variables))
         if len(found) != len(variables):
             raise SourceError(
                 f"{self._file.path} does not fit its configuration: layer {layer.name} ({layer.class_name}) needs "
@@ -133,15 +133,15 @@ class Weights:
             arrays["", "kernel"] = kernel_of_age(arrays["", "kernel"], layer, self._file.version, self._file.backend)
         return arrays
 
-    def trained(self, model: Model, way: Way = ()) -> int:
+    def trained(self, model: Model, path_of_names: NamePath = ()) -> int:
         """How many numbers training changed, in a model and those inside it."""
         count = 0
         for layer in model.layers.values():
             if layer.model is not None:
-                count += self.trained(layer.model, (*way, layer.name))
+                count += self.trained(layer.model, (*path_of_names, layer.name))
                 continue
             variables = VARIABLES.get(layer.class_name, lambda _: [])(layer.config)
-            arrays = self.of((*way, layer.name), layer)
+            arrays = self.of((*path_of_names, layer.name), layer)
             count += sum(arrays[each.part, each.name].size for each in variables if each.trained)
         return count
 
@@ -164,7 +164,7 @@ class Weights:
 
     # The .keras archive: groups named after classes, numbered in the order of the layers of each container.
 
-    def _place(self, model: Model, way: Way, group: h5py.Group) -> None:
+    def _place(self, model: Model, path_of_names: NamePath, group: h5py.Group) -> None:
         container, used = child(group, "layers", self._file.path), {}
         if not isinstance(container, h5py.Group):
             return
@@ -176,12 +176,12 @@ class Weights:
                 continue
             stem = _snake_case(_CLASS_OF.get(layer.class_name, layer.class_name))
             number = used[stem] = used.get(stem, -1) + 1
-            place = named.get(layer.name) or (f"{stem}_{number}" if number else stem)
-            held = child(container, place, self._file.path)
-            if isinstance(held, h5py.Group):
-                self._groups[(*way, layer.name)] = held
+            index = named.get(layer.name) or (f"{stem}_{number}" if number else stem)
+            member = child(container, index, self._file.path)
+            if isinstance(member, h5py.Group):
+                self._groups[(*path_of_names, layer.name)] = member
                 if layer.model is not None:
-                    self._place(layer.model, (*way, layer.name), held)
+                    self._place(layer.model, (*path_of_names, layer.name), member)
 
     def _by_kept_name(self, container: h5py.Group) -> Iterator[tuple[str, str]]:
         """Layer names to groups, where the archive keeps the names."""
@@ -192,8 +192,8 @@ class Weights:
                 if isinstance(kept, str):
                     yield kept, name
 
-    def _by_place(self, way: Way, variables: list[Variable]) -> Iterator[h5py.Dataset]:
-        group, counts = self._groups.get(way), {}
+    def _by_place(self, path_of_names: NamePath, variables: list[Variable]) -> Iterator[h5py.Dataset]:
+        group, counts = self._groups.get(path_of_names), {}
         if group is None:
             return
         for variable in variables:
@@ -229,9 +229,9 @@ class Weights:
                 f"{self._file.path} does not fit its configuration: the model {nested.name} needs {len(owners)} arrays "
                 f"and has {len(stored)}; save the model again."
             )
-        by_layer = [(way, variable) for way, variable, _ in owners]
-        trained_first = [(way, variable) for way, variable, trained in owners if trained]
-        trained_first += [(way, variable) for way, variable, trained in owners if not trained]
+        by_layer = [(path_of_names, variable) for path_of_names, variable, _ in owners]
+        trained_first = [(path_of_names, variable) for path_of_names, variable, trained in owners if trained]
+        trained_first += [(path_of_names, variable) for path_of_names, variable, trained in owners if not trained]
         for order in (_by_both_names(by_layer, stored), trained_first, by_layer):
             if order and all(_means(name, variable) for (name, _), (_, variable) in zip(stored, order)):
                 break
@@ -240,32 +240,32 @@ class Weights:
                 f"{self._file.path} names the arrays of the model {nested.name} in an order that fits none of its layers; "
                 "save the model again with a newer Keras."
             )
-        places = {owner: dataset for owner, (_, dataset) in zip(order, stored)}
-        for way, variable in by_layer:
-            self._arrays.setdefault(way, []).append(places[way, variable])
+        indices = {owner: dataset for owner, (_, dataset) in zip(order, stored)}
+        for path_of_names, variable in by_layer:
+            self._arrays.setdefault(path_of_names, []).append(indices[path_of_names, variable])
 
 
-def _variables_inside(model: Model, way: Way, trainable: bool) -> Iterator[tuple[Way, Variable, bool]]:
+def _variables_inside(model: Model, path_of_names: NamePath, trainable: bool) -> Iterator[tuple[NamePath, Variable, bool]]:
     for layer in model.layers.values():
         active = trainable and model.trainable and layer.trainable
         if layer.model is not None:
-            yield from _variables_inside(layer.model, (*way, layer.name), active)
+            yield from _variables_inside(layer.model, (*path_of_names, layer.name), active)
             continue
         for variable in VARIABLES.get(layer.class_name, lambda _: [])(layer.config):
-            yield (*way, layer.name), variable, active and variable.trained
+            yield (*path_of_names, layer.name), variable, active and variable.trained
 
 
 def _by_both_names(owners, stored):
     """The owners in the order of the stored names, if each name tells its layer and its variable."""
-    places = {}
-    for way, variable in owners:
-        fitting = [name for name, _ in stored if way[-1] in _parts(name)[:-1] and _means(name, variable)]
+    indices = {}
+    for path_of_names, variable in owners:
+        fitting = [name for name, _ in stored if path_of_names[-1] in _parts(name)[:-1] and _means(name, variable)]
         if variable.part:
             fitting = [name for name in fitting if variable.part.split("/")[0].split("_")[0] in name]
-        if len(fitting) != 1 or fitting[0] in places:
+        if len(fitting) != 1 or fitting[0] in indices:
             return None
-        places[fitting[0]] = (way, variable)
-    return [places[name] for name, _ in stored]
+        indices[fitting[0]] = (path_of_names, variable)
+    return [indices[name] for name, _ in stored]
 
 
 def _in_order(layer: Layer, stored: list[tuple[str, h5py.Dataset]]) -> list[h5py.Dataset]:

@@ -43,7 +43,7 @@ class Aliases:
 
     def __init__(self, program: Program, values: Values, site_of: SiteOf, run: Callable[[Call], None]):
         self._program, self._values, self._site_of, self._run = program, values, site_of, run
-        self._way: dict[str, tuple[str, tuple[Call, ...]]] = {}
+        self._views_of: dict[str, tuple[str, tuple[Call, ...]]] = {}
         self._last_read: dict[str, int] = {}
         for position, call in enumerate(program.calls):
             self._last_read.update(dict.fromkeys(call.tensors_read(), position))
@@ -55,12 +55,12 @@ class Aliases:
         names = call.tensors_read()
         if not names:
             return
-        root, way = self._way.get(names[0], (names[0], ()))
+        root, way = self._views_of.get(names[0], (names[0], ()))
         if writes:
-            self._way.update({name: (root, way) for name in call.results})
+            self._views_of.update({name: (root, way) for name in call.results})
             self._spread(position, call, names[0], root, way)
         elif operator in VIEWS and call.results and self._shares(operator, names[0], call):
-            self._way.update({name: (root, (*way, call)) for name in call.results})
+            self._views_of.update({name: (root, (*way, call)) for name in call.results})
 
     def _shares(self, operator: str, source: str, call: Call) -> bool:
         """Whether the result lies in the source's memory: some operators copy where they must."""
@@ -79,13 +79,13 @@ class Aliases:
     def _spread(self, position: int, call: Call, written: str, root: str, way: tuple[Call, ...]) -> None:
         value = self._values[call.results[0]]
         self._values[written] = value
-        sharing = [name for name, (its, _) in self._way.items() if its == root and name not in (written, *call.results)]
+        sharing = [name for name, (its, _) in self._views_of.items() if its == root and name not in (written, *call.results)]
         later = [name for name in sharing if self._last_read.get(name, -1) > position]
         if not later and self._last_read.get(root, -1) <= position:
             return
         self._values[root] = self._put_back(call, root, way, value)
         for name in later:
-            for step in self._way[name][1]:
+            for step in self._views_of[name][1]:
                 self._run(step)
         self._values[written] = self._values[call.results[0]] = value
 

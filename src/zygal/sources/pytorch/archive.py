@@ -46,7 +46,7 @@ class StoredTensor:
     trained: bool = False
     requires_grad: bool = False
 
-    def fault(self, held: int) -> str | None:
+    def fault(self, stored_bytes: int) -> str | None:
         """What is wrong with it where its member has `held` bytes, or None.
 
         The framework stores the whole memory that a tensor lies in, so a tensor that is a part of a larger one leaves
@@ -57,16 +57,16 @@ class StoredTensor:
             return f"has the dtype number {self.scalar_type}, which Zygal does not read"
         if len(self.sizes) != len(self.strides) or min((*self.sizes, *self.strides, self.offset, 0)) < 0:
             return "has sizes or strides that do not fit each other"
-        if held % width:
-            return f"has {held} bytes, which are no whole number of elements"
+        if stored_bytes % width:
+            return f"has {stored_bytes} bytes, which are no whole number of elements"
         if 0 in self.sizes:
             return None
         needed = (self.offset + sum((size - 1) * step for size, step in zip(self.sizes, self.strides)) + 1) * width
-        return f"takes {needed} bytes, but {held} are stored" if needed > held else None
+        return f"takes {needed} bytes, but {stored_bytes} are stored" if needed > stored_bytes else None
 
-    def repeated(self, held: int) -> int:
+    def repeated(self, stored_bytes: int) -> int:
         """By how many bytes it is larger than its member, because its elements share memory (strides of 0)."""
-        return max(0, prod(self.sizes) * WIDTHS[self.scalar_type] - held)
+        return max(0, prod(self.sizes) * WIDTHS[self.scalar_type] - stored_bytes)
 
 
 class ProgramArchive:
@@ -100,11 +100,11 @@ class ProgramArchive:
         config_name = f"{self.root}/data/{group}/{self.model_name}_{group}_config.json"
         if config_name not in self._archive.NameToInfo:
             return {}
-        place = f"the list of {group} in {self.path}"
-        document = parse_json(bytes(self.member_bytes(config_name, JSON_LIMIT_BYTES)), place, SourceError)
+        location = f"the list of {group} in {self.path}"
+        document = parse_json(bytes(self.member_bytes(config_name, JSON_LIMIT_BYTES)), location, SourceError)
         # What was pickled needs no further look; it is refused by its name.
         found = {}
-        for name, entry in rebuilt(document, schema.TENSORS, place, SourceError)["config"].items():
+        for name, entry in rebuilt(document, schema.TENSORS, location, SourceError)["config"].items():
             meta = entry["tensor_meta"]
             if entry["use_pickle"] or not meta:
                 raise SourceError(

@@ -67,6 +67,11 @@ class Site(Emitter):
         if sentence not in self._context.notes:
             self._context.notes.append(sentence)
 
+    @property
+    def target(self) -> str:
+        """The operator as the program names it, such as "torch.ops.aten.conv2d.default"."""
+        return self.call.target
+
     def refuse(self, why: str) -> NoReturn:
         """Ends the conversion: this call cannot be expressed."""
         operator = self.call.target.removeprefix("torch.ops.")
@@ -178,10 +183,10 @@ class Site(Emitter):
         batch = self.captured_batch
         if -1 in sizes:
             sizes[sizes.index(-1)] = fixed * batch // max(-prod(sizes), 1)
-        place = next(axis for axis, size in enumerate(given) if isinstance(size, Batch))
-        inner = prod(given[place + 1 :])
+        position = next(axis for axis, size in enumerate(given) if isinstance(size, Batch))
+        inner = prod(given[position + 1 :])
         candidates = []
-        for apart in (inner * given[place].times, inner):
+        for apart in (inner * given[position].times, inner):
             for axis, size in enumerate(sizes):
                 step = prod(sizes[axis + 1 :])
                 if apart % step == 0 and step * size % (apart * batch) == 0 and size % batch == 0:
@@ -195,8 +200,8 @@ class Site(Emitter):
         """Adds a repetition up to sizes of which some may be multiples of the batch."""
         return self._expanded(self.result if final else self.step, value, sizes)
 
-    def _result_name(self, place: int) -> str:
-        return self.call.results[place] if place < len(self.call.results) else super()._result_name(place)
+    def _result_name(self, position: int) -> str:
+        return self.call.results[position] if position < len(self.call.results) else super()._result_name(position)
 
     def is_captured_batch(self, size: Dimension) -> bool:
         """Whether a size that the program states as a number is to be taken for the batch that it was captured with."""

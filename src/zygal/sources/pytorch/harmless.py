@@ -65,7 +65,7 @@ def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
         copy.writestr(f"{root}/data/sample_inputs/model.pt", b"")
         for group in ("weights", "constants"):
             tensors = archive.stored_tensors(group)  # Refuses whatever is not a plain tensor.
-            members = {member: f"{group}_{place}" for place, member in enumerate(
+            members = {member: f"{group}_{position}" for position, member in enumerate(
                 dict.fromkeys(stored.member for stored in tensors.values()))}  # fmt: skip
             config = {name: _entry(stored, members[stored.member]) for name, stored in tensors.items()}
             copy.writestr(f"{root}/data/{group}/model_{group}_config.json", json.dumps({"config": config}))

@@ -1,6 +1,6 @@
 """Live sources: a Python function that builds a module, plus a weights file, captured by the framework itself.
 
-The capture is saved as a program and comes in by the same door as every other program.
+The capture is saved as a program and is read like every other program.
 """
 
 from __future__ import annotations
@@ -29,17 +29,17 @@ def is_live(source: str | Path) -> bool:
 
 
 @contextmanager
-def captured(place: str, weights: str | Path | None, image_shape: Shape) -> Iterator[Path]:
+def captured(entry_point: str, weights: str | Path | None, image_shape: Shape) -> Iterator[Path]:
     """Builds, loads and captures; gives the path of a program that is removed afterwards.
 
     `image_shape` is that of one image's tensor. The file is run: it is the user's own code, named on
     purpose. Raises SourceError, FileError, or EngineError if the framework is missing.
     """
-    torch = _framework(place)
+    torch = _framework(entry_point)
     # What goes wrong comes back as an exception; the framework need not log it as well.
     logging.getLogger("torch").setLevel(logging.CRITICAL)
-    function = load_function(place, SourceError)
-    file, name = split_place(place, SourceError)
+    function = load_function(entry_point, SourceError)
+    file, name = split_place(entry_point, SourceError)
     try:
         module = function()
     except Exception as fault:  # Someone else's code.
@@ -51,7 +51,7 @@ def captured(place: str, weights: str | Path | None, image_shape: Shape) -> Iter
     with scratch_folder() as folder:
         # The artifact's origin takes the name of this file.
         path = Path(folder) / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
-        torch.export.save(_capture(torch, module.eval(), image_shape, place), path)
+        torch.export.save(_capture(torch, module.eval(), image_shape, entry_point), path)
         yield path
 
 
@@ -67,18 +67,18 @@ def load_weights(torch, module, path: str | Path) -> None:
         if name in wanted and found[name].shape != wanted[name].shape
     ]
     faults = [("missing", missing), ("unexpected", unexpected), ("of another shape", misshapen)]
-    said = "; ".join(f"{len(names)} {what} ({some_of(names, 5)})" for what, names in faults if names)
-    if said:
-        raise SourceError(f"{path} does not fit the module: {said}; nothing was loaded.")
+    listed = "; ".join(f"{len(names)} {what} ({some_of(names, 5)})" for what, names in faults if names)
+    if listed:
+        raise SourceError(f"{path} does not fit the module: {listed}; nothing was loaded.")
     module.load_state_dict(found, strict=False)
 
 
-def _framework(place: str):
+def _framework(entry_point: str):
     try:
         import torch
     except ImportError as fault:
         raise EngineError(
-            f"{place} can only be built with PyTorch, which is not installed; {install_extra('torch')}."
+            f"{entry_point} can only be built with PyTorch, which is not installed; {install_extra('torch')}."
         ) from fault
     return torch
 
@@ -127,7 +127,7 @@ def _strip(state: dict, wanted: dict) -> dict:
     return state
 
 
-def _capture(torch, module, image_shape: Shape, place: str):
+def _capture(torch, module, image_shape: Shape, entry_point: str):
     example = torch.zeros(2, *image_shape)
     try:
         with torch.no_grad():
@@ -140,5 +140,5 @@ def _capture(torch, module, image_shape: Shape, place: str):
     except Exception as fault:
         first = (str(fault).strip().splitlines() or [""])[0]
         raise SourceError(
-            f"{place} cannot be captured by PyTorch on an image of {list(image_shape)} ({type(fault).__name__}: {first})."
+            f"{entry_point} cannot be captured by PyTorch on an image of {list(image_shape)} ({type(fault).__name__}: {first})."
         ) from fault

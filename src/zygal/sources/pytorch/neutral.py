@@ -76,11 +76,11 @@ def unread_arguments(call: Call, read: set[str]) -> list[str]:
     if operator in CHECKS and (not call.target.startswith("torch.ops.aten.") or operator.startswith(("_assert", "sym_"))):
         return []
     own = BY_OPERATOR.get(operator) or BY_OPERATOR.get(operator.rstrip("_"), {})
-    left = []
+    unread = []
     for name, (kind, value) in call.arguments.items():
         if name in read or kind == "none":
             continue
         harmless = own.get(name) or EVERYWHERE.get(name)
         if harmless is None or not harmless(value):
-            left.append(name)
-    return left
+            unread.append(name)
+    return unread

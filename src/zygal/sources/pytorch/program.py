@@ -69,7 +69,7 @@ class Layout:
     def lies_like(self, other: Layout) -> bool:
         """Whether both have the same steps along every axis that has any."""
         return self.sizes == other.sizes and all(
-            mine == theirs for size, mine, theirs in zip(self.sizes, self.strides, other.strides) if size > 1
+            own_stride == other_stride for size, own_stride, other_stride in zip(self.sizes, self.strides, other.strides) if size > 1
         )
 
     def is_dense(self) -> bool:
@@ -292,9 +292,9 @@ def _renamed(call: Call, names: dict[str, str], prefix: str) -> Call:
 
 def _call(node: dict) -> Call:
     arguments = {}
-    for place, given in enumerate(node["inputs"]):
+    for index, given in enumerate(node["inputs"]):
         ((kind, value),) = given["arg"].items()
-        arguments[given["name"] or str(place)] = (kind.removeprefix("as_"), value)
+        arguments[given["name"] or str(index)] = (kind.removeprefix("as_"), value)
     results = []
     for output in node["outputs"]:
         ((kind, value),) = output.items()

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 def returned_tensors(path: Path, specs: list[dict]) -> dict[int, str]:
     """The tensors that the model returns, by their place among all that it returns."""
     returned = [spec["user_output"]["arg"] for spec in specs if "user_output" in spec]
-    names = {place: arg["as_tensor"]["name"] for place, arg in enumerate(returned) if "as_tensor" in arg}
+    names = {position: arg["as_tensor"]["name"] for position, arg in enumerate(returned) if "as_tensor" in arg}
     if not names:
         raise SourceError(f"{path} returns no tensor; capture a model that returns its scores.")
     return names
@@ -28,7 +28,7 @@ def names_of_returned(module: dict, outputs: dict[int, str]) -> tuple[str, ...]:
     spec = (calls[0].get("signature") or {}).get("out_spec")
     try:
         leaves = list(_leaves(json.loads(spec)[1], ()))
-        named = tuple(".".join(leaves[place]) if not _counted(leaves[place]) else outputs[place] for place in outputs)
+        named = tuple(".".join(leaves[position]) if not _counted(leaves[position]) else outputs[position] for position in outputs)
     except (KeyError, TypeError, ValueError, IndexError):
         return tuple(outputs.values())
     return named if len(set(named)) == len(named) else tuple(outputs.values())
@@ -51,7 +51,7 @@ def _leaves(spec: dict, way: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
     children = spec["children_spec"]
     keys = json.loads(spec["context"]) if isinstance(spec["context"], str) else None
     if not isinstance(keys, list) or len(keys) != len(children) or not all(isinstance(key, str) for key in keys):
-        keys = [str(place) for place in range(len(children))]
+        keys = [str(position) for position in range(len(children))]
     for key, child in zip(keys, children):
         yield from _leaves(child, (*way, key))
 

@@ -9,7 +9,7 @@ from zygal.sources.pytorch.table_creation import in_dtype
 
 
 def _unary(operator: str, *names: str) -> None:
-    aten(*names)(lambda call: call.result(operator, call.tensor("self")))
+    aten(*names)(lambda site: site.result(operator, site.tensor("self")))
 
 
 _unary("Relu", "relu.default")
@@ -30,172 +30,172 @@ _unary("Identity", "contiguous.default", "clone.default", "detach.default", "det
 
 
 @aten("sign.default")
-def sign(call: Site):
+def sign(site: Site):
     """0 of what is not a number, as in the framework."""
-    x = call.tensor("self")
-    made = call.step("Sign", x)
-    if call.type_of(x).dtype.kind != "f":
+    x = site.tensor("self")
+    made = site.step("Sign", x)
+    if site.type_of(x).dtype.kind != "f":
         return made
-    return call.result("Where", call.step("IsNaN", x), call.number(0.0, x), made)
+    return site.result("Where", site.step("IsNaN", x), site.number(0.0, x), made)
 
 
 @aten("dropout.default", "feature_dropout.default", "alpha_dropout.default", "feature_alpha_dropout.default")
-def dropout(call: Site):
-    if call.plain("train") and call.plain("p"):
-        call.note(IN_TRAINING)
+def dropout(site: Site):
+    if site.plain("train") and site.plain("p"):
+        site.note(IN_TRAINING)
     # What writes in place calls its tensor by another name.
-    return call.result("Identity", call.tensor("self" if call.has("self") else "input"))
+    return site.result("Identity", site.tensor("self" if site.has("self") else "input"))
 
 
 @aten("bernoulli.p", "bernoulli.float")
-def bernoulli(call: Site):
+def bernoulli(site: Site):
     """Random choices stand for their probability at inference, so that what was divided by it is whole again."""
-    call.note(IN_TRAINING)
-    x = call.tensor("self")
-    sizes = call.type_of(x).shape
-    chance = call.constant(np.full((1,) * len(sizes), call.plain("p", 0.5), call.type_of(x).dtype), "chance")
-    return call.expanded(chance, sizes)
+    site.note(IN_TRAINING)
+    x = site.tensor("self")
+    sizes = site.type_of(x).shape
+    rng = site.constant(np.full((1,) * len(sizes), site.plain("p", 0.5), site.type_of(x).dtype), "chance")
+    return site.expanded(rng, sizes)
 
 
 @aten("hardsigmoid.default")
-def hardsigmoid(call: Site):
-    return call.result("HardSigmoid", call.tensor("self"), alpha=1 / 6, beta=0.5)
+def hardsigmoid(site: Site):
+    return site.result("HardSigmoid", site.tensor("self"), alpha=1 / 6, beta=0.5)
 
 
 @aten("silu.default")
-def silu(call: Site):
-    x = call.tensor("self")
-    return call.result("Mul", x, call.step("Sigmoid", x))
+def silu(site: Site):
+    x = site.tensor("self")
+    return site.result("Mul", x, site.step("Sigmoid", x))
 
 
 @aten("mish.default")
-def mish(call: Site):
-    x = call.tensor("self")
-    return call.result("Mul", x, call.step("Tanh", call.step("Softplus", x)))
+def mish(site: Site):
+    x = site.tensor("self")
+    return site.result("Mul", x, site.step("Tanh", site.step("Softplus", x)))
 
 
 @aten("gelu.default")
-def gelu(call: Site):
-    return call.gelu(call.tensor("self"), call.plain("approximate", "none") == "tanh")
+def gelu(site: Site):
+    return site.gelu(site.tensor("self"), site.plain("approximate", "none") == "tanh")
 
 
 @aten("leaky_relu.default")
-def leaky_relu(call: Site):
-    return call.result("LeakyRelu", call.tensor("self"), alpha=float(call.plain("negative_slope", 0.01)))
+def leaky_relu(site: Site):
+    return site.result("LeakyRelu", site.tensor("self"), alpha=float(site.plain("negative_slope", 0.01)))
 
 
 @aten("rrelu.default")
-def randomized_leaky_relu(call: Site):
+def randomized_leaky_relu(site: Site):
     """At inference the slope is the middle of its range; Xu et al., 2015."""
-    slope = (call.plain("lower", 1 / 8) + call.plain("upper", 1 / 3)) / 2
-    return call.result("LeakyRelu", call.tensor("self"), alpha=float(slope))
+    slope = (site.plain("lower", 1 / 8) + site.plain("upper", 1 / 3)) / 2
+    return site.result("LeakyRelu", site.tensor("self"), alpha=float(slope))
 
 
 @aten("elu.default")
-def elu(call: Site):
-    x, scale = call.tensor("self"), call.plain("scale", 1)
-    if call.plain("input_scale", 1) != 1:
-        call.refuse("scales what enters its exponential unit, which is not supported")
-    made = call.result("Elu", x, alpha=float(call.plain("alpha", 1)))
-    return made if scale == 1 else call.step("Mul", made, call.number(float(scale), x))
+def elu(site: Site):
+    x, scale = site.tensor("self"), site.plain("scale", 1)
+    if site.plain("input_scale", 1) != 1:
+        site.refuse("scales what enters its exponential unit, which is not supported")
+    made = site.result("Elu", x, alpha=float(site.plain("alpha", 1)))
+    return made if scale == 1 else site.step("Mul", made, site.number(float(scale), x))
 
 
 @aten("celu.default")
-def celu(call: Site):
+def celu(site: Site):
     """alpha * elu(x / alpha) for negative x, which is what elu with that alpha makes of x / alpha; Barron, 2017."""
-    x, alpha = call.tensor("self"), float(call.plain("alpha", 1))
+    x, alpha = site.tensor("self"), float(site.plain("alpha", 1))
     if alpha <= 0:
-        call.refuse(f"has the slope {alpha}, which must be above zero")
-    scaled = call.step("Elu", call.step("Div", x, call.number(alpha, x)), alpha=1.0)
-    return call.result("Mul", scaled, call.number(alpha, x))
+        site.refuse(f"has the slope {alpha}, which must be above zero")
+    scaled = site.step("Elu", site.step("Div", x, site.number(alpha, x)), alpha=1.0)
+    return site.result("Mul", scaled, site.number(alpha, x))
 
 
 @aten("selu.default")
-def selu(call: Site):
-    return call.result("Selu", call.tensor("self"))
+def selu(site: Site):
+    return site.result("Selu", site.tensor("self"))
 
 
 @aten("prelu.default")
-def prelu(call: Site):
-    x, slope = call.tensor("self"), call.tensor("weight")
-    rank = call.type_of(x).rank
-    if call.type_of(slope).rank == 1 and rank > 2:
-        slope = call.step("Reshape", slope, shape=[-1, *(1,) * (rank - 2)])
-    return call.result("PRelu", x, slope)
+def prelu(site: Site):
+    x, slope = site.tensor("self"), site.tensor("weight")
+    rank = site.type_of(x).rank
+    if site.type_of(slope).rank == 1 and rank > 2:
+        slope = site.step("Reshape", slope, shape=[-1, *(1,) * (rank - 2)])
+    return site.result("PRelu", x, slope)
 
 
 @aten("softplus.default")
-def softplus(call: Site):
+def softplus(site: Site):
     """log(1 + exp(beta x)) / beta; from the threshold on the framework takes x itself, which is the same in float32."""
-    x, beta = call.tensor("self"), float(call.plain("beta", 1))
-    if beta * call.plain("threshold", 20) < 15:
-        scaled = call.step("Mul", x, call.number(beta, x))
-        bent = call.step("Div", call.step("Softplus", scaled), call.number(beta, x))
-        straight = call.step("Greater", scaled, call.number(float(call.plain("threshold")), x))
-        return call.result("Where", straight, x, bent)
+    x, beta = site.tensor("self"), float(site.plain("beta", 1))
+    if beta * site.plain("threshold", 20) < 15:
+        scaled = site.step("Mul", x, site.number(beta, x))
+        bent = site.step("Div", site.step("Softplus", scaled), site.number(beta, x))
+        straight = site.step("Greater", scaled, site.number(float(site.plain("threshold")), x))
+        return site.result("Where", straight, x, bent)
     if beta == 1:
-        return call.result("Softplus", x)
-    return call.result("Div", call.step("Softplus", call.step("Mul", x, call.number(beta, x))), call.number(beta, x))
+        return site.result("Softplus", x)
+    return site.result("Div", site.step("Softplus", site.step("Mul", x, site.number(beta, x))), site.number(beta, x))
 
 
 @aten("log_sigmoid.default")
-def log_sigmoid(call: Site):
-    return call.result("Neg", call.step("Softplus", call.step("Neg", call.tensor("self"))))
+def log_sigmoid(site: Site):
+    return site.result("Neg", site.step("Softplus", site.step("Neg", site.tensor("self"))))
 
 
 @aten("softsign.default")
-def softsign(call: Site):
-    return call.result("Softsign", call.tensor("self"))
+def softsign(site: Site):
+    return site.result("Softsign", site.tensor("self"))
 
 
 @aten("hardshrink.default")
-def hardshrink(call: Site):
-    x = call.tensor("self")
-    inside = call.step("LessOrEqual", call.step("Abs", x), call.number(float(call.plain("lambd", 0.5)), x))
-    return call.result("Where", inside, call.number(0.0, x), x)
+def hardshrink(site: Site):
+    x = site.tensor("self")
+    inside = site.step("LessOrEqual", site.step("Abs", x), site.number(float(site.plain("lambd", 0.5)), x))
+    return site.result("Where", inside, site.number(0.0, x), x)
 
 
 @aten("softshrink.default")
-def softshrink(call: Site):
+def softshrink(site: Site):
     """x less its part within -lambda to lambda."""
-    x, reach = call.tensor("self"), float(call.plain("lambd", 0.5))
-    return call.result("Sub", x, call.step("Clip", x, min=-reach, max=reach))
+    x, reach = site.tensor("self"), float(site.plain("lambd", 0.5))
+    return site.result("Sub", x, site.step("Clip", x, min=-reach, max=reach))
 
 
 @aten("threshold.default")
-def threshold(call: Site):
-    x = call.tensor("self")
-    below = call.step("LessOrEqual", x, call.number(call.plain("threshold"), x))
-    return call.result("Where", below, call.number(call.plain("value"), x), x)
+def threshold(site: Site):
+    x = site.tensor("self")
+    below = site.step("LessOrEqual", x, site.number(site.plain("threshold"), x))
+    return site.result("Where", below, site.number(site.plain("value"), x), x)
 
 
 @aten("glu.default")
-def glu(call: Site):
+def glu(site: Site):
     """The first half along an axis, times the sigmoid of the second; Dauphin et al., 2016."""
-    x = call.tensor("self")
-    axis = call.plain("dim", -1) % call.type_of(x).rank
-    half = call.type_of(x).shape[axis] // 2
-    first = call.step("Slice", x, starts=[0], ends=[half], axes=[axis])
-    second = call.step("Slice", x, starts=[half], ends=[2 * half], axes=[axis])
-    return call.result("Mul", first, call.step("Sigmoid", second))
+    x = site.tensor("self")
+    axis = site.plain("dim", -1) % site.type_of(x).rank
+    half = site.type_of(x).shape[axis] // 2
+    first = site.step("Slice", x, starts=[0], ends=[half], axes=[axis])
+    second = site.step("Slice", x, starts=[half], ends=[2 * half], axes=[axis])
+    return site.result("Mul", first, site.step("Sigmoid", second))
 
 
 @aten("relu6.default")
-def relu6(call: Site):
-    return call.result("Clip", call.tensor("self"), min=0.0, max=6.0)
+def relu6(site: Site):
+    return site.result("Clip", site.tensor("self"), min=0.0, max=6.0)
 
 
 @aten("hardtanh.default")
-def hardtanh(call: Site):
-    lower, upper = call.plain("min_val", -1), call.plain("max_val", 1)
-    return call.result("Clip", call.tensor("self"), min=float(lower), max=float(upper))
+def hardtanh(site: Site):
+    lower, upper = site.plain("min_val", -1), site.plain("max_val", 1)
+    return site.result("Clip", site.tensor("self"), min=float(lower), max=float(upper))
 
 
 @aten("softmax.int", "_softmax.default")
-def softmax(call: Site):
-    return call.result("Softmax", in_dtype(call, call.tensor("self")), axis=call.plain("dim"))
+def softmax(site: Site):
+    return site.result("Softmax", in_dtype(site, site.tensor("self")), axis=site.plain("dim"))
 
 
 @aten("log_softmax.int", "_log_softmax.default")
-def log_softmax(call: Site):
-    return call.result("LogSoftmax", in_dtype(call, call.tensor("self")), axis=call.plain("dim"))
+def log_softmax(site: Site):
+    return site.result("LogSoftmax", in_dtype(site, site.tensor("self")), axis=site.plain("dim"))

@@ -18,14 +18,14 @@ def _spread(value: int | list[int], axes: int) -> list[int]:
 
 
 @aten("conv1d.default", "conv2d.default", "conv3d.default", "conv1d.padding", "conv2d.padding", "conv3d.padding")
-def convolution(call: Site):
-    x, weight, bias = call.tensor("input"), call.tensor("weight"), call.optional_tensor("bias")
-    kernel = call.type_of(weight).shape[2:]
+def convolution(site: Site):
+    x, weight, bias = site.tensor("input"), site.tensor("weight"), site.optional_tensor("bias")
+    kernel = site.type_of(weight).shape[2:]
     axes = len(kernel)
-    if call.type_of(x).rank != axes + 2:
-        call.refuse("works on a single image without a batch")
-    dilations = _spread(call.plain("dilation", 1), axes)
-    padding = call.plain("padding", 0)
+    if site.type_of(x).rank != axes + 2:
+        site.refuse("works on a single image without a batch")
+    dilations = _spread(site.plain("dilation", 1), axes)
+    padding = site.plain("padding", 0)
     if padding == "same":
         # The framework puts the odd pad behind the end.
         totals = [d * (k - 1) for d, k in zip(dilations, kernel)]
@@ -33,179 +33,179 @@ def convolution(call: Site):
     else:
         pads = _spread(0 if padding == "valid" else padding, axes) * 2
     inputs = (x, weight, bias) if bias else (x, weight)
-    strides = _spread(call.plain("stride", 1), axes)
-    if isinstance(call.type_of(x).shape[1], Batch):
-        return _each_image_its_own(call, inputs, strides, pads, dilations)
-    return call.result("Conv", *inputs, strides=strides, pads=pads, dilations=dilations,
-                       group=call.plain("groups", 1), kernel_shape=list(kernel))  # fmt: skip
+    strides = _spread(site.plain("stride", 1), axes)
+    if isinstance(site.type_of(x).shape[1], Batch):
+        return _each_image_its_own(site, inputs, strides, pads, dilations)
+    return site.result("Conv", *inputs, strides=strides, pads=pads, dilations=dilations,
+                       group=site.plain("groups", 1), kernel_shape=list(kernel))  # fmt: skip
 
 
-def _each_image_its_own(call: Site, inputs: tuple[str, ...], strides, pads, dilations):
+def _each_image_its_own(site: Site, inputs: tuple[str, ...], strides, pads, dilations):
     """Images side by side as groups of channels, each with kernels of its own: one matrix product an image.
 
     x [1, C N, H, W], weight [M N, C / groups, *kernel]; dynamic convolutions are written like this
     (Yang et al., 2019).
     """
-    (x, weight), groups = inputs[:2], call.plain("groups", 1)
+    (x, weight), groups = inputs[:2], site.plain("groups", 1)
     if not isinstance(groups, Batch):
-        groups = Batch(groups // call.captured_batch) if call.captured_batch else call.refuse("mixes the images")
-    (single, channels, height, width), (out, own, *kernel) = (call.type_of(each).shape for each in (x, weight))
+        groups = Batch(groups // site.captured_batch) if site.captured_batch else site.refuse("mixes the images")
+    (single, channels, height, width), (out, own, *kernel) = (site.type_of(each).shape for each in (x, weight))
     if single != 1 or len(kernel) != 2 or not isinstance(out, Batch) or channels.times != groups.times * own:
-        call.refuse("mixes the images of a batch")
-    images = call.reshaped(x, [Batch(), channels.times, height, width], final=False)
-    windows, counts = columns(call, images, kernel, dilations, pads, strides)
+        site.refuse("mixes the images of a batch")
+    images = site.reshaped(x, [Batch(), channels.times, height, width], final=False)
+    windows, counts = columns(site, images, kernel, dilations, pads, strides)
     taps, spots = own * kernel[0] * kernel[1], counts[0] * counts[1]
-    windows = call.reshaped(windows, [Batch(), groups.times, taps, spots], final=False)
-    kernels = call.reshaped(weight, [Batch(), groups.times, out.times // groups.times, taps], final=False)
-    made = call.step("MatMul", kernels, windows)
+    windows = site.reshaped(windows, [Batch(), groups.times, taps, spots], final=False)
+    kernels = site.reshaped(weight, [Batch(), groups.times, out.times // groups.times, taps], final=False)
+    made = site.step("MatMul", kernels, windows)
     if len(inputs) > 2:
-        shift = call.reshaped(inputs[2], [Batch(), groups.times, out.times // groups.times, 1], final=False)
-        made = call.step("Add", made, shift)
-    return call.reshaped(made, [1, out, *counts])
+        shift = site.reshaped(inputs[2], [Batch(), groups.times, out.times // groups.times, 1], final=False)
+        made = site.step("Add", made, shift)
+    return site.reshaped(made, [1, out, *counts])
 
 
 @aten("conv_transpose2d.input", "conv_transpose1d.default", "conv_transpose3d.input")
-def transposed_convolution(call: Site):
-    x, weight, bias = call.tensor("input"), call.tensor("weight"), call.optional_tensor("bias")
-    kernel = call.type_of(weight).shape[2:]
+def transposed_convolution(site: Site):
+    x, weight, bias = site.tensor("input"), site.tensor("weight"), site.optional_tensor("bias")
+    kernel = site.type_of(weight).shape[2:]
     axes = len(kernel)
-    spread = {name: _spread(call.plain(name, default), axes)
+    spread = {name: _spread(site.plain(name, default), axes)
               for name, default in (("stride", 1), ("padding", 0), ("output_padding", 0), ("dilation", 1))}  # fmt: skip
     if any(more >= step for more, step in zip(spread["output_padding"], spread["stride"])):
-        call.refuse("has an output padding as large as its stride, which the standard does not have")
-    return call.result("ConvTranspose", *((x, weight, bias) if bias else (x, weight)), strides=spread["stride"],
-                       pads=spread["padding"] * 2, dilations=spread["dilation"], group=call.plain("groups", 1),
+        site.refuse("has an output padding as large as its stride, which the standard does not have")
+    return site.result("ConvTranspose", *((x, weight, bias) if bias else (x, weight)), strides=spread["stride"],
+                       pads=spread["padding"] * 2, dilations=spread["dilation"], group=site.plain("groups", 1),
                        kernel_shape=list(kernel), output_padding=spread["output_padding"])  # fmt: skip
 
 
 @aten("batch_norm.default")
-def batch_norm(call: Site):
-    x = call.tensor("input")
-    if not (call.has("running_mean") and call.has("running_var")):
-        return _by_own_statistics(call, x)
-    if call.plain("training"):
-        call.note(IN_TRAINING)
-    mean, variance = call.tensor("running_mean"), call.tensor("running_var")
-    return call.result("BatchNormalization", x, *_affine(call, x), mean, variance, epsilon=call.plain("eps", 1e-5))
+def batch_norm(site: Site):
+    x = site.tensor("input")
+    if not (site.has("running_mean") and site.has("running_var")):
+        return _by_own_statistics(site, x)
+    if site.plain("training"):
+        site.note(IN_TRAINING)
+    mean, variance = site.tensor("running_mean"), site.tensor("running_var")
+    return site.result("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
 
 
-def _by_own_statistics(call: Site, x: str) -> str:
+def _by_own_statistics(site: Site, x: str) -> str:
     """What has no batch, a weight for instance, is normalised by its own mean and variance a channel."""
-    shape = call.type_of(x).shape
+    shape = site.type_of(x).shape
     if isinstance(shape[0], Batch):
-        call.refuse("normalises by the statistics of the batch and keeps none of its own, so one image's scores "
+        site.refuse("normalises by the statistics of the batch and keeps none of its own, so one image's scores "
                     "depend on the others; use a normalisation that keeps statistics")  # fmt: skip
     axes = [0, *range(2, len(shape))]
-    centred = call.step("Sub", x, call.step("ReduceMean", x, axes=axes))
-    variance = call.step("ReduceMean", call.step("Mul", centred, centred), axes=axes)
-    deviation = call.step("Sqrt", call.step("Add", variance, call.number(float(call.plain("eps", 1e-5)), x)))
-    made = call.step("Div", centred, deviation)
+    centred = site.step("Sub", x, site.step("ReduceMean", x, axes=axes))
+    variance = site.step("ReduceMean", site.step("Mul", centred, centred), axes=axes)
+    deviation = site.step("Sqrt", site.step("Add", variance, site.number(float(site.plain("eps", 1e-5)), x)))
+    made = site.step("Div", centred, deviation)
     wide = [shape[1], *(1,) * (len(shape) - 2)]
-    if call.has("weight"):
-        made = call.step("Mul", made, call.reshaped(call.tensor("weight"), wide, final=False))
-    if call.has("bias"):
-        made = call.step("Add", made, call.reshaped(call.tensor("bias"), wide, final=False))
+    if site.has("weight"):
+        made = site.step("Mul", made, site.reshaped(site.tensor("weight"), wide, final=False))
+    if site.has("bias"):
+        made = site.step("Add", made, site.reshaped(site.tensor("bias"), wide, final=False))
     return made
 
 
 @aten("instance_norm.default")
-def instance_norm(call: Site):
-    x = call.tensor("input")
-    if not call.plain("use_input_stats", True):
-        mean, variance = call.tensor("running_mean"), call.tensor("running_var")
-        return call.result("BatchNormalization", x, *_affine(call, x), mean, variance, epsilon=call.plain("eps", 1e-5))
-    return call.result("InstanceNormalization", x, *_affine(call, x), epsilon=call.plain("eps", 1e-5))
+def instance_norm(site: Site):
+    x = site.tensor("input")
+    if not site.plain("use_input_stats", True):
+        mean, variance = site.tensor("running_mean"), site.tensor("running_var")
+        return site.result("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
+    return site.result("InstanceNormalization", x, *_affine(site, x), epsilon=site.plain("eps", 1e-5))
 
 
-def _affine(call: Site, x: str) -> tuple[str, str]:
+def _affine(site: Site, x: str) -> tuple[str, str]:
     """Scale and shift of a normalisation, one a channel; ones and zeros where it has none."""
-    channels = call.type_of(x).shape[1:2]
-    scale = call.optional_tensor("weight") or call.constant(np.ones(channels, np.float32), "scale")
-    return scale, call.optional_tensor("bias") or call.constant(np.zeros(channels, np.float32), "shift")
+    channels = site.type_of(x).shape[1:2]
+    scale = site.optional_tensor("weight") or site.constant(np.ones(channels, np.float32), "scale")
+    return scale, site.optional_tensor("bias") or site.constant(np.zeros(channels, np.float32), "shift")
 
 
 @aten("group_norm.default")
-def group_norm(call: Site):
+def group_norm(site: Site):
     """Each group of channels as one instance, then scale and shift a channel; Wu and He, 2018."""
-    x, groups = call.tensor("input"), call.plain("num_groups", call.plain("group"))
-    shape = call.type_of(x).shape
-    ones = call.constant(np.ones(groups, np.float32), "ones")
-    zeros = call.constant(np.zeros(groups, np.float32), "zeros")
-    split = call.reshaped(x, [shape[0], groups, -1], final=False)
-    normal = call.step("InstanceNormalization", split, ones, zeros, epsilon=call.plain("eps", 1e-5))
-    normal = call.reshaped(normal, shape, final=False)
-    if not (call.has("weight") or call.has("bias")):
+    x, groups = site.tensor("input"), site.plain("num_groups", site.plain("group"))
+    shape = site.type_of(x).shape
+    ones = site.constant(np.ones(groups, np.float32), "ones")
+    zeros = site.constant(np.zeros(groups, np.float32), "zeros")
+    split = site.reshaped(x, [shape[0], groups, -1], final=False)
+    normal = site.step("InstanceNormalization", split, ones, zeros, epsilon=site.plain("eps", 1e-5))
+    normal = site.reshaped(normal, shape, final=False)
+    if not (site.has("weight") or site.has("bias")):
         return normal
     wide = [-1, *(1,) * (len(shape) - 2)]
-    scale, shift = (call.step("Reshape", each, shape=wide) for each in _affine(call, x))
-    return call.result("Add", call.step("Mul", normal, scale), shift)
+    scale, shift = (site.step("Reshape", each, shape=wide) for each in _affine(site, x))
+    return site.result("Add", site.step("Mul", normal, scale), shift)
 
 
 @aten("rms_norm.default")
-def rms_norm(call: Site):
+def rms_norm(site: Site):
     """x / sqrt(mean(x^2) + epsilon) * weight over the last axes; Zhang and Sennrich, 2019."""
-    x, shape = call.tensor("input"), call.plain("normalized_shape")
-    epsilon = call.plain("eps")
+    x, shape = site.tensor("input"), site.plain("normalized_shape")
+    epsilon = site.plain("eps")
     epsilon = float(np.finfo(np.float32).eps) if epsilon is None else epsilon
-    square = call.step("ReduceMean", call.step("Mul", x, x), axes=list(range(-len(shape), 0)), keepdims=1)
-    normal = call.step("Div", x, call.step("Sqrt", call.step("Add", square, call.number(epsilon, x))))
-    return call.result("Mul", normal, call.tensor("weight")) if call.has("weight") else normal
+    square = site.step("ReduceMean", site.step("Mul", x, x), axes=list(range(-len(shape), 0)), keepdims=1)
+    normal = site.step("Div", x, site.step("Sqrt", site.step("Add", square, site.number(epsilon, x))))
+    return site.result("Mul", normal, site.tensor("weight")) if site.has("weight") else normal
 
 
 @aten("_weight_norm.default", "_weight_norm_interface.default")
-def weight_norm(call: Site):
+def weight_norm(site: Site):
     """v * g / |v|, the length over all axes but one; Salimans and Kingma, 2016."""
-    direction, size, axis = call.tensor("v"), call.tensor("g"), call.plain("dim", 0)
-    axes = [each for each in range(call.type_of(direction).rank) if each != axis]
-    length = call.step("ReduceL2", direction, axes=axes, keepdims=1)
-    return call.result("Mul", direction, call.step("Div", size, length))
+    direction, size, axis = site.tensor("v"), site.tensor("g"), site.plain("dim", 0)
+    axes = [each for each in range(site.type_of(direction).rank) if each != axis]
+    length = site.step("ReduceL2", direction, axes=axes, keepdims=1)
+    return site.result("Mul", direction, site.step("Div", size, length))
 
 
 @aten("layer_norm.default")
-def layer_norm(call: Site):
-    x, shape = call.tensor("input"), tuple(call.plain("normalized_shape"))
-    scale = call.optional_tensor("weight") or call.constant(np.ones(shape, np.float32), "scale")
-    inputs = (x, scale, call.tensor("bias")) if call.has("bias") else (x, scale)
-    return call.result("LayerNormalization", *inputs, axis=-len(shape), epsilon=call.plain("eps", 1e-5))
+def layer_norm(site: Site):
+    x, shape = site.tensor("input"), tuple(site.plain("normalized_shape"))
+    scale = site.optional_tensor("weight") or site.constant(np.ones(shape, np.float32), "scale")
+    inputs = (x, scale, site.tensor("bias")) if site.has("bias") else (x, scale)
+    return site.result("LayerNormalization", *inputs, axis=-len(shape), epsilon=site.plain("eps", 1e-5))
 
 
 @aten("max_pool2d.default", "max_pool1d.default", "max_pool3d.default", "max_pool2d_with_indices.default")
-def max_pool(call: Site):
-    geometry = _pool_geometry(call)
-    return call.result("MaxPool", call.tensor("self"), **geometry)
+def max_pool(site: Site):
+    geometry = _pool_geometry(site)
+    return site.result("MaxPool", site.tensor("self"), **geometry)
 
 
 @aten("avg_pool2d.default", "avg_pool1d.default", "avg_pool3d.default")
-def average_pool(call: Site):
+def average_pool(site: Site):
     """What stands out behind the pads by ceil_mode never counts, the pads count if they are asked to."""
-    x, geometry = call.tensor("self"), _pool_geometry(call)
+    x, geometry = site.tensor("self"), _pool_geometry(site)
     axes = len(geometry["kernel_shape"])
-    counted = bool(call.plain("count_include_pad", True))
+    counted = bool(site.plain("count_include_pad", True))
     begins, ends = geometry["pads"][:axes], geometry["pads"][axes:]
     if ends != begins and counted and any(begins):
-        x = call.step("Pad", x, pads=[0, 0, *begins, 0, 0, *begins])
+        x = site.step("Pad", x, pads=[0, 0, *begins, 0, 0, *begins])
         geometry["pads"] = [0] * axes + [end - begin for begin, end in zip(begins, ends)]
     counted = counted and ends == begins
-    if call.has("divisor_override"):
+    if site.has("divisor_override"):
         if ends != begins:
-            call.refuse("divides by a number of its own in windows that stand out, which is not supported")
-        mean = call.step("AveragePool", x, count_include_pad=1, **geometry)
-        factor = float(np.prod(geometry["kernel_shape"])) / call.plain("divisor_override")
-        return call.result("Mul", mean, call.number(factor, mean))
-    return call.result("AveragePool", x, count_include_pad=int(counted), **geometry)
+            site.refuse("divides by a number of its own in windows that stand out, which is not supported")
+        mean = site.step("AveragePool", x, count_include_pad=1, **geometry)
+        factor = float(np.prod(geometry["kernel_shape"])) / site.plain("divisor_override")
+        return site.result("Mul", mean, site.number(factor, mean))
+    return site.result("AveragePool", x, count_include_pad=int(counted), **geometry)
 
 
-def _pool_geometry(call: Site) -> dict:
+def _pool_geometry(site: Site) -> dict:
     """The windows, with what ceil_mode adds as pads behind the end: runtimes do not agree on ceil_mode itself."""
-    spatial = call.type_of(call.tensor("self")).shape[2:]
+    spatial = site.type_of(site.tensor("self")).shape[2:]
     axes = len(spatial)
-    kernel = _spread(call.plain("kernel_size"), axes)
-    strides = _spread(call.plain("stride") or kernel, axes)
-    begins = _spread(call.plain("padding", 0), axes)
+    kernel = _spread(site.plain("kernel_size"), axes)
+    strides = _spread(site.plain("stride") or kernel, axes)
+    begins = _spread(site.plain("padding", 0), axes)
     geometry = {"kernel_shape": kernel, "strides": strides, "pads": begins * 2}
-    if call.has("dilation"):
-        geometry["dilations"] = _spread(call.plain("dilation"), axes)
-    if call.plain("ceil_mode", False):
+    if site.has("dilation"):
+        geometry["dilations"] = _spread(site.plain("dilation"), axes)
+    if site.plain("ceil_mode", False):
         counts = Geometry.of(geometry | {"ceil_mode": 1}, kernel).counts(spatial)
         dilations = geometry.get("dilations", [1] * axes)
         reach = [(n - 1) * s + d * (k - 1) + 1 for n, s, d, k in zip(counts, strides, dilations, kernel)]
@@ -216,21 +216,21 @@ def _pool_geometry(call: Site) -> dict:
 
 @aten("adaptive_avg_pool2d.default", "adaptive_avg_pool1d.default", "adaptive_avg_pool3d.default",
       "_adaptive_avg_pool2d.default", "_adaptive_avg_pool3d.default")  # fmt: skip
-def adaptive_average_pool(call: Site):
+def adaptive_average_pool(site: Site):
     """To a fixed output size. Where it divides the input size it is an ordinary pooling, else two matrices."""
-    x = call.tensor("self")
-    spatial, wanted = _adaptive_sizes(call, x)
+    x = site.tensor("self")
+    spatial, wanted = _adaptive_sizes(site, x)
     if all(size == 1 for size in wanted):
-        return call.result("GlobalAveragePool", x)
+        return site.result("GlobalAveragePool", x)
     if wanted == spatial:
-        return call.result("Identity", x)
+        return site.result("Identity", x)
     if not any(size % parts for size, parts in zip(spatial, wanted)):
         kernel = [size // parts for size, parts in zip(spatial, wanted)]
-        return call.result("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+        return site.result("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
     if len(spatial) > 2:
-        call.refuse(f"pools {list(spatial)} to {list(wanted)} with windows of unequal size, which is not supported")
+        site.refuse(f"pools {list(spatial)} to {list(wanted)} with windows of unequal size, which is not supported")
     matrices = [_window_means(size, parts) for size, parts in zip(spatial, wanted)]
-    return by_matrices(call, x, matrices)
+    return by_matrices(site, x, matrices)
 
 
 def _window_means(size: int, parts: int) -> np.ndarray:
@@ -243,29 +243,29 @@ def _window_means(size: int, parts: int) -> np.ndarray:
 
 
 @aten("adaptive_max_pool2d.default", "adaptive_max_pool1d.default")
-def adaptive_max_pool(call: Site):
-    x = call.tensor("self")
-    spatial, wanted = _adaptive_sizes(call, x)
+def adaptive_max_pool(site: Site):
+    x = site.tensor("self")
+    spatial, wanted = _adaptive_sizes(site, x)
     if any(size % parts for size, parts in zip(spatial, wanted)):
         for axis, (size, parts) in enumerate(zip(spatial, wanted), start=2):
-            picked = call.step("Gather", x, call.constant(_window_places(size, parts), f"windows{axis}"), axis=axis)
-            x = call.step("ReduceMax", picked, axes=[axis + 1], keepdims=0)
+            picked = site.step("Gather", x, site.constant(_window_places(size, parts), f"windows{axis}"), axis=axis)
+            x = site.step("ReduceMax", picked, axes=[axis + 1], keepdims=0)
         return x
     kernel = [size // parts for size, parts in zip(spatial, wanted)]
-    return call.result("MaxPool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+    return site.result("MaxPool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
 
 
 def _window_places(size: int, parts: int) -> np.ndarray:
     """The places of each window [parts, widest]; what a narrower one lacks is its first place again."""
-    held = _window_means(size, parts) > 0
-    widest = int(held.sum(1).max())
-    first, count = held.argmax(1)[:, None], held.sum(1)[:, None]
+    covered = _window_means(size, parts) > 0
+    widest = int(covered.sum(1).max())
+    first, count = covered.argmax(1)[:, None], covered.sum(1)[:, None]
     offsets = np.arange(widest)
     return first + np.where(offsets < count, offsets, 0)
 
 
-def _adaptive_sizes(call: Site, x: str) -> tuple[tuple[int, ...], tuple[int, ...]]:
+def _adaptive_sizes(site: Site, x: str) -> tuple[tuple[int, ...], tuple[int, ...]]:
     """The spatial sizes of the value, and those that are asked for; None asks for what is there."""
-    spatial = call.type_of(x).shape[2:]
-    wanted = _spread(call.plain("output_size"), len(spatial))
+    spatial = site.type_of(x).shape[2:]
+    wanted = _spread(site.plain("output_size"), len(spatial))
     return spatial, tuple(size if each is None else each for size, each in zip(spatial, wanted))

@@ -10,58 +10,58 @@ from zygal.sources.pytorch.program import COMPUTED_AS_FLOAT32, SCALAR_TYPES
 from zygal.sources.pytorch.symbols import floor_divide, multiply
 
 
-def wanted_dtype(call: Site, default: str = "float32") -> np.dtype:
+def wanted_dtype(site: Site, default: str = "float32") -> np.dtype:
     """The dtype argument as the artifact computes it."""
-    number = call.plain("dtype")
+    number = site.plain("dtype")
     name = default if number is None else SCALAR_TYPES.get(number)
     if name is None:
-        call.refuse(f"makes numbers of the dtype number {number}, which is not supported")
+        site.refuse(f"makes numbers of the dtype number {number}, which is not supported")
     return np.dtype("float32" if name in COMPUTED_AS_FLOAT32 else name)
 
 
-def in_dtype(call: Site, x: str) -> str:
+def in_dtype(site: Site, x: str) -> str:
     """The value in the dtype that the call asks for before it computes, if it asks for one."""
-    if not call.has("dtype"):
+    if not site.has("dtype"):
         return x
-    target = wanted_dtype(call)
-    return x if call.type_of(x).dtype == target else call.step("Cast", x, to=target.name)
+    target = wanted_dtype(site)
+    return x if site.type_of(x).dtype == target else site.step("Cast", x, to=target.name)
 
 
-def filled(call: Site, sizes: list[Dimension], value: float | bool, dtype: np.dtype) -> str:
+def filled(site: Site, sizes: list[Dimension], value: float | bool, dtype: np.dtype) -> str:
     """A constant of one value; with the batch among its sizes, one that is repeated.
 
     Where a program is freed from its fixed batch, a first size of that number is taken for the batch.
     """
-    if sizes and call.is_captured_batch(sizes[0]):
+    if sizes and site.is_captured_batch(sizes[0]):
         sizes = [Batch(), *sizes[1:]]
-    call.check_count(sizes)
+    site.check_count(sizes)
     if any(isinstance(size, Batch) for size in sizes):
-        single = call.constant(np.full((1,) * len(sizes), value, dtype), "filling")
-        return call.expanded(single, sizes)
-    return call.constant(np.full(sizes, value, dtype), "filled")
+        single = site.constant(np.full((1,) * len(sizes), value, dtype), "filling")
+        return site.expanded(single, sizes)
+    return site.constant(np.full(sizes, value, dtype), "filled")
 
 
 def _filling(name: str, value: float | None) -> None:
-    def number(call: Site):
-        return call.plain("fill_value") if value is None else value
+    def number(site: Site):
+        return site.plain("fill_value") if value is None else value
 
-    def natural(call: Site) -> str:
-        kind = type(number(call))
+    def natural(site: Site) -> str:
+        kind = type(number(site))
         return "float32" if value is not None or kind is float else "bool" if kind is bool else "int64"
 
     @aten(f"{name}.default")
-    def make(call: Site):
-        return filled(call, call.plain("size"), number(call), wanted_dtype(call, natural(call)))
+    def make(site: Site):
+        return filled(site, site.plain("size"), number(site), wanted_dtype(site, natural(site)))
 
     @aten(f"{name}_like.default")
-    def make_like(call: Site):
-        like = call.type_of(call.tensor("self"))
-        return filled(call, list(like.shape), number(call), wanted_dtype(call, like.dtype.name))
+    def make_like(site: Site):
+        like = site.type_of(site.tensor("self"))
+        return filled(site, list(like.shape), number(site), wanted_dtype(site, like.dtype.name))
 
     @aten(f"new_{name}.default")
-    def make_new(call: Site):
+    def make_new(site: Site):
         return filled(
-            call, call.plain("size"), number(call), wanted_dtype(call, call.type_of(call.tensor("self")).dtype.name)
+            site, site.plain("size"), number(site), wanted_dtype(site, site.type_of(site.tensor("self")).dtype.name)
         )
 
 
@@ -71,117 +71,117 @@ _filling("full", None)
 
 
 @aten("empty.memory_format", "new_empty.default", "empty_like.default", "empty_permuted.default")
-def empty(call: Site):
+def empty(site: Site):
     """Memory that is written before it is read; zeros until then."""
-    if call.is_tensor("self"):
-        like = call.type_of(call.tensor("self"))
-        sizes = call.plain("size") or list(like.shape)
-        return filled(call, sizes, 0, wanted_dtype(call, like.dtype.name))
-    return filled(call, call.plain("size"), 0, wanted_dtype(call))
+    if site.is_tensor("self"):
+        like = site.type_of(site.tensor("self"))
+        sizes = site.plain("size") or list(like.shape)
+        return filled(site, sizes, 0, wanted_dtype(site, like.dtype.name))
+    return filled(site, site.plain("size"), 0, wanted_dtype(site))
 
 
 @aten("scalar_tensor.default")
-def scalar(call: Site):
-    value = call.plain("s")
-    return call.constant(np.array(value, wanted_dtype(call)), "scalar")
+def scalar(site: Site):
+    value = site.plain("s")
+    return site.constant(np.array(value, wanted_dtype(site)), "scalar")
 
 
 @aten("arange.default", "arange.start", "arange.start_step")
-def arange(call: Site):
-    start, end, step = call.plain("start", 0), call.plain("end"), call.plain("step", 1)
+def arange(site: Site):
+    start, end, step = site.plain("start", 0), site.plain("end"), site.plain("step", 1)
     if any(isinstance(number, Batch) for number in (start, end, step)):
-        call.refuse("counts up to the batch size")
+        site.refuse("counts up to the batch size")
     whole = all(isinstance(number, int) for number in (start, end, step))
-    call.check_count([int(abs((end - start) / (step or 1))) + 1])
+    site.check_count([int(abs((end - start) / (step or 1))) + 1])
     made = np.arange(start, end, step, np.int64 if whole else np.float64)
-    return call.constant(made.astype(wanted_dtype(call, "int64" if whole else "float32")), "range")
+    return site.constant(made.astype(wanted_dtype(site, "int64" if whole else "float32")), "range")
 
 
 @aten("linspace.default")
-def linspace(call: Site):
-    call.check_count([call.plain("steps")])
-    made = np.linspace(call.plain("start"), call.plain("end"), call.plain("steps"))
-    return call.constant(made.astype(wanted_dtype(call)), "steps")
+def linspace(site: Site):
+    site.check_count([site.plain("steps")])
+    made = np.linspace(site.plain("start"), site.plain("end"), site.plain("steps"))
+    return site.constant(made.astype(wanted_dtype(site)), "steps")
 
 
 @aten("eye.default", "eye.m")
-def eye(call: Site):
-    call.check_count([call.plain("n"), call.plain("m") or call.plain("n")])
-    made = np.eye(call.plain("n"), call.plain("m") or call.plain("n"))
-    return call.constant(made.astype(wanted_dtype(call)), "eye")
+def eye(site: Site):
+    site.check_count([site.plain("n"), site.plain("m") or site.plain("n")])
+    made = np.eye(site.plain("n"), site.plain("m") or site.plain("n"))
+    return site.constant(made.astype(wanted_dtype(site)), "eye")
 
 
 @aten("block_diag.default", "cartesian_prod.default")
-def combined(call: Site):
+def combined(site: Site):
     """Of what is known beforehand."""
-    arrays = [call.array(value) for value in call.tensors("tensors")]
+    arrays = [site.array(value) for value in site.tensors("tensors")]
     if any(array is None for array in arrays):
-        call.refuse("combines what depends on the image, which is not supported")
-    if "cartesian" in call.call.target:
-        call.check_count([array.size for array in arrays])
+        site.refuse("combines what depends on the image, which is not supported")
+    if "cartesian" in site.target:
+        site.check_count([array.size for array in arrays])
         grids = np.meshgrid(*arrays, indexing="ij")
-        return call.constant(np.stack([grid.reshape(-1) for grid in grids], -1), "pairs")
+        return site.constant(np.stack([grid.reshape(-1) for grid in grids], -1), "pairs")
     arrays = [np.atleast_2d(array) for array in arrays]
-    call.check_count([sum(array.shape[axis] for array in arrays) for axis in (0, 1)])
+    site.check_count([sum(array.shape[axis] for array in arrays) for axis in (0, 1)])
     made = np.zeros(np.sum([array.shape for array in arrays], 0), arrays[0].dtype)
     row = column = 0
     for array in arrays:
         made[row : row + array.shape[0], column : column + array.shape[1]] = array
         row, column = row + array.shape[0], column + array.shape[1]
-    return call.constant(made, "blocks")
+    return site.constant(made, "blocks")
 
 
 @aten("fill.Scalar", "fill.Tensor", "zero.default")
-def fill(call: Site):
-    like = call.type_of(call.tensor("self"))
-    if call.is_tensor("value"):
-        value = call.array(call.tensor("value"))
+def fill(site: Site):
+    like = site.type_of(site.tensor("self"))
+    if site.is_tensor("value"):
+        value = site.array(site.tensor("value"))
         if value is None:
-            return call.expanded(call.step("Cast", call.tensor("value"), to=like.dtype.name), list(like.shape))
-        return filled(call, list(like.shape), value.item(), like.dtype)
-    return filled(call, list(like.shape), call.plain("value", 0), like.dtype)
+            return site.expanded(site.step("Cast", site.tensor("value"), to=like.dtype.name), list(like.shape))
+        return filled(site, list(like.shape), value.item(), like.dtype)
+    return filled(site, list(like.shape), site.plain("value", 0), like.dtype)
 
 
 @aten("copy.default")
-def copy(call: Site):
+def copy(site: Site):
     """The new contents, in the dtype and to the size of the tensor that is written into."""
-    like, x = call.type_of(call.tensor("self")), call.tensor("src")
-    if call.type_of(x).dtype != like.dtype:
-        x = call.step("Cast", x, to=like.dtype.name)
-    return x if call.type_of(x).shape == like.shape else call.expanded(x, list(like.shape))
+    like, x = site.type_of(site.tensor("self")), site.tensor("src")
+    if site.type_of(x).dtype != like.dtype:
+        x = site.step("Cast", x, to=like.dtype.name)
+    return x if site.type_of(x).shape == like.shape else site.expanded(x, list(like.shape))
 
 
 @aten("to.dtype", "to.dtype_layout", "to.device", "to.other", "_to_copy.default", "to.prim_Device", "type_as.default",
       "to.prim_dtype")  # fmt: skip
-def convert_dtype(call: Site):
-    x = call.tensor("self")
-    if call.is_tensor("other"):
-        dtype = call.type_of(call.tensor("other")).dtype
+def convert_dtype(site: Site):
+    x = site.tensor("self")
+    if site.is_tensor("other"):
+        dtype = site.type_of(site.tensor("other")).dtype
     else:
-        dtype = wanted_dtype(call, call.type_of(x).dtype.name)
-    return call.result("Identity", x) if dtype == call.type_of(x).dtype else call.result("Cast", x, to=dtype.name)
+        dtype = wanted_dtype(site, site.type_of(x).dtype.name)
+    return site.result("Identity", x) if dtype == site.type_of(x).dtype else site.result("Cast", x, to=dtype.name)
 
 
 @aten("_assert_tensor_metadata.default", "_assert_scalar.default", "_assert_async.msg", "sym_constrain_range.default",
       "sym_constrain_range_for_size.default")  # fmt: skip
-def check_only(call: Site):
+def check_only(site: Site):
     """The framework's own assertions; the sizes are known here."""
     return None
 
 
 @aten("set_.default")
-def forget(call: Site):
+def forget(site: Site):
     """Lets go of a tensor's memory, after its last use."""
     return None
 
 
 @aten("sym_size.int")
-def size(call: Site):
-    return call.type_of(call.tensor("self")).shape[call.plain("dim")]
+def size(site: Site):
+    return site.type_of(site.tensor("self")).shape[site.plain("dim")]
 
 
 def _on_sizes(name: str, function) -> None:
-    aten(name)(lambda call: function(*call.plain_arguments()))
+    aten(name)(lambda site: function(*site.plain_arguments()))
 
 
 def _sum(left: Dimension, right: Dimension) -> Dimension:

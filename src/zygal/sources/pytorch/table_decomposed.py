@@ -15,47 +15,47 @@ from zygal.sources.pytorch.table_products import attention
 
 
 @aten("convolution.default")
-def any_convolution(call: Site):
-    if call.plain("transposed"):
-        return transposed_convolution(call)
-    if any(call.plain("output_padding")):
-        call.refuse("has an output padding, which only transposed convolutions have")
-    return convolution(call)
+def any_convolution(site: Site):
+    if site.plain("transposed"):
+        return transposed_convolution(site)
+    if any(site.plain("output_padding")):
+        site.refuse("has an output padding, which only transposed convolutions have")
+    return convolution(site)
 
 
 @aten("native_layer_norm.default")
-def layer_norm_with_statistics(call: Site):
-    return layer_norm(call), None, None
+def layer_norm_with_statistics(site: Site):
+    return layer_norm(site), None, None
 
 
 @aten("native_group_norm.default")
-def group_norm_with_statistics(call: Site):
-    return group_norm(call), None, None
+def group_norm_with_statistics(site: Site):
+    return group_norm(site), None, None
 
 
 @aten("native_batch_norm.default", "_native_batch_norm_legit_no_training.default", "_native_batch_norm_legit.no_stats",
       "_native_batch_norm_legit.default", "_native_batch_norm_legit_functional.default",
       "_batch_norm_with_update_functional.default", "_batch_norm_no_update.default")  # fmt: skip
-def batch_norm_with_statistics(call: Site):
-    made = batch_norm(call)
-    kept = [call.tensor(name) if call.has(name) else None for name in ("running_mean", "running_var")]
-    if len(call.call.results) == 6:
+def batch_norm_with_statistics(site: Site):
+    made = batch_norm(site)
+    kept = [site.tensor(name) if site.has(name) else None for name in ("running_mean", "running_var")]
+    if len(site.call.results) == 6:
         return made, None, None, None, *kept
     return made, None, None, *kept
 
 
 @aten("native_dropout.default")
-def dropout_with_mask(call: Site):
-    if call.plain("train", True) and call.plain("p"):
-        call.note(IN_TRAINING)
-    return call.result("Identity", call.tensor("input")), None
+def dropout_with_mask(site: Site):
+    if site.plain("train", True) and site.plain("p"):
+        site.note(IN_TRAINING)
+    return site.result("Identity", site.tensor("input")), None
 
 
 @aten("_scaled_dot_product_flash_attention_for_cpu.default")
-def attention_with_statistics(call: Site):
-    return attention(call), None
+def attention_with_statistics(site: Site):
+    return attention(site), None
 
 
 @aten("rrelu_with_noise_functional.default")
-def randomized_leaky_relu_with_noise(call: Site):
-    return randomized_leaky_relu(call), call.tensor("noise")
+def randomized_leaky_relu_with_noise(site: Site):
+    return randomized_leaky_relu(site), site.tensor("noise")

@@ -12,7 +12,7 @@ from zygal.sources.pytorch.table_creation import in_dtype
 
 
 def _by_itself(operator: str, name: str) -> None:
-    aten(f"{name}.default")(lambda call: call.result(operator, call.tensor("self")))
+    aten(f"{name}.default")(lambda site: site.result(operator, site.tensor("self")))
 
 
 for _operator, _name in {
@@ -23,9 +23,9 @@ for _operator, _name in {
 
 
 def _times(name: str, factor: float) -> None:
-    def scaled(call: Site):
-        x = call.tensor("self")
-        return call.result("Mul", x, call.number(factor, x))
+    def scaled(site: Site):
+        x = site.tensor("self")
+        return site.result("Mul", x, site.number(factor, x))
 
     aten(f"{name}.default")(scaled)
 
@@ -35,156 +35,156 @@ _times("rad2deg", 180 / pi)
 
 
 @aten("exp2.default")
-def power_of_two(call: Site):
-    x = call.tensor("self")
-    return call.result("Exp", call.step("Mul", x, call.number(log(2), x)))
+def power_of_two(site: Site):
+    x = site.tensor("self")
+    return site.result("Exp", site.step("Mul", x, site.number(log(2), x)))
 
 
 @aten("erfc.default")
-def complementary_error(call: Site):
-    x = call.tensor("self")
-    return call.result("Sub", call.number(1.0, x), call.step("Erf", x))
+def complementary_error(site: Site):
+    x = site.tensor("self")
+    return site.result("Sub", site.number(1.0, x), site.step("Erf", x))
 
 
 @aten("special_ndtr.default")
-def normal_distribution(call: Site):
+def normal_distribution(site: Site):
     """(1 + erf(x / sqrt 2)) / 2."""
-    x = call.tensor("self")
-    bent = call.step("Erf", call.step("Mul", x, call.number(1 / sqrt(2), x)))
-    return call.result("Mul", call.step("Add", bent, call.number(1.0, x)), call.number(0.5, x))
+    x = site.tensor("self")
+    bent = site.step("Erf", site.step("Mul", x, site.number(1 / sqrt(2), x)))
+    return site.result("Mul", site.step("Add", bent, site.number(1.0, x)), site.number(0.5, x))
 
 
 @aten("sinc.default")
-def sinc(call: Site):
+def sinc(site: Site):
     """sin(pi x) / (pi x), and 1 at 0."""
-    x = call.tensor("self")
-    angle = call.step("Mul", x, call.number(pi, x))
-    zero = call.step("Equal", x, call.number(0.0, x))
-    one = call.number(1.0, x)
-    divisor = call.step("Where", zero, one, angle)
-    return call.result("Where", zero, one, call.step("Div", call.step("Sin", angle), divisor))
+    x = site.tensor("self")
+    angle = site.step("Mul", x, site.number(pi, x))
+    zero = site.step("Equal", x, site.number(0.0, x))
+    one = site.number(1.0, x)
+    divisor = site.step("Where", zero, one, angle)
+    return site.result("Where", zero, one, site.step("Div", site.step("Sin", angle), divisor))
 
 
 @aten("hypot.default")
-def hypotenuse(call: Site):
+def hypotenuse(site: Site):
     """The larger one times sqrt(1 + ratio^2), so that no square overflows."""
-    sizes = [call.step("Abs", each) for each in operands(call)]
-    large, small = call.step("Max", *sizes), call.step("Min", *sizes)
-    zero, one, endless = (call.number(value, large) for value in (0.0, 1.0, inf))
-    ratio = call.step("Div", small, call.step("Where", call.step("Equal", large, zero), one, large))
-    made = call.step("Mul", large, call.step("Sqrt", call.step("Add", call.step("Mul", ratio, ratio), one)))
-    return call.result("Where", call.step("Equal", large, endless), large, made)
+    sizes = [site.step("Abs", each) for each in operands(site)]
+    large, small = site.step("Max", *sizes), site.step("Min", *sizes)
+    zero, one, endless = (site.number(value, large) for value in (0.0, 1.0, inf))
+    ratio = site.step("Div", small, site.step("Where", site.step("Equal", large, zero), one, large))
+    made = site.step("Mul", large, site.step("Sqrt", site.step("Add", site.step("Mul", ratio, ratio), one)))
+    return site.result("Where", site.step("Equal", large, endless), large, made)
 
 
 @aten("atan2.default", "arctan2.default")
-def angle(call: Site):
+def angle(site: Site):
     """The angle of (other, self), in all four quadrants."""
-    rise, run = (in_fractions(call, each) for each in operands(call))
-    sizes = [call.step("Abs", each) for each in (rise, run)]
+    rise, run = (in_fractions(site, each) for each in operands(site))
+    sizes = [site.step("Abs", each) for each in (rise, run)]
     # Two zeros, or two infinities, have no quotient; IEEE 754 takes them for 0 and for 1.
-    zero, one = call.number(0.0, rise), call.number(1.0, rise)
-    alike = call.step("Equal", *sizes)
-    quotient = call.step("Where", alike, call.step("Where", call.step("Equal", sizes[0], zero), zero, one),
-                         call.step("Div", *sizes))  # fmt: skip
-    turned = call.step("Atan", quotient)
-    turned = call.step("Where", sign_bit(call, run), call.step("Sub", call.number(pi, rise), turned), turned)
-    return call.result("Where", sign_bit(call, rise), call.step("Neg", turned), turned)
+    zero, one = site.number(0.0, rise), site.number(1.0, rise)
+    alike = site.step("Equal", *sizes)
+    quotient = site.step("Where", alike, site.step("Where", site.step("Equal", sizes[0], zero), zero, one),
+                         site.step("Div", *sizes))  # fmt: skip
+    turned = site.step("Atan", quotient)
+    turned = site.step("Where", sign_bit(site, run), site.step("Sub", site.number(pi, rise), turned), turned)
+    return site.result("Where", sign_bit(site, rise), site.step("Neg", turned), turned)
 
 
-def in_fractions(call: Site, value: str) -> str:
+def in_fractions(site: Site, value: str) -> str:
     """Whole numbers and truth as floating point, which is what the framework computes most functions in."""
-    return value if call.type_of(value).dtype.kind == "f" else call.step("Cast", value, to="float32")
+    return value if site.type_of(value).dtype.kind == "f" else site.step("Cast", value, to="float32")
 
 
-def sign_bit(call: Site, x: str) -> str:
+def sign_bit(site: Site, x: str) -> str:
     """Whether a number is negative, minus zero included."""
-    zero = call.number(0.0, x)
-    below = call.step("Less", x, zero)
-    return call.step("Or", below, call.step("Less", call.step("Reciprocal", x), zero))
+    zero = site.number(0.0, x)
+    below = site.step("Less", x, zero)
+    return site.step("Or", below, site.step("Less", site.step("Reciprocal", x), zero))
 
 
 @aten("isfinite.default")
-def is_finite(call: Site):
-    x = call.tensor("self")
-    return call.result("Not", call.step("Or", call.step("IsNaN", x), call.step("IsInf", x)))
+def is_finite(site: Site):
+    x = site.tensor("self")
+    return site.result("Not", site.step("Or", site.step("IsNaN", x), site.step("IsInf", x)))
 
 
 @aten("nan_to_num.default")
-def without_nan(call: Site):
-    x = call.tensor("self")
+def without_nan(site: Site):
+    x = site.tensor("self")
     largest = float(np.finfo(np.float32).max)
-    filled = call.step("Where", call.step("IsNaN", x), call.number(float(call.plain("nan", 0.0)), x), x)
+    filled = site.step("Where", site.step("IsNaN", x), site.number(float(site.plain("nan", 0.0)), x), x)
     for name, limit, operator in (("posinf", largest, "Greater"), ("neginf", -largest, "Less")):
-        beyond = call.step(operator, filled, call.number(limit, x))
-        filled = call.step("Where", beyond, call.number(float(call.plain(name, limit)), x), filled)
+        beyond = site.step(operator, filled, site.number(limit, x))
+        filled = site.step("Where", beyond, site.number(float(site.plain(name, limit)), x), filled)
     return filled
 
 
 @aten("nansum.default")
-def sum_without_nan(call: Site):
+def sum_without_nan(site: Site):
     from zygal.sources.pytorch.table_reduction import reduced_axes
 
-    x = call.tensor("self")
-    x = in_dtype(call, x)
-    filled = call.step("Where", call.step("IsNaN", x), call.number(0.0, x), x)
-    return call.result("ReduceSum", filled, axes=reduced_axes(call, x), keepdims=int(call.plain("keepdim", False)))
+    x = site.tensor("self")
+    x = in_dtype(site, x)
+    filled = site.step("Where", site.step("IsNaN", x), site.number(0.0, x), x)
+    return site.result("ReduceSum", filled, axes=reduced_axes(site, x), keepdims=int(site.plain("keepdim", False)))
 
 
 @aten("addcdiv.default")
-def add_quotient(call: Site):
-    quotient = call.step("Div", call.tensor("tensor1"), call.tensor("tensor2"))
-    scaled = call.step("Mul", quotient, call.number(call.plain("value", 1), quotient))
-    return call.result("Add", call.tensor("self"), scaled)
+def add_quotient(site: Site):
+    quotient = site.step("Div", site.tensor("tensor1"), site.tensor("tensor2"))
+    scaled = site.step("Mul", quotient, site.number(site.plain("value", 1), quotient))
+    return site.result("Add", site.tensor("self"), scaled)
 
 
 @aten("logaddexp.default")
-def log_of_both(call: Site):
+def log_of_both(site: Site):
     """log(exp a + exp b), from the larger one on so that nothing overflows."""
-    left, right = operands(call)
-    apart = call.step("Neg", call.step("Abs", call.step("Sub", left, right)))
-    made = call.step("Add", call.step("Max", left, right), call.step("Softplus", apart))
+    left, right = operands(site)
+    apart = site.step("Neg", site.step("Abs", site.step("Sub", left, right)))
+    made = site.step("Add", site.step("Max", left, right), site.step("Softplus", apart))
     # Two infinities have no distance.
-    both = call.step("Add", left, call.number(log(2), left))
-    return call.result("Where", call.step("Equal", left, right), both, made)
+    both = site.step("Add", left, site.number(log(2), left))
+    return site.result("Where", site.step("Equal", left, right), both, made)
 
 
 @aten("xlogy.Tensor", "xlogy.Scalar_Other", "xlogy.Scalar_Self", "special_xlogy.default")
-def product_with_log(call: Site):
+def product_with_log(site: Site):
     """x log y, and 0 where x is 0."""
-    left, right = operands(call)
-    zero = call.number(0.0, left)
-    product = call.step("Mul", left, call.step("Log", right))
-    return call.result("Where", call.step("Equal", left, zero), zero, product)
+    left, right = operands(site)
+    zero = site.number(0.0, left)
+    product = site.step("Mul", left, site.step("Log", right))
+    return site.result("Where", site.step("Equal", left, zero), zero, product)
 
 
 @aten("signbit.default")
-def has_sign_bit(call: Site):
-    return sign_bit(call, in_fractions(call, call.tensor("self")))
+def has_sign_bit(site: Site):
+    return sign_bit(site, in_fractions(site, site.tensor("self")))
 
 
 @aten("copysign.Tensor", "copysign.Scalar")
-def with_sign_of(call: Site):
-    size, sign = (in_fractions(call, each) for each in operands(call))
-    size = call.step("Abs", size)
-    return call.result("Where", sign_bit(call, sign), call.step("Neg", size), size)
+def with_sign_of(site: Site):
+    size, sign = (in_fractions(site, each) for each in operands(site))
+    size = site.step("Abs", size)
+    return site.result("Where", sign_bit(site, sign), site.step("Neg", size), size)
 
 
 @aten("heaviside.default")
-def unit_step(call: Site):
-    x, middle = call.tensor("self"), call.tensor("values")
-    zero = call.number(0.0, x)
-    above = call.step("Cast", call.step("Greater", x, zero), to=call.type_of(x).dtype.name)
-    return call.result("Where", call.step("Equal", x, zero), middle, above)
+def unit_step(site: Site):
+    x, middle = site.tensor("self"), site.tensor("values")
+    zero = site.number(0.0, x)
+    above = site.step("Cast", site.step("Greater", x, zero), to=site.type_of(x).dtype.name)
+    return site.result("Where", site.step("Equal", x, zero), middle, above)
 
 
 @aten("round.decimals")
-def round_to_decimals(call: Site):
-    x = call.tensor("self")
-    factor = call.number(10.0 ** call.plain("decimals", 0), x)
-    return call.result("Div", call.step("Round", call.step("Mul", x, factor)), factor)
+def round_to_decimals(site: Site):
+    x = site.tensor("self")
+    factor = site.number(10.0 ** site.plain("decimals", 0), x)
+    return site.result("Div", site.step("Round", site.step("Mul", x, factor)), factor)
 
 
 @aten("float_power.Tensor_Scalar")
-def power_in_fractions(call: Site):
-    x = call.tensor("self")
-    return call.result("Pow", x, call.number(float(call.plain("exponent")), x))
+def power_in_fractions(site: Site):
+    x = site.tensor("self")
+    return site.result("Pow", x, site.number(float(site.plain("exponent")), x))

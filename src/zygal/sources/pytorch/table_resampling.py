@@ -8,20 +8,20 @@ from zygal.graph.ops.resampling import resampling_matrix
 from zygal.sources.pytorch.calls import Site, aten
 
 
-def _resample(call: Site, mode: str, grid: str, antialias: bool = False):
-    x = call.tensor("input" if call.has("input") else "self")
-    spatial = call.type_of(x).shape[2:]
-    factors = call.plain("scale_factors")
+def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
+    x = site.tensor("input" if site.has("input") else "self")
+    spatial = site.type_of(x).shape[2:]
+    factors = site.plain("scale_factors")
     if factors is None:
-        factors = [call.plain(name) for name in ("scales_h", "scales_w", "scales") if call.has(name)] or None
-    wanted = call.plain("output_size")
+        factors = [site.plain(name) for name in ("scales_h", "scales_w", "scales") if site.has(name)] or None
+    wanted = site.plain("output_size")
     if wanted is None:
         wanted = [int(np.floor(size * factor)) for size, factor in zip(spatial, factors)]
     scales = factors if factors is not None else [None] * len(spatial)
     whole = all(out % size == 0 for size, out in zip(spatial, wanted))
     same = factors is None or all(out == size * factor for size, out, factor in zip(spatial, wanted, factors))
     if tuple(wanted) == spatial:
-        return call.result("Identity", x)
+        return site.result("Identity", x)
     if (
         len(spatial) == 2
         and whole
@@ -34,84 +34,84 @@ def _resample(call: Site, mode: str, grid: str, antialias: bool = False):
         if mode == "nearest":
             attributes["nearest_mode"] = "floor" if grid == "asymmetric" else "round_prefer_ceil"
         ratio = [out // size for size, out in zip(spatial, wanted)]
-        return call.result("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], **attributes)
+        return site.result("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], **attributes)
     matrices = [
         resampling_matrix(size, out, mode, grid, scale, antialias) for size, out, scale in zip(spatial, wanted, scales)
     ]
-    return by_matrices(call, x, matrices)
+    return by_matrices(site, x, matrices)
 
 
-def by_matrices(call: Site, x: str, matrices: list[np.ndarray]) -> str:
+def by_matrices(site: Site, x: str, matrices: list[np.ndarray]) -> str:
     """rows @ x @ columns'; a single axis is only multiplied from the right."""
-    columns = call.constant(np.ascontiguousarray(matrices[-1].T, np.float32), "columns")
+    columns = site.constant(np.ascontiguousarray(matrices[-1].T, np.float32), "columns")
     if len(matrices) == 1:
-        return call.result("MatMul", x, columns)
-    rows = call.constant(matrices[0].astype(np.float32), "rows")
-    return call.result("MatMul", rows, call.step("MatMul", x, columns))
+        return site.result("MatMul", x, columns)
+    rows = site.constant(matrices[0].astype(np.float32), "rows")
+    return site.result("MatMul", rows, site.step("MatMul", x, columns))
 
 
-def _grid(call: Site) -> str:
-    return "align_corners" if call.plain("align_corners", False) else "half_pixel"
+def _grid(site: Site) -> str:
+    return "align_corners" if site.plain("align_corners", False) else "half_pixel"
 
 
 @aten("upsample_nearest2d.vec", "upsample_nearest2d.default", "upsample_nearest1d.vec", "upsample_nearest1d.default")
-def nearest(call: Site):
-    return _resample(call, "nearest", "asymmetric")
+def nearest(site: Site):
+    return _resample(site, "nearest", "asymmetric")
 
 
 @aten("_upsample_nearest_exact2d.vec", "_upsample_nearest_exact2d.default", "_upsample_nearest_exact1d.vec")
-def nearest_exact(call: Site):
-    return _resample(call, "nearest", "half_pixel")
+def nearest_exact(site: Site):
+    return _resample(site, "nearest", "half_pixel")
 
 
 @aten("upsample_bilinear2d.vec", "upsample_bilinear2d.default", "upsample_linear1d.vec", "upsample_linear1d.default")
-def linear(call: Site):
-    return _resample(call, "linear", _grid(call))
+def linear(site: Site):
+    return _resample(site, "linear", _grid(site))
 
 
 @aten("upsample_bicubic2d.vec", "upsample_bicubic2d.default")
-def cubic(call: Site):
-    return _resample(call, "cubic", _grid(call))
+def cubic(site: Site):
+    return _resample(site, "cubic", _grid(site))
 
 
 @aten("_upsample_bilinear2d_aa.vec", "_upsample_bilinear2d_aa.default")
-def linear_antialiased(call: Site):
-    return _resample(call, "linear", _grid_without_corners(call), antialias=True)
+def linear_antialiased(site: Site):
+    return _resample(site, "linear", _grid_without_corners(site), antialias=True)
 
 
 @aten("_upsample_bicubic2d_aa.vec", "_upsample_bicubic2d_aa.default")
-def cubic_antialiased(call: Site):
-    return _resample(call, "cubic", _grid_without_corners(call), antialias=True)
+def cubic_antialiased(site: Site):
+    return _resample(site, "cubic", _grid_without_corners(site), antialias=True)
 
 
-def _grid_without_corners(call: Site) -> str:
-    if call.plain("align_corners", False):
-        call.refuse("aligns corners and smooths, which is not supported")
+def _grid_without_corners(site: Site) -> str:
+    if site.plain("align_corners", False):
+        site.refuse("aligns corners and smooths, which is not supported")
     return "half_pixel"
 
 
 @aten("grid_sampler.default", "grid_sampler_2d.default")
-def grid_sample(call: Site):
-    x = call.tensor("input")
-    if call.type_of(x).rank != 4:
-        call.refuse("samples volumes, which is not supported")
-    mode = ("linear", "nearest", "cubic")[call.plain("interpolation_mode")]
-    padding = ("zeros", "border", "reflection")[call.plain("padding_mode")]
-    corners = int(call.plain("align_corners", False))
-    return call.result("GridSample", x, call.tensor("grid"), mode=mode, padding_mode=padding, align_corners=corners)
+def grid_sample(site: Site):
+    x = site.tensor("input")
+    if site.type_of(x).rank != 4:
+        site.refuse("samples volumes, which is not supported")
+    mode = ("linear", "nearest", "cubic")[site.plain("interpolation_mode")]
+    padding = ("zeros", "border", "reflection")[site.plain("padding_mode")]
+    corners = int(site.plain("align_corners", False))
+    return site.result("GridSample", x, site.tensor("grid"), mode=mode, padding_mode=padding, align_corners=corners)
 
 
 @aten("affine_grid_generator.default")
-def affine_grid(call: Site):
+def affine_grid(site: Site):
     """theta (x, y, 1) for all places of the wanted image, running from -1 to 1; Jaderberg et al., 2015."""
-    theta, size = call.tensor("theta"), call.plain("size")
+    theta, size = site.tensor("theta"), site.plain("size")
     if len(size) != 4:
-        call.refuse("makes a grid in a volume, which is not supported")
+        site.refuse("makes a grid in a volume, which is not supported")
     height, width = size[2:]
-    shrink = (lambda n: 1.0) if call.plain("align_corners") else (lambda n: (n - 1) / n)
+    shrink = (lambda n: 1.0) if site.plain("align_corners") else (lambda n: (n - 1) / n)
     rows, columns = (np.linspace(-1, 1, n) * shrink(n) if n > 1 else np.zeros(1) for n in (height, width))
     x, y = np.meshgrid(columns, rows)
     places = np.stack([x, y, np.ones_like(x)], -1).reshape(-1, 3).astype(np.float32)
-    turned = call.step("Transpose", theta, perm=[0, 2, 1])
-    grid = call.step("MatMul", call.constant(places, "places"), turned)
-    return call.reshaped(grid, [call.type_of(theta).shape[0], height, width, 2])
+    turned = site.step("Transpose", theta, perm=[0, 2, 1])
+    grid = site.step("MatMul", site.constant(places, "places"), turned)
+    return site.reshaped(grid, [site.type_of(theta).shape[0], height, width, 2])

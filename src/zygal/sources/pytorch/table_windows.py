@@ -8,79 +8,79 @@ from zygal.sources.pytorch.calls import Site, aten
 
 
 @aten("unfold.default")
-def sliding_windows(call: Site):
+def sliding_windows(site: Site):
     """All windows along one axis, as a new last axis."""
-    x, axis = call.tensor("self"), call.plain("dimension")
-    rank = call.type_of(x).rank
+    x, axis = site.tensor("self"), site.plain("dimension")
+    rank = site.type_of(x).rank
     axis %= rank
-    size, width, step = call.type_of(x).shape[axis], call.plain("size"), call.plain("step")
+    size, width, step = site.type_of(x).shape[axis], site.plain("size"), site.plain("step")
     places = np.arange(0, size - width + 1, step)[:, None] + np.arange(width)
-    picked = call.step("Gather", x, call.constant(places, "windows"), axis=axis)
+    picked = site.step("Gather", x, site.constant(places, "windows"), axis=axis)
     order = [*range(axis + 1), *range(axis + 2, rank + 1), axis + 1]
-    return call.result("Transpose", picked, perm=order)
+    return site.result("Transpose", picked, perm=order)
 
 
 @aten("im2col.default")
-def patches(call: Site):
+def patches(site: Site):
     """Every window's pixels as a column: [N, C * kernel, windows]."""
-    x = call.tensor("self")
-    kernel, dilation, padding, stride = (call.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
-    turned, counts = columns(call, x, kernel, dilation, padding * 2, stride)
-    batch, channels = call.type_of(x).shape[:2]
-    return call.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
+    x = site.tensor("self")
+    kernel, dilation, padding, stride = (site.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
+    turned, counts = columns(site, x, kernel, dilation, padding * 2, stride)
+    batch, channels = site.type_of(x).shape[:2]
+    return site.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
 
 
-def columns(call: Site, x: str, kernel, dilation, pads, stride) -> tuple[str, list[int]]:
+def columns(site: Site, x: str, kernel, dilation, pads, stride) -> tuple[str, list[int]]:
     """Every window's pixels [N, C, *kernel, *counts], and the counts of windows along both axes."""
     if any(pads):
-        x = call.step("Pad", x, pads=[0, 0, *pads[:2], 0, 0, *pads[2:]])
+        x = site.step("Pad", x, pads=[0, 0, *pads[:2], 0, 0, *pads[2:]])
     counts = []
     for axis in (0, 1):
-        size = call.type_of(x).shape[2 + 2 * axis]
+        size = site.type_of(x).shape[2 + 2 * axis]
         count = (size - dilation[axis] * (kernel[axis] - 1) - 1) // stride[axis] + 1
         places = np.arange(kernel[axis])[:, None] * dilation[axis] + np.arange(count) * stride[axis]
-        x = call.step("Gather", x, call.constant(places, f"windows{axis}"), axis=2 + 2 * axis)
+        x = site.step("Gather", x, site.constant(places, f"windows{axis}"), axis=2 + 2 * axis)
         counts.append(count)
-    return call.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5]), counts
+    return site.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5]), counts
 
 
 @aten("col2im.default")
-def patches_together(call: Site):
+def patches_together(site: Site):
     """Adds overlapping patches up into an image: a transposed convolution whose kernels hold a single 1 each."""
-    x = call.tensor("self")
-    kernel, dilation, padding, stride = (call.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
-    size, taps = call.plain("output_size"), kernel[0] * kernel[1]
-    batch, rows = call.type_of(x).shape[:2]
+    x = site.tensor("self")
+    kernel, dilation, padding, stride = (site.plain(n) for n in ("kernel_size", "dilation", "padding", "stride"))
+    size, taps = site.plain("output_size"), kernel[0] * kernel[1]
+    batch, rows = site.type_of(x).shape[:2]
     counts = [
         (size[axis] + 2 * padding[axis] - dilation[axis] * (kernel[axis] - 1) - 1) // stride[axis] + 1
         for axis in (0, 1)
     ]
     channels = rows // taps
     single = np.tile(np.eye(taps, dtype=np.float32).reshape(taps, 1, *kernel), (channels, 1, 1, 1))
-    spread = call.reshaped(x, [batch, rows, *counts], final=False)
+    spread = site.reshaped(x, [batch, rows, *counts], final=False)
     reached = [(counts[a] - 1) * stride[a] + dilation[a] * (kernel[a] - 1) + 1 - 2 * padding[a] for a in (0, 1)]
-    return call.result("ConvTranspose", spread, call.constant(single, "taps"), strides=stride, pads=padding * 2,
+    return site.result("ConvTranspose", spread, site.constant(single, "taps"), strides=stride, pads=padding * 2,
                        dilations=dilation, group=channels, kernel_shape=kernel,
                        output_padding=[size[a] - reached[a] for a in (0, 1)])  # fmt: skip
 
 
 @aten("as_strided.default")
-def as_strided(call: Site):
+def as_strided(site: Site):
     """Where the strides only cut, reorder or repeat what is laid out in rows: picking from the flattened image."""
-    x, sizes, strides = call.tensor("self"), call.plain("size"), call.plain("stride")
-    layout = call.layout_of("self")
+    x, sizes, strides = site.tensor("self"), site.plain("size"), site.plain("stride")
+    layout = site.layout_of("self")
     if layout is None or not layout.is_dense() or layout.offset:
-        call.refuse("reads the memory of a tensor that does not lie in rows from its beginning")
-    shape, offset = call.type_of(x).shape, call.plain("storage_offset") or 0
+        site.refuse("reads the memory of a tensor that does not lie in rows from its beginning")
+    shape, offset = site.type_of(x).shape, site.plain("storage_offset") or 0
     inner = int(np.prod(shape[1:], dtype=np.int64))
     if not sizes or sizes[0] != shape[0] or strides[0] != inner or offset >= inner:
-        call.refuse("reads memory across the images of a batch")
-    call.check_count(sizes[1:])
+        site.refuse("reads memory across the images of a batch")
+    site.check_count(sizes[1:])
     places = np.full([1] * (len(sizes) - 1), offset)
     for axis, (size, stride) in enumerate(zip(sizes[1:], strides[1:])):
         steps = np.arange(size) * stride
         places = places + steps.reshape([-1 if at == axis else 1 for at in range(len(sizes) - 1)])
     if places.size and places.max() >= inner:
-        call.refuse("reads memory across the images of a batch")
-    flat = call.reshaped(x, [shape[0], inner], final=False)
-    return call.result("Gather", flat, call.constant(places.astype(np.int64), "places"), axis=1)
+        site.refuse("reads memory across the images of a batch")
+    flat = site.reshaped(x, [shape[0], inner], final=False)
+    return site.result("Gather", flat, site.constant(places.astype(np.int64), "places"), axis=1)

@@ -156,9 +156,9 @@ class _Translator:
             raise SourceError(f"{self._program.path} cannot be converted: {fault}") from fault
         except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
             site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
-        unreadable = unread_arguments(call, site.read)
-        if unreadable:
-            values = ", ".join(f"{name} = {shown(call.arguments[name][1])}" for name in unreadable)
+        unread = unread_arguments(call, site.read)
+        if unread:
+            values = ", ".join(f"{name} = {shown(call.arguments[name][1])}" for name in unread)
             site.refuse(f"has an argument that is not supported ({values})")
         made = made if isinstance(made, tuple) else (made,)
         for name, value in zip(call.results, made):

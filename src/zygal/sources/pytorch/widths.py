@@ -35,7 +35,7 @@ class Widths:
         width = self._names.get(name)
         if width not in OTHER_WIDTHS or not self._is_float32 or site.array(value) is not None:
             return value
-        operator = site.call.target.split(".")[-2].rstrip("_")
+        operator = site.target.split(".")[-2].rstrip("_")
         if operator in VIEWS - _CASTS or operator in _EXACT:
             return value
         if "/" in name:  # A block of a policy.
