@@ -14,8 +14,8 @@ from pathlib import Path
 import numpy as np
 from demo_artifact import demo_artifact, with_extra_work
 
-from zygal.bench.documents import document
 from zygal.bench.baseline import read_baseline
+from zygal.bench.documents import document
 from zygal.bench.feeds import Given
 from zygal.bench.grid import bench_grid
 from zygal.bench.measure import Effort, measure, paired

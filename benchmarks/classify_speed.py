@@ -22,12 +22,12 @@ import torch
 from PIL import Image, ImageOps
 from torch import nn
 
-from zygal.prediction.classifier import BATCH, open_artifact
-from zygal.prediction.classification import Classification, open_predictions
 from zygal.conversion import convert
 from zygal.demo.marks import draw_mark
 from zygal.engines.runtime import RuntimeEngine
 from zygal.inlet import parse_inlet
+from zygal.prediction.classification import Classification, open_predictions
+from zygal.prediction.classifier import BATCH, open_artifact
 from zygal.processor import allowed_cores
 
 INLET = """

@@ -16,6 +16,7 @@ from PIL import Image, ImageOps
 
 import zygal.demo
 from zygal.inlet import apply_to_all, read_inlet
+from zygal.pool import ThreadPool
 from zygal.processor import allowed_cores
 
 DATA = Path(zygal.demo.__file__).parent / "data"

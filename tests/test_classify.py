@@ -308,7 +308,7 @@ def test_labels_in_another_order_are_compared_by_name(workspace):
     )
     assert ", 0 on which" not in done.stdout
     assert {row["compared_class"] for row in rows_of(workspace / "a.csv") if row["class_1"] == names[1]} == {names[-2]}
-    assert open_compared(SourceFile(workspace / "turned.onnx", "turned.onnx", ""), first).labels == tuple(names[::-1])
+    assert open_compared(SourceFile(workspace / "turned.onnx", "turned.onnx", ()), first).labels == tuple(names[::-1])
 
 
 def test_an_artifact_that_holds_its_inlet_answers_alike(workspace):

@@ -13,7 +13,7 @@ from torch import nn
 
 from zygal.errors import SourceError, UnknownOperators
 from zygal.sources import read_source, source_facts
-from zygal.sources.pytorch.program import Layout
+from zygal.sources.pytorch.memory_layout import Layout
 from zygal.sources.pytorch.translate import operator_name
 
 F = nn.functional
@@ -380,7 +380,7 @@ def written_through_windows(x):
 REFUSED = {
     "writes in place through unfold": written_through_windows,
     "mix the images": lambda x: x - x.mean((0, 2, 3), keepdim=True),
-    "picks one image": lambda x: x + x[0],
+    "selects one image": lambda x: x + x[0],
 }
 
 

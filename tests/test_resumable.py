@@ -18,7 +18,8 @@ from zygal.evidence.images import list_images
 from zygal.prediction import resumable
 from zygal.prediction.listing import Listing
 from zygal.prediction.lock import held_alone
-from zygal.prediction.resumable import Account, open_rows
+from zygal.prediction.resumable import open_rows
+from zygal.prediction.run_record import RunRecord
 from zygal.tally.calibration import calibration_of
 from zygal.tally.duplicates import NEAR_LEVELS, duplicate_pairs, fingerprint
 
@@ -166,7 +167,7 @@ def test_an_edited_account_is_refused(edit, tmp_path):
 
 
 def test_accounts_are_not_changed_but_exchanged():
-    account = Account({"a": 1})
+    account = RunRecord({"a": 1})
     with pytest.raises(AttributeError):
         account.rows = 3
 

@@ -318,4 +318,4 @@ def test_an_artifact_without_labels_is_not_joined_by_position(workspace):
     refused(called("tally", "bare.onnx", "--images", "labelled", cwd=workspace), "holds no class names", "--labels")
     done = called("tally", "bare.onnx", "--images", "labelled", "--labels", "labelled", cwd=workspace)
     # Sub-folders in their own order are not this model's: that is noticed.
-    assert "Doubt: the labels look exchanged" in done.stdout
+    assert "Warning: the labels look exchanged" in done.stdout

@@ -11,7 +11,6 @@ import sys
 from zygal.exit_codes import INTERRUPTED, TERMINATED
 
 
-
 def _end_at_once(number: int, frame) -> None:
     os.write(2, b"zygal: interrupted; nothing was written.\n")
     os._exit(TERMINATED if number == signal.SIGTERM else INTERRUPTED)

@@ -109,13 +109,7 @@ def _converted(
         before = _scores_graph(source, choices)
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
-        output_type = before.types[before.outputs[0]]
-        if labels is not None:
-            if output_type.rank != 2:
-                raise LabelsError(f"labels name the classes of [batch, classes], but the output is {output_type}.")
-            check_label_count(labels.names, output_type.shape[1], "the labels file")
-        if inlet is not None:
-            check_inlet_fits(inlet, before.types[before.inputs[0]])
+        _check_fit(before, inlet, labels)
         graph = run_passes(before)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source)]
@@ -129,6 +123,7 @@ def _converted(
             graph = graph.renamed({choices.input_name: TENSOR})
             front, metadata = front_of(inlet, choices.input_name, TENSOR), replace(metadata, tensor=TENSOR)
         write_artifact(graph, artifact_path, metadata, choices.opset, front)
+        # A long function, but half of it only fills this record.
         return Conversion(
             source=Path(source_path),
             artifact=Path(artifact_path),
@@ -138,7 +133,7 @@ def _converted(
             input_type=graph.types[graph.inputs[0]],
             raw_pixels=choices.raw_pixels,
             output_name=choices.output_name,
-            output_type=output_type,
+            output_type=before.types[before.outputs[0]],
             nodes_before=len(before.nodes),
             nodes_after=len(graph.nodes),
             operators=dict(Counter(node.operator for node in graph.nodes).most_common()),
@@ -147,6 +142,17 @@ def _converted(
             opset=choices.opset,
             notes=tuple(notes),
         )
+
+
+def _check_fit(graph: Graph, inlet: Inlet | None, labels: Labels | None) -> None:
+    """Raises InletError or LabelsError if the inlet or the labels do not fit the model."""
+    output_type = graph.types[graph.outputs[0]]
+    if labels is not None:
+        if output_type.rank != 2:
+            raise LabelsError(f"labels name the classes of [batch, classes], but the output is {output_type}.")
+        check_label_count(labels.names, output_type.shape[1], "the labels file")
+    if inlet is not None:
+        check_inlet_fits(inlet, graph.types[graph.inputs[0]])
 
 
 class NotFreed(SourceError):

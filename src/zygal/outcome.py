@@ -13,7 +13,6 @@ from zygal.errors import ZygalError
 from zygal.exit_codes import GATE_FAILED, INTERRUPTED, INVALID, PASS, SOME_UNREADABLE
 
 
-
 @dataclass(frozen=True)
 class Gate:
     """One measurable condition. It passes if `measured` is not above `limit` (with at_least: not below it), both in `unit`.

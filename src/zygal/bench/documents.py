@@ -11,12 +11,12 @@ from typing import Any
 from zygal.bench.arrivals import Served
 from zygal.bench.baseline import KIND, VERSION
 from zygal.bench.layers import LayerTimes
-from zygal.bench.serving import Serving
+from zygal.bench.pipeline import Pipeline
 from zygal.bench.regression import Regression
-from zygal.bench.result import Bench, Comparison, Cell, told_apart
+from zygal.bench.result import Bench, Cell, Comparison, told_apart
+from zygal.bench.serving import Serving
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Ratio
-from zygal.bench.pipeline import Pipeline
 
 
 def document(bench: Bench) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""An artifact measured over a grid of settings, beside itself, a yardstick, and whatever else it is to be compared with."""
+"""An artifact measured over a grid of settings, together with a copy of itself, a reference workload, and other models."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from zygal.bench.load import LoadWatch
 from zygal.bench.machine import describe_machine
 from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
-from zygal.bench.result import TOO_IMPRECISE, Bench, Comparison, Cell
+from zygal.bench.result import TOO_IMPRECISE, Bench, Cell, Comparison
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, ratio_of
 from zygal.bench.subjects import ArtifactSubject, Subject
@@ -45,10 +45,7 @@ def bench_grid(
     until_within: ends sooner when all medians, and all ratios, are known within this part of themselves.
     Raises ArtifactError or BenchError; a batch that would not fit into memory is refused before it is run.
     """
-    if not 0 < seconds <= MOST_SECONDS:
-        raise BenchError(f"--seconds must be > 0 and <= {MOST_SECONDS:g} (got {seconds:g}).")
-    if until_within is not None and not 0.001 <= until_within <= 1:
-        raise BenchError(f"--until-within must be >= 0.1% and <= 100% (got {until_within:.2%}).")
+    _check_effort(seconds, until_within)
     grid, notes = _fitted(subject, grid)
     settings = grid.settings()
     copies = 2 + sum(isinstance(other, ArtifactSubject) for other in others)
@@ -60,6 +57,7 @@ def bench_grid(
     load, count = watch.load(), multiply_adds(subject.name, subject.feeds)
     if enough is not None and not measured.interrupted and not enough(measured.readings):
         notes.append(f"after {seconds:g} s not all 95 % intervals are narrower than {until_within:.2%} of the median; give more --seconds")
+    # A long function, but half of it only fills this record.
     return Bench(
         artifact=subject.name,
         sha256=sha256_of(subject.name),
@@ -68,10 +66,8 @@ def bench_grid(
         image_shapes=subject.feeds.shapes,
         machine=describe_machine(),
         load=load,
-        cells=tuple(
-            _cell(setting, measured, own, count) for setting in settings if (setting, ARTIFACT) in measured.readings
-        ),
-        compared=tuple(_beside(other, index, settings, measured) for index, other in enumerate(others)),
+        cells=tuple(_cell(each, measured, own, count) for each in settings if (each, ARTIFACT) in measured.readings),
+        compared=tuple(_comparison(other, index, settings, measured) for index, other in enumerate(others)),
         arithmetic=count,
         yardstick_seconds=_reference_times(settings, measured),
         product_rates=_products(measured),
@@ -80,6 +76,13 @@ def bench_grid(
         rounds=measured.rounds,
         interrupted=measured.interrupted,
     )
+
+
+def _check_effort(seconds: float, until_within: float | None) -> None:
+    if not 0 < seconds <= MOST_SECONDS:
+        raise BenchError(f"--seconds must be > 0 and <= {MOST_SECONDS:g} (got {seconds:g}).")
+    if until_within is not None and not 0.001 <= until_within <= 1:
+        raise BenchError(f"--until-within must be >= 0.1% and <= 100% (got {until_within:.2%}).")
 
 
 def _fitted(subject: ArtifactSubject, grid: Grid) -> tuple[Grid, list[str]]:
@@ -192,7 +195,7 @@ def _ratio(measured: Measurement, setting: Setting, below, above):
     return ratio_of(*paired(readings[setting, below], readings[setting, above]))
 
 
-def _beside(other: Subject, index: int, settings: Sequence[Setting], measured: Measurement) -> Comparison:
+def _comparison(other: Subject, index: int, settings: Sequence[Setting], measured: Measurement) -> Comparison:
     ratios = {
         setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, index)) is not None
     }

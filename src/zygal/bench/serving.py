@@ -55,11 +55,7 @@ def serve_rates(
     setting: whose session serves; its batch does not matter. readings: seconds of runs by batch size, for the deadline.
     Raises BenchError for rates that make no sense.
     """
-    for rate in rates:
-        if not 0 < rate <= 1e6:
-            raise BenchError(f"--arrival-rate must be > 0 and <= 1000000 images/s (got {rate:g}).")
-    if not 1 <= batching.max_batch <= 4096:
-        raise BenchError(f"--max-batch must be from 1 to 4096 (got {batching.max_batch}).")
+    _check_rates(rates, batching)
     if subject.feeds.batch_size is not None:
         batching = Batching(min(batching.max_batch, subject.feeds.batch_size), batching.max_wait_seconds)
     serve = _server(subject, setting, batching.max_batch)
@@ -83,6 +79,14 @@ def serve_rates(
                    key=lambda each: each.rate, default=None)  # fmt: skip
     progress(1.0)
     return Serving(setting, batching, tuple(runs), deadline_seconds, simulated, sustained)
+
+
+def _check_rates(rates: Sequence[float], batching: Batching) -> None:
+    for rate in rates:
+        if not 0 < rate <= 1e6:
+            raise BenchError(f"--arrival-rate must be > 0 and <= 1000000 images/s (got {rate:g}).")
+    if not 1 <= batching.max_batch <= 4096:
+        raise BenchError(f"--max-batch must be from 1 to 4096 (got {batching.max_batch}).")
 
 
 def _keeps(served: Served, deadline_seconds: float) -> bool:

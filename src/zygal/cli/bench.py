@@ -6,7 +6,16 @@ from argparse import ArgumentTypeError
 
 from zygal.cli.command import Command, default_of
 from zygal.cli.options import (
-    finish_parser, limit, new_parser, number_list, seconds, share, share_of_one, shown, shown_share, word_list,
+    finish_parser,
+    limit,
+    new_parser,
+    number_list,
+    seconds,
+    share,
+    share_of_one,
+    shown,
+    shown_share,
+    word_list,
 )  # fmt: skip
 from zygal.commands.bench import DEFAULT_SECONDS, MOST_SECONDS_UNTIL, BenchRequest
 

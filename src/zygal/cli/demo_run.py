@@ -11,8 +11,8 @@ from zygal.cli.config import ENVIRONMENT, NO_CONFIG
 from zygal.cli.tables import show_sentence
 from zygal.cli.terminal import console
 from zygal.commands.demo import DemoOutcome, DemoRequest, run_demo
-from zygal.listener import Listener
 from zygal.exit_codes import INTERRUPTED
+from zygal.listener import Listener
 
 
 def execute(request: DemoRequest, listener: Listener) -> DemoOutcome:

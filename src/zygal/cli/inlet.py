@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
-from zygal.cli.options import finish_parser, limit, new_parser, shown, share
+from zygal.cli.options import finish_parser, limit, new_parser, share, shown
 from zygal.commands.draw import DrawRequest
 from zygal.commands.recover import RecoverRequest
 

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import ExitStack
-from dataclasses import dataclass, replace
-from functools import partial
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -20,7 +18,7 @@ if TYPE_CHECKING:
     from zygal.bench.regression import Regression
     from zygal.bench.result import Bench
     from zygal.bench.serving import Serving
-    from zygal.bench.subjects import ArtifactSubject
+    from zygal.commands.bench_run import Measured
 
 DEFAULT_SECONDS, MOST_SECONDS_UNTIL = 30.0, 300.0
 FIGURES = ("throughput.png", "latencies.png", "stages.png", "layers.png")
@@ -69,17 +67,6 @@ class BenchRequest:
         return outputs + [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else outputs
 
 
-@dataclass
-class Measured:
-    """Everything that one run measured, filled in one part after the other."""
-
-    bench: Bench
-    pipeline: Pipeline | None = None
-    serving: Serving | None = None
-    layers: LayerTimes | None = None
-    interrupted: bool = False
-
-
 @dataclass(frozen=True, kw_only=True)
 class BenchOutcome(Outcome):
     kind: ClassVar[str] = "zygal.bench"
@@ -109,13 +96,14 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
     """
     from zygal.bench.baseline import read_baseline
     from zygal.bench.regression import judge
+    from zygal.commands.bench_run import measure
     from zygal.kinds import ARTIFACT, require_kind
 
     _check(request)
     require_kind(request.artifact, ARTIFACT)
     earlier = read_baseline(request.baseline) if request.baseline else None
     check_outputs(request.outputs(), request.overwrite)
-    measured = _measure(request, listener)
+    measured = measure(request, listener)
     regression = refusal = None
     if earlier and measured.bench.cells:
         try:
@@ -167,133 +155,6 @@ def _gates(regression: Regression | None, max_slowdown: float) -> tuple[Gate, ..
         return ()
     slower = [change.ratio - 1 for change in regression.all_changes if change.fails(max_slowdown)]
     return (Gate("baseline", "significant slowdown", max(slower, default=0.0), max_slowdown, "share"),)
-
-
-def _measure(request: BenchRequest, listener: Listener) -> Measured:
-    from zygal.bench.feeds import Given
-    from zygal.bench.grid import bench_grid
-    from zygal.bench.settings import Grid
-    from zygal.bench.subjects import ArtifactSubject
-    from zygal.processor import allowed_cores
-
-    threads = request.threads or sorted({1, allowed_cores()})
-    grid = Grid(request.batches, tuple(threads), request.levels, request.execution)
-    tensors, origin = _tensors(request)
-    given = Given(tensors, origin, request.image_size, dict(request.input_shape))
-    subject = ArtifactSubject(request.artifact, given)
-    seconds = request.seconds
-    if seconds is None:
-        seconds = MOST_SECONDS_UNTIL if request.until_within else DEFAULT_SECONDS
-    files = _image_files(request, subject)
-    with ExitStack() as opened:
-        others, notes = _others(request, subject, opened)
-        bench = bench_grid(subject, grid, seconds, request.until_within, others, listener.step)
-    measured = Measured(replace(bench, notes=(*bench.notes, *notes)), interrupted=bench.interrupted)
-    if not measured.interrupted:
-        try:
-            _measure_more(request, measured, subject, files, seconds / 3, listener)
-        except KeyboardInterrupt:
-            measured.interrupted = True
-    return measured
-
-
-def _measure_more(request: BenchRequest, measured: Measured, subject, files, seconds: float, listener: Listener) -> None:
-    """What is measured at the best setting, one part after the other."""
-    from zygal.bench.advice import best_throughput
-    from zygal.bench.layers import layer_times
-
-    best = best_throughput(measured.bench.cells).setting
-    if files:
-        measured.pipeline = _measure_files(measured.bench, subject, files, best, seconds, listener)
-        measured.interrupted = measured.pipeline.interrupted
-    if request.arrival_rate is not None and not measured.interrupted:
-        measured.serving = _measure_arrivals(request, measured.bench, subject, best, seconds, listener)
-    if request.layers and not measured.interrupted:
-        listener.step("layers", 0.0)
-        measured.layers = layer_times(subject.feeds, best, min(seconds, 4.0))
-
-
-def _measure_files(bench: Bench, subject: ArtifactSubject, files, best, seconds: float, listener: Listener) -> Pipeline:
-    from zygal.bench.pipeline import measure_pipeline
-
-    paths, inlet, raw = files
-    (name,) = subject.feeds.inputs
-    infer = {}
-    for threads in dict.fromkeys(cell.setting.threads for cell in bench.cells):
-        session = subject.session(threads, best.level, best.execution)
-        infer[threads] = lambda tensors, session=session: session.run(None, {name: tensors})
-    return measure_pipeline(
-        paths, inlet, infer, best.batch, best.threads, seconds, raw, partial(listener.step, "image files to scores")
-    )
-
-
-def _measure_arrivals(request: BenchRequest, bench: Bench, subject, best, seconds: float, listener: Listener) -> Serving:
-    from zygal.bench.serving import Batching, serve_rates
-
-    max_batch = request.max_batch or max(cell.setting.batch for cell in bench.cells)
-    readings = {cell.setting.batch: cell.seconds for cell in bench.cells if cell.setting.session == best.session}
-    return serve_rates(
-        subject, best, request.arrival_rate, Batching(max_batch, request.max_wait or 0.0), seconds, request.deadline,
-        readings, partial(listener.step, "random arrivals"),
-    )  # fmt: skip
-
-
-def _tensors(request: BenchRequest):
-    """The input tensors and where they are from."""
-    if not request.witness:
-        return None, "random numbers"
-    from zygal.evidence.witness import read_witness
-
-    tensors = read_witness(request.witness).tensors
-    if tensors is None:
-        raise BenchError(f"{request.witness} holds scores but no tensors; leave out --witness.")
-    return tensors, Path(request.witness).name
-
-
-def _image_files(request: BenchRequest, subject: ArtifactSubject):
-    """(paths, inlet, whether the artifact holds the rest of the inlet) for --images, or None."""
-    if not request.images:
-        return None
-    from zygal.artifact import read_artifact
-    from zygal.evidence.images import list_images
-    from zygal.inlet import read_inlet
-
-    metadata = read_artifact(request.artifact).metadata
-    inlet = read_inlet(request.inlet) if request.inlet else metadata.inlet
-    if inlet is None:
-        raise BenchError(f"{request.artifact} holds no inlet, so image files cannot be preprocessed; give --inlet FILE.")
-    if len(subject.feeds.inputs) > 1:
-        raise BenchError(f"{request.artifact} has several inputs, so it cannot be run on image files.")
-    raw = metadata.tensor is not None
-    shape = inlet.tensor_shape()
-    (wanted,) = subject.feeds.shapes.values()
-    if not raw and shape is not None and tuple(shape) != tuple(wanted):
-        raise BenchError(f"the inlet gives tensors {list(shape)}, but {request.artifact} takes {list(wanted)}.")
-    return [Path(request.images) / name for name in list_images(request.images)], inlet, raw
-
-
-def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
-    """What the artifact is compared with, and notes."""
-    from zygal import kinds
-    from zygal.bench.subjects import ArtifactSubject, LiveSubject
-    from zygal.sources.opened import source_file
-    from zygal.sources.pytorch.live import is_live
-
-    others, notes = [], []
-    for other in request.compare:
-        live = is_live(other)
-        if not live and kinds.kind_of(other) == kinds.ARTIFACT:
-            others.append(ArtifactSubject(other, subject.feeds.for_another(request.image_size)))
-            continue
-        if len(subject.feeds.shapes) > 1:
-            raise BenchError(f"{request.artifact} has several inputs, so {other} cannot be compared with it.")
-        (shape,) = subject.feeds.shapes.values()
-        source = opened.enter_context(source_file(other, request.weights if live else None, tuple(shape), "--compare"))
-        compared = LiveSubject(source.path, other, subject.feeds)
-        if not compared.keeps_threads:
-            notes.append(f"{compared.engine} chooses its own number of threads, whatever a row says")
-        others.append(compared)
-    return others, notes
 
 
 def _write(request: BenchRequest, measured: Measured) -> list[str]:

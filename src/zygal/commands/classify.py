@@ -113,7 +113,7 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
     from zygal.prediction.classification import Classification
     from zygal.prediction.listing import Listing
     from zygal.prediction.prediction import Thresholds
-    from zygal.prediction.resumable import files_of
+    from zygal.prediction.run_record import files_of
 
     _check(request)
     own = [*files_of(request.output), *filter(None, (request.output, request.regions)), *request.exclude]

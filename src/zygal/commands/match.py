@@ -130,11 +130,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     from zygal.evidence.witness import read_witness
     from zygal.inlet import read_inlet
 
-    if request.worst < 0:
-        raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
-    if request.sheet and request.images is None:
-        raise WitnessError("--sheet shows the images, so it needs --images DIR.")
-    check_outputs(request.outputs(), request.overwrite)
+    _check(request)
     listener.detail(f"reading {request.artifact} and {request.witness}")
     facts = read_artifact(request.artifact)
     recorded = read_witness(request.witness)
@@ -144,17 +140,9 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     labels = facts.metadata.labels
     limits = Limits(request.tensor_limit, request.model_limit, request.end_limit)
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
-    notes = list(found.notes)
-    if witness is not recorded:
-        notes.insert(0, "the recorded tensors were transposed to the layout of the artifact's input")
-    origin = facts.metadata.origin
-    if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
-        notes.insert(0, f"the artifact was made from {origin.source}, but the witness recorded another file, {witness.source}")
     written = []
     if request.write_inlet and found.cause:
         written.append(_write_inlet(request.write_inlet, found.cause.inlet))
-    elif request.write_inlet:
-        notes.append(f"{request.write_inlet} is not written, because there is no corrected inlet")
     if request.sheet and _draw_sheet(found, request, witness, inlet, labels):
         written.append(request.sheet)
     return MatchOutcome(
@@ -165,11 +153,31 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         labels=labels,
         found=found,
         gates=found.gates,
-        notes=tuple(notes),
+        notes=_notes(request, found, witness, witness is not recorded, facts.metadata.origin),
         unreadable=found.unreadable,
         written=tuple(written),
         next_step=_next_step(request, inlet, found.gates, found.cause is not None),
     )
+
+
+def _check(request: MatchRequest) -> None:
+    if request.worst < 0:
+        raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
+    if request.sheet and request.images is None:
+        raise WitnessError("--sheet shows the images, so it needs --images DIR.")
+    check_outputs(request.outputs(), request.overwrite)
+
+
+def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, origin) -> tuple[str, ...]:
+    notes = []
+    if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
+        notes.append(f"the artifact was made from {origin.source}, but the witness recorded another file, {witness.source}")
+    if transposed:
+        notes.append("the recorded tensors were transposed to the layout of the artifact's input")
+    notes += found.notes
+    if request.write_inlet and not found.cause:
+        notes.append(f"{request.write_inlet} is not written, because there is no corrected inlet")
+    return tuple(notes)
 
 
 def _write_inlet(path: str, inlet: Inlet) -> str:

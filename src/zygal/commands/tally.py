@@ -97,28 +97,19 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
     """Computes all metrics and draws the figures that are asked for. Raises ZygalError."""
     from zygal.pool import ThreadPool
     from zygal.tally.labelled import join
-    from zygal.tally.tally import Choices, tally
+    from zygal.tally.tally import tally
 
     _check(request)
     with open_classifiers(request) as (first, other):
-        images = _labelled(request, first.multi_label)
         if not first.named:
             raise LabelsError(
                 f"{request.artifact} holds no class names to join the labels to; give --labels FILE (or the training folder)."
             )
+        images = _labelled(request, first.multi_label)
         pair = _pair(request.pair, first.labels) if request.pair else None
         joined = join(images, first.labels, request.images)
-        top = request.top or ((1, 3) if len(first.labels) <= FEW_CLASSES else (1, 5))
-        choices = Choices(tuple(k for k in top if k <= len(first.labels)), request.threshold, request.margin, request.trained_on)
-        done, total = 0, len(joined.images)
-
-        def advance(more: int) -> None:
-            nonlocal done
-            done += more
-            listener.count("images", done, total)
-
-        listener.count("images", 0, total)
-        found = tally(first, joined, choices, other, ThreadPool(request.threads), advance)
+        advance = _Progress(listener, len(joined.images))
+        found = tally(first, joined, _choices(request, len(first.labels)), other, ThreadPool(request.threads), advance)
         notes = [*first.notes, *(other.notes if other else ()), *_join_notes(joined, len(images))]
         written, more = _draw(found, first, request, pair) if request.draw else ([], [])
         return TallyOutcome(
@@ -137,6 +128,25 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
             written=tuple(written),
             next_step=_next_step(request, found),
         )
+
+
+class _Progress:
+    """Tells the listener how many images are done."""
+
+    def __init__(self, listener: Listener, total: int):
+        self.listener, self.done, self.total = listener, 0, total
+        self(0)
+
+    def __call__(self, more: int) -> None:
+        self.done += more
+        self.listener.count("images", self.done, self.total)
+
+
+def _choices(request: TallyRequest, classes: int):
+    from zygal.tally.tally import Choices
+
+    top = request.top or ((1, 3) if classes <= FEW_CLASSES else (1, 5))
+    return Choices(tuple(k for k in top if k <= classes), request.threshold, request.margin, request.trained_on)
 
 
 def _check(request: TallyRequest) -> None:

@@ -16,13 +16,13 @@ import numpy as np
 from zygal.errors import ImageError, InletError
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, Tensor, Values
+from zygal.inlet.description import describe_step, describe_value, describe_values
 from zygal.inlet.edits import single_edits, with_step
 from zygal.inlet.recovery.material import Material, gather
 from zygal.inlet.recovery.search import search
 from zygal.inlet.recovery.trial import HOPELESS, Trials
 from zygal.inlet.specification import departures
 from zygal.inlet.values import grey_levels, level_differences, to_tensor
-from zygal.inlet.description import describe_step, describe_value, describe_values
 
 SAMPLE = 12
 _RANGES = ((0.0, 1.0), (0.0, 255.0), (-1.0, 1.0), (1.0, 0.0))

@@ -34,14 +34,8 @@ def record_witness(
     `to_tensor` makes one image's tensor, without the batch axis. An image that it cannot read is
     skipped and named in the result. Raises WitnessError if none is left or a tensor does not fit.
     """
-    names = list_images(images)
-    odd = [name for name in names if as_text(name) != name]
-    if odd:
-        raise WitnessError(
-            f"{some_of(odd)} in {images} is not a valid UTF-8 name, which a witness needs; rename the file."
-        )
+    names = _names(images)
     tensors, kept, skipped = [], [], []
-    wanted = engine.input_type.shape[1:]
     for done, name in enumerate(names):
         progress(done, len(names))
         try:
@@ -49,13 +43,7 @@ def record_witness(
         except ImageError as fault:
             skipped.append((name, str(fault)))
             continue
-        if tensor.shape != wanted:
-            raise WitnessError(
-                f"{name} became a tensor {list(tensor.shape)}, but {engine.path} takes {list(wanted)} an image; "
-                "check the inlet or the training code."
-            )
-        if tensor.dtype.kind == "f" and not np.isfinite(tensor).all():
-            raise WitnessError(f"the tensor of {name} contains NaN or infinity; check the inlet or the training code.")
+        _check_tensor(tensor, name, engine)
         tensors.append(tensor)
         kept.append(hash_image(images, name))
     if not tensors:
@@ -68,6 +56,7 @@ def record_witness(
             f"{engine.path} gives {list(scores.shape)}; scores must be [images, classes], so choose another output with --scores."
         )
     check_finite(scores, [image.name for image in kept], str(engine.path))
+    # A long function, but half of it only fills this record.
     return Witness(
         images=tuple(kept),
         tensors=stacked,
@@ -81,6 +70,27 @@ def record_witness(
         skipped=tuple(skipped),
         layers=record_layers(engine, stacked) if layers else None,
     )
+
+
+def _names(images: str | Path) -> list[str]:
+    names = list_images(images)
+    odd = [name for name in names if as_text(name) != name]
+    if odd:
+        raise WitnessError(
+            f"{some_of(odd)} in {images} is not a valid UTF-8 name, which a witness needs; rename the file."
+        )
+    return names
+
+
+def _check_tensor(tensor: np.ndarray, name: str, engine: Engine) -> None:
+    wanted = engine.input_type.shape[1:]
+    if tensor.shape != wanted:
+        raise WitnessError(
+            f"the tensor of {name} is {list(tensor.shape)}, but {engine.path} takes {list(wanted)} per image; check the inlet "
+            "or the training code."
+        )
+    if tensor.dtype.kind == "f" and not np.isfinite(tensor).all():
+        raise WitnessError(f"the tensor of {name} contains NaN or infinity; check the inlet or the training code.")
 
 
 def inlet_preprocessing(inlet: Inlet) -> tuple[ImageToTensor, Preprocessing]:

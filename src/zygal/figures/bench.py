@@ -7,8 +7,8 @@ from pathlib import Path
 import numpy as np
 
 from zygal.bench.layers import LayerTimes
-from zygal.bench.result import Bench, Cell
 from zygal.bench.pipeline import Pipeline
+from zygal.bench.result import Bench, Cell
 from zygal.figures.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
 
 # Told apart by lightness and by their marks as well as by colour.

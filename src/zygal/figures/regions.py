@@ -8,8 +8,8 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.prediction.regions import RegionMap
 from zygal.figures.canvas import FAINT, INK, new_figure, show_picture, write_figure
+from zygal.prediction.regions import RegionMap
 from zygal.wording import percent
 
 _OPACITY = 0.85

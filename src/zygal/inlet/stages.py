@@ -9,10 +9,10 @@ import numpy as np
 
 from zygal.inlet.apply import in_order
 from zygal.inlet.decode import decoded, open_image
+from zygal.inlet.description import describe_decode, describe_step, describe_values
 from zygal.inlet.frame import as_array, run_step
 from zygal.inlet.specification import Crop, Inlet, Pad, Resize
 from zygal.inlet.values import to_tensor
-from zygal.inlet.description import describe_decode, describe_step, describe_values
 
 
 @dataclass(frozen=True)

@@ -1,9 +1,9 @@
-"""A file of rows that survives its own writing: whatever ends the run, the same call goes on where the rows end.
+"""A file of rows that survives its own writing: whatever ends the run, the same command resumes it.
 
 Beside FILE there are, while it is being written, FILE.unfinished with the rows, FILE.run.json with what the run is, how
 many rows are safe and how many bytes they take, and FILE.run.lock, which one process holds. Bytes beyond the safe rows are
-cut off when the run is resumed. The rows reach the disk before the account of them does, so that a power cut cannot leave
-an account of rows that are not there. FILE appears when it is whole; FILE.run.json stays and says what made it.
+cut off when the run is resumed. The rows reach the disk before the record of them does, so that a power cut cannot leave
+a record of rows that are not there. FILE appears when it is whole; FILE.run.json stays and says what made it.
 
 Everything that changes is one immutable record, exchanged in one step: wherever an interrupt falls, what is in memory and
 what is on the disk each fit together.
@@ -12,40 +12,32 @@ what is on the disk each fit together.
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, field, replace
 from io import RawIOBase
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from zygal.errors import OutputError
+from zygal.files import check_writable, open_file, sync_folder, write_failure
 from zygal.prediction.lock import held_alone
-from zygal.documents import Misfit, mapping, parse_json, rebuilt, record, truth, whole
-from zygal.errors import OutputError, shown
-from zygal.files import check_writable, open_file, read_bytes, sync_folder, write_failure
+from zygal.prediction.run_record import (
+    RunRecord,
+    converted_file,
+    earlier_record,
+    lock_file,
+    record_file,
+    rows_file,
+    write_record,
+)
 
-VERSION = 1
 COMMIT_SECONDS, COMMIT_SHARE = 0.25, 20
 """Rows are made safe this often, or more rarely where the disk takes more than a twentieth of the time for it."""
-_LARGEST_ACCOUNT_BYTES = 64_000_000
-
-
-@dataclass(frozen=True)
-class Account:
-    """What FILE.run.json says. made_by: what the rows depend on, by names that a message can use. counts: of whatever the
-    run counts. names_sha256: of the files' names, one a line, in the order of the rows."""
-
-    made_by: dict[str, Any]
-    finished: bool = False
-    rows: int = 0
-    bytes: int = 0
-    counts: dict[str, int] = field(default_factory=dict)
-    names_sha256: str = hashlib.sha256().hexdigest()
 
 
 @dataclass(frozen=True)
@@ -67,15 +59,15 @@ class _Progress:
 class ResumableRows:
     """The rows of one run, made or being made; open them by `open_rows`."""
 
-    def __init__(self, path: Path, account: Account, file: RawIOBase | None):
-        self.path, self.account, self._file = path, account, file
-        self.resumed = account.rows
-        self._written = _Progress(account.rows, account.bytes, Counter(account.counts))
+    def __init__(self, path: Path, run_record: RunRecord, file: RawIOBase | None):
+        self.path, self.run_record, self._file = path, run_record, file
+        self.resumed = run_record.rows
+        self._written = _Progress(run_record.rows, run_record.bytes, Counter(run_record.counts))
         self._committed, self._pause = time.monotonic(), 0.0
 
     @property
     def finished(self) -> bool:
-        return self.account.finished
+        return self.run_record.finished
 
     @property
     def rows(self) -> int:
@@ -89,17 +81,17 @@ class ResumableRows:
     def pass_over(self, names: Iterator[str]) -> None:
         """Goes past the names whose rows are there. Raises OutputError if they are others than those of the rows."""
         passed, digest = 0, hashlib.sha256()
-        for name in islice(names, self.account.rows):
+        for name in islice(names, self.run_record.rows):
             digest.update(os.fsencode(name) + b"\n")
             passed += 1
-        if passed < self.account.rows or digest.hexdigest() != self.account.names_sha256:
+        if passed < self.run_record.rows or digest.hexdigest() != self.run_record.names_sha256:
             raise OutputError(
                 f"{self.path} was started with other images, or in another order; name the same images, "
                 "give another file, or start again with --overwrite."
             )
         if self.finished and next(names, None) is not None:
             raise OutputError(
-                f"{self.path} is complete, but more images are named now than it has rows ({self.account.rows}); give "
+                f"{self.path} is complete, but more images are named now than it has rows ({self.run_record.rows}); give "
                 "another file, or start again with --overwrite."
             )
         self._written = replace(self._written, names=digest)
@@ -121,14 +113,14 @@ class ResumableRows:
     def commit(self, finished: bool = False) -> None:
         """Makes the rows so far safe. Raises OutputError."""
         began, written = time.monotonic(), self._written
-        account = Account(self.account.made_by, finished, written.rows, written.bytes, dict(written.counts),
+        run_record = RunRecord(self.run_record.made_by, finished, written.rows, written.bytes, dict(written.counts),
                           written.names.hexdigest())  # fmt: skip
         try:
             os.fsync(self._file.fileno())
-            _write_account(self.path, account)
+            write_record(self.path, run_record)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
-        self.account = account
+        self.run_record = run_record
         self._committed = time.monotonic()
         self._pause = self._committed - began
 
@@ -148,9 +140,9 @@ class ResumableRows:
 
     def discard(self) -> None:
         """Takes away what there is of the run."""
-        self.account = Account(self.account.made_by)
+        self.run_record = RunRecord(self.run_record.made_by)
         self._written = _Progress()
-        for each in (_account_file(self.path), _rows_file(self.path)):
+        for each in (record_file(self.path), rows_file(self.path)):
             each.unlink(missing_ok=True)
 
     def finish(self, convert: Callable[[Path, Path], None] | None) -> None:
@@ -184,23 +176,23 @@ def open_rows(
     """
     path = Path(path)
     check_writable(path)
-    with held_alone(_lock_file(path), path):
-        account = None if overwrite else _earlier(path, made_by)
-        if account is not None and account.finished:
-            if _is_whole(_rows_file(path), account):
+    with held_alone(lock_file(path), path):
+        run_record = None if overwrite else earlier_record(path, made_by)
+        if run_record is not None and run_record.finished:
+            if _is_whole(rows_file(path), run_record):
                 # It was cut off between the last row and the name.
                 _deliver(path, convert)
-            yield ResumableRows(path, account, None)
+            yield ResumableRows(path, run_record, None)
             return
         try:
             # Without a buffer: what could not be written must not be tried again when the file is closed.
-            file = open(_rows_file(path), "r+b" if os.path.exists(_rows_file(path)) else "w+b", buffering=0)  # noqa: SIM115
+            file = open(rows_file(path), "r+b" if os.path.exists(rows_file(path)) else "w+b", buffering=0)  # noqa: SIM115
         except OSError as fault:
             raise write_failure(path, fault) from fault
         with file:
-            rows = ResumableRows(path, account or Account(made_by), file)
-            if rows.resumed and file.seek(0, os.SEEK_END) < rows.account.bytes:
-                raise OutputError(f"{_rows_file(path)} is shorter than the last run left it; start again with --overwrite.")
+            rows = ResumableRows(path, run_record or RunRecord(made_by), file)
+            if rows.resumed and file.seek(0, os.SEEK_END) < rows.run_record.bytes:
+                raise OutputError(f"{rows_file(path)} is shorter than the last run left it; start again with --overwrite.")
             try:
                 if not rows.resumed:
                     rows.begin(heading)
@@ -209,8 +201,8 @@ def open_rows(
                 rows.leave()
 
 
-def _is_whole(rows: Path, account: Account) -> bool:
-    return os.path.isfile(rows) and os.path.getsize(rows) == account.bytes
+def _is_whole(rows: Path, run_record: RunRecord) -> bool:
+    return os.path.isfile(rows) and os.path.getsize(rows) == run_record.bytes
 
 
 def _write_all(file: RawIOBase, data: bytes) -> None:
@@ -219,55 +211,13 @@ def _write_all(file: RawIOBase, data: bytes) -> None:
         data = data[file.write(data) :]
 
 
-def _hash(value: Any) -> str:
-    if not isinstance(value, str) or len(value) != 64 or set(value) - set("0123456789abcdef"):
-        raise Misfit("a SHA-256", value)
-    return value
-
-
-_ACCOUNT = record({
-    "zygal_run": whole(VERSION, VERSION), "made_by": mapping(lambda value: value), "finished": truth, "rows": whole(0),
-    "bytes": whole(0), "counts": mapping(whole(0)), "names_sha256": _hash,
-})  # fmt: skip
-
-
-def _earlier(path: Path, made_by: dict[str, Any]) -> Account | None:
-    """The account of an earlier call of the same run, or None if there is nothing. Raises FileError or OutputError."""
-    account_path = _account_file(path)
-    if not os.path.lexists(account_path):
-        if os.path.lexists(path):
-            raise OutputError(
-                f"{path} exists and is not a result of zygal classify; give another name, or add --overwrite to replace it."
-            )
-        return None
-    advice = f"{account_path} is not a run record that this release can resume (give another file, or start again with --overwrite)"
-    document = rebuilt(
-        parse_json(read_bytes(account_path, "an account of a run", _LARGEST_ACCOUNT_BYTES), advice, OutputError),
-        _ACCOUNT, advice, OutputError,
-    )  # fmt: skip
-    del document["zygal_run"]
-    account = Account(**document)
-    now = json.loads(json.dumps(made_by))
-    others = [name for name in (*now, *account.made_by) if now.get(name) != account.made_by.get(name)]
-    if others:
-        name = others[0]
-        state = "written" if account.finished else "started"
-        raise OutputError(
-            f"{path} was {state} by another run: {shown(name).strip(chr(39))} was {shown(account.made_by.get(name), 40)} and is now "
-            f"{shown(now.get(name), 40)}; give another file, or start again with --overwrite."
-        )
-    if account.finished and not os.path.exists(path) and not os.path.exists(_rows_file(path)):
-        return None
-    return account
-
-
 def _deliver(path: Path, convert: Callable[[Path, Path], None] | None) -> None:
     """The rows under the name that was asked for. What is cut off here is done again by the next call. Raises OutputError."""
-    rows, made = _rows_file(path), _rows_file(path)
+    rows, made = rows_file(path), rows_file(path)
     try:
         if convert is not None:
             # One name, so that what a killed process leaves is written over by the next one.
-            made = _converted_file(path)
+            made = converted_file(path)
             convert(rows, made)
             with open_file(made) as file:
                 os.fsync(file.fileno())
@@ -276,42 +226,3 @@ def _deliver(path: Path, convert: Callable[[Path, Path], None] | None) -> None:
         rows.unlink(missing_ok=True)
     except OSError as fault:
         raise write_failure(path, fault) from fault
-
-
-def _write_account(path: Path, account: Account) -> None:
-    target = _account_file(path)
-    new = _new(target)
-    with new.open("w", encoding="utf-8") as file:
-        json.dump({"zygal_run": VERSION, **asdict(account)}, file, indent=1)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(new, target)
-
-
-def files_of(path: str | Path | None) -> list[str]:
-    """What there may be beside FILE because of its run."""
-    if path is None:
-        return []
-    account = _account_file(Path(path))
-    others = (_rows_file(Path(path)), account, _new(account), _lock_file(Path(path)), _converted_file(Path(path)))
-    return [str(each) for each in others]
-
-
-def _new(account: Path) -> Path:
-    return account.with_name(account.name + ".new")
-
-
-def _rows_file(path: Path) -> Path:
-    return path.with_name(path.name + ".unfinished")
-
-
-def _converted_file(path: Path) -> Path:
-    return path.with_name(path.name + ".unfinished.converted")
-
-
-def _account_file(path: Path) -> Path:
-    return path.with_name(path.name + ".run.json")
-
-
-def _lock_file(path: Path) -> Path:
-    return path.with_name(path.name + ".run.lock")

@@ -16,12 +16,17 @@ DEFAULT_IMAGE_SHAPE = (3, 224, 224)
 
 @dataclass(frozen=True)
 class SourceFile:
-    """path: the file to read or run. name: what the user called it. sha256: of the file; of FILE.py:FUNCTION those of the
-    Python file and the weights, joined by "+", since no two captures are the same bytes."""
+    """path: the file to read or run. name: what the user called it. files: what it depends on."""
 
     path: Path
     name: str
-    sha256: str
+    files: tuple[str, ...]
+
+    @property
+    def sha256(self) -> str:
+        """Of the file; of FILE.py:FUNCTION those of the Python file and the weights, joined by "+", since no two captures are
+        the same bytes. Reads the files. Raises FileError."""
+        return "+".join(map(sha256_of, self.files))
 
 
 @contextmanager
@@ -39,8 +44,8 @@ def source_file(
             raise SourceError(
                 f"--weights can only be given if {option} is FILE.py:FUNCTION; {source} is a file that holds its own weights."
             )
-        yield SourceFile(Path(source), str(source), sha256_of(source))
+        yield SourceFile(Path(source), str(source), (str(source),))
         return
-    files = [split_place(str(source), SourceError)[0], *([str(weights)] if weights else [])]
+    files = (split_place(str(source), SourceError)[0], *([str(weights)] if weights else []))
     with captured(str(source), weights, tuple(image_shape or DEFAULT_IMAGE_SHAPE)) as path:
-        yield SourceFile(path, str(source), "+".join(map(sha256_of, files)))
+        yield SourceFile(path, str(source), files)

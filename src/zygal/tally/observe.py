@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zygal.prediction.classifier import Classifier
 from zygal.pool import Pool
+from zygal.prediction.classifier import Classifier
 from zygal.prediction.stream import ImageScores, score_all
 from zygal.tally.duplicates import Fingerprint, fingerprint
 from zygal.tally.labelled import Joined

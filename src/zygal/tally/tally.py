@@ -9,18 +9,18 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.prediction.classifier import Classifier
 from zygal.errors import FileError, ImageError
 from zygal.evidence.images import list_images
 from zygal.pool import Pool, ThreadPool
+from zygal.prediction.classifier import Classifier
 from zygal.tally.accuracy import Accuracy, Exchange, accuracy_of, exchanged_labels
-from zygal.tally.duplicates import Fingerprint, fingerprint, duplicate_pairs
 from zygal.tally.calibration import Calibration, calibration_of
+from zygal.tally.duplicates import Fingerprint, duplicate_pairs, fingerprint
 from zygal.tally.intervals import Estimate, share_of
 from zygal.tally.labelled import Joined
+from zygal.tally.multi_label import MultiLabelAccuracy, multi_label_accuracy
 from zygal.tally.observe import Observation, Observed, observe
 from zygal.tally.paired import Paired, paired
-from zygal.tally.multi_label import MultiLabelAccuracy, multi_label_accuracy
 
 Advance = Callable[[int], None]
 

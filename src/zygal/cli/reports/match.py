@@ -8,7 +8,6 @@ from zygal.commands.match import MatchOutcome
 from zygal.naming import class_name
 from zygal.wording import clean_sentence, counted, short_number
 
-
 NARROW = 100
 """On a terminal of fewer columns the top classes are shown without their scores."""
 

@@ -18,7 +18,7 @@ from zygal.inlet import specification as spec
 from zygal.inlet.edits import effective, effective_decode, single_edits, step_edits, with_step
 from zygal.inlet.frame import as_array
 from zygal.inlet.recovery.coarse import Cutter, find_placements
-from zygal.inlet.recovery.frames import FIRST_WAYS, FILTERINGS, Prober, frames_of, with_filtering
+from zygal.inlet.recovery.frames import FILTERINGS, FIRST_WAYS, Prober, frames_of, with_filtering
 from zygal.inlet.recovery.material import Material, telling
 from zygal.inlet.recovery.trial import Outcome, Trials, solve_ground, solve_pad_colour
 from zygal.inlet.specification import Decode, Inlet, Pad, Resize, Step, Values

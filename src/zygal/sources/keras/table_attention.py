@@ -13,23 +13,9 @@ from zygal.sources.keras.site import LayerSite, View, layer
 @layer("MultiHeadAttention", "GroupQueryAttention", "GroupedQueryAttention")
 def heads(call: LayerSite) -> View | list[View]:
     """Vaswani et al., 2017; several axes between the batch and the features are taken as one."""
-    given = [*call.positional, *(None,) * 3]
-    query = call.named.get("query", given[0])
-    value = call.named.get("value", given[1])
-    key = call.named.get("key", given[2])
-    key = value if key is None else key
-    if not all(isinstance(each, View) for each in (query, key, value)):
-        call.refuse("is called on something other than a tensor")
-    for name in ("attention_mask", "query_mask", "key_mask", "value_mask", "mask"):
-        if isinstance(call.named.get(name), View):
-            call.refuse("uses a mask tensor, which is not supported")
+    query, value, key = _inputs(call)
     shape = call.shape(query)
-    inner = list(range(1, len(shape) - 1))
-    axes = call.config.get("attention_axes")
-    if axes is not None and sorted(axis % len(shape) for axis in ([axes] if isinstance(axes, int) else axes)) != inner:
-        call.refuse(f"attends along some of its axes only ({axes}), which is not supported")
-    if call.config.get("use_gate"):
-        call.refuse("has a gate, which is not supported")
+    _check_axes(call, shape)
     many, size = (
         call.config.get("num_heads", call.config.get("num_query_heads")),
         int(call.config.get("key_dim", call.config.get("head_dim"))),
@@ -60,6 +46,30 @@ def heads(call: LayerSite) -> View | list[View]:
     if call.named.get("return_attention_scores"):
         return [made, call.named_view(weights)]
     return made
+
+
+def _inputs(call: LayerSite) -> tuple[View, View, View]:
+    """Query, value and key; masks are refused."""
+    given = [*call.positional, *(None,) * 3]
+    query = call.named.get("query", given[0])
+    value = call.named.get("value", given[1])
+    key = call.named.get("key", given[2])
+    key = value if key is None else key
+    if not all(isinstance(each, View) for each in (query, key, value)):
+        call.refuse("is called on something other than a tensor")
+    for name in ("attention_mask", "query_mask", "key_mask", "value_mask", "mask"):
+        if isinstance(call.named.get(name), View):
+            call.refuse("uses a mask tensor, which is not supported")
+    return query, value, key
+
+
+def _check_axes(call: LayerSite, shape) -> None:
+    inner = list(range(1, len(shape) - 1))
+    axes = call.config.get("attention_axes")
+    if axes is not None and sorted(axis % len(shape) for axis in ([axes] if isinstance(axes, int) else axes)) != inner:
+        call.refuse(f"attends along some of its axes only ({axes}), which is not supported")
+    if call.config.get("use_gate"):
+        call.refuse("has a gate, which is not supported")
 
 
 def _rows(call: LayerSite, view: View) -> str:

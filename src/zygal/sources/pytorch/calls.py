@@ -13,7 +13,8 @@ from zygal.errors import SourceError
 from zygal.graph import Batch, Dimension, GraphBuilder, Shape
 from zygal.graph.shapes import shape_text, split_size
 from zygal.sources.emitter import Emitter
-from zygal.sources.pytorch.program import Call, Layout
+from zygal.sources.pytorch.memory_layout import Layout
+from zygal.sources.pytorch.program import Call
 
 Handler = Callable[["Site"], str | tuple[str, ...] | Dimension | None]
 

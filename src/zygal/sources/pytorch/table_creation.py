@@ -226,3 +226,33 @@ for _name in ("math.trunc", "math.floor", "math.ceil", "torch.sym_int", "torch.s
 for _name in ("eq", "ne", "ge", "gt", "le", "lt", "and_", "or_", "not_"):
     # Only the framework's own assertions read these.
     aten(f"_operator.{_name}")(check_only)
+
+
+@aten("tril_indices.default", "triu_indices.default")
+def places_of_triangle(site: Site):
+    function = np.tril_indices if "tril" in site.target else np.triu_indices
+    positions = function(site.plain("row"), site.plain("offset", 0), site.plain("col"))
+    return site.constant(np.stack(positions).astype(np.int64), "places")
+
+
+def _triangle(name: str, function) -> None:
+    def triangle(site: Site):
+        x, offset = site.tensor("self"), site.plain("diagonal", 0)
+        shape = site.type_of(x).shape[-2:]
+        kept = site.constant(function(np.ones(shape, bool), offset), "kept")
+        return site.result("Where", kept, x, site.number(0, x))
+
+    aten(name)(triangle)
+
+
+_triangle("tril.default", np.tril)
+_triangle("triu.default", np.triu)
+
+
+@aten("meshgrid.indexing", "meshgrid.default")
+def meshgrid(site: Site):
+    arrays = [site.array(value) for value in site.tensors("tensors")]
+    if any(array is None for array in arrays):
+        site.refuse("makes a grid from what depends on the image")
+    grids = np.meshgrid(*arrays, indexing=site.plain("indexing", "ij"))
+    return tuple(site.constant(grid, f"grid{position}") for position, grid in enumerate(grids))

@@ -266,13 +266,6 @@ def turn_quarters(site: Site):
     return site.result("Transpose", x, perm=order)
 
 
-@aten("tril_indices.default", "triu_indices.default")
-def places_of_triangle(site: Site):
-    function = np.tril_indices if "tril" in site.target else np.triu_indices
-    positions = function(site.plain("row"), site.plain("offset", 0), site.plain("col"))
-    return site.constant(np.stack(positions).astype(np.int64), "places")
-
-
 @aten("repeat_interleave.self_Tensor")
 def repeat_each_as_often(site: Site):
     """Every element as often as a tensor says, which must be known beforehand."""
@@ -290,26 +283,3 @@ def one_hot(site: Site):
     wide = site.step("Unsqueeze", x, axes=[site.type_of(x).rank])
     equal = site.step("Equal", wide, site.constant(np.arange(count), "classes"))
     return site.result("Cast", equal, to="int64")
-
-
-def _triangle(name: str, function) -> None:
-    def triangle(site: Site):
-        x, offset = site.tensor("self"), site.plain("diagonal", 0)
-        shape = site.type_of(x).shape[-2:]
-        kept = site.constant(function(np.ones(shape, bool), offset), "kept")
-        return site.result("Where", kept, x, site.number(0, x))
-
-    aten(name)(triangle)
-
-
-_triangle("tril.default", np.tril)
-_triangle("triu.default", np.triu)
-
-
-@aten("meshgrid.indexing", "meshgrid.default")
-def meshgrid(site: Site):
-    arrays = [site.array(value) for value in site.tensors("tensors")]
-    if any(array is None for array in arrays):
-        site.refuse("makes a grid from what depends on the image")
-    grids = np.meshgrid(*arrays, indexing=site.plain("indexing", "ij"))
-    return tuple(site.constant(grid, f"grid{position}") for position, grid in enumerate(grids))
