@@ -14,9 +14,9 @@ from demo_artifact import demo_artifact
 
 from zygal.bench.feeds import Given
 from zygal.bench.measure import Effort, measure
+from zygal.bench.reference_workload import reference_workload
 from zygal.bench.settings import Setting
 from zygal.bench.subjects import ArtifactSubject
-from zygal.bench.yardstick import yardstick
 
 SECONDS = 0.25
 
@@ -31,7 +31,7 @@ def by_hand(session, feed, seconds):
 
 
 def by_bench(cells, seconds):
-    """As in a run of the bench: beside itself and the yardstick, in turn."""
+    """As in a run of the bench: beside itself and the reference workload, in turn."""
     return np.median(measure({0: cells}, Effort(seconds)).readings[0, "artifact"].seconds())
 
 
@@ -48,7 +48,7 @@ def main():
                 cells = {
                     "artifact": subject.run_at(setting),
                     "twin": subject.again().run_at(setting),
-                    "yardstick": yardstick(threads),
+                    "reference workload": reference_workload(threads),
                 }
                 for turn in range(rounds):
                     found = {}

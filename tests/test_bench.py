@@ -184,7 +184,7 @@ def test_many_settings_are_judged_together():
 
 def test_the_arithmetics_limit_is_never_passed():
     from zygal.bench.grid import _limit_share
-    from zygal.bench.yardstick import MULTIPLY_ADDS
+    from zygal.bench.reference_workload import MULTIPLY_ADDS
 
     steady = np.full(50, 1e-3)
     assert _limit_share(0.4 * MULTIPLY_ADDS / 1e-3, steady) == pytest.approx(0.4)
@@ -271,7 +271,7 @@ def test_the_grid_measures_every_setting_beside_itself_and_a_yardstick(bench, su
         assert cell.own.base_bytes < cell.own.peak_bytes < 1e9 and cell.own.first_run_seconds > 0
         assert cell.self_ratio.low <= cell.self_ratio.value <= cell.self_ratio.high and cell.noise >= 0
     assert bench.compared[0].ratios.keys() == {cell.setting for cell in bench.cells}
-    assert set(bench.yardstick_seconds) == {1, 2} and bench.arithmetic.unknown == 0
+    assert set(bench.reference_seconds) == {1, 2} and bench.arithmetic.unknown == 0
     rows = table(bench).splitlines()
     assert len(rows) == 5 and rows[0].startswith("batch_images,threads,") and len({row.count(",") for row in rows}) == 1
 
@@ -397,8 +397,8 @@ def test_a_regression_is_judged_in_yardsticks(bench, tmp_path):
             ratio = replace(cell.reference_ratio, value=middle, low=middle * 0.99, high=middle * 1.01)
             latency = replace(cell.latency, value=cell.latency.value * speed * artifact)
             cells.append(replace(cell, reference_ratio=ratio, latency=latency, **sure))
-        sticks = {threads: seconds * speed for threads, seconds in bench.yardstick_seconds.items()}
-        return replace(bench, cells=tuple(cells), yardstick_seconds=sticks)
+        references = {threads: seconds * speed for threads, seconds in bench.reference_seconds.items()}
+        return replace(bench, cells=tuple(cells), reference_seconds=references)
 
     write_json(str(tmp_path / "earlier.json"), document(as_if(1.0)))
     earlier = read_baseline(tmp_path / "earlier.json")

@@ -583,4 +583,4 @@ def test_a_witness_of_the_live_framework(workspace):
     called("convert", "keras/channel_marks.keras", "-o", "k.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--layout", "NCHW",
             cwd=workspace)  # fmt: skip
     done = called("match", "k.onnx", "--witness", "new.witness", "--images", "reference", cwd=workspace)
-    assert done.returncode == 0 and "PASS: A, B, C" in done.stdout and "were turned to the layout" in done.stderr, done.stderr
+    assert done.returncode == 0 and "PASS: A, B, C" in done.stdout and "were transposed to the layout" in done.stderr, done.stderr

@@ -84,7 +84,7 @@ def zip_faults(path: str | os.PathLike, what: str, error: type[ZygalError]) -> I
         ) from fault
     except OSError as fault:
         if fault.errno in FULL:
-            # The disk is at fault, not the file.
+            # The disk failed, not the file.
             raise
         raise error(f"{path} is damaged ({fault}); copy it again from its source.") from fault
     except (NotImplementedError, RuntimeError, EOFError, ValueError, zlib.error, IndexError, OverflowError) as fault:

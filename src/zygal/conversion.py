@@ -1,4 +1,4 @@
-"""The whole way from a source to an artifact."""
+"""From a source to an artifact."""
 
 from __future__ import annotations
 
@@ -52,10 +52,10 @@ class Conversion:
 class Choices:
     """What can be chosen about a conversion.
 
-    scores: the output to take, by the name that the source gives it; the first unless said. any_shape:
+    scores: the output to take, by the name that the source gives it; the first unless named. any_shape:
     take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
     captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
-    input's axes, NCHW or NHWC; that of the source unless said. image_shape: the shape of one image's
+    input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's
     tensor, for models that leave it open. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
     [N, H, W, 3] of any size.
     """
@@ -90,7 +90,7 @@ def convert(
     try:
         return _converted(source_path, artifact_path, inlet, labels, choices)
     except NotFreed:
-        # What was taken for a batch may have its size by coincidence.
+        # A size that was interpreted as the batch may equal it by coincidence.
         return _converted(source_path, artifact_path, inlet, labels, choices, sizes_are_batches=False)
 
 
@@ -258,7 +258,7 @@ def _others(names: tuple[str, ...]) -> str:
 
 
 def _depends(graph: Graph) -> bool:
-    """Whether the output is worked out from the input."""
+    """Whether the output depends on the input."""
     reached = set(graph.inputs)
     for node in graph.nodes:
         # The batch's size alone says nothing of the image.

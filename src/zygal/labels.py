@@ -32,8 +32,8 @@ class Labels:
 def read_labels(path: str | Path) -> Labels:
     """The labels of a file or of a training folder.
 
-    A file is text with one a line (numbered or not), JSON (a list, index to name, or name to index), or CSV with a column
-    of names and perhaps one of indices. A training folder has a sub-folder a class. Raises FileError or LabelsError.
+    A file is text with one per line (numbered or not), JSON (a list, index to name, or name to index), or CSV with a column
+    of names and perhaps one of indices. A training folder has one sub-folder per class. Raises FileError or LabelsError.
     """
     path = Path(path)
     if os.path.isdir(path):

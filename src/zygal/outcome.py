@@ -1,6 +1,6 @@
 """What every command returns: its gates, notes and unreadable inputs, and one JSON document.
 
-The verdict and the exit code are worked out here and nowhere else.
+The verdict and the exit code are computed here and nowhere else.
 """
 
 from __future__ import annotations

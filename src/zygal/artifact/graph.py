@@ -133,7 +133,7 @@ def _inputs(model: onnx.ModelProto, constants: Mapping[str, np.ndarray], path: P
 
 
 def _array(tensor: onnx.TensorProto, path: Path) -> np.ndarray:
-    """The numbers of a weight; memory-mapped where they lie beside the file."""
+    """The numbers of a weight; memory-mapped where they are in an external file."""
     dtype = helper.tensor_dtype_to_np_dtype(tensor.data_type)
     if dtype.name not in _DTYPES:
         raise ArtifactError(f"{path} keeps {tensor.name} as {dtype}, which the reference engine does not compute with.")

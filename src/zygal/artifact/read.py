@@ -26,7 +26,7 @@ RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 1
 
 @dataclass(frozen=True)
 class Artifact:
-    """What an ONNX file says. Shapes hold numbers, names of dynamic sizes, or None where nothing is said."""
+    """What an ONNX file says. Shapes hold numbers, names of dynamic sizes, or None where the file does not say."""
 
     path: Path
     sha256: str

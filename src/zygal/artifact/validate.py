@@ -176,7 +176,7 @@ def _tensors_of(attribute: onnx.AttributeProto) -> Iterator[onnx.TensorProto]:
 
 
 def external_bytes(tensor: onnx.TensorProto, path: Path) -> tuple[Path, int, int]:
-    """The file beside an artifact in which a weight lies, its offset and its length there. Raises ArtifactError.
+    """The external file of a weight, and its offset and length there. Raises ArtifactError.
 
     The file must lie in the artifact's own folder or below it, links that lead elsewhere included, and be long enough.
     """

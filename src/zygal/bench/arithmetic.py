@@ -16,7 +16,7 @@ from zygal.bench.feeds import Feeds
 @dataclass(frozen=True)
 class Arithmetic:
     """by_node: multiply-adds for one image, by the node's place in the artifact. unknown: how many nodes that
-    multiply have shapes that could not be worked out; the count is then a lower bound."""
+    multiply have shapes that are not known; the count is then a lower bound."""
 
     by_node: dict[int, int]
     unknown: int

@@ -54,7 +54,7 @@ class VirtualClock:
 
 @dataclass(frozen=True)
 class Served:
-    """rate: images offered in a second. latencies: seconds from an image's arrival to the end of its batch, in the order of
+    """rate: arrivals per second. latencies: seconds from an image's arrival to the end of its batch, in the order of
     arrival. batches: their sizes. service_seconds: how long each took. seconds: from the first arrival to the end."""
 
     rate: float

@@ -35,7 +35,7 @@ class Baseline:
     inputs_from: str
     image_shapes: list[list[int]]
     machine: Machine
-    yardstick_seconds: dict[int, float]
+    reference_seconds: dict[int, float]
     cells: dict[Setting, BaselineCell]
 
 
@@ -73,7 +73,7 @@ def _baseline(content: dict[str, Any]) -> Baseline:
         inputs_from=str(content["inputs_from"]),
         image_shapes=[[int(size) for size in shape] for shape in content["image_shapes"].values()],
         machine=_machine(content["machine"]),
-        yardstick_seconds={int(k): _positive(v) for k, v in content["reference_workload_seconds_by_threads"].items()},
+        reference_seconds={int(k): _positive(v) for k, v in content["reference_workload_seconds_by_threads"].items()},
         cells=cells,
     )
 

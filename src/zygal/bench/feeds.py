@@ -20,7 +20,7 @@ from zygal.layout import FROM_OTHER, permuted
 
 @dataclass(frozen=True)
 class Given:
-    """What the user said of the inputs. tensors: [N, ...] real ones. whence: where these are from.
+    """What the user said of the inputs. tensors: [N, ...] real ones. origin: where these are from.
 
     image_size: (height, width) where the artifact leaves them open. shapes: of one image or row, by the input's name.
     """

@@ -15,18 +15,18 @@ from zygal.bench.load import LoadWatch
 from zygal.bench.machine import describe_machine
 from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
+from zygal.bench.reference_workload import MULTIPLY_ADDS, matrix_product, reference_workload
 from zygal.bench.result import TOO_IMPRECISE, Bench, Cell, Comparison
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, ratio_of
 from zygal.bench.subjects import ArtifactSubject, Subject
-from zygal.bench.yardstick import MULTIPLY_ADDS, matrix_product, yardstick
 from zygal.errors import BenchError
 from zygal.files import sha256_of
 from zygal.processor import allowed_cores
 
 Progress = Callable[[str, float], None]
 
-ARTIFACT, TWIN, YARDSTICK, PRODUCT = "artifact", "twin", "yardstick", "matrix product"
+ARTIFACT, COPY, REFERENCE, PRODUCT = "artifact", "copy", "reference workload", "matrix product"
 MOST_SECONDS = 86400.0
 # Between probes of memory a batch grows by no more than this, so that none is run into unforeseen.
 PROBE_FACTOR = 16
@@ -69,7 +69,7 @@ def bench_grid(
         cells=tuple(_cell(each, measured, own, count) for each in settings if (each, ARTIFACT) in measured.readings),
         compared=tuple(_comparison(other, index, settings, measured) for index, other in enumerate(others)),
         arithmetic=count,
-        yardstick_seconds=_reference_times(settings, measured),
+        reference_seconds=_reference_times(settings, measured),
         product_rates=_products(measured),
         notes=tuple(notes),
         seconds=measured.seconds,
@@ -98,20 +98,20 @@ def _fitted(subject: ArtifactSubject, grid: Grid) -> tuple[Grid, list[str]]:
 
 
 def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequence[Subject]) -> Cells:
-    """All that is run, made anew."""
-    first, self_ratio, others = subject.again(), subject.again(), [other.again() for other in others]
+    """New instances of everything that is run."""
+    first, second, others = subject.again(), subject.again(), [other.again() for other in others]
     threads = dict.fromkeys(setting.threads for setting in settings)
-    sticks = {count: yardstick(count) for count in threads}
+    references = {count: reference_workload(count) for count in threads}
     products = {count: matrix_product(count) for count in threads}
     cells: dict = {
-        # Forwards and backwards, what stands last is run twice in a row, which is an advantage: so it is the yardstick.
+        # Forwards and backwards, what stands last is run twice in a row, which is an advantage: so it is the reference workload.
         setting: {
             ARTIFACT: first.run_at(setting),
-            TWIN: self_ratio.run_at(setting),
+            COPY: second.run_at(setting),
             **{index: other.run_at(setting) for index, other in enumerate(others)},
             # In the same blocks, so that it says what the arithmetic allowed at that moment.
             PRODUCT: products[setting.threads],
-            YARDSTICK: sticks[setting.threads],
+            REFERENCE: references[setting.threads],
         }
         for setting in settings
     }
@@ -170,8 +170,8 @@ def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProc
         latency=latency,
         seconds=artifact_readings.seconds(),
         cpu_seconds_per_image=artifact_readings.cpu_seconds_per_run() / setting.batch,
-        self_ratio=_ratio(measured, setting, ARTIFACT, TWIN),
-        reference_ratio=_ratio(measured, setting, YARDSTICK, ARTIFACT),
+        self_ratio=_ratio(measured, setting, ARTIFACT, COPY),
+        reference_ratio=_ratio(measured, setting, REFERENCE, ARTIFACT),
         limit_share=limit_share,
         own=own.get(setting),
         steady=artifact_readings.steady,
@@ -179,7 +179,7 @@ def _cell(setting: Setting, measured: Measurement, own: Mapping[Setting, OwnProc
 
 
 def _limit_share(reached: float, seconds: np.ndarray) -> float | None:
-    """The multiply-adds reached in a second as a part of the most that matrix products reached in the same blocks; None where
+    """The multiply-adds per second as a share of the most that matrix products reached in the same blocks; None where
     those say too little: where they are far from their own best, or the part would be more than all."""
     best = float(seconds.min())
     share = reached * best / MULTIPLY_ADDS
@@ -212,16 +212,16 @@ def _overall(ratios: Sequence[Ratio]) -> Ratio | None:
 
 
 def _reference_times(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:
-    """The median seconds of the yardstick, by threads."""
+    """The median seconds of the reference workload, by threads."""
     runs: dict[int, list[float]] = {}
     for setting in settings:
-        if (setting, YARDSTICK) in measured.readings:
-            runs.setdefault(setting.threads, []).extend(measured.readings[setting, YARDSTICK].seconds())
+        if (setting, REFERENCE) in measured.readings:
+            runs.setdefault(setting.threads, []).extend(measured.readings[setting, REFERENCE].seconds())
     return {threads: float(np.median(seconds)) for threads, seconds in runs.items()}
 
 
 def _products(measured: Measurement) -> dict[int, float]:
-    """The most multiply-adds a second of the matrix product, by threads."""
+    """The most multiply-adds per second of the matrix product, by threads."""
     best: dict[int, float] = {}
     for (setting, name), each in measured.readings.items():
         if name == PRODUCT:
@@ -234,7 +234,7 @@ def _precise_enough(part: float, readings: Mapping) -> bool:
     for (setting, name), each in readings.items():
         if name == ARTIFACT and each.median().relative_error > part:
             return False
-        if name not in (ARTIFACT, YARDSTICK, PRODUCT):
+        if name not in (ARTIFACT, REFERENCE, PRODUCT):
             ratio = ratio_of(*paired(readings[setting, ARTIFACT], each))
             if ratio is None or ratio.relative_error > part:
                 return False

@@ -18,8 +18,8 @@ from zygal.artifact.read import load_model
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.feeds import Feeds
 from zygal.bench.measure import Effort, measure, warm_up
+from zygal.bench.reference_workload import matrix_product
 from zygal.bench.settings import Setting
-from zygal.bench.yardstick import matrix_product
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import BenchError
 from zygal.files import scratch_folder

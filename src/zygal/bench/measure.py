@@ -4,7 +4,7 @@ What is measured stands in cells: the things of one cell are compared with each 
 A round visits all cells in a random order. In a cell it visits the things forwards and backwards (A B B A), so that
 a machine that grows slower all the while is as slow for the first as for the last; that is a block.
 
-Where the memory of a thing happens to lie makes it slower or faster for as long as it lives. So all things are made anew
+Where the memory of a thing happens to lie makes it slower or faster for as long as it lives. So all instances are created again
 from time to time; what is measured between is an epoch.
 """
 
@@ -37,7 +37,7 @@ WARM_UP_SECONDS = 2.0
 EPOCHS = 16
 FEWEST_EPOCHS = 7
 MOST_FOR_MAKING = 0.25
-"""The part of the time that making things anew may take, where that leaves enough epochs."""
+"""The share of the time that creating instances may take, if enough epochs remain."""
 
 
 @dataclass(frozen=True)
@@ -120,9 +120,9 @@ def measure(
 ) -> Measurement:
     """Runs each thing of each cell again and again; see the head of this file.
 
-    cells: by cell and name what is run, or a function that makes all of it anew. Each is first run until its readings are
+    cells: by cell and name what is run, or a function that creates all of it again. Each is first run until its readings are
     steady. A visit begins with runs that are not recorded, so that nothing pays for what was run before it; not so where
-    one run takes long beside that. There are at least 4 rounds, however long they take. An interrupt ends the measuring
+    one run takes long compared with that. There are at least 4 rounds, however long they take. An interrupt ends the measuring
     early if anything was measured.
     """
     return _Measuring(cells, effort, progress, seed).run()
@@ -166,7 +166,7 @@ class _Measuring:
         return Measurement(self.readings, seconds, self.rounds, interrupted)
 
     def _begin_epoch(self) -> None:
-        """Makes all things anew, if they can be, and warms them up."""
+        """Creates all instances again, if possible, and warms them up."""
         began = time.perf_counter()
         if self.make is not None:
             # The old ones go first: there may not be memory for both.
@@ -182,7 +182,7 @@ class _Measuring:
                     run()
         now = time.perf_counter()
         if self.make is not None:
-            # An interval needs some epochs, whatever it costs to make things anew.
+            # An interval needs some epochs, whatever it costs to create instances.
             longest = self.effort.seconds / FEWEST_EPOCHS
             self.epoch_ends = now + max(self.effort.seconds / EPOCHS, min((now - began) / MOST_FOR_MAKING, longest))
 

@@ -1,6 +1,6 @@
 """A run judged by an earlier one: has the artifact grown slower?
 
-Days apart, a machine is not as fast as it was. Both runs measured the yardstick between their own runs, so times are
+Days apart, a machine is not as fast as it was. Both runs measured the reference workload between their own runs, so times are
 compared in multiples of it. What remains uncertain is both runs' intervals and both runs' noise.
 """
 
@@ -20,14 +20,14 @@ from zygal.errors import BenchError, some_of
 Z = NormalDist().inv_cdf(0.975)
 BETWEEN_RUNS = 0.05
 """Half the width of a 95 % interval of what a run has of its own, whatever its blocks and epochs say: on a virtual machine with a busy host, the time of an artifact
-in yardsticks changed from run to run with a standard deviation of 4 %, most of which the intervals knew of."""
+in multiples of the reference workload changed from run to run with a standard deviation of 4 %, most of which the intervals knew of."""
 
 SLOWER, FASTER, SAME = "slower", "faster", "no significant difference"
 
 
 @dataclass(frozen=True)
 class Change:
-    """ratio: how many times as long as in the earlier run, in multiples of the yardstick. reach: by how much it may be off,
+    """ratio: how many times as long as in the earlier run, in multiples of the reference workload. reach: by how much it may be off,
     on the logarithmic scale, both runs' noise included. raw_ratio: of the times as they were."""
 
     setting: Setting
@@ -43,7 +43,7 @@ class Change:
 @dataclass(frozen=True)
 class Regression:
     """changes: by setting. together: over all settings, None of a single one. machine_ratio: how many times as long the
-    yardstick itself took, by threads. differing: what is not as it was (only where that was allowed)."""
+    reference workload itself took, by threads. differing: what is not as it was (only where that was allowed)."""
 
     changes: tuple[Change, ...]
     overall: Change | None
@@ -90,9 +90,9 @@ def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> R
         reach = math.hypot(*(each[2] for each in found)) / len(found)
         overall = _change(changes[0].setting, mean, stretch * math.hypot(reach, BETWEEN_RUNS), raw)
     machine = {
-        threads: seconds / earlier.yardstick_seconds[threads]
-        for threads, seconds in now.yardstick_seconds.items()
-        if threads in earlier.yardstick_seconds
+        threads: seconds / earlier.reference_seconds[threads]
+        for threads, seconds in now.reference_seconds.items()
+        if threads in earlier.reference_seconds
     }
     return Regression(tuple(changes), overall, machine, tuple(differences_found))
 

@@ -23,8 +23,8 @@ class Cell:
     """One setting's result.
 
     latency: seconds a batch. seconds: of every run, none left out. cpu_seconds_an_image: of the whole process, all
-    threads. twin: the artifact beside itself. in_yardsticks: a batch's time in multiples of the yardstick's. limit_share:
-    the multiply-adds done in a second, as a part of the most that a matrix product did in the same blocks, None where that is
+    threads. self_ratio: a copy of the artifact compared with it. reference_ratio: a batch's time in multiples of the reference workload's. limit_share:
+    the multiply-adds per second, as a share of the most that a matrix product reached in the same blocks, None where that is
     too vague. own: None where
     it was not measured.
     """
@@ -84,16 +84,16 @@ class Comparison:
     overall: Ratio | None
 
     def told_apart(self, cell: Cell) -> bool:
-        """Whether the two differ at a setting, all settings that are judged beside it taken into account."""
+        """Whether the two differ at a setting, with the number of settings taken into account."""
         return told_apart(self.ratios[cell.setting], cell.noise, for_many(len(self.ratios)))
 
 
 @dataclass(frozen=True)
 class Bench:
-    """All cells in the order of the grid. notes: sentences that a person should read. yardstick_seconds, product_rates
-    (multiply-adds a second of a matrix product): by threads.
+    """All cells in the order of the grid. notes: sentences that a person should read. reference_seconds, product_rates
+    (multiply-adds per second of a matrix product): by threads.
 
-    fed_with: where the inputs were from. image_shapes: of one image, by the input's name. seconds: spent measuring.
+    inputs_from: where the input tensors are from. image_shapes: of one image, by the input's name. seconds: spent measuring.
     """
 
     artifact: str
@@ -106,7 +106,7 @@ class Bench:
     cells: tuple[Cell, ...]
     compared: tuple[Comparison, ...]
     arithmetic: Arithmetic
-    yardstick_seconds: dict[int, float]
+    reference_seconds: dict[int, float]
     product_rates: dict[int, float]
     notes: tuple[str, ...]
     seconds: float

@@ -1,4 +1,4 @@
-"""What can be measured: an artifact in the runtime, and beside it other artifacts or a source in its live framework."""
+"""What can be measured: an artifact in the runtime, and compared with it other artifacts or a source in its live framework."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from contextlib import contextmanager
 
 
 class Terminated(KeyboardInterrupt):
-    """A polite request to end (SIGTERM), answered like Ctrl-C, so that temporary files are removed."""
+    """SIGTERM, handled like Ctrl-C, so that temporary files are removed."""
 
 
 def open_standard_streams() -> None:

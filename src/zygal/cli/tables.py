@@ -44,7 +44,7 @@ def _wrapped(text: str, width: int) -> list[str]:
     import re
     from textwrap import wrap
 
-    # A space that does not break a line, while the lines are made.
+    # Spaces at which a line must not be broken.
     text = re.sub(r"(?<=\d) (?=(%|ms|s|MB|kB|GB|grey|images/s|points)\b|%)", "\N{NO-BREAK SPACE}", text)
     lines = wrap(text, max(width, 20), break_on_hyphens=False, break_long_words=False) or [""]
     return [line.replace("\N{NO-BREAK SPACE}", " ") for line in lines]

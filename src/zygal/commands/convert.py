@@ -111,7 +111,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
 
 
 def _next_step(request: ConvertRequest, inlet: Inlet | None, labels: Labels | None) -> str:
-    """The proof: match against a recording that lies beside the source, or record one."""
+    """The proof: match against a recording in the source's folder, or record one."""
     witness = _recording_beside(request.source)
     if witness is None:
         how = ["--inlet", request.inlet] if request.inlet else ["--training-code", "FILE.py:FUNCTION"]

@@ -1,4 +1,4 @@
-"""zygal inlet recover: the whole preprocessing, worked out from a recording and the image files."""
+"""zygal inlet recover: the whole preprocessing, recovered from a recording and the image files."""
 
 from __future__ import annotations
 

@@ -84,7 +84,7 @@ def write_workspace(folder: str | Path) -> None:
 
 
 def _draw_labelled(folder: Path) -> None:
-    """Labelled pictures of two cameras, drawn anew, with a table of them; one is there twice, under two labels."""
+    """Labelled pictures of two cameras, drawn by the code, with a table of them; one is there twice, under two labels."""
     table = ["path,label,group"]
     for index in range(LABELLED):
         camera = index // len(LABELS) % 2

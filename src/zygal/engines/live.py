@@ -10,7 +10,7 @@ from zygal.engines.engine import Engine
 
 def open_live_engine(path: str | Path, output: str | None = None) -> Engine:
     """A source's file in the framework that made it. output: which of its outputs, by the name that survey gives it; the first
-    unless said. Raises EngineError if the framework is not installed, SourceError if there is no such output."""
+    unless named. Raises EngineError if the framework is not installed, SourceError if there is no such output."""
     if kinds.kind_of(path) in (kinds.KERAS_ARCHIVE, kinds.HDF5):
         from zygal.engines.keras import KerasEngine
 

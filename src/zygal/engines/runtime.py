@@ -124,7 +124,7 @@ def _values(model, path: Path, feed: str, batch: np.ndarray, names: list[str], s
 
 
 def _without_weights(path: str | Path):
-    """The message of an artifact; weights that lie beside it stay there."""
+    """The message of an artifact; external weights are not loaded."""
     import onnx
 
     return onnx.load(str(path), load_external_data=False)
@@ -138,7 +138,7 @@ def _session_fetching(model, names: list[str], path: str | Path):
     declared = {output.name for output in model.graph.output}
     model.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names if name not in declared)
     options = onnxruntime.SessionOptions()
-    # Weights beside the artifact are found from where it lies.
+    # External weights are looked up in the artifact's folder.
     options.add_session_config_entry("session.model_external_initializers_file_folder_path", str(Path(path).parent))
     try:
         return onnxruntime.InferenceSession(model.SerializeToString(), options, providers=["CPUExecutionProvider"])

@@ -50,5 +50,5 @@ def read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
         shape = tuple(int(each) for each in digits)
         content_bytes = info.file_size - len(head) - width - length
         if not shape or min(shape) < 1 or prod(shape) * dtype.itemsize != content_bytes:
-            raise WitnessError(f"{path} is damaged: {name} is said to be {dtype} {list(shape)}, which it cannot be.")
+            raise WitnessError(f"{path} is damaged: {name} is declared as {dtype} {list(shape)}, which its size contradicts.")
         return np.frombuffer(member.read(), dtype).reshape(shape)

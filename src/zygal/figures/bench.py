@@ -26,7 +26,7 @@ FEW_BATCHES = 2
 
 
 def draw_grid(bench: Bench, path: str | Path) -> Path:
-    """Images a second above, milliseconds a batch below, over batch sizes; one column a thread count."""
+    """Images per second above, milliseconds per batch below, over batch sizes; one column per thread count."""
     threads = list(dict.fromkeys(cell.setting.threads for cell in bench.cells))
     figure = new_figure(1280, 800)
     _title(figure, f"{Path(bench.artifact).name}: median and 95 % CI")

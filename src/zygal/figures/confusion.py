@@ -14,7 +14,7 @@ _LONGEST_NAME = 22
 
 
 def draw_confusion(accuracy: Accuracy, title: str, path: str | Path) -> None:
-    """Writes it as PNG. Up to 25 classes have names and counts; of more, the whole is drawn without, and beside it the
+    """Writes it as PNG. Up to 25 classes have names and counts; of more, the whole matrix is drawn without them, and next to it the
     classes that are confused most with names and counts. Raises OutputError."""
     names = [_short(each.name) for each in accuracy.classes]
     figure = new_figure(1280, 800)

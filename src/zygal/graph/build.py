@@ -73,7 +73,7 @@ class GraphBuilder:
 
 
 def rebuilt(graph: Graph, nodes: Iterable[Node], constants: dict[str, np.ndarray], outputs: Iterable[str]) -> Graph:
-    """A graph with the inputs of `graph` and everything else new; every type is worked out again.
+    """A graph with the inputs of `graph` and everything else new; every type is computed again.
 
     Constants that no node reads are left behind. This is how passes make their results.
     """

@@ -54,7 +54,7 @@ def as_image(picture: Picture) -> Image.Image:
 
 
 def resized(picture: Picture, step: Resize) -> Picture:
-    """Raises ImageError if the result would be out of all measure."""
+    """Raises ImageError if the result would be implausibly large."""
     height, width = size_after(picture_size(picture), step)
     if max(height, width) > _LARGEST_SIDE:
         now = picture_size(picture)

@@ -25,7 +25,7 @@ def to_tensor(pixels: np.ndarray, values: Values, tensor: Tensor) -> tuple[np.nd
         channel_last[...] = numbers
         return out, np.broadcast_to(level, (channels,))
     if pixels.dtype == np.uint8:
-        # There are only 256 pixels: what becomes of each is worked out once.
+        # There are only 256 pixels: the result for each is computed once.
         for channel, table in enumerate(_tables(values, channels)):
             np.take(table, pixels[:, :, channel], out=channel_last[:, :, channel], mode="clip")
     else:

@@ -125,7 +125,7 @@ class ResumableRows:
         self._pause = self._committed - began
 
     def begin(self, heading: bytes) -> None:
-        """Begins anew. Raises OutputError."""
+        """Starts from the beginning. Raises OutputError."""
         # First the account says that nothing is there, then what lies there goes.
         self._written = _Progress()
         self.commit()
@@ -170,7 +170,7 @@ def open_rows(
     convert: Callable[[Path, Path], None] | None = None,
     overwrite: bool = False,
 ) -> Iterator[ResumableRows]:
-    """The rows of a run, to be gone on with or already finished. What is safe when the block is left stays.
+    """The rows of a run, to be resumed or already complete. Rows that are safe when the block ends are kept.
 
     Raises OutputError if FILE, or what there is of it, comes from another run, or if another process writes it.
     """

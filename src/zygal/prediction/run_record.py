@@ -83,7 +83,7 @@ def write_record(path: Path, run_record: RunRecord) -> None:
 
 
 def files_of(path: str | Path | None) -> list[str]:
-    """The files that a run may have beside FILE."""
+    """The files that a run may leave next to FILE."""
     if path is None:
         return []
     run_record = record_file(Path(path))

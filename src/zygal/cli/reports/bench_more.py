@@ -101,7 +101,7 @@ def _highest_rate(serving) -> str:
 
 def show_layers(out, times) -> None:
     """The layers that take the most time."""
-    from zygal.bench.yardstick import MULTIPLY_ADDS
+    from zygal.bench.reference_workload import MULTIPLY_ADDS
 
     show_sentence(out, f"Time by layer: {times.setting.description}, {counted(times.runs, 'run')} with the runtime's profiler")
     peak = MULTIPLY_ADDS / times.product_seconds

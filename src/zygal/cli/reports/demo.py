@@ -10,7 +10,7 @@ from zygal.commands.demo import DemoOutcome
 
 
 def show(out, outcome: DemoOutcome) -> None:
-    """Which commands ended unexpectedly, and how to go on with a model of one's own."""
+    """Which commands ended unexpectedly, and how to continue with a model of one's own."""
     out.print()
     for step in outcome.steps:
         if step.exit_code != step.expected_exit_code:

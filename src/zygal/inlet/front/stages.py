@@ -1,7 +1,7 @@
 """The frame and values stages as graph operators, for images of any size: 8-bit RGB [N, H, W, 3] in, the tensor out.
 
 Resizes are the same two matrices, filled inside the graph from the image's own size. Sizes and places
-are worked out in whole numbers and float64, sums of pixels in float32.
+are computed in integers and float64, sums of pixels in float32.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""The recovery: the inlet found, how sure it is, and what these images cannot tell."""
+"""The recovery: the inlet found, its errors, and the fields that these images do not determine."""
 
 from __future__ import annotations
 

@@ -217,7 +217,7 @@ def _resize_edits(inlet: Inlet):
 
 
 def _other_kinds(trials: Trials, inlet: Inlet, sample: list[int]) -> Inlet:
-    """What only turned, see-through or 16-bit images can tell, each tried on them beside the sample."""
+    """Fields that only rotated, transparent or 16-bit images determine, each tried on such images and the sample."""
     material = trials.material
 
     def choose(images: list[int], candidates: list[Inlet]) -> Inlet:

@@ -205,7 +205,7 @@ def _snake(name: str) -> str:
 
 
 _PARAMETERS = {"elu": "alpha", "celu": "alpha", "hard_shrink": "threshold", "soft_shrink": "threshold", "squareplus": "b"}
-"""The number that some of the functions take beside their tensor."""
+"""The number that some of the functions take in addition to their tensor."""
 
 
 def _function(name: str):

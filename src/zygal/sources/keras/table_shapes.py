@@ -181,7 +181,7 @@ def embedding(call: LayerSite) -> View:
 
 @layer("TimeDistributed")
 def each_step(call: LayerSite) -> View:
-    """The inner layer on every step, the steps taken for images."""
+    """The inner layer on every step, the steps used as images."""
     view = call.x
     shape = call.shape(view)
     if not is_batch(shape[0]) or is_batch(shape[1]):

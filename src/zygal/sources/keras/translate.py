@@ -90,7 +90,7 @@ def translate(
     output: str | None = None,
     image_shape: tuple[int, ...] | None = None,
 ) -> Graph:
-    """The model's graph with one output, the first unless said. Raises UnknownOperators naming all, or SourceError."""
+    """The model's graph with one output, the first unless named. Raises UnknownOperators naming all, or SourceError."""
     output = output or next(iter(model.outputs))
     if output not in model.outputs:
         raise SourceError(f"{file.path} has no output {output}; it has {', '.join(model.outputs)}.")

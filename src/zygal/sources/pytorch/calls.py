@@ -205,7 +205,7 @@ class Site(Emitter):
         return self.call.results[position] if position < len(self.call.results) else super()._result_name(position)
 
     def is_captured_batch(self, size: Dimension) -> bool:
-        """Whether a size that the program states as a number is to be taken for the batch that it was captured with."""
+        """Whether a size that the program states as a number is to be interpreted as the batch that it was captured with."""
         batch = self._context.captured_batch or 0
         return batch > 1 and size == batch and self._context.sizes_are_batches
 

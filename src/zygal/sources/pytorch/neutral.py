@@ -59,7 +59,7 @@ BY_OPERATOR: dict[str, dict[str, Callable[[Any], bool]]] = {
     "zeros_like": {"self": _any}, "ones_like": {"self": _any}, "full_like": {"self": _any},
     "gather": {"sparse_grad": _any},
     "repeat_interleave": {"output_size": _any},  # How long the result is follows from the rest.
-    "einsum": {"path": _any},  # In which order it is worked out.
+    "einsum": {"path": _any},  # The order of evaluation.
 }  # fmt: skip
 """By the operator's name without its overload, in-place forms included."""
 

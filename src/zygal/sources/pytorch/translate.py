@@ -49,7 +49,7 @@ def translate(
     output: str | None = None,
     sizes_are_batches: bool = True,
 ) -> Translation:
-    """The program's graph with one output, the first unless said, every type in it checked against the one that the framework recorded.
+    """The program's graph with one output, the first unless named, every type in it checked against the one that the framework recorded.
 
     What the output does not depend on is left out. A program that was captured with a fixed batch is freed
     from it if `free_batch`. Raises
@@ -105,7 +105,7 @@ def operator_name(target: str) -> tuple[str, bool]:
 
 
 def known_operator(target: str) -> bool:
-    """Whether the tables have a call's operator. A target that only looks like one of theirs is not known."""
+    """Whether the tables have a call's operator. A target that only resembles one of theirs is not known."""
     plain = target.startswith("torch.ops.aten.") or target in HANDLERS and not target.startswith("aten.")
     return plain and operator_name(target)[0] in HANDLERS
 

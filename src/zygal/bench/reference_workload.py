@@ -1,6 +1,6 @@
 """Two works that do not change from one release of a model to the next, run on the same runtime in the same run.
 
-The matrix product says what the machine's arithmetic allows at that moment. The yardstick is a small convolutional network:
+The matrix product says what the machine's arithmetic allows at that moment. The reference workload is a small convolutional network:
 what slows a classifier down slows it down by about as much, so that runs of different days can be compared in multiples of
 its time.
 """
@@ -25,7 +25,7 @@ def matrix_product(threads: int) -> Callable[[], object]:
     return partial(session.run, None, {"left": _numbers(0, SIDE, SIDE)})
 
 
-def yardstick(threads: int) -> Callable[[], object]:
+def reference_workload(threads: int) -> Callable[[], object]:
     """One run of a network of dense, depthwise and pointwise convolutions on pictures [BATCH, 3, PICTURE, PICTURE]."""
     session = open_session(_network(), SessionSettings(threads))
     return partial(session.run, None, {"pictures": _numbers(0, BATCH, 3, PICTURE, PICTURE)})
@@ -77,7 +77,7 @@ def _message(nodes: list, fed: dict[str, tuple[int, ...]], result: str, constant
 
     graph = helper.make_graph(
         nodes,
-        "yardstick",
+        "reference workload",
         [helper.make_tensor_value_info(name, TensorProto.FLOAT, shape) for name, shape in fed.items()],
         [helper.make_tensor_value_info(result, TensorProto.FLOAT, None)],
         [numpy_helper.from_array(array, name) for name, array in constants.items()],
