@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import fields, replace
 
 from zygal.inlet import specification as spec
-from zygal.inlet.specification import GREY_WEIGHTS, Crop, Decode, Inlet, Resize, Step
+from zygal.inlet.specification import GREY_WEIGHTS, Crop, Decode, Inlet, Resize, Step, fixed_point_fits, idle_fields
 
 GREY_FORMULAS = (GREY_WEIGHTS, (0.2989, 0.587, 0.114), (0.2126, 0.7152, 0.0722), (1 / 3, 1 / 3, 1 / 3))
 """BT.601, the same with four digits, BT.709, and the mean of the channels."""
@@ -65,21 +65,9 @@ def step_edits(step: Step) -> Iterator[tuple[str, Step]]:
 
 def effective(step: Step) -> Step:
     """The step with every field that has no effect as it is when left out."""
-    idle: set[str] = set()
-    if isinstance(step, Resize):
-        kernel = step.filter in spec.KERNELS
-        idle |= set() if kernel else {"antialias", "edges"}
-        idle |= set() if step.filter == "bicubic" else {"cubic"}
-        idle |= {"grid"} if step.filter in ("area", "adaptive") else set()
-        idle |= {"rounding"} if step.filter == "nearest" else {"scale"}
-        idle |= {"scale"} if step.grid == "corners" else set()
-        idle |= {"long_side"} if step.size is not None else set()
-        idle |= set() if step.rounding == "passes" and step.filter != "nearest" else {"order"}
-        fixed = step.filter in spec.FIXED_POINT and not (kernel and step.antialias)
-        idle |= {"rounding"} if step.rounding == "fixed" and not fixed else set()
-    elif isinstance(step, Crop):
-        idle |= {"fraction_rounding"} if step.fraction is None else set()
-        idle |= {"centring"} if step.fraction is not None and step.fraction_rounding == "margin" else set()
+    idle = set(idle_fields(step))
+    if isinstance(step, Resize) and step.rounding == "fixed" and not fixed_point_fits(step):
+        idle.add("rounding")
     usual = type(step)()
     return replace(step, **{name: getattr(usual, name) for name in idle})
 

@@ -123,6 +123,40 @@ class Pad:
 Step = Resize | Crop | Pad
 
 
+def idle_fields(step: Step) -> dict[str, str]:
+    """The fields of a step that have no effect beside its other fields, each with the reason as the end of a sentence."""
+    if isinstance(step, Resize):
+        return _idle_in_resize(step)
+    if isinstance(step, Crop):
+        if step.fraction is None:
+            return {"fraction_rounding": "without a fraction"}
+        if step.fraction_rounding == "margin":
+            return {"centring": "if the margin is rounded: both margins are the same"}
+    return {}
+
+
+def _idle_in_resize(step: Resize) -> dict[str, str]:
+    with_filter, kernel = f"with the filter {step.filter}", step.filter in KERNELS
+    rules = (
+        ("antialias", not kernel, with_filter),
+        ("edges", not kernel, with_filter),
+        ("cubic", step.filter != "bicubic", with_filter),
+        ("grid", step.filter in ("area", "adaptive"), with_filter),
+        ("rounding", step.filter == "nearest", with_filter),
+        ("scale", step.filter != "nearest", with_filter),
+        ("scale", step.grid == "corners", 'with grid = "corners"'),
+        ("order", step.filter == "nearest", with_filter),
+        ("order", step.rounding != "passes", 'unless rounding = "passes"'),
+        ("long_side", step.size is not None, "beside size, which gives both sides"),
+    )
+    return {name: reason for name, idle, reason in reversed(rules) if idle}
+
+
+def fixed_point_fits(step: Resize) -> bool:
+    """Whether the resize can be computed in 11-bit fixed point."""
+    return step.filter in FIXED_POINT and not (step.filter in KERNELS and step.antialias)
+
+
 @dataclass(frozen=True)
 class Values:
     """From pixels to numbers: 0 and 255 become `range`, then mean is taken off and std divides.

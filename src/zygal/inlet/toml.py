@@ -161,10 +161,7 @@ def _contradiction(record: Any, given: dict[str, Any]) -> str | None:
     if isinstance(record, Crop):
         if sum(name in given for name in ("size", "fraction", "aspect")) != 1:
             return "a crop needs one of size = [height, width], fraction = PART and aspect = [height, width]"
-        if "fraction_rounding" in given and record.fraction is None:
-            return "fraction_rounding says how a fraction is rounded, but none is given"
-        centred = record.fraction is not None and record.fraction_rounding == "margin" and "centring" in given
-        return "centring has no effect if the margin is rounded: both margins are the same" if centred else None
+        return _idle(record, given)
     if isinstance(record, Pad) and ("size" in given) == ("aspect" in given):
         return "a pad needs either size = [height, width] or aspect = [height, width]"
     return None
@@ -175,27 +172,14 @@ def _resize_contradiction(record: Resize, given: dict[str, Any]) -> str | None:
         return "a resize needs one of short_side = PIXELS, size = [height, width] and within = [height, width]"
     if "filter" not in given:
         return f"a resize needs its filter: {', '.join(spec.FILTERS)}"
-    if record.size is not None and "long_side" in given:
-        return "long_side contradicts size, which gives both sides"
-    idle = {
-        "antialias": record.filter not in spec.KERNELS,
-        "edges": record.filter not in spec.KERNELS,
-        "cubic": record.filter != "bicubic",
-        "grid": record.filter in ("area", "adaptive"),
-        "rounding": record.filter == "nearest",
-        "scale": record.filter != "nearest" or record.grid == "corners",
-        "order": record.filter == "nearest",
-    }
-    for name, no_effect in idle.items():
-        if name in given and no_effect:
-            return f"{name} has no effect with the filter {record.filter}"
-    if "order" in given and record.rounding != "passes":
-        return 'order has an effect only where rounding = "passes"'
-    if record.rounding == "fixed" and (
-        record.filter not in spec.FIXED_POINT or (record.antialias and record.filter != "area")
-    ):
+    if record.rounding == "fixed" and not spec.fixed_point_fits(record):
         return f'rounding = "fixed" is for the filters {", ".join(spec.FIXED_POINT)} without antialias'
-    return None
+    return _idle(record, given)
+
+
+def _idle(record: Step, given: dict[str, Any]) -> str | None:
+    """The first key that has no effect, in words."""
+    return next((f"{name} has no effect {why}" for name, why in spec.idle_fields(record).items() if name in given), None)
 
 
 def _values(table: _Table, channels: int) -> Values:
