@@ -322,7 +322,8 @@ class Mutator:
         import h5py
 
         from zygal.sources.keras import open_keras, read_structure
-        from zygal.sources.keras.weights import VARIABLES, Weights
+        from zygal.sources.keras.variables import VARIABLES
+        from zygal.sources.keras.weights import Weights
 
         target = self.folder / "model.h5"
         with open_keras(path) as file, h5py.File(target, "w") as copy:
@@ -413,9 +414,8 @@ def _too_slow(number, frame):
 def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None:
     """Reads some mutations and tells of each how it ended."""
     import onnx  # noqa: F401
-    import zygal.survey  # noqa: F401
-
     import zygal.artifact  # noqa: F401
+    import zygal.commands.survey  # noqa: F401
 
     mutator = Mutator(kind, demo, folder)
     signal.signal(signal.SIGVTALRM, _too_slow)
@@ -458,6 +458,8 @@ def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -
             try:
                 seed, fault = answers.get(timeout=90)
             except Exception:
+                if current is None:
+                    raise RuntimeError(f"the process that reads {kind} files does not start") from None
                 failed[current] = "hangs, or its process died"
                 process.kill()
                 left = [seed for seed in part if seed not in done and seed != current] + left

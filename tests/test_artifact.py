@@ -114,7 +114,7 @@ def test_what_does_not_fit_the_model_is_refused_and_nothing_is_written(shipped, 
         (InletError, "crop", {"inlet": Inlet(frame=(Crop((60, 64)),))}),
         (InletError, "layout", {"inlet": Inlet(frame=(Crop((64, 64)),), tensor=Tensor("NHWC"))}),
         (InletError, "each image", {"inlet": Inlet()}),
-        (SourceError, "two names", {"choices": Choices("scores")}),
+        (SourceError, "two different names", {"choices": Choices("scores")}),
     ]
     for error, words, arguments in cases:
         with pytest.raises(error, match=words):

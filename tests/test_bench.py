@@ -263,7 +263,7 @@ def bench(subject):
     return bench_grid(subject, Grid((1, 3), (1, 2)), 0.5, others=[other])
 
 
-def test_the_grid_measures_every_setting_beside_itself_and_a_yardstick(bench, subject):
+def test_the_grid_measures_every_setting_with_a_copy_and_the_reference_workload(bench, subject):
     assert [(cell.setting.threads, cell.setting.batch) for cell in bench.cells] == [(1, 1), (1, 3), (2, 1), (2, 3)]
     for cell in bench.cells:
         assert cell.images_per_second == pytest.approx(cell.setting.batch / cell.latency.value)
@@ -339,11 +339,11 @@ def small_model(path, **inputs):
     "inputs, given, words",
     [
         ({"image": (1, ["n", 3, "h", "w"])}, Given(), "--image-size"),
-        ({"a": (1, ["n", 3, 8, 8]), "b": (7, ["n", "length"])}, Given(), "--fill b=SIZE"),
+        ({"a": (1, ["n", 3, 8, 8]), "b": (7, ["n", "length"])}, Given(), "--input-shape b=SIZE"),
         ({"a": (1, ["n", 3, 8, 8])}, Given(shapes={"c": (3,)}), "no input c"),
         ({"a": (1, ["n", 3, 8, 8])}, Given(shapes={"a": (3, 9, 8)}), "cannot be"),
-        ({"a": (1, ["n", 3, 8, 8])}, Given(np.zeros((2, 5, 8, 8), np.float32), "w.witness"), "do not belong together"),
-        ({"a": (1, ["n", 3, 8, 8])}, Given(np.zeros((2, 3, 8, 8), np.uint8), "w.witness"), "do not belong together"),
+        ({"a": (1, ["n", 3, 8, 8])}, Given(np.zeros((2, 5, 8, 8), np.float32), "w.witness"), "cannot be used together"),
+        ({"a": (1, ["n", 3, 8, 8])}, Given(np.zeros((2, 3, 8, 8), np.uint8), "w.witness"), "cannot be used together"),
     ],
 )
 def test_what_is_missing_of_an_artifact_made_elsewhere_is_asked_for(inputs, given, words, tmp_path):
@@ -387,10 +387,10 @@ def test_advice_follows_the_figures(bench):
     assert batch_limits([*cells[:2], cell(4, 1, 300, spread=0.5)]) == []
 
 
-def test_a_regression_is_judged_in_yardsticks(bench, tmp_path):
+def test_a_regression_is_judged_in_multiples_of_the_reference_workload(bench, tmp_path):
     def as_if(speed, artifact=1.0):
         """The same run on a machine so many times as slow, of an artifact so many times as slow."""
-        sure = {"twin": replace(bench.cells[0].self_ratio, value=1.0, low=0.995, high=1.005)}
+        sure = {"self_ratio": replace(bench.cells[0].self_ratio, value=1.0, low=0.995, high=1.005)}
         cells = []
         for cell in bench.cells:
             middle = cell.reference_ratio.value * artifact
@@ -409,7 +409,7 @@ def test_a_regression_is_judged_in_yardsticks(bench, tmp_path):
     assert {change.verdict for change in slower.changes} == {SLOWER} and slower.fails(0.05) and not slower.fails(0.15)
     assert not judge(as_if(1.0, artifact=1 / 1.3), earlier).fails(0.0)
     elsewhere = replace(bench, machine=replace(bench.machine, processor="another"), runtime="another runtime")
-    with pytest.raises(BenchError, match="processor .* then and another now; runtime"):
+    with pytest.raises(BenchError, match="processor .* in the baseline, another now; runtime"):
         judge(elsewhere, earlier)
     assert len(judge(elsewhere, earlier, differences_allowed=True).differences_found) == 2
     with pytest.raises(BenchError, match="no setting in common"):
@@ -465,10 +465,10 @@ def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch
 
 @pytest.mark.parametrize(
     "grid, seconds, until, words",
-    [({"batches": (0,)}, 1, None, "batch of 0"), ({"threads": (0,)}, 1, None, "thread count of 0"),
-     ({"batches": (1, 1)}, 1, None, "twice"), ({}, -1, None, "-1 sec"), ({"batches": (5000,)}, 1, None, "1 to 4096"),
-     ({"levels": ("most",)}, 1, None, "'most' is no optimisation level"), ({}, 1, 5.0, "500.00%"),
-     ({"executions": ("random",)}, 1, None, "'random' is no execution mode"), ({}, math.nan, None, "nan seconds")],
+    [({"batches": (0,)}, 1, None, "--batches must be numbers from 1 to 4096"), ({"threads": (0,)}, 1, None, "--threads must be numbers from 1 to 1024"),
+     ({"batches": (1, 1)}, 1, None, "twice"), ({}, -1, None, "--seconds must be > 0"), ({"batches": (5000,)}, 1, None, "1 to 4096"),
+     ({"levels": ("most",)}, 1, None, "--levels must be of off, basic"), ({}, 1, 5.0, "500.00%"),
+     ({"executions": ("random",)}, 1, None, "--execution must be of sequential"), ({}, math.nan, None, "--seconds must be > 0")],
 )  # fmt: skip
 def test_settings_without_sense_are_refused(grid, seconds, until, words, subject):
     with pytest.raises(BenchError, match=words):

@@ -185,7 +185,7 @@ def test_the_runtime_agrees_with_the_emitted_form(operator, constants, attribute
         ("Reshape", (Batch(), 3, 5), {"shape": [4, -1, 7]}, "number of elements"),
         ("ReduceMean", (Batch(), 3), {"axes": [0]}, "mix the images"),
         ("Pad", (Batch(), 3), {"pads": [1, 0, 0, 0]}, "pad the batch"),
-        ("Transpose", (Batch(), 3), {"perm": [0, 2]}, "not an order"),
+        ("Transpose", (Batch(), 3), {"perm": [0, 2]}, "not a permutation"),
         ("MaxPool", (Batch(), 3, 4, 4), {"kernel_shape": [5, 5], "strides": [1, 1], "pads": [0] * 4}, "larger than"),
         ("Relu", (Batch(), 3), {"alpha": 1}, "no attribute alpha"),
         ("Unheard", (Batch(), 3), {}, "no operator Unheard"),

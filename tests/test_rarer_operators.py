@@ -174,5 +174,5 @@ def test_branches_that_depend_on_the_image_are_named(tmp_path):
             return torch.cond(y.sum() > 0, lambda a: a * 2, lambda a: a - 1, (y,))
 
     path = capture(Branching(lambda x: x), tmp_path / "branching.pt2")
-    with pytest.raises(SourceError, match="decides by what is in the image.*cond"), read_source(path):
+    with pytest.raises(SourceError, match="runs different layers depending on the image.*cond"), read_source(path):
         pass

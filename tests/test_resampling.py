@@ -10,11 +10,12 @@ import onnx
 import onnxruntime
 import pytest
 import torch
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
 from zygal.artifact.write import put_before
+from zygal.evidence.match import raw_level_limit
 from zygal.inlet import Crop, Decode, Inlet, Pad, Resize, Tensor, Values
 from zygal.inlet.apply import finish
 from zygal.inlet.decode import decoded
@@ -106,6 +107,8 @@ sides = st.integers(1, 80)
 @given(st.tuples(sides, sides), st.tuples(sides, sides), st.integers(0, 9))
 def test_resizing_is_the_librarys(name, before, after, seed):
     library, stated, allowed = CONVENTIONS[name]
+    # PyTorch's antialiased resize repeats the first pixel where the image is or becomes one pixel wide.
+    assume(name not in ("torch bilinear, antialias", "torch bicubic, antialias") or min(*before, *after) > 1)
     pixels = np.random.default_rng(seed).integers(0, 256, (*before, 3), np.uint8)
     found = resize_array(pixels, after, Resize(size=after, **stated))
     left = np.abs(found.astype(np.float64) - library(pixels, after))
@@ -174,7 +177,7 @@ GRAPH_INLETS = (
 @pytest.mark.parametrize("number", range(len(GRAPH_INLETS)))
 @settings(max_examples=10, deadline=None)
 @given(st.tuples(st.integers(24, 90), st.integers(24, 90)), st.integers(0, 9))
-def test_the_inlet_inside_a_graph_is_the_inlet_to_a_grey_level(number, size, seed):
+def test_the_inlet_inside_a_graph_is_the_inlet_to_one_grey_level_per_rounding(number, size, seed):
     inlet = GRAPH_INLETS[number]
     front = front_of(inlet, "image", "tensor")
     kind = onnx.TensorProto.FLOAT if inlet.tensor.dtype == "float32" else onnx.TensorProto.UINT8
@@ -190,4 +193,4 @@ def test_the_inlet_inside_a_graph_is_the_inlet_to_a_grey_level(number, size, see
     for image, tensor in zip(pixels, found):
         wanted = finish(decoded(Image.fromarray(image), inlet.decode, "drawn"), inlet, "drawn")
         level = wanted.grey_level[:, None, None] if inlet.tensor.layout == "NCHW" else wanted.grey_level
-        assert (np.abs(tensor.astype(np.float64) - wanted.tensor) / np.abs(level)).max() <= 1.01
+        assert (np.abs(tensor.astype(np.float64) - wanted.tensor) / np.abs(level)).max() <= raw_level_limit(inlet) + 0.01

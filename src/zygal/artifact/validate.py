@@ -186,7 +186,7 @@ def external_bytes(tensor: onnx.TensorProto, path: Path) -> tuple[Path, int, int
     location = entries.get("location", "")
     numbers = [entries.get(key, "") for key in ("offset", "length")]
     if unknown or not location or not all(each == "" or each.isascii() and each.isdigit() and len(each) < 18 for each in numbers):
-        raise ArtifactError(f"{path} is damaged: it does not name the file of the weight {named} lies; convert it again.")
+        raise ArtifactError(f"{path} is damaged: it does not name the file of the weight {named}; convert it again.")
     folder, beside = os.path.realpath(path.parent), path.parent / location.replace("\0", "")
     inside = os.path.realpath(beside).startswith(os.path.join(folder, ""))
     if "\0" in location or os.path.isabs(location) or ".." in Path(location).parts or not inside:
