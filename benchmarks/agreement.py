@@ -22,16 +22,16 @@ def main():
         right = match(engine, witness, inlet, folder / "reference")
         print(f"{len(witness.images)} images, spread of the recorded scores {right.spread:.3f}")
         for gate in right.gates:
-            verdict = "holds" if gate.passes else "breaks"
-            print(f"{gate.comparison}  {gate.asks}: {gate.measured:.3g} (limit {gate.limit:g} {gate.unit}) {verdict}")
+            verdict = "PASS" if gate.passes else "FAIL"
+            print(f"{gate.name}  {gate.condition}: {gate.measured:.3g} (limit {gate.limit:g} {gate.unit}) {verdict}")
         for path in sorted((folder / "wrong").iterdir()):
             try:
                 wrong = match(engine, witness, read_inlet(path), folder / "reference")
             except InletError as fault:
                 print(f"{path.name}: refused: {fault}")
                 continue
-            gate = next(gate for gate in wrong.gates if gate.comparison == "A")
-            print(f"{path.name}: A {gate.measured:.3g} grey levels, {'holds' if gate.passes else 'breaks'}; "
+            gate = next(gate for gate in wrong.gates if gate.name == "A")
+            print(f"{path.name}: A {gate.measured:.3g} grey levels, {'PASS' if gate.passes else 'FAIL'}; "
                   f"cause: {'; and '.join(wrong.cause.findings) if wrong.cause else 'not found'}")  # fmt: skip
 
 

@@ -37,15 +37,15 @@ def main(kills: int = 50, ending: str = ".csv") -> None:
                 )
                 try:
                     _, errors = process.communicate(timeout=chance.uniform(0, took))
-                    resumed += b"goes on after row" in errors
+                    resumed += b"is resumed after row" in errors
                     break
                 except subprocess.TimeoutExpired:
                     process.kill()
                     _, errors = process.communicate()
-                    resumed += b"goes on after row" in errors
+                    resumed += b"is resumed after row" in errors
                     killed += 1
             left = sorted(path.name for path in folder.glob(f"*{output}*"))
-            assert process.returncode == 1 and left == [output, f"{output}.run.json"], (
+            assert process.returncode == 3 and left == [output, f"{output}.run.json"], (
                 process.returncode,
                 left,
                 errors,

@@ -123,7 +123,7 @@ class Runs:
         with open_predictions(
             self.folder / f"{self.classifier.path.stem}{self.calls}.csv", Classification(self.classifier), self.paths
         ) as file:
-            for _ in file.go_on():
+            for _ in file.write_rest():
                 pass
 
     def loop(self):

@@ -4,7 +4,7 @@
     python benchmarks/coverage.py OUT.csv [--only NAME,NAME] [--per-family 1] [--jobs 2]
     python benchmarks/coverage.py OUT.csv --table docs/coverage.md
 
-Weights are random but livened, so that scores depend on the image and an error shows. Each model is
+Weights are random, with a non-trivial scale and shift in every layer, so that scores depend on the image and an error shows. Each model is
 captured with a dynamic batch, converted, and run on the runtime at two batch sizes. One CSV row a
 model; rows that OUT.csv already has are not made again, so the run can be interrupted.
 """
@@ -202,11 +202,11 @@ def write_table(source, target):
         + ", ".join(f"{status} {count}" for status, count in counts.items()) + ".",
         f"{sum(row['top1_equal'] == 'True' for row in converted)} of the {len(converted)} converted ones have the same top-1 "
         "everywhere.",
-        f"Speed on one thread, batch 1, beside the framework's eager inference: geometric mean "
+        f"Speed on one thread, batch 1, compared with the framework's eager inference: geometric mean "
         f"{np.exp(np.mean(np.log(ratios))):.2f}x (measured while two models were examined at once, so single rows are rough).",
         "",
         "*Agrees*: largest score difference at most 1e-4 of the spread of the scores at batches 1 and 3, and equal top-1. "
-        "Weights are random but livened; *rounding* is how far the framework's own float32 scores are from its float64 "
+        "Weights are random, with a non-trivial scale and shift in every layer; *rounding* is how far the framework's own float32 scores are from its float64 "
         "scores, given where the difference is above 2e-5: what such weights leave to chance. *Within rounding*: the difference is "
         "above 1e-4, and at most twice that rounding. Made by `benchmarks/coverage.py`.",
         "",

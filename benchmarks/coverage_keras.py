@@ -4,7 +4,7 @@
     KERAS_BACKEND=torch python benchmarks/coverage_keras.py OUT.csv [--only NAME,NAME]
     python benchmarks/coverage_keras.py OUT.csv --table docs/coverage_keras.md
 
-Weights are random but livened, so that scores depend on the image and an error shows. One CSV row a model and
+Weights are random, with a non-trivial scale and shift in every layer, so that scores depend on the image and an error shows. One CSV row a model and
 container; models that OUT.csv already has are not made again, so the run can be interrupted. The PyTorch back end is the fastest
 here; the two NASNets want the JAX one.
 """
@@ -138,7 +138,7 @@ def write_table(source, target):
         f"{len({row['architecture'] for row in rows})} architectures, each from .keras and from .h5: {agree} of {len(rows)} agree "
         f"within 1e-4 of the spread of the scores at batches 1 and 3 with equal top-1; the largest difference is {worst:.2g}.",
         "",
-        "Weights are random but livened; *liveness* is how far two images' scores are apart, as a part of the spread. "
+        "Weights are random, with a non-trivial scale and shift in every layer; *liveness* is how far two images' scores are apart, as a part of the spread. "
         "Made by `benchmarks/coverage_keras.py`.",
         "",
         "| " + " | ".join(column.replace("_", " ") for column in columns) + " |",
