@@ -151,7 +151,7 @@ def test_an_output_replaces_only_its_own_kind(workspace):
 
 
 def test_a_reader_that_goes_away_changes_no_verdict_and_no_file(shipped, tmp_path):
-    wrong = [ZYGAL, *MATCH, "--images", "reference", "--inlet", "wrong/squashed.toml", "--json", str(tmp_path / "m.json")]
+    wrong = [ZYGAL, *MATCH, "--images", "reference", "--inlet", "wrong/swapped_channels.toml", "--json", str(tmp_path / "m.json")]
     reading, writing = os.pipe()
     os.close(reading)
     done = subprocess.run(wrong, cwd=shipped, stdout=writing, stderr=subprocess.PIPE, text=True)
@@ -202,7 +202,7 @@ def test_each_report_ends_with_the_next_command(workspace):
     assert next_of("match", "bare.onnx", *MATCH[2:], "--images", "reference") == (
         "zygal inlet recover --witness channel_marks.witness --images reference -o bare.inlet.toml"
     )
-    wrong = (*MATCH, "--images", "reference", "--inlet", "wrong/squashed.toml")
+    wrong = (*MATCH, "--images", "reference", "--inlet", "wrong/swapped_channels.toml")
     assert next_of(*wrong) == " ".join(["zygal", *wrong, "--write-inlet", "channel_marks.corrected.inlet.toml"])
     then = next_of(*wrong, "--write-inlet", "fixed.toml")
     assert then.endswith("--inlet fixed.toml") and called(*then.split()[1:], cwd=workspace).returncode == 0

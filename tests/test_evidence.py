@@ -164,7 +164,7 @@ HUGE = {"descr": "<f4", "fortran_order": False, "shape": (40, 3, 10**6, 10**6)}
         ({"scores": npy(np.full((40, 10), np.nan, np.float32))}, "contain NaN or infinity"),
         ({"scores": npy(np.zeros((40, 10)))}, "no recording has"),
         ({"scores": npy(np.array([{"a": 1}], object))}, "no recording has"),
-        ({"tensors": npy(header=HUGE)}, "which it cannot be"),
+        ({"tensors": npy(header=HUGE)}, "which its size contradicts"),
         ({"tensors": b"\x93NUMPY nonsense"}, "no array in NumPy"),
         ({"witness": b"{"}, "not JSON"),
         ({"witness": b'{"zygal_witness": 7}'}, "version 7"),
