@@ -69,7 +69,7 @@ def refused(done, *words):
     """Asserts that a run ended as invalid input: exit code 2 and one sentence that has the words, behind progress if it took
     longer."""
     assert done.returncode == 2, (done.returncode, done.stdout, done.stderr)
-    sentences = [line for line in done.stderr.splitlines() if not re.fullmatch(r"zygal: [a-z -]+: \d+ %", line)]
+    sentences = [line for line in done.stderr.splitlines() if not re.fullmatch(r"zygal: [a-z -]+: \d[\d ]*( %|( of [\d ]+)?(, .*)?)", line)]
     assert len(sentences) == 1 and sentences[0].startswith("zygal: "), done.stderr
     assert "Traceback" not in done.stderr
     for word in words:

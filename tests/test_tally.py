@@ -157,12 +157,12 @@ def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
     assert [len(found["duplicates"][key]) for key in ("different_labels", "same_label", "in_training")] == [1, 0, 0]
     wrong = [each["confidence"] for each in found["misclassified"]]
     assert len(wrong) == sum(said != truth) and wrong == sorted(wrong, reverse=True)
-    for name, size in (("confusion", (1280, 800)), ("reliability", (1280, 800)), ("wrong", (1280, 846))):
+    for name, size in (("confusion", (1280, 800)), ("reliability", (1280, 800)), ("wrong", (1280, 930))):
         assert Image.open(workspace / "drawn" / f"{name}.png").size == size
     done = called("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "0.99", "--draw", "pair", "--pair",
                   "special,port-hand", cwd=workspace)  # fmt: skip
     assert done.returncode == 1 and "FAIL: accuracy" in done.stdout
-    assert Image.open(workspace / "pair/wrong.png").size == (1280, 322)
+    assert Image.open(workspace / "pair/wrong.png").size == (1280, 350)
 
 
 def test_worse_beside_another_breaks(workspace):

@@ -17,6 +17,15 @@ def command_line(*words: str) -> str:
     return " ".join(shlex.quote(str(word)) for word in words)
 
 
+def found_in_folder(path: str, pattern: str, otherwise: str) -> str:
+    """The file of a pattern, such as "*.witness", in the folder of another file: the one of the same name, else the only one;
+    or else a word that stands for it."""
+    stem = sibling(path, "")
+    same = Path(stem + pattern.removeprefix("*"))
+    found = [same] if same.is_file() else sorted(Path(stem).parent.glob(pattern))
+    return str(found[0]) if len(found) == 1 else otherwise
+
+
 def sibling(path: str, ending: str) -> str:
     """A file beside another one, with its name up to the first dot and another ending."""
     file = Path(str(path).rpartition(":")[0] if ".py:" in str(path) else path)

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, sibling
+from zygal.naming import command_line, found_in_folder, sibling
 from zygal.outcome import Outcome
 from zygal.outputs import Output, check_outputs
 
@@ -112,8 +111,8 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
 
 def _next_step(request: ConvertRequest, inlet: Inlet | None, labels: Labels | None) -> str:
     """The proof: match against a recording in the source's folder, or record one."""
-    witness = _recording_beside(request.source)
-    if witness is None:
+    witness = found_in_folder(request.source, "*.witness", "")
+    if not witness:
         how = ["--inlet", request.inlet] if request.inlet else ["--training-code", "FILE.py:FUNCTION"]
         weights = ["--weights", request.weights] if request.weights else []
         return command_line("zygal", "witness", request.source, *weights, "--images", "DIR", *how, "-o",
@@ -122,13 +121,6 @@ def _next_step(request: ConvertRequest, inlet: Inlet | None, labels: Labels | No
         return command_line("zygal", "inlet", "recover", "--witness", witness, "--images", "DIR", "-o",
                             sibling(request.source, ".inlet.toml"))  # fmt: skip
     return command_line("zygal", "match", request.output, "--witness", witness, "--images", "DIR")
-
-
-def _recording_beside(source: str) -> str | None:
-    """The one witness in the folder of the source, if there is exactly one."""
-    file = Path(sibling(source, ".witness"))
-    found = [file] if file.is_file() else sorted(file.parent.glob("*.witness"))
-    return str(found[0]) if len(found) == 1 else None
 
 
 def _tensor(name: str, type: TensorType) -> dict[str, Any]:

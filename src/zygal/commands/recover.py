@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal import kinds
 from zygal.errors import WitnessError
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line
+from zygal.naming import command_line, found_in_folder
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import Output, check_outputs
 
@@ -165,6 +165,6 @@ def _next_step(request: RecoverRequest, witness: Witness, passed: bool) -> str:
         source = witness.source if witness.source != "unknown" else "SOURCE"
         return command_line("zygal", "witness", source, "--images", request.images, "--training-code", "FILE.py:FUNCTION",
                             "-o", request.witness)  # fmt: skip
-    artifact = request.artifact or "ARTIFACT"
+    artifact = request.artifact or found_in_folder(request.witness, "*.onnx", "ARTIFACT")
     return command_line("zygal", "match", artifact, "--witness", request.witness, "--images", request.images, "--inlet",
                         request.output)  # fmt: skip

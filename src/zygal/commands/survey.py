@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 from zygal import kinds
 from zygal.errors import FileError
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, sibling
+from zygal.naming import command_line, found_in_folder, sibling
 from zygal.outcome import Outcome
 
 
@@ -77,9 +77,11 @@ def survey(path: str | Path) -> Survey:
 
 def _next_step(found: Survey, file: str) -> str | None:
     if found.kind in (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5) and not found.facts.unknown_operators:
-        return command_line("zygal", "convert", file, "-o", sibling(file, ".onnx"), "--inlet", "INLET.toml", "--labels", "LABELS")
+        inlet, labels = found_in_folder(file, "*.inlet.toml", "INLET.toml"), found_in_folder(file, "labels.*", "LABELS")
+        return command_line("zygal", "convert", file, "-o", sibling(file, ".onnx"), "--inlet", inlet, "--labels", labels)
     if found.kind == kinds.ARTIFACT:
-        return command_line("zygal", "match", file, "--witness", "WITNESS", "--images", "DIR")
+        witness = found_in_folder(file, "*.witness", "WITNESS")
+        return command_line("zygal", "match", file, "--witness", witness, "--images", "DIR")
     if found.kind == kinds.WITNESS and found.facts.tensors is not None:
         return command_line("zygal", "inlet", "recover", "--witness", file, "--images", "DIR", "-o", sibling(file, ".inlet.toml"))
     return None

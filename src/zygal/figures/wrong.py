@@ -21,7 +21,7 @@ COLUMNS = 4
 def draw_wrong(wrong: Sequence[Misclassified], total: int, title: str, path: str | Path) -> None:
     """Writes the images as PNG in the order given, out of so many in all. Raises OutputError."""
     rows = -(-len(wrong) // COLUMNS)
-    figure = new_figure(1280, 60 + 262 * rows)
+    figure = new_figure(1280, 60 + 290 * rows)
     figure.suptitle(f"{title} ({len(wrong)} of {total})", x=0.012, ha="left", fontsize=13, color=INK, fontweight="bold")
     grid = figure.subplots(rows, COLUMNS, squeeze=False).ravel()
     for axes, each in zip(grid, wrong):

@@ -141,7 +141,7 @@ def _on_deadline(deadline) -> str:
     if deadline.undecided:
         names = "; ".join(cell.setting.description for cell in deadline.undecided[:3])
         more = f" and {len(deadline.undecided) - 3} more" if len(deadline.undecided) > 3 else ""
-        text.append(f"not known because of too few runs: {names}{more}; give more --seconds")
+        text.append(f"Not known because of too few runs: {names}{more}; give more --seconds")
     return ". ".join(text)
 
 

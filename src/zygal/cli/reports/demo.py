@@ -11,7 +11,6 @@ from zygal.commands.demo import DemoOutcome
 
 def show(out, outcome: DemoOutcome) -> None:
     """Which commands ended unexpectedly, and how to continue with a model of one's own."""
-    out.print()
     for step in outcome.steps:
         if step.exit_code != step.expected_exit_code:
             show_sentence(out, f"{' '.join(step.command)}: exit code {step.exit_code}, expected {step.expected_exit_code}.")

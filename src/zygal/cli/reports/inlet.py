@@ -6,7 +6,7 @@ from zygal.cli.reports.verdict import show_gates, show_verdict
 from zygal.cli.tables import show_facts
 from zygal.commands.recover import RecoverOutcome
 from zygal.inlet.description import describe_inlet, describe_stages, describe_value
-from zygal.wording import counted, plural, short_number
+from zygal.wording import counted, short_number
 
 
 def show(out, outcome: RecoverOutcome) -> None:
@@ -36,7 +36,8 @@ def show(out, outcome: RecoverOutcome) -> None:
 
 
 def _levels(value: float) -> str:
-    return f"{short_number(value)} grey {plural('level', value)}"
+    number = short_number(value)
+    return f"{number} grey {'level' if number == '1' else 'levels'}"
 
 
 def _by_tensors(outcome: RecoverOutcome) -> list[tuple[str, str]]:
