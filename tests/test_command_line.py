@@ -28,7 +28,8 @@ def test_help_comes_in_every_way(tmp_path):
         one, other = called("help", name, cwd=tmp_path), called(name, "--help", cwd=tmp_path)
         assert one.returncode == 0 and one.stdout == other.stdout and one.stdout.startswith(f"usage: zygal {name}")
     assert "--accept LEVELS" in called("help", "inlet", "recover", cwd=tmp_path).stdout
-    refused(called("help", "polish", cwd=tmp_path), "invalid choice: 'polish'")
+    refused(called("help", "polish", cwd=tmp_path), "there is no command polish")
+    refused(called("wittness", cwd=tmp_path), "there is no command wittness; did you mean witness?")
 
 
 def test_the_defaults_in_the_help_are_those_of_the_requests(tmp_path):

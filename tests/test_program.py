@@ -212,7 +212,7 @@ BAD = [
     (("demo", "reference"), ["holds other files"]),
     (("demo", "labels.txt"), ["is a file"]),
     (("convert",), ["required"]),
-    (("polish", "x"), ["invalid choice"]),
+    (("polish", "x"), ["there is no command polish"]),
 ]
 
 

@@ -266,7 +266,8 @@ def test_names_that_are_no_text_lose_nothing(workspace):
     (("tally", "channel_marks.onnx", "--images", "labelled", "--margin", "nan"), "not a percentage"),
     (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--model-limit", "nan"), "at least 0"),
     (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--tensor-limit", "-1"), "at least 0"),
-    (("bench", "channel_marks.onnx", "--seconds", "nan"), "at least 0"),
+    (("bench", "channel_marks.onnx", "--seconds", "nan"), "--seconds must be > 0 and <= 86400 (got nan)"),
+    (("bench", "channel_marks.onnx", "--seconds", "-1"), "--seconds must be > 0 and <= 86400 (got -1)"),
     (("bench", "channel_marks.onnx", "--batches", "4", "--threads", "1", "--seconds", "0.2", "--arrival-rate", "50", "--max-batch", "2", "--deadline", "9ms"),
      "add 2 to --batches"),
 ])  # fmt: skip

@@ -7,7 +7,6 @@ from argparse import ArgumentTypeError
 from zygal.cli.command import Command, default_of
 from zygal.cli.options import (
     finish_parser,
-    limit,
     new_parser,
     number_list,
     seconds,
@@ -43,7 +42,7 @@ def _add_grid(group) -> None:
                        help="graph optimisation of the runtime: off, basic, extended, all (default: all)")  # fmt: skip
     group.add_argument("--execution", type=word_list, default=default["execution"], metavar="NAME,...",
                        help="execution modes of the runtime: sequential, parallel (default: sequential)")  # fmt: skip
-    group.add_argument("--seconds", type=limit, help=f"how long to measure (default: {DEFAULT_SECONDS:g})")
+    group.add_argument("--seconds", type=float, help=f"how long to measure (default: {DEFAULT_SECONDS:g})")
     group.add_argument("--until-within", type=share_of_one, metavar="2%",
                        help="measure until the 95%% intervals of all medians are this narrow, at most for --seconds "
                             f"(default then: {MOST_SECONDS_UNTIL:g})")  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import sys
 from importlib import import_module
 from typing import NoReturn
@@ -46,6 +47,12 @@ class _Parser(argparse.ArgumentParser):
     """A parser whose complaint is one sentence."""
 
     def error(self, message: str) -> NoReturn:
+        wrong = re.match(r"argument COMMAND: invalid choice: '(.*?)'", message)
+        if wrong:
+            from difflib import get_close_matches
+
+            close = get_close_matches(wrong[1], COMMANDS, 1)
+            message = f"there is no command {wrong[1]}" + (f"; did you mean {close[0]}?" if close else "")
         self.exit(INVALID, f"zygal: {one_line(message)}; see {self.prog} --help.\n")
 
     def _print_message(self, message: str, file=None) -> None:
