@@ -1,6 +1,8 @@
 """The operators' NumPy meanings, judged by the standard's own cases, by the framework and by the runtime."""
 
+import re
 import warnings
+from pathlib import Path
 
 import numpy as np
 import onnx
@@ -194,3 +196,11 @@ def test_the_runtime_agrees_with_the_emitted_form(operator, constants, attribute
 def test_misuse_is_refused_with_its_reason(operator, shape, attributes, words):
     with pytest.raises(GraphError, match=words):
         single_node(operator, shape, **attributes)
+
+
+def test_the_document_names_the_version_of_every_operator():
+    rows = re.findall(r"^\| (\w+) \| (\d+) \| (\d+) \|$", (Path(__file__).parents[1] / "docs" / "operators.md").read_text(), re.M)
+    assert {name: (int(since), int(version)) for name, since, version in rows} == {
+        name: (since, onnx.defs.get_schema(name, since, "").since_version)
+        for name, since in ((name, operator_named(name).since) for name in known_operators())
+    }

@@ -38,7 +38,8 @@ class Operator(ABC):
 
     name: ClassVar[str]
     since: ClassVar[int] = 13
-    """The lowest opset (13 or later) at which the standard has the operator in this form."""
+    """The lowest opset (13 or later) at which the standard has the operator in this form. The version of the operator that this
+    opset includes is the one that is meant; docs/operators.md lists it for each."""
     parameters: ClassVar[tuple[Parameter, ...]] = ()
     results: ClassVar[int] = 1
 
