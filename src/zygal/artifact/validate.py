@@ -67,15 +67,15 @@ class _Validator:
         if graph.sparse_initializer or graph.quantization_annotation:
             self._refuse("it contains sparse weights or quantisation annotations, which are not supported")
         made: set[str] = set()
-        held = {tensor.name for tensor in graph.initializer}
-        if len(held) != len(graph.initializer) or "" in held:
+        constants = {tensor.name for tensor in graph.initializer}
+        if len(constants) != len(graph.initializer) or "" in constants:
             self._refuse("two of its weights have one name, or none")
         for tensor in graph.initializer:
             self._tensor(tensor)
-        made |= held
+        made |= constants
         for info in graph.input:
             # Older files list their weights among the inputs as well.
-            if not info.name or info.name in made - held:
+            if not info.name or info.name in made - constants:
                 self._refuse(f"two of its inputs are named {shown(info.name)}")
             self._type(info)
             made.add(info.name)

@@ -89,10 +89,10 @@ class Emitter(ABC):
         return f"{self._stem}.{position}"
 
     def _add(self, operator: str, inputs: tuple[str, ...], wanted: str, attributes: dict[str, Any]) -> str:
-        held = self._builder.constants
-        if inputs and all(not name or name in held for name in inputs):
+        known_values = self._builder.constants
+        if inputs and all(not name or name in known_values for name in inputs):
             known = operator_named(operator)
-            arrays = [held[name] if name else None for name in inputs]
+            arrays = [known_values[name] if name else None for name in inputs]
             complete = known.complete(attributes)
             known.infer([TensorType(a.dtype, a.shape) if a is not None else None for a in arrays], complete)
             return self._builder.constant(wanted, np.asarray(known.compute(arrays, complete)[0]))

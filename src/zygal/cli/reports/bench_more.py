@@ -139,9 +139,9 @@ def show_regression(out, regression, earlier, max_slowdown: float) -> None:
     for count, ratio in sorted(regression.machine_ratio.items()):
         if abs(math.log(ratio)) > 0.03:
             show_sentence(out, f"The machine itself took {ratio:.2f} times as long on {counted(count, 'thread')}.")
-    if not regression.fails(max_slowdown) and any(change.verdict == SAME for change in regression.changes):
-        if os.path.isfile(earlier.artifact):
-            show_sentence(out, f"Smaller differences show in one run: zygal bench ARTIFACT --compare {earlier.artifact}")
+    compared_again = any(change.verdict == SAME for change in regression.changes) and os.path.isfile(earlier.artifact)
+    if compared_again and not regression.fails(max_slowdown):
+        show_sentence(out, f"Smaller differences show in one run: zygal bench ARTIFACT --compare {earlier.artifact}")
 
 
 def _change(change, max_slowdown: float) -> list[str]:

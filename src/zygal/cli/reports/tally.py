@@ -72,11 +72,11 @@ def _show_exclusive(out, outcome: TallyOutcome, worst: int) -> None:
     rows = [(f"top-{k} accuracy", share, other and other.top[k], percent) for k, share in metrics.top.items()]
     rows.append(("balanced accuracy", metrics.balanced, other and other.balanced, percent))
     rows.append(("cross-entropy (nats)", metrics.cross_entropy, other and other.cross_entropy, "{:.4f}".format))
-    table = [[name, form(own.value), _interval(own, form), *([form(theirs.value)] if other else [])]
-             for name, own, theirs, form in rows]  # fmt: skip
+    table = [[name, form(own.value), _interval(own, form), *([form(compared.value)] if other else [])]
+             for name, own, compared, form in rows]  # fmt: skip
     for name in ("macro_precision", "macro_recall", "macro_f1"):
-        theirs = [f"{getattr(other, name):.4f}"] if other else []
-        table.append([name.replace("_", " ").replace("f1", "F1"), f"{getattr(metrics, name):.4f}", "", *theirs])
+        compared = [f"{getattr(other, name):.4f}"] if other else []
+        table.append([name.replace("_", " ").replace("f1", "F1"), f"{getattr(metrics, name):.4f}", "", *compared])
     _show_metrics(out, outcome, table)
 
 
@@ -143,14 +143,14 @@ def _show_multi_label(out, outcome: TallyOutcome, worst: int) -> None:
     out.print()
     _show_groups(out, found)
     sides = [metrics, *([other] if other else [])]
-    own, *theirs = [percent(side.exact_match.value) for side in sides]
-    table = [["all labels correct", own, _interval(metrics.exact_match, percent), *theirs]]
-    own, *theirs = [f"{side.hamming_loss:.4f}" for side in sides]
-    table.append(["wrong labels (Hamming loss)", own, "", *theirs])
+    own, *compared = [percent(side.exact_match.value) for side in sides]
+    table = [["all labels correct", own, _interval(metrics.exact_match, percent), *compared]]
+    own, *compared = [f"{side.hamming_loss:.4f}" for side in sides]
+    table.append(["wrong labels (Hamming loss)", own, "", *compared])
     for kind in ("micro", "macro", "samples"):
         for index, name in enumerate(("precision", "recall", "F1")):
-            own, *theirs = [f"{getattr(side.averages, kind)[index]:.4f}" for side in sides]
-            table.append([f"{kind} {name}", own, "", *theirs])
+            own, *compared = [f"{getattr(side.averages, kind)[index]:.4f}" for side in sides]
+            table.append([f"{kind} {name}", own, "", *compared])
     _show_metrics(out, outcome, table)
 
 

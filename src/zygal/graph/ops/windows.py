@@ -16,12 +16,12 @@ def output_size(size: int, kernel: int, stride: int, pads: tuple[int, int], dila
     """
     if not isinstance(size, int):
         raise ValueError("windows do not slide along the batch")
-    room = size + sum(pads) - dilation * (kernel - 1) - 1
-    if room < 0:
+    span = size + sum(pads) - dilation * (kernel - 1) - 1
+    if span < 0:
         raise ValueError(
             f"a window of {dilation * (kernel - 1) + 1} is larger than the padded input of {size + sum(pads)}"
         )
-    count = (room + stride - 1 if ceil else room) // stride + 1
+    count = (span + stride - 1 if ceil else span) // stride + 1
     if ceil and (count - 1) * stride >= size + pads[0]:
         count -= 1
     return count

@@ -118,7 +118,7 @@ def padding_into_convolution(chain: tuple[Node, ...], known: Known, added: Const
     if not zeros or any(begins[:2] + ends[:2]) or min(pads) < 0:
         return None
     own = list(attribute(convolution, "pads") or [0] * 2 * (rank - 2))
-    together = [mine + more for mine, more in zip(own, begins[2:] + ends[2:])]
+    together = [own_pad + outer_pad for own_pad, outer_pad in zip(own, begins[2:] + ends[2:])]
     attributes = {**convolution.attributes, "pads": together}
     return replace(convolution, inputs=(pad.inputs[0], *convolution.inputs[1:]), attributes=attributes)
 

@@ -91,8 +91,8 @@ def _cropped_side(writer: Writer, sides: tuple[str, str], axis: int, step: Crop)
     if step.size is not None:
         return writer.whole(step.size[axis])
     if step.aspect is not None:
-        mine, other = step.aspect[axis], step.aspect[1 - axis]
-        fits = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(mine)), writer.whole(other))
+        ratio, other = step.aspect[axis], step.aspect[1 - axis]
+        fits = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(ratio)), writer.whole(other))
         return writer.op("Max", one, writer.op("Min", side, fits))
     exact = writer.to(side, DOUBLE)
     part = writer.op("Mul", exact, writer.exact(step.fraction))
@@ -120,8 +120,8 @@ def _padded(writer: Writer, picture: str, step: Pad, inlet: Inlet) -> str:
         if step.size is not None:
             wanted = writer.whole(step.size[axis])
         else:
-            mine, other = step.aspect[axis], step.aspect[1 - axis]
-            grown = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(mine)), writer.whole(other))
+            ratio, other = step.aspect[axis], step.aspect[1 - axis]
+            grown = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(ratio)), writer.whole(other))
             wanted = writer.op("Max", side, grown)
         spare = writer.op("Sub", wanted, side)
         start = _margin(writer, spare, step.centring)

@@ -85,10 +85,10 @@ class Trials:
     def solved(self, inlet: Inlet, pixels: list[np.ndarray], recorded: list[np.ndarray]) -> Outcome:
         values = inlet.values
         if self.material.tensor.dtype == "uint8":
-            residuals = [np.abs(np.rint(ours).clip(0, 255) - theirs) for ours, theirs in zip(pixels, recorded)]
+            residuals = [np.abs(np.rint(ours).clip(0, 255) - target) for ours, target in zip(pixels, recorded)]
             values = Values((0.0, 255.0))
         elif values.per_image != "none":
-            residuals = [_left_by_image(ours, theirs, values) for ours, theirs in zip(pixels, recorded)]
+            residuals = [_left_by_image(ours, target, values) for ours, target in zip(pixels, recorded)]
         else:
             line = fit_line(
                 *(np.concatenate([each.reshape(-1, each.shape[2]) for each in all]) for all in (pixels, recorded))

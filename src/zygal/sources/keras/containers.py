@@ -133,9 +133,9 @@ def _open_group(file: Path, path: Path) -> Iterator[h5py.File]:
             raise SourceError(f"{path} is damaged or inconsistent ({type(fault).__name__}: {first}).") from fault
 
 
-def child(group: h5py.Group, way: str, path: Path) -> h5py.Group | h5py.Dataset | None:
-    """What lies at a way of names inside a group, or None. Raises SourceError on links that leave the file."""
-    for name in way.split("/"):
+def child(group: h5py.Group, name_path: str, path: Path) -> h5py.Group | h5py.Dataset | None:
+    """The object at a path of names (a/b/c) inside a group, or None. Raises SourceError on links that leave the file."""
+    for name in name_path.split("/"):
         if not name or not isinstance(group, h5py.Group):
             return None
         links, encoded = group.id.links, name.encode()

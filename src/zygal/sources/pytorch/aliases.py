@@ -55,12 +55,12 @@ class Aliases:
         names = call.tensors_read()
         if not names:
             return
-        root, way = self._views_of.get(names[0], (names[0], ()))
+        root, steps = self._views_of.get(names[0], (names[0], ()))
         if writes:
-            self._views_of.update({name: (root, way) for name in call.results})
-            self._spread(position, call, names[0], root, way)
+            self._views_of.update({name: (root, steps) for name in call.results})
+            self._spread(position, call, names[0], root, steps)
         elif operator in VIEWS and call.results and self._shares(operator, names[0], call):
-            self._views_of.update({name: (root, (*way, call)) for name in call.results})
+            self._views_of.update({name: (root, (*steps, call)) for name in call.results})
 
     def _shares(self, operator: str, source: str, call: Call) -> bool:
         """Whether the result lies in the source's memory: some operators copy where they must."""
@@ -76,26 +76,26 @@ class Aliases:
             return True
         return before.keeps_memory_as(after.sizes)
 
-    def _spread(self, position: int, call: Call, written: str, root: str, way: tuple[Call, ...]) -> None:
+    def _spread(self, position: int, call: Call, written: str, root: str, steps: tuple[Call, ...]) -> None:
         value = self._values[call.results[0]]
         self._values[written] = value
         sharing = [name for name, (its, _) in self._views_of.items() if its == root and name not in (written, *call.results)]
         later = [name for name in sharing if self._last_read.get(name, -1) > position]
         if not later and self._last_read.get(root, -1) <= position:
             return
-        self._values[root] = self._put_back(call, root, way, value)
+        self._values[root] = self._put_back(call, root, steps, value)
         for name in later:
             for step in self._views_of[name][1]:
                 self._run(step)
         self._values[written] = self._values[call.results[0]] = value
 
-    def _put_back(self, call: Call, root: str, way: tuple[Call, ...], value: str) -> str:
-        """The root's new value, from the new value of the view that the way leads to."""
+    def _put_back(self, call: Call, root: str, steps: tuple[Call, ...], value: str) -> str:
+        """The root's new value, from the new value of the view at the end of the steps."""
         before = [self._values[root]]
-        for step in way[:-1]:
+        for step in steps[:-1]:
             self._run(step)
             before.append(self._values[step.results[0]])
-        for step, base in zip(reversed(way), reversed(before)):
+        for step, base in zip(reversed(steps), reversed(before)):
             value = self._undo(call, step, base, value)
         return value
 

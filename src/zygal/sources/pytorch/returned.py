@@ -43,18 +43,18 @@ def output_place(program: Program, name: str | None) -> int:
     return program.output_places[program.output_names.index(name)]
 
 
-def _leaves(spec: dict, way: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
-    """The way to each leaf of what the model returns: keys of dictionaries, places in lists."""
+def _leaves(spec: dict, key_path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
+    """The path to each leaf of what the model returns: keys of dictionaries, positions in lists."""
     if spec["type"] is None:
-        yield way
+        yield key_path
         return
     children = spec["children_spec"]
     keys = json.loads(spec["context"]) if isinstance(spec["context"], str) else None
     if not isinstance(keys, list) or len(keys) != len(children) or not all(isinstance(key, str) for key in keys):
         keys = [str(position) for position in range(len(children))]
     for key, child in zip(keys, children):
-        yield from _leaves(child, (*way, key))
+        yield from _leaves(child, (*key_path, key))
 
 
-def _counted(way: tuple[str, ...]) -> bool:
-    return all(step.isdigit() for step in way)
+def _counted(key_path: tuple[str, ...]) -> bool:
+    return all(step.isdigit() for step in key_path)

@@ -156,9 +156,9 @@ def index(site: Site):
     arrays = [site.array(indices[axis]) for axis in axes]
     if any(array is None and site.type_of(indices[axis]).dtype == bool for axis, array in zip(axes, arrays)):
         site.refuse("picks as many elements as a mask says, which depends on the image")
-    held = site.array(x)
-    if held is not None and not any(array is None for array in arrays):
-        return site.constant(held[tuple(slice(None) if e is None else site.array(e) for e in indices)], "picked")
+    table = site.array(x)
+    if table is not None and not any(array is None for array in arrays):
+        return site.constant(table[tuple(slice(None) if e is None else site.array(e) for e in indices)], "picked")
     if len(arrays) == 1 and arrays[0] is not None and arrays[0].dtype == bool:
         # A mask over neighbouring axes picks what its true elements' places pick.
         arrays = list(np.nonzero(arrays[0]))

@@ -132,8 +132,8 @@ def product_over_axes(site: Site):
     left, right = site.tensor("self"), site.tensor("other")
     letters = iter("abcdefghijklmnopqrstuvwxyz")
     terms = [[next(letters) for _ in range(site.type_of(value).rank)] for value in (left, right)]
-    for ours, theirs in zip(site.plain("dims_self"), site.plain("dims_other")):
-        terms[1][theirs] = terms[0][ours]
+    for axis_of_first, axis_of_other in zip(site.plain("dims_self"), site.plain("dims_other")):
+        terms[1][axis_of_other] = terms[0][axis_of_first]
     both = set(terms[0]) & set(terms[1])
     made = [letter for term in terms for letter in term if letter not in both]
     given = ",".join("".join(term) for term in terms)
