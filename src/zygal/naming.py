@@ -17,6 +17,16 @@ def command_line(*words: str) -> str:
     return " ".join(shlex.quote(str(word)) for word in words)
 
 
+def match_command(artifact: str, witness: str, images: str, *options: str) -> str:
+    """The command that checks an artifact and its inlet against a recording."""
+    return command_line("zygal", "match", artifact, "--witness", witness, "--images", images, *options)
+
+
+def recover_command(witness: str, images: str, output: str) -> str:
+    """The command that recovers the inlet of a recording."""
+    return command_line("zygal", "inlet", "recover", "--witness", witness, "--images", images, "-o", output)
+
+
 def found_in_folder(path: str, pattern: str, otherwise: str) -> str:
     """The file of a pattern, such as "*.witness", in the folder of another file: the one of the same name, else the only one;
     or else a word that stands for it."""

@@ -5,6 +5,7 @@ The verdict and the exit code are computed here and nowhere else.
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
@@ -40,7 +41,7 @@ class Gate:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Outcome:
+class Outcome(ABC):
     """What a command found. Each command has its own subclass with its own result.
 
     kind, version: name and version of the JSON document. notes: sentences that the user should read. unreadable: (input,
@@ -81,9 +82,9 @@ class Outcome:
             return GATE_FAILED
         return SOME_UNREADABLE if self.inputs_unreadable else PASS
 
+    @abstractmethod
     def result(self) -> dict[str, Any]:
         """The command's own part of the document."""
-        raise NotImplementedError
 
     def document(self) -> dict[str, Any]:
         """The whole result as JSON data. The schema is in docs/schemas."""

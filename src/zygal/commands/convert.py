@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, found_in_folder, sibling
+from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
 from zygal.outputs import Output, check_outputs
 
@@ -118,9 +118,8 @@ def _next_step(request: ConvertRequest, inlet: Inlet | None, labels: Labels | No
         return command_line("zygal", "witness", request.source, *weights, "--images", "DIR", *how, "-o",
                             sibling(request.source, ".witness"))  # fmt: skip
     if inlet is None:
-        return command_line("zygal", "inlet", "recover", "--witness", witness, "--images", "DIR", "-o",
-                            sibling(request.source, ".inlet.toml"))  # fmt: skip
-    return command_line("zygal", "match", request.output, "--witness", witness, "--images", "DIR")
+        return recover_command(witness, "DIR", sibling(request.source, ".inlet.toml"))
+    return match_command(request.output, witness, "DIR")
 
 
 def _tensor(name: str, type: TensorType) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal import kinds
 from zygal.errors import OutputError, WitnessError
 from zygal.listener import SILENT, Listener
-from zygal.naming import class_name, command_line, sibling
+from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 
@@ -219,21 +219,19 @@ def _draw_sheet(found: Match, request: MatchRequest, witness: Witness, inlet: In
 
 def _next_step(request: MatchRequest, inlet: Inlet | None, gates: tuple[Gate, ...], cause_found: bool) -> str | None:
     """What to run next: find the missing or the wrong half."""
-    match_again = ["zygal", "match", request.artifact, "--witness", request.witness]
     folder = request.images or "DIR"
     if inlet is None:
-        return command_line("zygal", "inlet", "recover", "--witness", request.witness, "--images", folder, "-o",
-                            sibling(request.artifact, ".inlet.toml"))  # fmt: skip
+        return recover_command(request.witness, folder, sibling(request.artifact, ".inlet.toml"))
     if request.images is None:
-        return command_line(*match_again, "--images", "DIR")
+        return match_command(request.artifact, request.witness, folder)
     failed = {gate.name for gate in gates if not gate.passes}
     if "A" not in failed:
         return None
-    corrected = request.write_inlet or sibling(request.artifact, ".corrected.inlet.toml")
-    given = ["--inlet", request.inlet] if request.inlet else []
     if not cause_found:
-        return command_line("zygal", "inlet", "recover", "--witness", request.witness, "--images", folder, "-o",
-                            sibling(request.artifact, ".recovered.inlet.toml"))  # fmt: skip
+        return recover_command(request.witness, folder, sibling(request.artifact, ".recovered.inlet.toml"))
     if request.write_inlet:
-        return command_line(*match_again, "--images", folder, "--inlet", corrected)
-    return command_line(*match_again, "--images", folder, *given, "--write-inlet", corrected)
+        options = ["--inlet", request.write_inlet]
+    else:
+        given = ["--inlet", request.inlet] if request.inlet else []
+        options = [*given, "--write-inlet", sibling(request.artifact, ".corrected.inlet.toml")]
+    return match_command(request.artifact, request.witness, folder, *options)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal import kinds
 from zygal.errors import WitnessError
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, found_in_folder
+from zygal.naming import command_line, found_in_folder, match_command
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import Output, check_outputs
 
@@ -130,7 +130,6 @@ def _search(request: RecoverRequest, witness: Witness, paths: list[Path], listen
     from zygal.inlet.recovery import recover_inlet
 
     found = recover_inlet(paths, witness.tensors, listener.step)
-    # A number that is not finite could not be compared.
     return found, Gate("inlet", "largest difference of the tensors", found.residual, request.accept, "grey levels")
 
 
@@ -166,5 +165,4 @@ def _next_step(request: RecoverRequest, witness: Witness, passed: bool) -> str:
         return command_line("zygal", "witness", source, "--images", request.images, "--training-code", "FILE.py:FUNCTION",
                             "-o", request.witness)  # fmt: skip
     artifact = request.artifact or found_in_folder(request.witness, "*.onnx", "ARTIFACT")
-    return command_line("zygal", "match", artifact, "--witness", request.witness, "--images", request.images, "--inlet",
-                        request.output)  # fmt: skip
+    return match_command(artifact, request.witness, request.images, "--inlet", request.output)

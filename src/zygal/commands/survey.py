@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 from zygal import kinds
 from zygal.errors import FileError
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, found_in_folder, sibling
+from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
 
 
@@ -81,9 +81,9 @@ def _next_step(found: Survey, file: str) -> str | None:
         return command_line("zygal", "convert", file, "-o", sibling(file, ".onnx"), "--inlet", inlet, "--labels", labels)
     if found.kind == kinds.ARTIFACT:
         witness = found_in_folder(file, "*.witness", "WITNESS")
-        return command_line("zygal", "match", file, "--witness", witness, "--images", "DIR")
+        return match_command(file, witness, "DIR")
     if found.kind == kinds.WITNESS and found.facts.tensors is not None:
-        return command_line("zygal", "inlet", "recover", "--witness", file, "--images", "DIR", "-o", sibling(file, ".inlet.toml"))
+        return recover_command(file, "DIR", sibling(file, ".inlet.toml"))
     return None
 
 

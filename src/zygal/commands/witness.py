@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal import kinds
 from zygal.errors import WitnessError
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, sibling
+from zygal.naming import match_command, recover_command, sibling
 from zygal.outcome import Outcome
 from zygal.outputs import Output, check_outputs
 
@@ -136,7 +136,6 @@ def _recorded(request: WitnessRequest, listener: Listener) -> Witness:
 
 def _next_step(request: WitnessRequest) -> str | None:
     if request.inlet is None and (request.tensors or request.training_code):
-        return command_line("zygal", "inlet", "recover", "--witness", request.output, "--images", request.images, "-o",
-                            sibling(request.output, ".inlet.toml"))  # fmt: skip
+        return recover_command(request.output, request.images, sibling(request.output, ".inlet.toml"))
     artifact = sibling(request.source, ".onnx") if request.source else "ARTIFACT"
-    return command_line("zygal", "match", artifact, "--witness", request.output, "--images", request.images)
+    return match_command(artifact, request.output, request.images)
