@@ -2,6 +2,7 @@
 
 import csv
 import json
+import shlex
 import shutil
 
 import numpy as np
@@ -319,3 +320,12 @@ def test_an_artifact_without_labels_is_not_joined_by_position(workspace):
     done = called("tally", "bare.onnx", "--images", "labelled", "--labels", "labelled", cwd=workspace)
     # Sub-folders in their own order are not this model's: that is noticed.
     assert "Warning: the labels look exchanged" in done.stdout
+
+
+def test_the_suggested_command_can_be_pasted(workspace):
+    shutil.copy(workspace / "channel_marks.onnx", workspace / "channel marks.onnx")
+    done = called("tally", "channel marks.onnx", "--images", "labelled", "--json", "tally.json", cwd=workspace)
+    assert done.returncode == 0, done.stderr
+    program, *words = shlex.split(json.loads((workspace / "tally.json").read_text())["next_step"])
+    assert program == "zygal" and "channel marks.onnx" in words
+    assert called(*words, cwd=workspace).returncode == 0 and (workspace / "figures" / "wrong.png").is_file()

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.errors import LabelsError, OutputError, some_of
 from zygal.listener import SILENT, Listener
+from zygal.naming import command_line
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 from zygal.prediction.opened import ClassifierRequest, check_request, open_classifiers
@@ -235,7 +236,7 @@ def _draw(found: Tally, first: Classifier, request: TallyRequest, pair) -> tuple
 def _next_step(request: TallyRequest, found: Tally) -> str | None:
     if request.draw or not found.misclassified:
         return None
-    return f"zygal tally {request.artifact} --images {request.images} --draw figures   (draws the wrong predictions)"
+    return command_line("zygal", "tally", request.artifact, "--images", request.images, "--draw", "figures")
 
 
 def _estimate(estimate: Estimate) -> dict[str, float]:
