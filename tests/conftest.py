@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import settings
 
 from zygal.artifact import Metadata, write_artifact
 from zygal.cli.main import main
@@ -22,6 +23,10 @@ from zygal.graph.reference import run_graph
 from zygal.sources import read_source
 
 os.environ.setdefault("KERAS_BACKEND", "jax")
+
+# The same cases on every run, so that a change is judged by what it changed; --hypothesis-profile=default seeks new ones.
+settings.register_profile("repeatable", derandomize=True)
+settings.load_profile("repeatable")
 
 # A shell starts background jobs, and all that they start, without a way to interrupt them.
 signal.signal(signal.SIGINT, signal.default_int_handler)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, Writer
-from zygal.inlet.resampling import RADIUS
+from zygal.inlet.resampling import HAMMING, RADIUS
 from zygal.inlet.specification import Resize
 
 
@@ -223,8 +223,9 @@ def _kernel(writer: Writer, distance: str, step: Resize) -> str:
         return writer.op("Where", writer.op("Less", distance, one), near, far)
     radius = float(RADIUS[step.filter])
     if step.filter == "hamming":
+        level, swing = HAMMING
         turned = writer.op("Add", writer.op("Mul", distance, writer.exact(np.pi)), writer.exact(np.pi / 2))
-        window = writer.op("Add", writer.exact(0.54), writer.op("Mul", writer.exact(0.46), writer.op("Sin", turned)))
+        window = writer.op("Add", writer.exact(level), writer.op("Mul", writer.exact(swing), writer.op("Sin", turned)))
     else:
         window = _sinc(writer, writer.op("Div", distance, writer.exact(radius)))
     value = writer.op("Mul", _sinc(writer, distance), window)
