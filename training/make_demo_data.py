@@ -64,7 +64,7 @@ def main() -> None:
     for folder, model in ((".", "channel_marks.pt2"), ("keras", "channel_marks.keras")):
         shutil.copyfile(trained / model, DATA / folder / model)
         command = ["witness", f"{folder}/{model}", "--images", "reference", "-o", f"{folder}/channel_marks.witness"]
-        command += ["--training-code", f"{folder}/training_code.py:load_image"]
+        command += ["--training-code", f"{folder}/training_code.py:load_image", "--labels", "labels.txt"]
         subprocess.run([sys.executable, "-m", "zygal", *command], cwd=DATA, check=True)
     total = sum(path.stat().st_size for path in DATA.rglob("*") if path.is_file())
     print(f"{total / 1e6:.2f} MB of demo data")

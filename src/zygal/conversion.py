@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -17,9 +18,15 @@ from zygal.inlet import Inlet
 from zygal.inlet.front import front_of
 from zygal.labels import Labels, check_label_count
 from zygal.layout import fed_as
+from zygal.scores import operators_before, softmax_twice
 from zygal.sources import Source, read_source
+from zygal.sources.opened import SourceFile
 
 DEFAULT_OPSET = 17
+SOFTMAX_TWICE = (
+    "the model applies a softmax to the result of a softmax, so its probabilities are all nearly equal; this is nearly always a "
+    "fault of the training code: remove one of the two"
+)
 TENSOR = "tensor"
 """The name of the model's own input in an artifact that takes raw pixels."""
 FREED_WITHIN = 1e-5
@@ -52,7 +59,7 @@ class Conversion:
 class Choices:
     """What can be chosen about a conversion.
 
-    scores: the output to take, by the name that the source gives it; the first unless named. any_shape:
+    scores: the output to take, by the name that the source gives it; the one that looks like class scores unless named. any_shape:
     take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
     captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
     input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's
@@ -72,13 +79,13 @@ class Choices:
 
 
 def convert(
-    source_path: str | Path,
+    source: str | Path | SourceFile,
     artifact_path: str | Path,
     inlet: Inlet | None = None,
     labels: Labels | None = None,
     choices: Choices = Choices(),
 ) -> Conversion:
-    """Converts a trained classifier's file to an artifact with one input and one output [batch, classes].
+    """Converts a trained classifier to an artifact with one input and one output [batch, classes].
 
     Raises any ZygalError; then no artifact is written.
     """
@@ -87,15 +94,32 @@ def convert(
         raise InletError("--raw-pixels puts the inlet into the artifact, so it needs --inlet FILE.")
     if choices.input_name == choices.output_name:
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
+    file = source if isinstance(source, SourceFile) else SourceFile(Path(source), str(source), (str(source),))
     try:
-        return _converted(source_path, artifact_path, inlet, labels, choices)
+        return _converted(file, artifact_path, inlet, labels, choices)
     except NotFreed:
         # A size that was interpreted as the batch may equal it by coincidence.
-        return _converted(source_path, artifact_path, inlet, labels, choices, sizes_are_batches=False)
+        return _converted(file, artifact_path, inlet, labels, choices, sizes_are_batches=False)
+
+
+@contextmanager
+def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, sizes_are_batches: bool, classes: int | None):
+    """The source with the estimator behind it, if there is one."""
+    estimator = file.live and file.live.estimator
+    if estimator is not None:
+        classes = getattr(estimator, "n_features_in_", None)
+    with read_source(file.path, choices.keep_batch, choices.scores, shape, sizes_are_batches, classes) as source:
+        source = replace(source, sha256=file.sha256)
+        if estimator is not None:
+            from zygal.sources.estimators import notes_on, with_estimator
+
+            graph, notes = with_estimator(source.graph, estimator), (*source.notes, *notes_on(estimator))
+            source = replace(source, graph=graph, framework=f"{source.framework} and scikit-learn", notes=notes)
+        yield source
 
 
 def _converted(
-    source_path: str | Path,
+    file: SourceFile,
     artifact_path: str | Path,
     inlet: Inlet | None,
     labels: Labels | None,
@@ -105,7 +129,8 @@ def _converted(
     from zygal.artifact.write import write_artifact
 
     shape = _image_shape(inlet, choices)
-    with read_source(source_path, choices.keep_batch, choices.scores, shape, sizes_are_batches) as source:
+    classes = len(labels.names) if labels else None
+    with _read(file, choices, shape, sizes_are_batches, classes) as source:
         before = _scores_graph(source, choices)
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
@@ -114,7 +139,7 @@ def _converted(
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source)]
         if source.freed_from_batch:
-            prove_freed(source, graph, choices)
+            prove_freed(file, source, graph, choices)
         metadata = Metadata(inlet, origin=_origin(source))
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
@@ -125,7 +150,7 @@ def _converted(
         write_artifact(graph, artifact_path, metadata, choices.opset, front)
         # A long function, but half of it only fills this record.
         return Conversion(
-            source=Path(source_path),
+            source=Path(file.path),
             artifact=Path(artifact_path),
             framework=source.framework,
             framework_version=source.framework_version,
@@ -159,7 +184,7 @@ class NotFreed(SourceError):
     """A graph that was freed from its fixed batch gives other scores than the model with its own batch."""
 
 
-def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
+def prove_freed(file: SourceFile, source: Source, graph: Graph, choices: Choices) -> None:
     """Runs the freed graph at two other batch sizes against the model with its own batch. Raises NotFreed.
 
     The images are random; every image's scores must be those that it has in a batch of the captured size.
@@ -173,7 +198,8 @@ def prove_freed(source: Source, graph: Graph, choices: Choices) -> None:
     batch = source.freed_from_batch
     # Small sizes, whatever the captured one is: that another size works at all is what must be shown.
     counts = [count for count in (2, 3, 5) if count != batch][:2]
-    with scratch_folder() as folder, read_source(source.path, True, choices.scores) as fixed:
+    fixed_choices = replace(choices, keep_batch=True, scores=source.chosen.name)
+    with scratch_folder() as folder, _read(file, fixed_choices, None, True, None) as fixed:
         pinned = run_passes(_scores_graph(fixed, choices))
         engines = []
         for name, each in (("pinned", pinned), ("freed", graph)):
@@ -269,9 +295,12 @@ def _depends(graph: Graph) -> bool:
 
 def _notes(source: Source) -> list[str]:
     notes = []
-    if len(source.output_names) > 1:
-        listed = ", ".join(source.output_names)
-        notes.append(f"the model returns {len(source.output_names)} tensors ({listed}); the artifact has one of them, see --scores")
+    if source.chosen.reason:
+        notes.append(source.chosen.note(source.output_names))
+    graph = source.graph
+    made_by = {name: (node.operator, node.inputs) for node in graph.nodes for name in node.outputs}
+    if softmax_twice(operators_before(graph.outputs[0], made_by)):
+        notes.append(SOFTMAX_TWICE)
     if source.freed_from_batch:
         notes.append(
             f"the model was captured with a fixed batch of {source.freed_from_batch}; the artifact takes any batch size "

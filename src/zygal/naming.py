@@ -22,9 +22,9 @@ def match_command(artifact: str, witness: str, images: str, *options: str) -> st
     return command_line("zygal", "match", artifact, "--witness", witness, "--images", images, *options)
 
 
-def recover_command(witness: str, images: str, output: str) -> str:
+def recover_command(witness: str, images: str, output: str, *options: str) -> str:
     """The command that recovers the inlet of a recording."""
-    return command_line("zygal", "inlet", "recover", "--witness", witness, "--images", images, "-o", output)
+    return command_line("zygal", "inlet", "recover", "--witness", witness, "--images", images, *options, "-o", output)
 
 
 def found_in_folder(path: str, pattern: str, otherwise: str) -> str:

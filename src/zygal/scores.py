@@ -27,6 +27,24 @@ _REARRANGING = frozenset((
 """Operators that change what the scores are no more than a rearrangement does, in every spelling without strokes."""
 
 
+def before_scores(name: str) -> bool:
+    """Whether an operator only rearranges scores or makes another form of them."""
+    plain = name.lower().replace("_", "")
+    return plain in _REARRANGING or plain in _BY_OPERATOR
+
+
+def softmax_twice(operators: Iterable[str]) -> bool:
+    """Whether the scores are the softmax of a softmax. operators: those that lead to them, the last one first."""
+    applied = 0
+    for name in operators:
+        plain = name.lower().replace("_", "")
+        if plain in ("softmax", "logsoftmax"):
+            applied += 1
+        elif plain not in _REARRANGING:
+            break
+    return applied > 1
+
+
 def scores_by_operators(operators: Iterable[str]) -> str:
     """What scores are, by the operators that lead to them, the last one first; "logits" if none of them says more.
 
@@ -41,12 +59,17 @@ def scores_by_operators(operators: Iterable[str]) -> str:
 
 def operators_before(name: str, made_by: Mapping[str, tuple[str, Sequence[str]]]) -> Iterator[str]:
     """The operators that lead to a value, each by its first input. made_by: the operator and the inputs of each value."""
+    return (made_by[value][0] for value in values_before(name, made_by))
+
+
+def values_before(name: str, made_by: Mapping[str, tuple[str, Sequence[str]]]) -> Iterator[str]:
+    """A value and those that lead to it, each by its first input that an operator makes; see `operators_before`."""
     seen = set()
     while name in made_by and name not in seen:
         seen.add(name)
-        operator, inputs = made_by[name]
-        yield operator
-        name = inputs[0] if inputs else ""
+        yield name
+        inputs = made_by[name][1]
+        name = next((each for each in inputs if each in made_by), "")
 
 
 def recorded_scores_kind(scores: np.ndarray) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
-from zygal.cli.options import add_source, finish_parser, new_parser
+from zygal.cli.options import SCORES_DEFAULT, add_source, finish_parser, new_parser
 from zygal.commands.convert import ConvertRequest
 
 SUMMARY = "Converts a trained model to an artifact (ONNX) with its preprocessing and labels inside."
@@ -26,7 +26,7 @@ def register(commands) -> None:
         parser.add_argument(f"--{what}-name", metavar="NAME", default=default,
                             help=f"name of the artifact's {what} (default: {default})")  # fmt: skip
     parser.add_argument("--scores", metavar="NAME",
-                        help="the output to take, if the model has several (default: the first; see zygal survey)")  # fmt: skip
+                        help=f"the output to take, if the model has several ({SCORES_DEFAULT})")  # fmt: skip
     parser.add_argument("--any-shape", action="store_true", help="convert even if the output is not [batch, classes]")
     parser.add_argument("--keep-batch", action="store_true", help="keep the fixed batch size that the model was captured with")
     parser.add_argument("--layout", choices=("NCHW", "NHWC"),

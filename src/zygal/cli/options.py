@@ -10,6 +10,8 @@ from zygal.cli.command import default_of
 from zygal.cli.common import add_common
 from zygal.prediction.opened import ClassifierRequest
 
+SCORES_DEFAULT = "default: the one that looks like class scores; zygal survey lists them"
+
 
 def new_parser(commands, name: str, summary: str, example: str) -> argparse.ArgumentParser:
     """A subcommand's parser with its help text and an example on the demo's files."""
@@ -96,9 +98,10 @@ def add_source(parser: argparse.ArgumentParser, optional: bool = False) -> None:
         metavar="SOURCE",
         nargs="?" if optional else None,
         help="the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), or FILE.py:FUNCTION, a Python "
-        "function that builds a PyTorch module (the file is run)",
+        "function that builds a PyTorch module, a Keras model, or a pair of one of them and a fitted scikit-learn classifier (the file "
+        "is run)",
     )
-    parser.add_argument("--weights", metavar="FILE", help="weights for FILE.py:FUNCTION: .pt, .pth or .safetensors")
+    parser.add_argument("--weights", metavar="FILE", help="weights for FILE.py:FUNCTION: .pt, .pth, .safetensors or .weights.h5")
     parser.add_argument("--shape", metavar="C,H,W", type=number_list,
                         help="shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)")  # fmt: skip
 
@@ -113,7 +116,7 @@ def add_classifier_options(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("comparison with another model")
     group.add_argument("--compare", metavar="OTHER",
                        help="run OTHER on the same images: another artifact, or a trained model in its live framework")  # fmt: skip
-    group.add_argument("--compare-scores", metavar="NAME", help="the output of OTHER to use, if it has several (default: the first)")
+    group.add_argument("--compare-scores", metavar="NAME", help=f"the output of OTHER to use, if it has several ({SCORES_DEFAULT})")
     group.add_argument("--compare-inlet", metavar="FILE", help="the inlet of OTHER, if it is another one")
     group.add_argument("--weights", metavar="FILE", help="weights, if OTHER is FILE.py:FUNCTION")
     parser.add_argument("--threads", metavar="N", type=int, default=default_of(ClassifierRequest, "threads"),

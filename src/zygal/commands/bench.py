@@ -132,7 +132,7 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
 
 def _check(request: BenchRequest) -> None:
     """Raises BenchError for an option that needs another one, or has no meaning."""
-    from zygal.sources.pytorch.live import is_live
+    from zygal.sources.live import is_live
 
     for name, needed in (("max_batch", "arrival_rate"), ("max_wait", "arrival_rate"), ("inlet", "images"), ("force", "baseline")):
         if getattr(request, name) not in (None, False) and not getattr(request, needed):

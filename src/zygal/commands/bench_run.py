@@ -139,8 +139,8 @@ def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
     """What the artifact is compared with, and notes."""
     from zygal import kinds
     from zygal.bench.subjects import ArtifactSubject, LiveSubject
+    from zygal.sources.live import is_live
     from zygal.sources.opened import source_file
-    from zygal.sources.pytorch.live import is_live
 
     others, notes = [], []
     for other in request.compare:

@@ -92,9 +92,11 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
                       request.opset, request.layout, request.shape, request.raw_pixels)  # fmt: skip
     shape = request.shape or (inlet.tensor_shape() if inlet else None)
     with source_file(request.source, request.weights, shape) as source:
-        listener.detail(f"converting {source.path}")
-        found = convert(source.path, request.output, inlet, labels, choices)
-    notes = [*(labels.notes if labels else ()), *found.notes]
+        listener.detail(f"converting {source.name}")
+        if source.live and source.live.estimator is not None:
+            labels = _labels_of_estimator(source.live.estimator, labels)
+        found = convert(source, request.output, inlet, labels, choices)
+    notes = [*(labels.notes if labels else ()), *source.notes, *found.notes]
     if found.raw_pixels:
         notes.append("EXIF rotation, transparency and 16-bit pixels are not part of the artifact: the program that decodes the "
                      "images must do what the inlet says about them")  # fmt: skip
@@ -107,6 +109,25 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
         written=(request.output,),
         next_step=_next_step(request, inlet, labels),
     )
+
+
+def _labels_of_estimator(estimator: Any, given: Labels | None) -> Labels | None:
+    """The given labels, else the estimator's own. Raises LabelsError if they contradict each other."""
+    from zygal.errors import LabelsError, some_of
+    from zygal.labels import Labels
+    from zygal.sources.estimators import class_labels
+
+    own = class_labels(estimator)
+    if own is None:
+        return given
+    if given is None:
+        return Labels(own, "classes_ of the estimator")
+    if len(given.names) == len(own) and given.names != own and not all(name.lstrip("-").isdigit() for name in own):
+        raise LabelsError(
+            f"the labels of {given.order} are {some_of(list(given.names), 4)}, but the estimator's classes are {some_of(list(own), 4)}; leave "
+            "out --labels, or give them in this order."
+        )
+    return given
 
 
 def _next_step(request: ConvertRequest, inlet: Inlet | None, labels: Labels | None) -> str:

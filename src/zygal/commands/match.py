@@ -10,7 +10,7 @@ from zygal import kinds
 from zygal.errors import OutputError, WitnessError
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
-from zygal.outcome import Gate, Outcome
+from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 
 if TYPE_CHECKING:
@@ -71,6 +71,10 @@ class MatchOutcome(Outcome):
             return "The inlet differs from the preprocessing of the training side." + model
         if "B" in failed:
             return "The artifact is not the recorded model, or its conversion is wrong."
+        if "C" in failed and "A" not in {gate.name for gate in self.gates}:
+            return "The inlet or the model differs from the training side; the witness holds no tensors, so the two cannot be told apart."
+        if failed == {"L"}:
+            return "The artifact gives the recorded scores, but names the classes differently."
         return None
 
     def result(self) -> dict[str, Any]:
@@ -99,6 +103,7 @@ class MatchOutcome(Outcome):
             "inlet_cause": self._cause(),
             "score_cause": found.score_cause,
             "first_differing_layer": found.departure and asdict(found.departure),
+            "label_cause": found.label_cause,
             "ties": list(found.ties),
             "not_checked": list(found.not_checked),
         }
@@ -156,7 +161,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         notes=_notes(request, found, witness, witness is not recorded, facts.metadata.origin),
         unreadable=found.unreadable,
         written=tuple(written),
-        next_step=_next_step(request, inlet, found.gates, found.cause is not None),
+        next_step=_next_step(request, inlet, found, witness.tensors is not None),
     )
 
 
@@ -171,7 +176,8 @@ def _check(request: MatchRequest) -> None:
 def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, origin) -> tuple[str, ...]:
     notes = []
     if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
-        notes.append(f"the artifact was made from {origin.source}, but the witness recorded another file, {witness.source}")
+        other = "" if witness.source == origin.source else f", {witness.source}"
+        notes.append(f"the artifact was made from {origin.source}, but the witness recorded a file with other bytes{other}")
     if transposed:
         notes.append("the recorded tensors were transposed to the layout of the artifact's input")
     notes += found.notes
@@ -217,18 +223,22 @@ def _draw_sheet(found: Match, request: MatchRequest, witness: Witness, inlet: In
     return bool(rows)
 
 
-def _next_step(request: MatchRequest, inlet: Inlet | None, gates: tuple[Gate, ...], cause_found: bool) -> str | None:
+def _next_step(request: MatchRequest, inlet: Inlet | None, found: Match, has_tensors: bool) -> str | None:
     """What to run next: find the missing or the wrong half."""
     folder = request.images or "DIR"
+    by_scores = [] if has_tensors else ["--artifact", request.artifact]
     if inlet is None:
-        return recover_command(request.witness, folder, sibling(request.artifact, ".inlet.toml"))
+        return recover_command(request.witness, folder, sibling(request.artifact, ".inlet.toml"), *by_scores)
     if request.images is None:
         return match_command(request.artifact, request.witness, folder)
-    failed = {gate.name for gate in gates if not gate.passes}
+    failed = {gate.name for gate in found.gates if not gate.passes}
+    recovered = sibling(request.artifact, ".recovered.inlet.toml")
+    if not has_tensors and "C" in failed and found.score_cause is None:
+        return recover_command(request.witness, folder, recovered, *by_scores)
     if "A" not in failed:
         return None
-    if not cause_found:
-        return recover_command(request.witness, folder, sibling(request.artifact, ".recovered.inlet.toml"))
+    if found.cause is None:
+        return recover_command(request.witness, folder, recovered)
     if request.write_inlet:
         options = ["--inlet", request.write_inlet]
     else:

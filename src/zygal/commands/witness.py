@@ -14,6 +14,8 @@ from zygal.outcome import Outcome
 from zygal.outputs import Output, check_outputs
 
 if TYPE_CHECKING:
+    import numpy as np
+
     from zygal.evidence.witness import Witness
 
 
@@ -21,7 +23,7 @@ if TYPE_CHECKING:
 class WitnessRequest:
     """source: the trained model; may be left out with from_arrays. One of inlet, training_code and from_arrays says where the
     tensors come from. tensors, names: arrays and image names beside from_arrays. scores: the output to record. layers: also
-    record outputs of layers."""
+    record outputs of layers. labels: class names to record."""
 
     images: str
     output: str
@@ -30,6 +32,7 @@ class WitnessRequest:
     shape: tuple[int, ...] | None = None
     scores: str | None = None
     layers: bool = False
+    labels: str | None = None
     inlet: str | None = None
     training_code: str | None = None
     from_arrays: str | None = None
@@ -63,6 +66,7 @@ class WitnessOutcome(Outcome):
             "preprocessing": found.preprocessing.kind,
             "layers": list(found.layers.names) if found.layers else None,
             "classes": found.scores.shape[1],
+            "labels": list(found.labels) if found.labels else None,
         }
 
 
@@ -70,12 +74,13 @@ def execute(request: WitnessRequest, listener: Listener = SILENT) -> WitnessOutc
     """Records and writes the witness. Raises ZygalError; then nothing is written."""
     check_outputs(request.outputs(), request.overwrite)
     _check(request)
-    found = _from_arrays(request) if request.from_arrays else _recorded(request, listener)
+    found, notes = (_from_arrays(request), []) if request.from_arrays else _recorded(request, listener)
     found.write(request.output)
     return WitnessOutcome(
         request=request,
         found=found,
         size_bytes=Path(request.output).stat().st_size if Path(request.output).is_file() else 0,
+        notes=tuple(notes),
         unreadable=found.skipped,
         written=(request.output,),
         next_step=_next_step(request),
@@ -108,30 +113,66 @@ def _from_arrays(request: WitnessRequest) -> Witness:
             f"{request.from_arrays} does not say which image each row belongs to; give --names FILE with one name per line."
         )
     tensors = read_array(request.tensors)[0] if request.tensors else None
-    return Witness.from_arrays(scores, names, request.images, tensors, "arrays", "", request.source)
+    return Witness.from_arrays(scores, names, request.images, tensors, "arrays", "", request.source, _labels(request))
 
 
-def _recorded(request: WitnessRequest, listener: Listener) -> Witness:
+def _labels(request: WitnessRequest) -> tuple[str, ...] | None:
+    from zygal.labels import read_labels
+
+    return read_labels(request.labels).names if request.labels else None
+
+
+def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, list[str]]:
+    """The recording, and notes."""
     from zygal.engines.live import open_live_engine
-    from zygal.evidence.images import list_images
-    from zygal.evidence.record import inlet_preprocessing, record_witness, training_code_preprocessing
+    from zygal.evidence.record import (
+        check_repeatable,
+        first_tensor,
+        inlet_preprocessing,
+        record_witness,
+        training_code_preprocessing,
+    )
     from zygal.inlet import read_inlet
     from zygal.sources.opened import source_file
 
-    list_images(request.images)
+    labels = _labels(request)
     inlet = read_inlet(request.inlet) if request.inlet else None
     if inlet:
         to_tensor, preprocessing = inlet_preprocessing(inlet)
     else:
         to_tensor, preprocessing = training_code_preprocessing(request.training_code)
-    shape = request.shape or (inlet.tensor_shape() if inlet else None)
+    # What is wrong with the images or their preprocessing is said before a framework is loaded.
+    first = first_tensor(request.images, to_tensor)
+    _check_first(request, *first)
+    if inlet is None:
+        check_repeatable(request.images, to_tensor, request.training_code)
+    shape = request.shape or first[1].shape
     with source_file(request.source, request.weights, shape) as source:
         listener.detail(f"loading {source.name} in its framework")
-        engine = open_live_engine(source.path, request.scores)
-        return record_witness(
+        engine = open_live_engine(source, request.scores, len(labels) if labels else None)
+        found = record_witness(
             engine, request.images, to_tensor, preprocessing,
-            lambda done, total: listener.count("images", done, total), request.layers,
+            lambda done, total: listener.count("images", done, total), request.layers, source, labels,
         )  # fmt: skip
+    notes = list(source.notes)
+    if engine.captured_in_training:
+        notes.append("the model was captured in training mode; it was recorded in evaluation mode, as convert converts it")
+    if engine.chosen.reason:
+        notes.append(engine.chosen.note(engine.output_names))
+    return found, notes
+
+
+def _check_first(request: WitnessRequest, name: str, tensor: np.ndarray) -> None:
+    """Raises WitnessError if the model's file says that it takes other tensors."""
+    from zygal.evidence.record import check_tensor
+    from zygal.sources import source_facts
+    from zygal.sources.live import is_live
+
+    if is_live(request.source):
+        return
+    inputs = [type for type in source_facts(request.source).inputs.values() if type is not None]
+    if len(inputs) == 1:
+        check_tensor(tensor, name, [size if isinstance(size, int) else None for size in inputs[0].shape[1:]], request.source)
 
 
 def _next_step(request: WitnessRequest) -> str | None:

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Protocol
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from zygal.graph import TensorType
+    from zygal.sources.choice import Choice
 
 
 class Engine(Protocol):
@@ -16,6 +21,28 @@ class Engine(Protocol):
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         """Scores [N, classes] of the tensors [N, ...]. Raises EngineError."""
+        ...
+
+
+class LiveEngine(Engine, Protocol):
+    """A model in the framework that made it. path: its file. version: of the framework. chosen, output_names: the output that
+    is taken, and all of them. ways: how it can be run for timing, the usual way first. captured_in_training: whether the file
+    holds the model in training mode; it is run in evaluation mode nevertheless."""
+
+    path: Path
+    version: str
+    input_type: TensorType
+    chosen: Choice
+    output_names: tuple[str, ...]
+    ways: tuple[str, ...]
+    captured_in_training: bool
+
+    def prepared(self, batch: np.ndarray, way: str | None = None) -> Callable[[], object]:
+        """The bare call that a user makes for a batch, for timing."""
+        ...
+
+    def use_threads(self, count: int) -> bool:
+        """Sets how many threads an operator may use; whether it did."""
         ...
 
 

@@ -2,47 +2,53 @@
 
 from __future__ import annotations
 
-import importlib.util
-import os
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from zygal.backends import use_installed_backend
 from zygal.engines.engine import first_line
 from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files import scratch_folder
 from zygal.sources import read_source
 from zygal.sources.keras import open_keras, read_structure
 from zygal.sources.keras.plain import write_plain_copy
+from zygal.sources.keras.reader import scores_choice
 from zygal.sources.keras.translate import input_type, refuse_own_code
+from zygal.sources.keras.weights import Weights
 
 OLDEST = (3, 12)
 """Releases before it follow what a file names further than they should."""
-BACKENDS = ("jax", "torch", "tensorflow")
+COMPILED, EAGER = "compiled", "eager"
+"""Ways to run a model: its compiled prediction on a batch, and layer by layer."""
 
 
 class KerasEngine:
     """A Keras model in the live framework, on the back end that KERAS_BACKEND names, else the first installed.
 
-    Raises EngineError if Keras or every back end is missing, and what the reader of the file raises: a model
-    with code of its own is refused before the framework sees it.
+    model: the model of which the file was written, which is then run itself. Raises EngineError if Keras or every back end is
+    missing, and what the reader of the file raises: a model with code of its own is refused before the framework sees it.
     """
 
-    def __init__(self, path: str | Path, output: str | None = None):
+    ways = (COMPILED, EAGER)
+    captured_in_training = False
+
+    def __init__(self, path: str | Path, output: str | None = None, classes: int | None = None, model: Any = None):
         with open_keras(path) as file, scratch_folder() as folder:
-            model = read_structure(file.configuration, file.path, file.version)
-            refuse_own_code(file, model)
-            self.input_type = input_type(file, model)
-            if output is not None and output not in model.outputs:
-                raise SourceError(f"{path} has no output {output}; it has {', '.join(model.outputs)}.")
-            self._output = output or next(iter(model.outputs))
-            self._place = list(model.outputs).index(self._output)
-            copy = write_plain_copy(file, folder)
+            structure = read_structure(file.configuration, file.path, file.version)
+            refuse_own_code(file, structure)
+            self.input_type = input_type(file, structure)
+            self.chosen = scores_choice(file, structure, Weights(file, structure), output, classes)
+            self.output_names = tuple(structure.outputs)
+            self._output, self._place = self.chosen.name, self.output_names.index(self.chosen.name)
+            copy = write_plain_copy(file, folder) if model is None else None
             keras = _framework(path)
-            self.name, self.path, self.batch_size = "Keras", Path(path), None
+            self.name, self.path, self._file, self.batch_size = "Keras", Path(path), Path(path), None
             self.version = f"{keras.__version__} on {keras.backend.backend()}"
             try:
-                self._model = keras.saving.load_model(copy, compile=False, safe_mode=True)
+                self._model = keras.saving.load_model(copy, compile=False, safe_mode=True) if model is None else model
             except Exception as fault:  # Any fault of the framework's loader means the same to the user.
                 raise SourceError(f"{path} cannot be loaded by Keras {self.version} ({first_line(fault)}).") from fault
         self._keras = keras
@@ -60,18 +66,31 @@ class KerasEngine:
             result = result[self._place]
         return np.asarray(self._keras.ops.convert_to_numpy(result), np.float32)
 
+    def prepared(self, batch: np.ndarray, way: str | None = None) -> Callable[[], object]:
+        """The bare call that a user makes for a batch, for timing. way: one of `ways`; the first unless given."""
+        if way == EAGER:
+            return lambda: self._keras.ops.convert_to_numpy(self._first(self._model(batch, training=False)))
+        return lambda: self._model.predict_on_batch(batch)
+
+    @staticmethod
+    def _first(result: Any) -> Any:
+        while isinstance(result, (dict, list, tuple)):
+            result = next(iter(result.values() if isinstance(result, dict) else result))
+        return result
+
     def use_threads(self, count: int) -> bool:
         """Sets how many threads an operator may use; whether it did. Only the PyTorch back end can be told."""
         if self._keras.backend.backend() != "torch":
             return False
         import torch
 
-        torch.set_num_threads(count)
+        if torch.get_num_threads() != count:
+            torch.set_num_threads(count)
         return True
 
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
         """For each layer, in the order in which they end: its name, its output's name, its output."""
-        with read_source(self.path) as source:
+        with read_source(self._file) as source:
             # The output of a layer is what its last node makes.
             ends = {node.layer: node.outputs[0] for node in source.graph.nodes if node.layer}
         layers = [layer for layer in self._model.layers if layer.name in ends]
@@ -87,10 +106,7 @@ class KerasEngine:
 
 def _framework(path: str | Path):
     """Keras on a back end that is there."""
-    if "KERAS_BACKEND" not in os.environ:
-        installed = next((name for name in BACKENDS if importlib.util.find_spec(name)), None)
-        if installed:
-            os.environ["KERAS_BACKEND"] = installed
+    use_installed_backend()
     try:
         import keras
     except Exception as fault:  # A back end that cannot be started raises what it likes.

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -11,16 +13,21 @@ from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files import scratch_folder
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy
-from zygal.sources.pytorch.returned import output_place
+from zygal.sources.pytorch.modes import captured_in_training
+from zygal.sources.pytorch.returned import output_place, scores_choice
+
+MODULE, CAPTURED = "module", "captured"
+"""Ways to run a model: the module of the training code, and the program that was captured from it."""
 
 
 class PyTorchEngine:
-    """A captured program in the live framework, with one of its outputs, the first unless it is named.
+    """A captured program in the live framework, in evaluation mode, with one of its outputs: see `scores_choice`.
 
-    Raises EngineError if PyTorch is not installed, SourceError if there is no such output.
+    module: the module that the program was captured from, which is then run itself. Raises EngineError if PyTorch is not
+    installed, SourceError if there is no such output.
     """
 
-    def __init__(self, path: str | Path, output: str | None = None):
+    def __init__(self, path: str | Path, output: str | None = None, classes: int | None = None, module: Any = None):
         try:
             import torch
         except ImportError as fault:
@@ -32,17 +39,22 @@ class PyTorchEngine:
         self.name, self.version, self.path = "PyTorch", torch.__version__, Path(path)
         with open_program(path) as archive, scratch_folder() as folder:
             program = read_program(archive)
-            self._place = output_place(program, output)
+            self.chosen, self.output_names = scores_choice(program, output, classes), program.output_names
+            self.captured_in_training = captured_in_training(program)
+            self._place = output_place(program, self.chosen.name)
             with (folder / "program.pt2").open("wb") as copy:
                 write_harmless_copy(archive, copy)
             try:
-                self._module = torch.export.load(folder / "program.pt2").module()
+                self._captured = torch.export.load(folder / "program.pt2").module()
             except Exception as fault:  # Any fault of the framework's loader means the same to the user.
                 raise SourceError(
                     f"{path} cannot be loaded by PyTorch {self.version} ({first_line(fault)})."
                 ) from fault
+        self._module = self._captured if module is None else module.eval()
+        self.ways = (CAPTURED,) if module is None else (MODULE, CAPTURED)
         # The output of a layer is what its last call makes.
         self._layer_ends = {call.layer: call.results[0] for call in program.calls if call.layer and call.results}
+        self._output_value = program.outputs[program.output_names.index(self.chosen.name)]
         self.input_type = program.types[program.inputs[0]]
         first = self.input_type.shape[0]
         self.batch_size = first if isinstance(first, int) else None
@@ -59,9 +71,22 @@ class PyTorchEngine:
         leaves = self._torch.utils._pytree.tree_leaves(result)
         return leaves[self._place].float().numpy()
 
+    def prepared(self, batch: np.ndarray, way: str | None = None) -> Callable[[], object]:
+        """The bare call that a user makes for a batch, for timing. way: one of `ways`; the first unless given."""
+        module = self._captured if way == CAPTURED else self._module
+        tensor, inference_mode = self._torch.from_numpy(batch), self._torch.inference_mode
+
+        def call() -> object:
+            with inference_mode():
+                return module(tensor)
+
+        return call
+
     def use_threads(self, count: int) -> bool:
         """Sets how many threads an operator may use; whether it did."""
-        self._torch.set_num_threads(count)
+        # To set it costs time even where nothing changes.
+        if self._torch.get_num_threads() != count:
+            self._torch.set_num_threads(count)
         return True
 
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
@@ -79,5 +104,5 @@ class PyTorchEngine:
 
         size = self.batch_size or len(batch)
         with torch.inference_mode():
-            Keeper(self._module).run(torch.from_numpy(np.repeat(batch, size // len(batch), axis=0)))
+            Keeper(self._captured).run(torch.from_numpy(np.repeat(batch, size // len(batch), axis=0)))
         return [(layers[value], value, output[: len(batch)]) for value, output in kept.items()]

@@ -39,11 +39,12 @@ class ValuesEngine(Protocol):
 class Departure:
     """The first layer whose output differs from the recording. difference: part of the layer's recorded range.
 
-    before: the last layer that agrees, if any. compared: how many layers could be compared.
+    layer, difference: None if all layers that could be compared agree, so that the difference arises behind them. before: the
+    last layer that agrees, if any. compared: how many layers could be compared.
     """
 
-    layer: str
-    difference: float
+    layer: str | None
+    difference: float | None
     before: str | None
     compared: int
 
@@ -62,13 +63,20 @@ def quantiles_of(output: np.ndarray) -> np.ndarray:
     return ordered[np.linspace(0, ordered.size - 1, QUANTILES).round().astype(int)].astype(np.float32)
 
 
-def first_departure(engine: ValuesEngine, witness: Witness) -> Departure | None:
-    """The first recorded layer that the artifact has too and that departs; None if all agree or none can be compared."""
+def first_departure(engine: ValuesEngine, witness: Witness, scores: np.ndarray) -> Departure | None:
+    """The first recorded layer that the artifact has too and that departs; None if no layer can be compared.
+
+    scores: the artifact's on the recorded tensors: what its last layer gives has another name than in the training code.
+    """
     recorded = witness.layers
-    values = engine.values(witness.tensors[: len(recorded.quantiles)], list(recorded.values))
+    images = len(recorded.quantiles)
+    values = engine.values(witness.tensors[:images], list(recorded.values))
     before, compared = None, 0
+    last = len(recorded.names) - 1
     for index, (name, value, count) in enumerate(zip(recorded.names, recorded.values, recorded.counts)):
         ours = values.get(value)
+        if ours is None and index == last and count == scores.shape[1]:
+            ours = scores[:images]
         if ours is None or ours[0].size != count:
             continue
         compared += 1
@@ -79,4 +87,4 @@ def first_departure(engine: ValuesEngine, witness: Witness) -> Departure | None:
         if not difference <= DEPARTED:
             return Departure(name, difference, before, compared)
         before = name
-    return None
+    return Departure(None, None, before, compared) if compared else None

@@ -11,11 +11,11 @@ from zygal.engines import Engine, run_in_batches
 from zygal.engines.runtime import RawPixelEngine
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.causes import Cause, find_cause
-from zygal.evidence.compare import ScoreComparison, compare_scores, tensor_differences
+from zygal.evidence.compare import ScoreComparison, compare_scores, largest_of, tensor_differences
 from zygal.evidence.images import check_images
 from zygal.evidence.layers import Departure, first_departure
 from zygal.evidence.result import ImageResult, Limits, Match
-from zygal.evidence.score_causes import explain_scores
+from zygal.evidence.score_causes import explain_labels, explain_scores
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, Resize, apply_inlet, apply_to_all
 from zygal.inlet.apply import raw_pixels
@@ -61,6 +61,7 @@ def match(
         found.check_inlet(engine, inlet, images, progress, labels)
         if isinstance(engine, RawPixelEngine):
             found.check_raw_pixels(engine, inlet, images)
+    found.check_labels(labels)
     return found.result()
 
 
@@ -83,19 +84,34 @@ class _Findings:
         self.changed_top_1: tuple[int, int] | None = None
         self.score_cause: str | None = None
         self.departure: Departure | None = None
+        self.label_cause: str | None = None
+
+    def check_labels(self, labels: Sequence[str] | None) -> None:
+        """L: the artifact's class names against the recorded ones."""
+        recorded = self.witness.labels
+        if recorded is None or labels is None:
+            holder = "the witness" if recorded is None else "the artifact"
+            also = " (record them with zygal witness --labels)" if recorded is None else " (convert with --labels)"
+            self.not_checked.append(f"L: the class names were not compared, because {holder} holds none{also}")
+            return
+        total = max(len(recorded), len(labels))
+        differing = [index for index in range(total) if recorded[index : index + 1] != tuple(labels[index : index + 1])]
+        self.gates.append(Gate("L", "labels: class names that differ from the recorded ones", len(differing), 0, f"of {total} classes"))
+        if differing:
+            self.label_cause = explain_labels(labels, recorded)
 
     def check_model(self, engine: Engine, labels: Sequence[str] | None) -> None:
         """B: the artifact on the recorded tensors."""
         witness, limit = self.witness, self.limits.model
         scores = _scores(engine, witness.tensors, witness)
-        self.model = compare_scores(scores, witness.scores, self.spread, limit)
+        self.model = compare_scores(scores, witness.scores, self.spread)
         gates = _score_gates("B", "model: scores on the recorded tensors", self.model, limit)
         self.gates += gates
         if all(gate.passes for gate in gates):
             return
         self.score_cause = explain_scores(scores, witness.scores, limit, labels)
         if witness.layers is not None and self.score_cause is None:
-            self.departure = first_departure(engine, witness)
+            self.departure = first_departure(engine, witness, scores)
 
     def check_inlet(
         self, engine: Engine, inlet: Inlet, images: str | Path, progress: Progress, labels: Sequence[str] | None
@@ -115,7 +131,7 @@ class _Findings:
             return
         self.end_order = sorted(ours)
         self.end = self._compared(engine, ours)
-        gates = _score_gates("C", "end to end: scores from the image files", self.end, limits.end_to_end, len(ours))
+        gates = _score_gates("C", "end to end: scores from the image files", self.end, limits.end_to_end)
         self.gates += gates
         if witness.tensors is None and not all(gate.passes for gate in gates):
             recorded = witness.scores[self.end_order]
@@ -138,7 +154,7 @@ class _Findings:
             if tensor[0].shape != prepared.tensor.shape:
                 self.not_checked.append("P: not checked, because --inlet gives tensors of another shape than the inlet inside the artifact")
                 return
-            largest = max(largest, float(tensor_differences(prepared, tensor[0], inlet.tensor.layout).max()))
+            largest = largest_of((largest, float(tensor_differences(prepared, tensor[0], inlet.tensor.layout).max())))
             rows.append(index)
             scores.append(score[0])
         if not rows:
@@ -147,15 +163,12 @@ class _Findings:
         # float32 leaves about a thousandth of a level after subtracting a mean and dividing by a deviation.
         self.gates.append(Gate("P", "inlet inside the artifact: largest difference from ours", round(largest, 3),
                                raw_level_limit(inlet), "grey levels"))  # fmt: skip
-        compared = compare_scores(np.stack(scores), self.witness.scores[rows], self.spread, self.limits.end_to_end)
-        changed = int(compared.changed.sum())
-        self.gates.append(
-            Gate("P", "artifact on raw pixels: changed top-1", changed, 0, f"of {len(rows)} images")
-        )
+        compared = compare_scores(np.stack(scores), self.witness.scores[rows], self.spread)
+        self.gates.append(_changed_gate("P", "artifact on raw pixels", compared))
 
     def _compared(self, engine: Engine, ours: dict[int, np.ndarray]) -> ScoreComparison:
         scores = _scores(engine, np.stack([ours[index] for index in self.end_order]), self.witness)
-        return compare_scores(scores, self.witness.scores[self.end_order], self.spread, self.limits.end_to_end)
+        return compare_scores(scores, self.witness.scores[self.end_order], self.spread)
 
     def result(self) -> Match:
         images = self.witness.images
@@ -177,6 +190,7 @@ class _Findings:
             changed_top_1=self.changed_top_1,
             score_cause=self.score_cause,
             departure=self.departure,
+            label_cause=self.label_cause,
         )
 
     def _image_result(self, index: int, row: int | None) -> ImageResult | None:
@@ -233,17 +247,21 @@ def _tensor_gate(differences: dict[int, float | None], limit: float, shape_diffe
     condition = "preprocessing: largest tensor difference"
     if shape_difference or not differences:
         return Gate("A", condition, None, limit, "grey levels", shape_difference or "no image could be read")
-    return Gate("A", condition, max(differences.values()), limit, "grey levels")
+    return Gate("A", condition, largest_of(differences.values()), limit, "grey levels")
 
 
-def _score_gates(
-    letter: str, what: str, compared: ScoreComparison, limit: float, count: int | None = None
-) -> list[Gate]:
-    total = len(compared.scores) if count is None else count
+def _score_gates(letter: str, what: str, compared: ScoreComparison, limit: float) -> list[Gate]:
     return [
         Gate(letter, f"{what}, largest difference", float(compared.differences.max()), limit, "of the spread"),
-        Gate(letter, f"{what}, changed top-1", int(compared.changed.sum()), 0, f"of {total} images"),
+        _changed_gate(letter, what, compared),
     ]
+
+
+def _changed_gate(letter: str, what: str, compared: ScoreComparison) -> Gate:
+    """All changed top-1 classes; as many as are ties are allowed."""
+    ties = int(compared.ties.sum())
+    unit = f"of {len(compared.scores)} images" + (f" ({ties} {'tie' if ties == 1 else 'ties'})" if ties else "")
+    return Gate(letter, f"{what}, changed top-1", int(compared.changed.sum()), ties, unit)
 
 
 def top_classes(scores: np.ndarray, count: int = 3) -> tuple[tuple[int, float], ...]:

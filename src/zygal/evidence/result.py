@@ -50,7 +50,7 @@ class Match:
     cause: the changes of the inlet with which gate A passes, if A failed and they were found. changed_top_1: on how many
     images the top-1 class differs from the recording with the given inlet, and with the corrected one. score_cause: a sentence
     on how the scores differ, if B failed and it is known. departure: the first layer that differs, if B failed and layers were
-    recorded.
+    recorded. label_cause: a sentence on how the class names differ, if L failed.
     """
 
     gates: tuple[Gate, ...]
@@ -64,6 +64,7 @@ class Match:
     changed_top_1: tuple[int, int] | None = None
     score_cause: str | None = None
     departure: Departure | None = None
+    label_cause: str | None = None
 
     @property
     def passes(self) -> bool:

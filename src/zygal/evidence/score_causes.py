@@ -34,6 +34,18 @@ def _sigmoid(scores: np.ndarray) -> np.ndarray:
     return 0.5 * (1 + np.tanh(scores / 2))
 
 
+def explain_labels(labels: Sequence[str], recorded: Sequence[str]) -> str:
+    """A sentence on how the artifact's class names differ from the recorded ones."""
+    if len(labels) != len(recorded):
+        return f"the artifact has {len(labels)} class names, and {len(recorded)} were recorded"
+    indices = {name: index for index, name in enumerate(labels)}
+    if set(indices) == set(recorded):
+        nearest = np.array([indices[name] for name in recorded])
+        return f"the artifact's labels are the recorded ones in another order: {_renaming_in_words(nearest, labels)}"
+    index, (own, other) = next((index, pair) for index, pair in enumerate(zip(labels, recorded)) if pair[0] != pair[1])
+    return f"class {index} is {own!r} in the artifact, but {other!r} was recorded"
+
+
 def explain_scores(
     ours: np.ndarray, recorded: np.ndarray, limit: float, labels: Sequence[str] | None = None
 ) -> str | None:
@@ -86,6 +98,17 @@ def _in_other_forms(ours: np.ndarray, recorded: np.ndarray):
             ours,
             form(recorded),
         )
+    yield from _twice(ours, recorded)
+
+
+_TWICE = (("softmax", _softmax), ("sigmoid", _sigmoid))
+
+
+def _twice(ours: np.ndarray, recorded: np.ndarray):
+    """One side applies the last step twice, and the other not at all."""
+    for name, form in _TWICE:
+        yield f"the artifact applies {name} twice to the recorded scores", ours, form(form(recorded))
+        yield f"the recording applies {name} twice to the artifact's scores", form(form(ours)), recorded
 
 
 def _probabilities(scores: np.ndarray) -> bool:

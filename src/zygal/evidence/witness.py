@@ -24,6 +24,7 @@ from zygal.evidence.array_files import read_array
 from zygal.evidence.arrays import check_finite, checked_arrays
 from zygal.evidence.images import ImageFile
 from zygal.files import sha256_of, whole_file
+from zygal.labels import check_label_count
 from zygal.layout import FROM_OTHER, image_layout, permuted
 
 FORMAT_VERSION = 1
@@ -64,7 +65,7 @@ class Witness:
 
     tensors: [N, ...] float32 or uint8, what the framework was fed; None if only scores were kept. scores: [N, classes]
     float32. skipped: images that could not be read when it was made, with the reasons. layers: outputs of layers, if they
-    were recorded.
+    were recorded. labels: class names in the order of the scores, if they were recorded.
     """
 
     images: tuple[ImageFile, ...]
@@ -78,6 +79,7 @@ class Witness:
     zygal_version: str
     skipped: tuple[tuple[str, str], ...] = field(default=())
     layers: LayerRecord | None = None
+    labels: tuple[str, ...] | None = None
 
     @classmethod
     def from_arrays(
@@ -89,14 +91,18 @@ class Witness:
         framework: str = "unknown",
         framework_version: str = "",
         source: str | Path | None = None,
+        labels: Sequence[str] | None = None,
     ) -> Witness:
         """A recording made of arrays, in any training environment: nothing but NumPy is needed.
 
         scores: [N, classes]. names: the N image files in the order of the rows, as paths below the folder `images` (or
         into it). tensors: [N, ...], what the framework was fed; float32 or uint8 kept, other numbers made float32. source:
-        the model file, whose hash is kept. Raises WitnessError or FileError.
+        the model file, whose hash is kept. labels: class names in the order of the scores. Raises WitnessError, LabelsError or
+        FileError.
         """
         kept, scores, tensors = checked_arrays(scores, names, images, tensors)
+        if labels is not None:
+            check_label_count(labels, scores.shape[1], "labels")
         return cls(
             images=kept,
             tensors=tensors,
@@ -107,6 +113,7 @@ class Witness:
             source_sha256=sha256_of(source) if source else "",
             preprocessing=Preprocessing("arrays", "recorded elsewhere"),
             zygal_version=__version__,
+            labels=None if labels is None else tuple(labels),
         )
 
     def write(self, path: str | Path) -> None:
@@ -154,6 +161,8 @@ def write_witness(witness: Witness, path: str | Path) -> None:
         "images": [asdict(image) for image in witness.images],
         "skipped": [list(each) for each in witness.skipped],
     }
+    if witness.labels is not None:
+        document["labels"] = list(witness.labels)
     arrays = [(_SCORES, witness.scores)]
     if witness.tensors is not None:
         arrays.insert(0, (_TENSORS, witness.tensors))
@@ -219,6 +228,7 @@ _DOCUMENT = record(
      "preprocessing": record({"kind": either("inlet", "training code", "arrays"), "text": text}, {"sha256": maybe(_hash)}),
      "images": listed(record({"name": _line, "sha256": _hash}), 10_000_000), "skipped": listed(listed(_line, 2))},
     {"holds": listed(either("tensors", "layers"), 2),
+     "labels": listed(lambda value: text(value, 10_000), 1_000_000),
      "layers": listed(record({"name": _line, "value": _line, "count": whole(0)}), 100_000)},
 )  # fmt: skip
 
@@ -239,6 +249,7 @@ def _from_document(
         preprocessing=Preprocessing(**document["preprocessing"]),
         skipped=tuple((each[0], each[1]) for each in document["skipped"] if len(each) == 2),
         layers=layers,
+        labels=tuple(document["labels"]) if "labels" in document else None,
         **{name: document[name] for name in copied},
     )
 
@@ -258,6 +269,8 @@ def _validate(witness: Witness, path: Path) -> None:
         )
     if not count or witness.scores.shape[1] < 1:
         raise WitnessError(f"{path} is damaged: it records no image or no class.")
+    if witness.labels is not None and len(witness.labels) != witness.scores.shape[1] and (len(witness.labels), witness.scores.shape[1]) != (2, 1):
+        raise WitnessError(f"{path} is damaged: it names {len(witness.labels)} classes, but holds scores of {witness.scores.shape[1]}.")
     if len({image.name for image in witness.images}) != count:
         raise WitnessError(f"{path} is damaged: it names an image twice.")
     if any(Path(image.name).is_absolute() or ".." in Path(image.name).parts for image in witness.images):

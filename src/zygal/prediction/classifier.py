@@ -238,8 +238,7 @@ def open_compared(
 def _open_live(
     source: SourceFile, first: Classifier, inlet: Inlet, multi_label: bool, output: str | None
 ) -> Classifier:
-    kinds.trained_kind(source.path)
-    engine = open_live_engine(source.path, output)
+    engine = open_live_engine(source, output, None if first.one_output else len(first.labels))
     layout = image_layout(tuple(engine.input_type.shape))
     # A framework has threads of its own, so one of our workers calls it at a time.
     other = Classifier(source.path, source.name, source.sha256, engine, f"{engine.name} {engine.version}", inlet,

@@ -2,31 +2,34 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.errors import SourceError
+from zygal.errors import SourceError, ZygalError
 from zygal.files import sha256_of, split_place
-from zygal.sources.pytorch.live import captured, is_live
-
-DEFAULT_IMAGE_SHAPE = (3, 224, 224)
+from zygal.sources.live import DEFAULT_IMAGE_SHAPE, TORCH, LiveModel, build, is_live, saved
 
 
 @dataclass(frozen=True)
 class SourceFile:
-    """path: the file to read or run. name: what the user called it. files: what it depends on."""
+    """path: the file to read or run. name: what the user called it. files: what it depends on. live: what FILE.py:FUNCTION
+    returned. notes: sentences that the user should read."""
 
     path: Path
     name: str
     files: tuple[str, ...]
+    live: LiveModel | None = None
+    notes: tuple[str, ...] = ()
 
     @property
     def sha256(self) -> str:
-        """Of the file; of FILE.py:FUNCTION those of the Python file and the weights, joined by "+", since no two captures are
-        the same bytes. Reads the files. Raises FileError."""
-        return "+".join(map(sha256_of, self.files))
+        """Of the file; of FILE.py:FUNCTION that of the hashes of the Python file and the weights, since no two captures are the
+        same bytes. Reads the files. Raises FileError."""
+        hashes = [sha256_of(file) for file in self.files]
+        return hashes[0] if len(hashes) == 1 else hashlib.sha256("".join(hashes).encode()).hexdigest()
 
 
 @contextmanager
@@ -34,10 +37,10 @@ def source_file(
     source: str | Path, weights: str | Path | None = None, image_shape: tuple[int, ...] | None = None,
     option: str = "SOURCE",
 ) -> Iterator[SourceFile]:
-    """The file of a source. FILE.py:FUNCTION is run and captured into a temporary file, which is removed afterwards.
+    """The file of a source. FILE.py:FUNCTION is run, and what it builds is saved as a temporary file, removed afterwards.
 
     weights, image_shape: for FILE.py:FUNCTION; the shape [C, H, W] of one image's tensor is 3, 224, 224 unless given.
-    option: how the user named the source, for messages. Raises FileError, SourceError, or EngineError if PyTorch is missing.
+    option: how the user named the source, for messages. Raises FileError, SourceError, or EngineError if a framework is missing.
     """
     if not is_live(source):
         if weights:
@@ -46,6 +49,18 @@ def source_file(
             )
         yield SourceFile(Path(source), str(source), (str(source),))
         return
-    files = (split_place(str(source), SourceError)[0], *([str(weights)] if weights else []))
-    with captured(str(source), weights, tuple(image_shape or DEFAULT_IMAGE_SHAPE)) as path:
-        yield SourceFile(path, str(source), files)
+    file, function = split_place(str(source), SourceError)
+    live = build(str(source), weights)
+    notes = []
+    if weights is None:
+        notes.append(f"--weights is not given, so the weights are those that {function} made: random, unless it loads trained ones")
+    if image_shape is None and live.framework == TORCH:
+        guessed = ",".join(map(str, DEFAULT_IMAGE_SHAPE))
+        notes.append(f"the shape of one image's tensor was guessed as {guessed}; give --shape C,H,W if the model is trained on another")
+    with saved(live, str(source), image_shape) as path:
+        try:
+            yield SourceFile(path, str(source), (file, *([str(weights)] if weights else [])), live, tuple(notes))
+        except ZygalError as fault:
+            # The user knows the source by its name, not by the file that it was saved to.
+            fault.args = tuple(each.replace(str(path), str(source)) if isinstance(each, str) else each for each in fault.args)
+            raise

@@ -17,22 +17,23 @@ def read_source(
     output: str | None = None,
     image_shape: tuple[int, ...] | None = None,
     sizes_are_batches: bool = True,
+    classes: int | None = None,
 ) -> Iterator[Source]:
-    """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
+    """The graph of a trained model's file, with one of its outputs: the one that looks like class scores, unless one is named.
 
     A program that was captured with a fixed batch is freed from it, unless `keep_batch`. `image_shape` is that of
-    one image's tensor, for models that leave it open. sizes_are_batches: see `read_captured`. Raises
-    FileError, SourceError or UnknownOperators.
+    one image's tensor, for models that leave it open. sizes_are_batches: see `read_captured`. classes: how
+    many there are, if it is known. Raises FileError, SourceError or UnknownOperators.
     """
     if kinds.trained_kind(path) != kinds.PROGRAM:
         from zygal.sources.keras.reader import read_model
 
-        with read_model(path, output, image_shape) as source:
+        with read_model(path, output, image_shape, classes) as source:
             yield source
         return
     from zygal.sources.pytorch.reader import read_captured
 
-    with read_captured(path, keep_batch, output, sizes_are_batches) as source:
+    with read_captured(path, keep_batch, output, sizes_are_batches, classes) as source:
         yield source
 
 

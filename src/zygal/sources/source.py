@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zygal.graph import Graph, TensorType
+from zygal.sources.choice import Choice
 
 
 @dataclass(frozen=True)
@@ -19,6 +20,8 @@ class Source:
     graph: Graph
     output_names: tuple[str, ...]
     """All tensors that the source returns, by the names that it gives them; the graph has one of them."""
+    chosen: Choice
+    """The one that the graph has, and why."""
     freed_from_batch: int | None
     """The fixed batch that the model was captured with, where the graph has a dynamic one instead."""
     notes: tuple[str, ...]
@@ -36,6 +39,13 @@ class SourceFacts:
     inputs: dict[str, TensorType | None]
     outputs: dict[str, TensorType | None]
     scores: str
+    """What the chosen output is."""
+    chosen: Choice
+    """The output that is taken for the class scores unless another is named."""
+    softmax_twice: bool
+    """Whether the scores are the softmax of a softmax, which is nearly always a fault."""
+    mode: str | None
+    """"evaluation" or "training": how the model was captured; None where a file holds no such thing."""
     preprocessing: list[str]
     """Layers inside the model that standardise or resize images, so that nobody does it twice."""
     operators: dict[str, int]

@@ -110,32 +110,3 @@ def _pairs(confusion: np.ndarray, names: Sequence[str]) -> tuple[ConfusedPair, .
         for i, j in np.argwhere(errors)
     ]
     return tuple(sorted(found, key=lambda pair: (-pair.count, -pair.share, pair.true_class, pair.predicted)))
-
-
-@dataclass(frozen=True)
-class Exchange:
-    """Labels that look exchanged. predicted_as: true class to predicted class. correct_if_exchanged: how many images would be
-    correct if the labels were exchanged so; correct: how many are now. shift: the offset, if it is the same for all labels."""
-
-    predicted_as: dict[str, str]
-    correct_if_exchanged: int
-    correct: int
-    shift: int | None
-
-
-def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Exchange | None:
-    """Looks for another assignment of names to outputs that explains the predictions: each class is mostly predicted as one
-    other class, no two as the same, and at least half of the images are correct under it, twice as many as now."""
-    present = np.flatnonzero(confusion.sum(axis=1))
-    targets = confusion[present].argmax(axis=1)
-    correct, correct_if_exchanged = int(np.trace(confusion)), int(confusion[present, targets].sum())
-    moved = present != targets
-    if len(set(targets.tolist())) < len(targets) or not moved.any():
-        return None
-    if correct_if_exchanged < 2 * correct or 2 * correct_if_exchanged < confusion.sum():
-        return None
-    shifts = set(((targets - present) % len(names)).tolist())
-    shift = shifts.pop() if len(shifts) == 1 else None
-    if shift is not None and shift > len(names) // 2:
-        shift -= len(names)
-    return Exchange({names[i]: names[j] for i, j in zip(present[moved], targets[moved])}, correct_if_exchanged, correct, shift)

@@ -13,9 +13,10 @@ from zygal.errors import FileError, ImageError
 from zygal.evidence.images import list_images
 from zygal.pool import Pool, ThreadPool
 from zygal.prediction.classifier import Classifier
-from zygal.tally.accuracy import Accuracy, Exchange, accuracy_of, exchanged_labels
+from zygal.tally.accuracy import Accuracy, accuracy_of
 from zygal.tally.calibration import Calibration, calibration_of
 from zygal.tally.duplicates import Fingerprint, duplicate_pairs, fingerprint
+from zygal.tally.exchange import Exchange, exchanged_labels
 from zygal.tally.intervals import Estimate, share_of
 from zygal.tally.labelled import Joined
 from zygal.tally.multi_label import MultiLabelAccuracy, multi_label_accuracy

@@ -23,7 +23,7 @@ def show(out, outcome: MatchOutcome) -> None:
     if worst:
         _show_worst(out, worst, outcome.labels)
     if found.ties:
-        show_sentence(out, f"Ties (the two highest recorded scores are too close to decide the top-1): {', '.join(found.ties)}.")
+        show_sentence(out, f"Ties (changed top-1, but on both sides the two scores differ by no more than float32 rounding): {', '.join(found.ties)}.")
     show_verdict(out, outcome, f" on {counted(outcome.compared - outcome.inputs_unreadable, 'image')}")
     for sentence in found.not_checked:
         show_sentence(out, clean_sentence(sentence), "yellow")
@@ -44,8 +44,14 @@ def causes(outcome: MatchOutcome) -> list[str]:
         sentences.append("Likely cause: not found. No inlet that was tried gives the recorded tensors.")
     if found.score_cause:
         sentences.append(f"Likely cause: {clean_sentence(found.score_cause)}")
-    if found.departure:
-        departure = found.departure
+    if found.label_cause:
+        sentences.append(f"Likely cause: {clean_sentence(found.label_cause)}")
+    departure = found.departure
+    if departure and departure.layer is None:
+        sentences.append(
+            f"Likely cause: the step behind layer {departure.before}. All {counted(departure.compared, 'layer')} that were compared agree."
+        )
+    elif departure:
         before = f" All layers up to {departure.before} agree." if departure.before else ""
         sentences.append(
             f"Likely cause: layer {departure.layer} is the first whose output differs, by {short_number(departure.difference)} of "

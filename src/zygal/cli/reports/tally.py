@@ -172,15 +172,22 @@ def _show_groups(out, found) -> None:
         show_table(out, ["group", "images", "accuracy", "95 % CI"], rows)
 
 
+MOST_EXCHANGED = 6
+"""How many exchanged classes a warning lists."""
+
+
 def warnings(found, worst: int) -> list[str]:
     """What makes the metrics doubtful, one sentence each."""
     sentences = []
     if found.exchange:
-        pairs = ", ".join(f"{true} is predicted as {predicted}" for true, predicted in list(found.exchange.predicted_as.items())[:4])
+        moved = list(found.exchange.predicted_as.items())
+        pairs = ", ".join(f"{true} is predicted as {predicted}" for true, predicted in moved[:MOST_EXCHANGED])
+        more = f", and {len(moved) - MOST_EXCHANGED} more" if len(moved) > MOST_EXCHANGED else ""
         how = f"off by {found.exchange.shift:+d}" if found.exchange.shift else "exchanged"
         sentences.append(
-            f"Warning: the labels look {how} ({pairs}). With the labels corrected {found.exchange.correct_if_exchanged} of "
-            f"{found.images} images would be correct instead of {found.exchange.correct}."
+            f"Warning: the labels of {counted(len(moved), 'class')} look {how} ({pairs}{more}). With these labels corrected "
+            f"{found.exchange.correct_if_exchanged} of {found.images} images would be correct instead of {found.exchange.correct}. "
+            "Check the order of the labels in the artifact, or give the right order with --labels FILE."
         )
     duplicates = found.duplicates
     for pairs, what in (

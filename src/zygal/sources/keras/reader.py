@@ -10,7 +10,8 @@ from pathlib import Path
 from zygal.errors import SourceError
 from zygal.files import sha256_of
 from zygal.graph import Graph, TensorType
-from zygal.scores import operators_before, scores_by_operators
+from zygal.scores import operators_before, scores_by_operators, softmax_twice
+from zygal.sources.choice import Candidate, Choice, choose_output, ends_in_linear
 from zygal.sources.keras.containers import KerasFile, open_keras
 from zygal.sources.keras.structure import Model, read_structure
 from zygal.sources.keras.translate import PREPROCESSING, all_layers, input_type, translate, unknown_layers
@@ -20,13 +21,17 @@ from zygal.sources.source import Source, SourceFacts
 
 @contextmanager
 def read_model(
-    path: str | Path, output: str | None = None, image_shape: tuple[int, ...] | None = None
+    path: str | Path, output: str | None = None, image_shape: tuple[int, ...] | None = None, classes: int | None = None
 ) -> Iterator[Source]:
-    """The graph of a Keras model with one of its outputs. Raises FileError, SourceError or UnknownOperators."""
+    """The graph of a Keras model with one of its outputs: the one that looks like class scores, unless one is named.
+
+    Raises FileError, SourceError or UnknownOperators.
+    """
     with open_keras(path) as file:
         model = read_structure(file.configuration, file.path, file.version)
         weights = Weights(file, model)
-        graph = translate(file, model, weights, output, image_shape)
+        chosen = scores_choice(file, model, weights, output, classes, image_shape)
+        graph = translate(file, model, weights, chosen.name, image_shape)
         yield Source(
             path=Path(path),
             sha256=sha256_of(path),
@@ -34,6 +39,7 @@ def read_model(
             framework_version=file.version,
             graph=graph,
             output_names=tuple(model.outputs),
+            chosen=chosen,
             freed_from_batch=None,
             notes=tuple(_notes(model, weights)),
         )
@@ -47,7 +53,8 @@ def model_facts(path: str | Path) -> SourceFacts:
         stored = weights.stored()
         given = _declared_input(file, model)
         graphs = {name: _graph(file, model, weights, name) for name in model.outputs}
-        first = next(iter(graphs.values()))
+        chosen = _choice(file, model, graphs, None, None)
+        ending = _operators(graphs[chosen.name])
         classes = Counter(layer.class_name for layer in layers if layer.class_name != "InputLayer")
         return SourceFacts(
             path=Path(path),
@@ -56,7 +63,10 @@ def model_facts(path: str | Path) -> SourceFacts:
             file_format=".keras archive" if file.by_place else "HDF5",
             inputs={model.inputs[0].layer: given},
             outputs={name: graph and graph.types[graph.outputs[0]] for name, graph in graphs.items()},
-            scores=_scores(first),
+            scores=scores_by_operators(ending),
+            chosen=chosen,
+            softmax_twice=softmax_twice(ending),
+            mode=None,
             preprocessing=[
                 f"{layer.name} ({layer.class_name})" for layer in layers if layer.class_name in PREPROCESSING
             ],
@@ -78,20 +88,46 @@ def _declared_input(file: KerasFile, model: Model) -> TensorType | None:
         return None
 
 
-def _graph(file: KerasFile, model: Model, weights: Weights, output: str) -> Graph | None:
+def scores_choice(
+    file: KerasFile, model: Model, weights: Weights, named: str | None = None, classes: int | None = None,
+    image_shape: tuple[int, ...] | None = None,
+) -> Choice:  # fmt: skip
+    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that name."""
+    several = named is None and len(model.outputs) > 1
+    graphs = {name: _graph(file, model, weights, name, image_shape) if several else None for name in model.outputs}
+    return _choice(file, model, graphs, named, classes)
+
+
+def _choice(file: KerasFile, model: Model, graphs: dict[str, Graph | None], named: str | None, classes: int | None) -> Choice:
+    places = {layer.name: place for place, layer in enumerate(all_layers(model))}
+    candidates = []
+    for name, graph in graphs.items():
+        type = graph and graph.types[graph.outputs[0]]
+        behind = ends_in_linear(_operators(graph))
+        linear = None
+        if behind is not None:
+            made_by = {value: (node.layer, node.inputs) for node in graph.nodes for value in node.outputs}
+            linear = places.get(list(operators_before(graph.outputs[0], made_by))[behind], 0)
+        candidates.append(Candidate(name, type, linear))
+    return choose_output(str(file.path), candidates, named, classes)
+
+
+def _graph(
+    file: KerasFile, model: Model, weights: Weights, output: str, image_shape: tuple[int, ...] | None = None
+) -> Graph | None:
     """The graph of one output, or None if it cannot be made."""
     try:
-        return translate(file, model, weights, output)
+        return translate(file, model, weights, output, image_shape)
     except SourceError:
         return None
 
 
-def _scores(graph: Graph | None) -> str:
-    """What the output is, by the operator that makes it."""
+def _operators(graph: Graph | None) -> list[str]:
+    """The operators that lead to the output, the last one first; none if there is no graph."""
     if graph is None:
-        return "logits"
+        return []
     made_by = {name: (node.operator, node.inputs) for node in graph.nodes for name in node.outputs}
-    return scores_by_operators(operators_before(graph.outputs[0], made_by))
+    return list(operators_before(graph.outputs[0], made_by))
 
 
 def _notes(model: Model, weights: Weights) -> Iterator[str]:

@@ -20,6 +20,7 @@ from zygal.archives import zip_faults
 from zygal.documents import parse_json
 from zygal.errors import SourceError, UnknownOperators, shown, some_of
 from zygal.sources.pytorch.archive import STRIDED, ProgramArchive, StoredTensor
+from zygal.sources.pytorch.modes import ALWAYS_TRAINING, RANDOM, evaluation_argument, operator_of
 from zygal.sources.pytorch.program import GRADIENT_SWITCHES
 from zygal.sources.pytorch.translate import known_operator
 
@@ -34,6 +35,10 @@ _ZEROS = {
     "torch.ops.aten.new_empty.default": ("torch.ops.aten.new_zeros.default", ()),
 }
 """Operators whose result is whatever lay in memory: what stands for them, and the arguments that it does not take."""
+
+
+_KEYWORD = 2
+"""The schema's number for an argument that is given by its name."""
 
 
 def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
@@ -88,21 +93,30 @@ def _entry(stored: StoredTensor, member: str) -> dict[str, Any]:
 
 
 def _plain_graph(graph: dict[str, Any]) -> dict[str, Any]:
-    """The graph without what people read only, and with zeros for memory that nobody wrote."""
+    """The graph in evaluation mode, without what people read only, and with zeros for memory that nobody wrote."""
     return {**graph, "nodes": [_plain_node(node) for node in graph["nodes"]]}
 
 
 def _plain_node(node: dict[str, Any]) -> dict[str, Any]:
     target, dropped = _ZEROS.get(node["target"], (node["target"], ()))
-    inputs = []
+    inputs, switch = [], evaluation_argument(node["target"], _given(node))
     for given in node["inputs"]:
         if given["name"] in dropped:
             continue
+        if switch and given["name"] == switch[0]:
+            given, switch = {**given, "arg": _as_argument(switch[1])}, None
         if "as_graph" in given["arg"]:
             inner = given["arg"]["as_graph"]
             given = {**given, "arg": {"as_graph": {**inner, "graph": _plain_graph(inner["graph"])}}}
         inputs.append(given)
+    if switch:
+        # It was left out, and its default is training mode.
+        inputs.append({"name": switch[0], "arg": _as_argument(switch[1]), "kind": _KEYWORD})
     return {**node, "target": target, "inputs": inputs, "metadata": {}}
+
+
+def _as_argument(value: bool | float) -> dict[str, Any]:
+    return {"as_bool" if isinstance(value, bool) else "as_float": value}
 
 
 def _graphs(graph: dict[str, Any]) -> Iterator[dict[str, Any]]:
@@ -124,11 +138,11 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
     if unknown:
         # What is not known may do anything: open files, start programs.
         raise UnknownOperators(f"the framework is not started: {archive.path}", unknown)
-    drawing = [node["name"] or "?" for graph in _graphs(module["graph"]) for node in graph["nodes"] if _draws(node)]
+    drawing = [node["name"] or "?" for graph in _graphs(module["graph"]) for node in graph["nodes"] if _is_training_only(node)]
     if drawing:
         raise SourceError(
-            f"{archive.path} was captured in training mode and draws random numbers ({some_of(drawing)}), so the framework gives "
-            "other scores each time; capture the model after module.eval()."
+            f"{archive.path} was captured in training mode and cannot be evaluated as it is: it draws random numbers, or normalises "
+            f"by the batch ({some_of(drawing)}); capture the model after module.eval()."
         )
     for entry in module["module_call_graph"]:
         for key in ("in_spec", "out_spec"):
@@ -142,15 +156,20 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
     _inspect_sizes(module["graph"], archive)
 
 
-def _draws(node: dict[str, Any]) -> bool:
-    """Whether a call's result is another one each time."""
-    operator = node["target"].split(".")[-2].rstrip("_") if node["target"].count(".") > 1 else ""
-    given = {each["name"]: next(iter(each["arg"].values())) for each in node["inputs"]}
-    if operator in ("bernoulli", "rrelu_with_noise_functional"):
-        return given.get("training", True) is not False
-    if operator == "rrelu":
-        return given.get("training") is True
-    return "dropout" in operator and given.get("train") is True and given.get("p") not in (0, 0.0)
+def _is_training_only(node: dict[str, Any]) -> bool:
+    """Whether a call has no evaluation mode."""
+    operator = operator_of(node["target"])
+    return operator in ALWAYS_TRAINING or operator in RANDOM
+
+
+def _given(node: dict[str, Any]) -> dict[str, Any]:
+    """A call's arguments as plain values; those that are None are left out."""
+    given = {}
+    for each in node["inputs"]:
+        ((kind, value),) = each["arg"].items()
+        if kind != "as_none":
+            given[each["name"]] = value
+    return given
 
 
 def _inspect_sizes(value: Any, archive: ProgramArchive) -> None:

@@ -1,19 +1,12 @@
-"""Live sources: a Python function that builds a module, plus a weights file, captured by the framework itself.
-
-The capture is saved as a program and is read like every other program.
-"""
+"""A module of PyTorch that a Python function built: its weights file, and its capture by the framework itself."""
 
 from __future__ import annotations
 
-import logging
-import os
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from zygal.errors import EngineError, SourceError, install_extra, some_of
-from zygal.files import existing_file, load_function, scratch_folder, split_place
+from zygal.files import existing_file
 from zygal.graph import Shape
 
 NESTED_UNDER = ("state_dict", "model_state_dict", "model", "net", "network", "weights", "params", "module",
@@ -23,36 +16,11 @@ PREFIXES = ("module.", "_orig_mod.", "model.", "net.", "network.")
 NOT_MISSED = "num_batches_tracked"
 
 
-def is_live(source: str | Path) -> bool:
-    """Whether a source is given as FILE.py:FUNCTION."""
-    return ".py:" in str(source)
+def save_program(module: Any, image_shape: Shape, entry_point: str, path: Path) -> None:
+    """Captures a module on images of that shape and writes the program. Raises SourceError."""
+    import torch
 
-
-@contextmanager
-def captured(entry_point: str, weights: str | Path | None, image_shape: Shape) -> Iterator[Path]:
-    """Builds, loads and captures; gives the path of a program that is removed afterwards.
-
-    `image_shape` is that of one image's tensor. The file is run: it is the user's own code, named on
-    purpose. Raises SourceError, FileError, or EngineError if the framework is missing.
-    """
-    torch = _framework(entry_point)
-    # What goes wrong comes back as an exception; the framework need not log it as well.
-    logging.getLogger("torch").setLevel(logging.CRITICAL)
-    function = load_function(entry_point, SourceError)
-    file, name = split_place(entry_point, SourceError)
-    try:
-        module = function()
-    except Exception as fault:  # Someone else's code.
-        raise SourceError(f"{name} in {file} raised {type(fault).__name__}: {fault}.") from fault
-    if not isinstance(module, torch.nn.Module):
-        raise SourceError(f"{name} in {file} returned {type(module).__name__}, not a module of PyTorch.")
-    if weights is not None:
-        load_weights(torch, module, weights)
-    with scratch_folder() as folder:
-        # The artifact's origin takes the name of this file.
-        path = Path(folder) / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
-        torch.export.save(_capture(torch, module.eval(), image_shape, entry_point), path)
-        yield path
+    torch.export.save(_capture(torch, module, image_shape, entry_point), path)
 
 
 def load_weights(torch, module, path: str | Path) -> None:
@@ -71,16 +39,6 @@ def load_weights(torch, module, path: str | Path) -> None:
     if listed:
         raise SourceError(f"{path} does not fit the module: {listed}; nothing was loaded.")
     module.load_state_dict(found, strict=False)
-
-
-def _framework(entry_point: str):
-    try:
-        import torch
-    except ImportError as fault:
-        raise EngineError(
-            f"{entry_point} can only be built with PyTorch, which is not installed; {install_extra('torch')}."
-        ) from fault
-    return torch
 
 
 def _read(torch, path: str | Path) -> Any:

@@ -10,18 +10,22 @@ from pathlib import Path
 
 from zygal.errors import SourceError, UnknownOperators
 from zygal.files import sha256_of
-from zygal.scores import operators_before, scores_by_operators
+from zygal.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.sources.pytorch.archive import open_program
+from zygal.sources.pytorch.calls import IN_TRAINING
+from zygal.sources.pytorch.modes import captured_in_training
 from zygal.sources.pytorch.program import read_program
+from zygal.sources.pytorch.returned import operators_of, scores_choice
 from zygal.sources.pytorch.translate import translate, unknown_operators
 from zygal.sources.source import Source, SourceFacts
 
 
 @contextmanager
 def read_captured(
-    path: str | Path, keep_batch: bool = False, output: str | None = None, sizes_are_batches: bool = True
+    path: str | Path, keep_batch: bool = False, output: str | None = None, sizes_are_batches: bool = True,
+    classes: int | None = None,
 ) -> Iterator[Source]:
-    """The graph of a trained model's file, with one of its outputs: the first, unless another is named.
+    """The graph of a trained model's file, with one of its outputs: the one that looks like class scores, unless one is named.
 
     A program that was captured with a fixed batch is freed from it, unless `keep_batch`. sizes_are_batches: what is made
     from nothing and is first as long as that batch is taken for a batch, which it may be by coincidence. Raises
@@ -33,7 +37,10 @@ def read_captured(
         widths = _weight_dtypes(program)
         if any(width in ("float16", "bfloat16", "float64") for width in widths):
             notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
-        translation, freed_from = _translated(program, archive, keep_batch, output, sizes_are_batches)
+        chosen = scores_choice(program, output, classes)
+        translation, freed_from = _translated(program, archive, keep_batch, chosen.name, sizes_are_batches)
+        if captured_in_training(program) and IN_TRAINING not in translation.notes:
+            notes.append(IN_TRAINING)
         yield Source(
             path=Path(path),
             sha256=sha256_of(path),
@@ -41,12 +48,13 @@ def read_captured(
             framework_version=program.framework_version,
             graph=translation.graph,
             output_names=program.output_names,
+            chosen=chosen,
             freed_from_batch=freed_from,
             notes=(*notes, *translation.notes),
         )
 
 
-def _translated(program, archive, keep_batch: bool, output: str | None, sizes_are_batches: bool):
+def _translated(program, archive, keep_batch: bool, output: str, sizes_are_batches: bool):
     """The translation, and the fixed batch that it was freed from, or None."""
     if program.batch is not None:
         return translate(program, archive, output=output), None
@@ -73,6 +81,9 @@ def captured_facts(path: str | Path) -> SourceFacts:
     """What a source says of itself, from its graph alone. Raises FileError or SourceError."""
     with open_program(path) as archive:
         program = read_program(archive)
+        chosen = scores_choice(program)
+        made_by = operators_of(program)
+        ending = list(operators_before(program.outputs[program.output_names.index(chosen.name)], made_by))
         operators = Counter(call.target.removeprefix("torch.ops.") for call in program.calls)
         return SourceFacts(
             path=Path(path),
@@ -81,7 +92,10 @@ def captured_facts(path: str | Path) -> SourceFacts:
             file_format=f"schema {program.schema_version}",
             inputs={name: program.types.get(name) for name in program.inputs},
             outputs={name: program.types.get(value) for name, value in zip(program.output_names, program.outputs)},
-            scores=_scores_kind(program),
+            scores=scores_by_operators(ending),
+            chosen=chosen,
+            softmax_twice=softmax_twice(ending),
+            mode="training" if captured_in_training(program) else "evaluation",
             preprocessing=[],
             operators=dict(operators.most_common()),
             unknown_operators=sorted(unknown_operators(program)),
@@ -91,16 +105,6 @@ def captured_facts(path: str | Path) -> SourceFacts:
             weight_dtypes=_weight_dtypes(program),
             size_bytes=Path(path).stat().st_size,
         )
-
-
-def _scores_kind(program) -> str:
-    """What the first output is, by the calls that lead to it."""
-    made_by = {
-        name: (call.target.removeprefix("torch.ops.aten.").partition(".")[0], call.tensors_read())
-        for call in program.calls
-        for name in call.results
-    }
-    return scores_by_operators(operators_before(program.outputs[0], made_by))
 
 
 def _weight_dtypes(program) -> list[str]:

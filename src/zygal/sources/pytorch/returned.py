@@ -8,6 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zygal.errors import SourceError
+from zygal.scores import values_before
+from zygal.sources.choice import Candidate, Choice, choose_output, ends_in_linear
 
 if TYPE_CHECKING:
     from zygal.sources.pytorch.program import Program
@@ -34,13 +36,30 @@ def names_of_returned(module: dict, outputs: dict[int, str]) -> tuple[str, ...]:
     return named if len(set(named)) == len(named) else tuple(outputs.values())
 
 
-def output_place(program: Program, name: str | None) -> int:
-    """The place of an output among all that the program returns; of the first tensor if none is named. Raises SourceError."""
-    if name is None:
-        return program.output_places[0]
-    if name not in program.output_names:
-        raise SourceError(f"{program.path} has no output {name}; it has {', '.join(program.output_names)}.")
+def scores_choice(program: Program, named: str | None = None, classes: int | None = None) -> Choice:
+    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that name."""
+    made_by = operators_of(program)
+    places = {result: place for place, call in enumerate(program.calls) for result in call.results}
+    candidates = []
+    for name, value in zip(program.output_names, program.outputs):
+        steps = list(values_before(value, made_by))
+        behind = ends_in_linear(made_by[step][0] for step in steps)
+        candidates.append(Candidate(name, program.types.get(value), None if behind is None else places[steps[behind]]))
+    return choose_output(str(program.path), candidates, named, classes)
+
+
+def output_place(program: Program, name: str) -> int:
+    """The place of an output among all that the program returns."""
     return program.output_places[program.output_names.index(name)]
+
+
+def operators_of(program: Program) -> dict[str, tuple[str, list[str]]]:
+    """The operator and the tensors that it reads, for each value of the program."""
+    return {
+        name: (call.target.removeprefix("torch.ops.aten.").partition(".")[0], call.tensors_read())
+        for call in program.calls
+        for name in call.results
+    }
 
 
 def _leaves(spec: dict, key_path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:

@@ -111,7 +111,10 @@ def _by_own_statistics(site: Site, x: str) -> str:
 @aten("instance_norm.default")
 def instance_norm(site: Site):
     x = site.tensor("input")
-    if not site.plain("use_input_stats", True):
+    keeps_statistics = site.has("running_mean") and site.has("running_var")
+    if site.plain("use_input_stats", True) and keeps_statistics:
+        site.note(IN_TRAINING)
+    if keeps_statistics:
         mean, variance = site.tensor("running_mean"), site.tensor("running_var")
         return site.result("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
     return site.result("InstanceNormalization", x, *_affine(site, x), epsilon=site.plain("eps", 1e-5))

@@ -49,7 +49,7 @@ def translate(
     output: str | None = None,
     sizes_are_batches: bool = True,
 ) -> Translation:
-    """The program's graph with one output, the first unless named, every type in it checked against the one that the framework recorded.
+    """The program's graph with one output, the first unless one is named, every type in it checked against the one that the framework recorded.
 
     What the output does not depend on is left out. A program that was captured with a fixed batch is freed
     from it if `free_batch`. Raises

@@ -1,0 +1,110 @@
+"""Live sources: a Python function that builds a model, plus a weights file. The framework itself writes what it built into a
+file, which is read like every other source; what is run live is the very object that the function returned."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from zygal.errors import EngineError, SourceError, install_extra
+from zygal.files import load_function, scratch_folder, split_place
+
+DEFAULT_IMAGE_SHAPE = (3, 224, 224)
+TORCH, KERAS = "PyTorch", "Keras"
+
+
+@dataclass(frozen=True)
+class LiveModel:
+    """What FILE.py:FUNCTION returned. model: a module of PyTorch in evaluation mode, or a Keras model. estimator: a fitted
+    estimator of scikit-learn that classifies what the model returns, or None."""
+
+    framework: str
+    model: Any
+    estimator: Any = None
+
+
+def is_live(source: str | Path) -> bool:
+    """Whether a source is given as FILE.py:FUNCTION."""
+    return ".py:" in str(source)
+
+
+def build(entry_point: str, weights: str | Path | None) -> LiveModel:
+    """Runs the function and loads the weights. The file is run: it is the user's own code, named on purpose.
+
+    Raises SourceError, FileError, or EngineError if the framework is missing.
+    """
+    # What goes wrong comes back as an exception; the framework need not log it as well.
+    logging.getLogger("torch").setLevel(logging.CRITICAL)
+    function = load_function(entry_point, SourceError)
+    file, name = split_place(entry_point, SourceError)
+    try:
+        made = function()
+    except Exception as fault:  # Someone else's code.
+        raise SourceError(f"{name} in {file} raised {type(fault).__name__}: {fault}.") from fault
+    model, estimator = made if isinstance(made, tuple) and len(made) == 2 else (made, None)
+    framework = _framework_of(model, entry_point)
+    if framework is None or (estimator is not None and not _is_estimator(estimator)):
+        returned = " and ".join(type(each).__name__ for each in ([model] if estimator is None else [model, estimator]))
+        raise SourceError(
+            f"{name} in {file} returned {returned}; return a module of PyTorch, a Keras model, or a pair of one of them and a fitted "
+            "classifier of scikit-learn."
+        )
+    if framework == TORCH:
+        from zygal.sources.pytorch.live import load_weights
+
+        if weights is not None:
+            load_weights(sys.modules["torch"], model, weights)
+        model = model.eval()
+    elif weights is not None:
+        from zygal.sources.keras.live import load_weights
+
+        load_weights(model, weights)
+    return LiveModel(framework, model, estimator)
+
+
+@contextmanager
+def saved(live: LiveModel, entry_point: str, image_shape: tuple[int, ...] | None) -> Iterator[Path]:
+    """The model as a file of its framework, which is removed afterwards. `image_shape` is that of one image's tensor.
+
+    Raises SourceError.
+    """
+    file, name = split_place(entry_point, SourceError)
+    with scratch_folder() as folder:
+        # The artifact's origin takes the name of this file.
+        path = folder / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
+        if live.framework == TORCH:
+            from zygal.sources.pytorch.live import save_program
+
+            save_program(live.model, image_shape or DEFAULT_IMAGE_SHAPE, entry_point, path)
+        else:
+            from zygal.sources.keras.live import save_model
+
+            save_model(live.model, entry_point, path)
+        yield path
+
+
+def _framework_of(model: Any, entry_point: str) -> str | None:
+    """The framework that a model belongs to: it was imported by the code that made the model. Raises EngineError."""
+    for module, kind, framework in (("keras", "Model", KERAS), ("torch", "nn.Module", TORCH)):
+        found = sys.modules.get(module)
+        for part in kind.split("."):
+            found = getattr(found, part, None)
+        if found is not None and isinstance(model, found):
+            return framework
+    if "torch" not in sys.modules and "keras" not in sys.modules:
+        raise EngineError(
+            f"{entry_point} imported neither PyTorch nor Keras; return a model of one of them ({install_extra('torch')}, or "
+            f"{install_extra('keras')})."
+        )
+    return None
+
+
+def _is_estimator(value: Any) -> bool:
+    base = sys.modules.get("sklearn.base")
+    return base is not None and isinstance(value, base.BaseEstimator)
