@@ -23,10 +23,14 @@ def use_installed_backend() -> None:
         os.environ["KERAS_BACKEND"] = installed
 
 
-def missing_backend() -> str | None:
-    """The back end that Keras would start on, if it is not installed."""
+def missing_package(fault: ModuleNotFoundError) -> str:
+    """What is missing where a user's code cannot import something, as a clause."""
     wanted = os.environ.get("KERAS_BACKEND") or _configured() or BACKENDS[-1]
-    return None if _is_installed(wanted) else wanted
+    if fault.name in BACKENDS and fault.name == wanted and importlib.util.find_spec("keras"):
+        there = [name for name in BACKENDS if _is_installed(name)]
+        advice = f"set KERAS_BACKEND to {' or '.join(there)}, or install it" if there else "install it"
+        return f"{fault.name}, the back end that Keras is set to, is not installed; {advice}"
+    return f"the package {fault.name} is not installed here; install it, or run this command where the model was trained"
 
 
 def _configured() -> str | None:

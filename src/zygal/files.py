@@ -15,7 +15,7 @@ from fnmatch import fnmatch
 from pathlib import Path
 from typing import BinaryIO
 
-from zygal.backends import BACKENDS, missing_backend, use_installed_backend
+from zygal.backends import missing_package, use_installed_backend
 from zygal.errors import FileError, OutputError, ZygalError
 
 FULL = (errno.ENOSPC, errno.EDQUOT)
@@ -256,33 +256,26 @@ def load_function(entry_point: str, error: type[ZygalError]) -> Callable:
     if spec is None or spec.loader is None:
         raise error(f"{path} is not a Python file; name one that ends in .py.")
     module = importlib.util.module_from_spec(spec)
-    sys.path.insert(0, str(path.parent.resolve()))
+    folder = str(path.parent.resolve())
+    sys.path.insert(0, folder)
     use_installed_backend()
     # Classes defined in the file must be found again by its name.
     sys.modules.setdefault(path.stem, module)
     try:
         spec.loader.exec_module(module)
     except ModuleNotFoundError as fault:
-        raise error(f"{path} cannot be imported: {_missing(fault.name)}") from fault
+        raise error(f"{path} cannot be imported: {missing_package(fault)}.") from fault
     except Exception as fault:
         raise error(f"{path} cannot be imported: {type(fault).__name__}: {fault}.") from fault
     finally:
-        sys.path.pop(0)
+        sys.path.remove(folder)
+    # What the function itself imports is found too, but hides nothing of ours.
+    if folder not in sys.path:
+        sys.path.append(folder)
     function = getattr(module, name, None)
     if not callable(function):
         raise error(f"{path} has no function {name}; check the name after the colon.")
     return function
-
-
-def _missing(package: str | None) -> str:
-    """A sentence on a package that the user's code needs."""
-    backend = missing_backend() if package in BACKENDS and "keras" in sys.modules else None
-    if backend:
-        return (
-            f"it uses Keras, whose back end {backend} is not installed; install it, or set KERAS_BACKEND to one that is "
-            f"({', '.join(BACKENDS)})."
-        )
-    return f"the package {package} is not installed here; install it, or run this command where the model was trained."
 
 
 def write_failure(path: str | os.PathLike, fault: OSError | ValueError) -> OutputError:

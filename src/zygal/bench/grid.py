@@ -16,6 +16,7 @@ from zygal.bench.machine import describe_machine
 from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
 from zygal.bench.own_process import OwnProcess, in_own_process
 from zygal.bench.reference_workload import MULTIPLY_ADDS, matrix_product, reference_workload
+from zygal.bench.regression import Conditions
 from zygal.bench.result import TOO_IMPRECISE, Bench, Cell, Comparison
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, ratio_of
@@ -116,6 +117,13 @@ def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequen
         for setting in settings
     }
     return cells
+
+
+def conditions_of(subject: ArtifactSubject, grid: Grid) -> Conditions:
+    """How a run of the grid is made. Raises BenchError if the artifact does not allow it."""
+    settings = frozenset(_fitted(subject, grid)[0].settings())
+    return Conditions(describe_machine(), subject.engine, subject.feeds.origin,
+                      [list(shape) for shape in subject.feeds.shapes.values()], settings)  # fmt: skip
 
 
 def _in_own_processes(

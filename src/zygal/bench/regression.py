@@ -61,12 +61,11 @@ class Regression:
 
 def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> Regression:
     """Raises BenchError if the runs cannot be compared, and says what differs."""
-    differences_found = differences(now, earlier)
-    if differences_found and not differences_allowed:
-        raise BenchError(
-            f"the two runs were not made in the same way: {'; '.join(differences_found)}; measure both alike, or add --force to "
-            "compare them anyway."
-        )
+    conditions = Conditions(now.machine, now.runtime, now.inputs_from, [list(shape) for shape in now.image_shapes.values()],
+                            frozenset(cell.setting for cell in now.cells))  # fmt: skip
+    if not differences_allowed:
+        refuse_other_conditions(conditions, earlier)
+    differences_found = differences(conditions, earlier)
     found: list[tuple[Setting, float, float, float]] = []
     for cell in now.cells:
         before = earlier.cells.get(cell.setting)
@@ -102,7 +101,29 @@ def _change(setting: Setting, change: float, reach: float, raw: float) -> Change
     return Change(setting, math.exp(change), reach, raw, verdict)
 
 
-def differences(now: Bench, earlier: Baseline) -> list[str]:
+@dataclass(frozen=True)
+class Conditions:
+    """How a run is made: what must be alike in two runs that are compared."""
+
+    machine: Machine
+    runtime: str
+    inputs_from: str
+    image_shapes: list[list[int]]
+    settings: frozenset[Setting]
+
+
+def refuse_other_conditions(now: Conditions, earlier: Baseline) -> None:
+    """Raises BenchError if a run under these conditions cannot be compared with an earlier one, and says what differs."""
+    if not now.settings & set(earlier.cells):
+        raise BenchError("the two runs have no setting in common; measure the same batches and threads.")
+    found = differences(now, earlier)
+    if found:
+        raise BenchError(
+            f"the two runs are not made in the same way: {'; '.join(found)}; measure both alike, or add --force to compare them anyway."
+        )
+
+
+def differences(now: Conditions, earlier: Baseline) -> list[str]:
     """What differs between the two runs, one text each."""
     found = []
     for each in fields(Machine):
@@ -115,14 +136,11 @@ def differences(now: Bench, earlier: Baseline) -> list[str]:
             continue
         if here != there:
             found.append(f"{each.name.replace('_', ' ')} {_value_text(there)} in the baseline, {_value_text(here)} now")
-    for name, here, there in (
-        ("runtime", now.runtime, earlier.runtime),
-        ("inputs", now.inputs_from, earlier.inputs_from),
-        ("image shapes", [list(shape) for shape in now.image_shapes.values()], earlier.image_shapes),
-    ):
+    for name in ("runtime", "inputs_from", "image_shapes"):
+        here, there = getattr(now, name), getattr(earlier, name)
         if here != there:
-            found.append(f"{name} {_value_text(there)} in the baseline, {_value_text(here)} now")
-    here, there = {cell.setting for cell in now.cells}, set(earlier.cells)
+            found.append(f"{name.removesuffix('_from').replace('_', ' ')} {_value_text(there)} in the baseline, {_value_text(here)} now")
+    here, there = now.settings, set(earlier.cells)
     for which, only in (("in the baseline", there - here), ("now", here - there)):
         if only:
             settings = sorted(only, key=lambda each: (each.threads, each.batch))

@@ -11,9 +11,12 @@ from typing import Protocol
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.settings import Setting
 from zygal.engines.engine import first_line
+from zygal.engines.keras import COMPILED, EAGER
 from zygal.engines.live import open_live_engine
+from zygal.engines.pytorch import CAPTURED, MODULE
 from zygal.engines.session import SessionSettings, open_session, runtime_name
 from zygal.errors import BenchError, ZygalError
+from zygal.sources.opened import SourceFile
 
 Run = Callable[[], object]
 
@@ -72,35 +75,54 @@ class ArtifactSubject:
         return self._sessions[key]
 
 
-class LiveSubject:
-    """A source in the framework that made it, fed what the artifact is fed. Raises EngineError or SourceError."""
+WAYS = {
+    MODULE: "the module itself, evaluation mode, no gradients",
+    CAPTURED: "the captured program, no gradients",
+    COMPILED: "compiled prediction on a batch",
+    EAGER: "layer by layer, not compiled",
+}
+"""What the ways to run a live model are, for the reader of a table."""
 
-    def __init__(self, path: str | Path, name: str, feeds: Feeds):
-        live = open_live_engine(path)
-        self.name, self.engine, self._live, self._feeds = name, f"{live.name} {live.version}", live, feeds
+
+class LiveSubject:
+    """A source in the framework that made it, fed what the artifact is fed.
+
+    way: how it is run, of the ways that the source has; the usual one unless given. Raises EngineError, SourceError or BenchError.
+    """
+
+    def __init__(self, source: SourceFile, feeds: Feeds, way: str | None = None):
+        live = open_live_engine(source)
+        self.name, self._live, self._feeds = source.name, live, feeds
+        if way is not None and way not in live.ways:
+            raise BenchError(f"--compare-as {way} does not apply to {self.name}; it can be run as {' or '.join(live.ways)}.")
+        self.way = way or live.ways[0]
+        self.framework = f"{live.name} {live.version}"
+        self.engine = f"{self.framework} ({WAYS[self.way]})"
         self._tried: set[Setting] = set()
         if len(feeds.inputs) > 1:
-            raise BenchError(f"{feeds.artifact} has several inputs, so {name} cannot be compared with it.")
+            raise BenchError(f"{feeds.artifact} has several inputs, so {self.name} cannot be compared with it.")
         if live.batch_size is not None:
             raise BenchError(
-                f"{name} was captured with a fixed batch of {live.batch_size}, so it cannot be compared with the artifact at "
+                f"{self.name} was captured with a fixed batch of {live.batch_size}, so it cannot be compared with the artifact at "
                 "other batch sizes; capture it with a dynamic batch."
             )
 
     def run_at(self, setting: Setting) -> Run:
         (array,) = self._feeds.of(setting.batch).values()
         live, threads = self._live, setting.threads
-
-        def run():
-            live.use_threads(threads)
-            return live.run(array)
-
         if setting not in self._tried:
+            live.use_threads(threads)
             try:
-                run()
+                live.run(array)
             except ZygalError as fault:
                 raise BenchError(f"{self.name} does not take what {self._feeds.artifact} takes: {fault}") from fault
             self._tried.add(setting)
+        call = live.prepared(array, self.way)
+
+        def run() -> object:
+            live.use_threads(threads)
+            return call()
+
         return run
 
     def again(self) -> LiveSubject:

@@ -59,6 +59,9 @@ def _add_more(group) -> None:
     group.add_argument("--compare", action="append", default=[], metavar="OTHER",
                        help="also measure another artifact, or a trained model in its live framework, on the same tensors; may be "
                             "repeated")  # fmt: skip
+    group.add_argument("--compare-as", choices=("module", "captured", "compiled", "eager"),
+                       help="how a trained model is run: PyTorch as the module of FILE.py:FUNCTION or as the captured program, Keras "
+                            "by its compiled prediction on a batch or layer by layer (default: the first that the source has)")  # fmt: skip
     group.add_argument("--weights", metavar="FILE", help="weights for --compare FILE.py:FUNCTION")
     group.add_argument("--images", metavar="DIR", help="also measure from image files to scores, stage by stage")
     group.add_argument("--inlet", metavar="FILE", help="with --images: use this inlet instead of the one inside the artifact")

@@ -30,7 +30,8 @@ class BenchRequest:
     `seconds`, or until all medians are known within `until_within`.
 
     What goes in: tensors of a witness, else random numbers; image_size (height, width) and input_shape (name, sizes) where
-    the artifact leaves sizes open. compare: other artifacts or trained models, with weights for FILE.py:FUNCTION. images:
+    the artifact leaves sizes open. compare: other artifacts or trained models, with weights for FILE.py:FUNCTION; compare_as: how
+    a trained model is run, where there are several ways. images:
     also measure the pipeline from these files, with `inlet`. deadline: seconds. arrival_rate: images/s of random arrivals;
     max_batch (the largest of batches unless given) and max_wait (seconds) say how they are batched. layers: time by layer.
     baseline: JSON of an earlier run; max_slowdown: how much slower is allowed, as a share; force: compare although machine or
@@ -47,6 +48,7 @@ class BenchRequest:
     image_size: tuple[int, ...] | None = None
     input_shape: tuple[tuple[str, tuple[int, ...]], ...] = ()
     compare: tuple[str, ...] = ()
+    compare_as: str | None = None
     weights: str | None = None
     images: str | None = None
     inlet: str | None = None
@@ -103,7 +105,7 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
     require_kind(request.artifact, ARTIFACT)
     earlier = read_baseline(request.baseline) if request.baseline else None
     check_outputs(request.outputs(), request.overwrite)
-    measured = measure(request, listener)
+    measured = measure(request, listener, earlier)
     regression = refusal = None
     if earlier and measured.bench.cells:
         try:
@@ -138,6 +140,8 @@ def _check(request: BenchRequest) -> None:
         if getattr(request, name) not in (None, False) and not getattr(request, needed):
             options = (f"--{each.replace('_', '-')}" for each in (name, needed))
             raise BenchError("{} needs {}, which is not given.".format(*options))
+    if request.compare_as and not request.compare:
+        raise BenchError("--compare-as needs --compare OTHER, which is not given.")
     if request.weights and not any(map(is_live, request.compare)):
         raise BenchError("--weights needs --compare FILE.py:FUNCTION, which is not given.")
     size = request.image_size

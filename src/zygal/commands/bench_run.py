@@ -13,6 +13,7 @@ from zygal.errors import BenchError
 from zygal.listener import Listener
 
 if TYPE_CHECKING:
+    from zygal.bench.baseline import Baseline
     from zygal.bench.layers import LayerTimes
     from zygal.bench.pipeline import Pipeline
     from zygal.bench.result import Bench
@@ -31,10 +32,14 @@ class Measured:
     interrupted: bool = False
 
 
-def measure(request: BenchRequest, listener: Listener) -> Measured:
-    """The grid, then what else the request asks for. Raises ZygalError; an interrupt ends it with what was measured."""
+def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None = None) -> Measured:
+    """The grid, then what else the request asks for. Raises ZygalError; an interrupt ends it with what was measured.
+
+    earlier: a run to be compared with; one that was made in another way is refused before anything is measured.
+    """
     from zygal.bench.feeds import Given
-    from zygal.bench.grid import bench_grid
+    from zygal.bench.grid import bench_grid, conditions_of
+    from zygal.bench.regression import refuse_other_conditions
     from zygal.bench.settings import Grid
     from zygal.bench.subjects import ArtifactSubject
     from zygal.processor import allowed_cores
@@ -44,6 +49,8 @@ def measure(request: BenchRequest, listener: Listener) -> Measured:
     tensors, origin = _tensors(request)
     given = Given(tensors, origin, request.image_size, dict(request.input_shape))
     subject = ArtifactSubject(request.artifact, given)
+    if earlier is not None and not request.force:
+        refuse_other_conditions(conditions_of(subject, grid), earlier)
     seconds = request.seconds
     if seconds is None:
         seconds = MOST_SECONDS_UNTIL if request.until_within else DEFAULT_SECONDS
@@ -152,8 +159,9 @@ def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
             raise BenchError(f"{request.artifact} has several inputs, so {other} cannot be compared with it.")
         (shape,) = subject.feeds.shapes.values()
         source = opened.enter_context(source_file(other, request.weights if live else None, tuple(shape), "--compare"))
-        compared = LiveSubject(source.path, other, subject.feeds)
+        compared = LiveSubject(source, subject.feeds, request.compare_as)
+        notes += source.notes
         if not compared.keeps_threads:
-            notes.append(f"{compared.engine} chooses its own number of threads, whatever a row says")
+            notes.append(f"{compared.framework} chooses its own number of threads, whatever a row says")
         others.append(compared)
     return others, notes

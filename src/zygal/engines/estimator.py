@@ -21,8 +21,8 @@ class EstimatorEngine:
 
         self._network, self._estimator = network, estimator
         self._method = getattr(estimator, score_method(estimator))
-        self.name, self.path = f"{network.name} and scikit-learn", network.path
-        self.version = f"{network.version} and {sklearn.__version__}"
+        self.name, self.version = f"{network.name} {network.version} and scikit-learn", sklearn.__version__
+        self.path = network.path
         self.input_type, self.batch_size = network.input_type, network.batch_size
         self.chosen, self.output_names, self.ways = network.chosen, network.output_names, network.ways
         self.captured_in_training = network.captured_in_training

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal import __version__
+from zygal.backends import missing_package
 from zygal.engines import run_in_batches
 from zygal.engines.engine import LiveEngine
 from zygal.errors import ImageError, WitnessError, as_text, some_of
@@ -163,6 +164,8 @@ def training_code_preprocessing(entry_point: str) -> tuple[ImageToTensor, Prepro
     def to_tensor(image: Path) -> np.ndarray:
         try:
             array = np.asarray(function(str(image)))
+        except ModuleNotFoundError as fault:
+            raise WitnessError(f"{entry_point} cannot be run: {missing_package(fault)}.") from fault
         except Exception as fault:  # Someone else's code: whatever it raises, this image is not readable by it.
             raise ImageError(f"{image}: {name} raised {type(fault).__name__}: {fault}") from fault
         if array.dtype.kind not in "fu":

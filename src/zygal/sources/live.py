@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from zygal.backends import missing_package
 from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files import load_function, scratch_folder, split_place
 
@@ -45,6 +46,8 @@ def build(entry_point: str, weights: str | Path | None) -> LiveModel:
     file, name = split_place(entry_point, SourceError)
     try:
         made = function()
+    except ModuleNotFoundError as fault:
+        raise SourceError(f"{name} in {file} cannot be run: {missing_package(fault)}.") from fault
     except Exception as fault:  # Someone else's code.
         raise SourceError(f"{name} in {file} raised {type(fault).__name__}: {fault}.") from fault
     model, estimator = made if isinstance(made, tuple) and len(made) == 2 else (made, None)

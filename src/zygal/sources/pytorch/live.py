@@ -20,7 +20,10 @@ def save_program(module: Any, image_shape: Shape, entry_point: str, path: Path) 
     """Captures a module on images of that shape and writes the program. Raises SourceError."""
     import torch
 
-    torch.export.save(_capture(torch, module, image_shape, entry_point), path)
+    # The framework warns of files that are called otherwise.
+    program = path.with_name("model.pt2")
+    torch.export.save(_capture(torch, module, image_shape, entry_point), program)
+    program.rename(path)
 
 
 def load_weights(torch, module, path: str | Path) -> None:
