@@ -13,12 +13,19 @@ WORTHWHILE_GAIN = 0.05
 """A larger batch pays if it brings so much more throughput."""
 
 
+def conclusive(cells: Sequence[Cell]) -> list[Cell]:
+    """The cells that are precise enough to conclude from."""
+    return [cell for cell in cells if not cell.imprecise]
+
+
 def best_throughput(cells: Sequence[Cell]) -> Cell:
-    return max(cells, key=lambda cell: cell.images_per_second)
+    """Among the cells that are precise enough; among all where none is."""
+    return max(conclusive(cells) or cells, key=lambda cell: cell.images_per_second)
 
 
 def lowest_latency(cells: Sequence[Cell]) -> Cell:
-    return min(cells, key=lambda cell: cell.latency.value)
+    """Among the cells that are precise enough; among all where none is."""
+    return min(conclusive(cells) or cells, key=lambda cell: cell.latency.value)
 
 
 @dataclass(frozen=True)

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import onnx
 
 from zygal.artifact.read import load_model
 from zygal.bench.arithmetic import multiply_adds
@@ -62,7 +63,8 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
     product = matrix_product(setting.threads)
     before = measure({0: {0: product}}, Effort(0.2))
     with scratch_folder() as folder:
-        settings = SessionSettings(setting.threads, setting.level, setting.execution, str(Path(folder) / "profile"))
+        rewritten = Path(folder) / "rewritten.onnx"
+        settings = SessionSettings(setting.threads, setting.level, setting.execution, str(Path(folder) / "profile"), str(rewritten))
         session = open_session(feeds.artifact, settings)
         warmed, _ = warm_up(lambda: session.run(None, feed))
         nodes = len(load_model(feeds.artifact).graph.node)
@@ -77,14 +79,15 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
             events = json.loads(Path(session.end_profiling()).read_text())
         except (OSError, ValueError) as fault:
             raise BenchError(f"the runtime's profile of {feeds.artifact} cannot be read ({fault}).") from fault
+        joined = onnx.load(rewritten, load_external_data=False).graph.node if rewritten.is_file() else ()
     after = measure({0: {0: product}}, Effort(0.2))
     products = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
-    layers = _told_by_layer(events, len(took), feeds, setting)
+    layers = _told_by_layer(events, len(took), feeds, setting, joined)
     return LayerTimes(setting, tuple(layers), float(np.median(took)), len(took), float(np.median(products)))
 
 
-def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting) -> list[LayerTime]:
-    """The layers, the slowest first."""
+def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting, joined: Iterable) -> list[LayerTime]:
+    """The layers, the slowest first. joined: the operators of the graph that the runtime made of the artifact's."""
     durations: dict[tuple[str, str], list[float]] = {}
     for event in events:
         name = event.get("name", "")
@@ -92,8 +95,8 @@ def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting
             key = name.removesuffix("_kernel_time"), event["args"]["op_name"]
             durations.setdefault(key, []).append(event["dur"] * 1e-6)
     model = load_model(feeds.artifact)
-    owners = _Owners(model.graph.node)
     count = multiply_adds(feeds.artifact, feeds)
+    owners = _Owners(model.graph.node, joined, count.by_node)
     found: dict[str, tuple[float, list[str]]] = {}
     for (name, operator), each in durations.items():
         layer = owners.layer_of(name, operator)
@@ -129,14 +132,33 @@ def _with_inner(nodes: Iterable) -> Iterator:
 class _Owners:
     """Which operator of the artifact does the work of one of the runtime's."""
 
-    def __init__(self, nodes: Iterable):
-        nodes = list(_with_inner(nodes))
+    def __init__(self, nodes: Iterable, joined: Iterable = (), multiply_adds: Mapping[int, int] = {}):
+        main = list(nodes)
+        nodes = list(_with_inner(main))
         self.by_name = {node.name: node for node in nodes if node.name}
         self.maker = {output: node for node in nodes for output in node.output}
+        self.joined = {node.name: node for node in joined if node.name}
+        self.work = {main[index].name: count for index, count in multiply_adds.items()}
 
     def layer_of(self, name: str, operator: str) -> str:
-        node = self.by_name.get(name) or self._by_value(name, operator) or self._by_beginning(name)
+        node = self.by_name.get(name) or self._by_value(name, operator) or self._by_region(name) or self._by_beginning(name)
         return f"(added by the runtime: {operator})" if node is None else layer_of_node(node.name)
+
+    def _by_region(self, name: str):
+        """What was joined stands for the operators between its inputs and its outputs: of them the one with the most
+        multiply-adds, else the last."""
+        joined = self.joined.get(name)
+        if joined is None:
+            return None
+        outputs = [self.maker[output] for output in joined.output if output in self.maker]
+        waiting, region, entered = list(outputs), [], set(joined.input)
+        while waiting and len(region) < 64:
+            node = waiting.pop()
+            if node in region:
+                continue
+            region.append(node)
+            waiting += [self.maker[value] for value in node.input if value in self.maker and value not in entered]
+        return max(region, key=lambda node: self.work.get(node.name, 0), default=None)
 
     def _by_value(self, name: str, operator: str):
         """A kernel in blocks of channels is named after the value that it makes."""

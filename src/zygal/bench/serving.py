@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -98,7 +98,9 @@ def _offered(rate: float, serve: Callable[[int], None], batching: Batching, seco
     # At a slow rate the arrivals that a p99 needs take longer than was asked for, within reason.
     count = int(max(rate * seconds, min(READINGS_FOR_P99, rate * LONGEST_SECONDS), 2))
     arrivals = poisson_arrivals(rate, count, seed)
-    return serve_arrivals(arrivals, serve, batching.max_batch, batching.max_wait_seconds, RealClock())
+    served = serve_arrivals(arrivals, serve, batching.max_batch, batching.max_wait_seconds, RealClock())
+    # A table names the rate that was asked for; the moments of some arrivals make another one by chance.
+    return replace(served, rate=rate)
 
 
 def _server(subject: ArtifactSubject, setting: Setting, max_batch: int) -> Callable[[int], None]:

@@ -28,12 +28,14 @@ DTYPES = {
 
 @dataclass(frozen=True)
 class SessionSettings:
-    """threads: None for as many as there are cores. profile: beginning of the name of a file for the runtime's profile."""
+    """threads: None for as many as there are cores. profile: beginning of the name of a file for the runtime's profile.
+    rewritten: where the runtime writes the graph that it runs."""
 
     threads: int | None = None
     level: str = "all"
     execution: str = "sequential"
     profile: str | None = None
+    rewritten: str | None = None
 
 
 def open_session(
@@ -66,6 +68,8 @@ def open_session(
         options.execution_mode = onnxruntime.ExecutionMode.ORT_PARALLEL
     if settings.profile is not None:
         options.enable_profiling, options.profile_file_prefix = True, settings.profile
+    if settings.rewritten is not None:
+        options.optimized_model_filepath = settings.rewritten
     whole = artifact if isinstance(artifact, bytes) else str(artifact)
     try:
         return onnxruntime.InferenceSession(whole, options, providers=["CPUExecutionProvider"])

@@ -94,11 +94,12 @@ def _show_machine(out, bench) -> None:
 
 
 def _conclusions(bench, deadline: float | None) -> list[tuple[str, str]]:
-    from zygal.bench.advice import best_throughput, for_deadline, lowest_latency
+    from zygal.bench.advice import best_throughput, conclusive, for_deadline, lowest_latency
 
     cells = bench.cells
     best, quickest = best_throughput(cells), lowest_latency(cells)
-    rows = [
+    rows = [] if conclusive(cells) else [("none", "every setting is too imprecise; give more --seconds, or measure on a quiet machine")]
+    rows += [] if rows else [
         ("highest throughput", f"{best.setting.description}: {rate(best.images_per_second)} images/s, {duration(best.latency.value)} per batch"),
         ("lowest latency", f"{quickest.setting.description}: {duration(quickest.latency.value)}"),
     ]  # fmt: skip

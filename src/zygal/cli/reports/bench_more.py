@@ -72,7 +72,7 @@ def show_serving(out, serving) -> None:
     listed = serving.sustained and all(each is not serving.sustained for each in serving.runs)
     rows = [
         [
-            f"{run.rate:.0f}",
+            f"{run.rate:.4g}",
             *(milliseconds(run.quantile(part)) for part in (0.5, 0.9, 0.99)),
             milliseconds(float(run.latencies.max())),
             f"{run.mean_batch:.2f}",
@@ -94,8 +94,8 @@ def _highest_rate(serving) -> str:
     measured, simulated = serving.sustained, serving.simulated_rate
     if measured is None and simulated is None:
         return f"Deadline {deadline} at p99: no arrival rate meets it."
-    found = "none near the simulated rate met it" if measured is None else f"{measured.rate:.0f} images/s (in the table)"
-    expected = "none" if simulated is None else f"{simulated:.0f} images/s"
+    found = "none near the simulated rate met it" if measured is None else f"{measured.rate:.4g} images/s (in the table)"
+    expected = "none" if simulated is None else f"{simulated:.4g} images/s"
     return f"Deadline {deadline} at p99, highest arrival rate: measured {found}; simulated with the measured times {expected}."
 
 
