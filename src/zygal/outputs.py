@@ -1,22 +1,26 @@
 """One rule about existing output files, for every command.
 
-An output replaces a file of its own kind (an artifact an artifact, a picture a picture) and an empty file. Any other
-existing file is kept and the command is refused before it does any work, unless overwriting is asked for: so a typing
-error cannot destroy a trained model or a table of labels.
+An output replaces a file of its own kind (an artifact an artifact, a picture of Zygal such a picture) and an empty file. Any other
+existing file, and every input of the same command, is kept and the command is refused before it does any work, unless
+overwriting is asked for: so a typing error cannot destroy a trained model, a photograph or a table of labels.
 """
 
 from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
+from typing import Any
 
 from zygal import kinds
 from zygal.errors import FileError, OutputError
 from zygal.files import check_writable, make_folder, open_file
 
-JSON, PICTURE, TABLE = "a JSON result of Zygal", "a PNG picture", "a CSV table"
+JSON, PICTURE, TABLE = "a JSON result of Zygal", "a PNG picture that Zygal drew", "a CSV table of zygal bench"
+VECTOR_FILE = "a file of vectors (.parquet or .npy)"
 _HEAD_BYTES = 4096
+_OUTPUT_FIELDS = frozenset(("csv", "draw", "output", "regions", "sheet", "write_inlet"))
+"""The fields of requests that name outputs; every other one may name an input."""
 
 
 @dataclass(frozen=True)
@@ -28,9 +32,11 @@ class Output:
     makes_folder: bool = False
 
 
-def check_outputs(outputs: Iterable[Output], overwrite: bool) -> None:
-    """Raises OutputError if an output cannot be written, would replace another kind of file, or is named twice."""
+def check_outputs(outputs: Iterable[Output], overwrite: bool, request: Any = None) -> None:
+    """Raises OutputError if an output cannot be written, would replace another kind of file or an input of the request, or is
+    named twice."""
     seen: dict[str, str] = {}
+    inputs = set() if request is None or overwrite else _inputs_of(request)
     for output in outputs:
         if output.makes_folder:
             make_folder(os.path.dirname(output.path) or ".")
@@ -40,10 +46,28 @@ def check_outputs(outputs: Iterable[Output], overwrite: bool) -> None:
             if real in seen:
                 raise OutputError(f"{output.path} is named as two outputs of one command; give each its own file.")
             seen[real] = output.path
+        if real in inputs:
+            raise OutputError(f"{output.path} is an input of this command; give another name, or add --overwrite to replace it.")
         if not overwrite and not _may_replace(output):
             raise OutputError(
                 f"{output.path} exists and is not {output.kind}; give another name, or add --overwrite to replace it."
             )
+
+
+def _inputs_of(request: Any) -> set[str]:
+    """The real paths of the files that a request reads."""
+    found = set()
+    for field in fields(request):
+        value = getattr(request, field.name)
+        if field.name in _OUTPUT_FIELDS:
+            continue
+        for each in value if isinstance(value, tuple) else (value,):
+            if isinstance(each, str) and each:
+                # FILE.py:FUNCTION is an input too.
+                path = each.rpartition(":")[0] if ".py:" in each else each
+                if os.path.isfile(path):
+                    found.add(os.path.realpath(path))
+    return found
 
 
 def _may_replace(output: Output) -> bool:
@@ -60,7 +84,9 @@ def _may_replace(output: Output) -> bool:
     if output.kind == JSON:
         return head.lstrip().startswith(b"{") and b'"kind": "zygal' in head
     if output.kind == PICTURE:
-        return head.startswith(b"\x89PNG\r\n\x1a\n")
+        return head.startswith(b"\x89PNG\r\n\x1a\n") and b"Software\0Zygal" in head
     if output.kind == TABLE:
-        return output.path.lower().endswith((".csv", ".tsv")) and b"\0" not in head
+        return head.startswith(b"batch_images,")
+    if output.kind == VECTOR_FILE:
+        return head.startswith(b"\x93NUMPY" if output.path.lower().endswith(".npy") else b"PAR1")
     return kinds.kind_of(output.path) == output.kind

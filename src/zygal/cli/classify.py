@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zygal.cli.command import Command, default_of, request_from
 from zygal.cli.options import add_classifier_options, finish_parser, new_parser, share_of_one, shown_share
-from zygal.commands.classify import ClassifyRequest
+from zygal.commands.classify import PREDICTIONS, VECTORS, ClassifyRequest
 
 SUMMARY = "Predicts the classes of images: a few as a table, any number into a file that can be resumed."
 
@@ -24,6 +24,10 @@ def register(commands) -> None:
     parser.add_argument("paths", metavar="PATH", nargs="*", help="image files, and folders with all files below them")
     parser.add_argument("--list", metavar="FILE", action="append", default=[], dest="lists",
                         help="a text file with one path per line; - for standard input")  # fmt: skip
+    parser.add_argument("--as", dest="write_as", choices=(PREDICTIONS, VECTORS), default=default_of(ClassifyRequest, "write_as"),
+                        help="what to write: predictions, or vectors, the output of the model as it is (.parquet or .npy; default: predictions)")  # fmt: skip
+    parser.add_argument("--hash-images", action="store_true",
+                        help="notice images that were replaced since an earlier run by the hashes of their bytes, not by size and time")  # fmt: skip
     parser.add_argument("--skip", metavar="PATTERN", action="append", default=[],
                         help="leave out files and folders of this name in folders, as in --skip '*.json'")  # fmt: skip
     parser.add_argument("-o", "--output", metavar="FILE",

@@ -34,7 +34,7 @@ class Command:
         outputs = list(request.outputs()) if hasattr(request, "outputs") else []
         if options.json and options.json != STDOUT:
             outputs.append(Output(options.json, JSON))
-        check_outputs(outputs, options.overwrite)
+        check_outputs(outputs, options.overwrite, request)
         with listening(options.quiet, options.verbose, options.color) as listener:
             listener.reports = not options.quiet and options.json != STDOUT
             listener.detail(f"request: {request}")

@@ -104,7 +104,7 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
     _check(request)
     require_kind(request.artifact, ARTIFACT)
     earlier = read_baseline(request.baseline) if request.baseline else None
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
     measured = measure(request, listener, earlier)
     regression = refusal = None
     if earlier and measured.bench.cells:

@@ -7,10 +7,11 @@ from dataclasses import asdict, dataclass, field
 from itertools import islice
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal.errors import OutputError
+from zygal import kinds
+from zygal.errors import OutputError, some_of
 from zygal.listener import SILENT, Listener
 from zygal.outcome import Outcome
-from zygal.outputs import PICTURE, Output, check_outputs
+from zygal.outputs import PICTURE, VECTOR_FILE, Output, check_outputs
 from zygal.prediction.opened import ClassifierRequest, check_request, open_classifiers
 
 if TYPE_CHECKING:
@@ -22,13 +23,15 @@ if TYPE_CHECKING:
 
 FEW = 100
 """More images than these are not shown on a terminal."""
+PREDICTIONS, VECTORS = "predictions", "vectors"
 COUNTS = ("read", "unreadable", "uncertain", "disagreements")
 
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifyRequest(ClassifierRequest):
     """paths: images and folders. lists: text files with one path per line, "-" for standard input. skip: patterns of names to
-    leave out in folders. output: the file of rows. overwrite: start the output again instead of resuming it. top: how many
+    leave out in folders. output: the file of rows. overwrite: start the output again instead of resuming it.
+    write_as: "predictions", or "vectors", the model's output as it is. hash_images: notice replaced images by the hashes of their bytes, not by size and time. top: how many
     classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the probability from
     which a multi-label model assigns a label. regions: a picture of what supports the prediction for one image. exclude: files in the folders that
     are not images, such as a document that a user interface will write there."""
@@ -38,6 +41,8 @@ class ClassifyRequest(ClassifierRequest):
     skip: tuple[str, ...] = ()
     output: str | None = None
     overwrite: bool = False
+    hash_images: bool = False
+    write_as: str = PREDICTIONS
     top: int = 3
     min_probability: float = 0.5
     min_margin: float = 0.1
@@ -46,6 +51,11 @@ class ClassifyRequest(ClassifierRequest):
     exclude: tuple[str, ...] = ()
 
     def outputs(self) -> list[Output]:
+        if self.write_as == VECTORS and self.output:
+            from zygal.prediction.vectors import names_file
+
+            names = [Output(names_file(self.output), kinds.LABELS)] if self.output.lower().endswith(".npy") else []
+            return [Output(self.output, VECTOR_FILE), *names]
         # The file of rows has its own check: it is resumed, not replaced.
         return [Output(self.regions, PICTURE)] if self.regions else []
 
@@ -53,7 +63,8 @@ class ClassifyRequest(ClassifierRequest):
 @dataclass(frozen=True, kw_only=True)
 class ClassifyOutcome(Outcome):
     """predictions: of a few images. rows: how many rows the output has, `resumed` of them from an earlier run; None without an
-    output. disagreements: the most confident ones. maps: what supports the prediction, with --regions."""
+    output. replaced: images that are others than in the earlier run. numbers: of each
+    vector, with --as vectors. disagreements: the most confident ones. maps: what supports the prediction, with --regions."""
 
     kind: ClassVar[str] = "zygal.classify"
 
@@ -71,6 +82,8 @@ class ClassifyOutcome(Outcome):
     output: str | None = None
     rows: int | None = None
     resumed: int = 0
+    replaced: int = 0
+    numbers: int | None = None
     disagreements: tuple[Prediction, ...] = ()
     seconds: float = 0.0
     maps: tuple[MappedPicture, ...] = ()
@@ -101,6 +114,8 @@ class ClassifyOutcome(Outcome):
             "output": self.output,
             "rows": self.rows,
             "rows_resumed": self.resumed,
+            "images_replaced": self.replaced,
+            "vector_numbers": self.numbers,
             "disagreements": [asdict(each) for each in self.disagreements],
             "regions": [_map(each) for each in self.maps],
             "regions_differ_log_odds": self.maps_differ_log_odds,
@@ -119,8 +134,10 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
     own = [*files_of(request.output), *filter(None, (request.output, request.regions)), *request.exclude]
     listing = Listing(request.paths, request.lists, request.skip, own)
     listing.check()
+    if request.write_as == VECTORS:
+        return _as_vectors(request, listing, listener)
     with open_classifiers(request) as (first, other):
-        notes = (*first.notes, *(other.notes if other else ()))
+        notes = (*first.notes, *(other.notes if other else ()), *_skipped(listing))
         if request.regions:
             return _map_regions(request, listing, first, other, notes)
         thresholds = Thresholds(request.min_probability, request.min_margin, request.threshold)
@@ -135,12 +152,62 @@ def _check(request: ClassifyRequest) -> None:
     check_request(request)
     if request.top < 1:
         raise OutputError(f"--top must be at least 1 (got {request.top}).")
-    if request.output:
+    if request.write_as == VECTORS:
+        from zygal.prediction.vectors import vector_format
+
+        if not request.output:
+            raise OutputError("--as vectors writes a file; give its name with -o FILE.parquet or -o FILE.npy.")
+        vector_format(request.output)
+        given = [name for name in ("compare", "labels", "multi_label", "regions", "hash_images") if getattr(request, name)]
+        if given:
+            raise OutputError(f"--{given[0].replace('_', '-')} does not apply to --as vectors; leave it out.")
+    elif request.output:
         row_format(request.output)
         check_writable(request.output)
+    if request.hash_images and not request.output:
+        raise OutputError("--hash-images compares with an earlier run, so it needs -o FILE.")
     if request.regions and request.output:
         raise OutputError("--regions draws one image and writes no rows; leave out -o.")
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
+
+
+def _skipped(listing: Listing) -> list[str]:
+    """A note on files in the folders that are no images."""
+    files = listing.passed_over()
+    if not files:
+        return []
+    return [f"files in the folders that are not images by content, skipped: {len(files)} ({some_of(files)})"]
+
+
+def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) -> ClassifyOutcome:
+    """The model's output for each image, into a file."""
+    from zygal.inlet import read_inlet
+    from zygal.pool import ThreadPool
+    from zygal.prediction.classifier import open_artifact
+    from zygal.prediction.vectors import write_vectors
+
+    started, done, total = time.perf_counter(), 0, listing.count()
+
+    def advance(more: int) -> None:
+        nonlocal done
+        done += more
+        listener.count("images", done, total)
+
+    inlet = read_inlet(request.inlet) if request.inlet else None
+    first = open_artifact(request.artifact, inlet, classes=False)
+    rows, numbers, unreadable = write_vectors(request.output, first, listing, ThreadPool(request.threads), advance)
+    return ClassifyOutcome(
+        **_about(first, None, request) | {"scores": VECTORS},
+        counts={"read": rows, "unreadable": len(unreadable), "uncertain": 0, "disagreements": 0},
+        output=request.output,
+        rows=rows + len(unreadable) if request.output.lower().endswith(".parquet") else rows,
+        numbers=numbers,
+        seconds=time.perf_counter() - started,
+        unreadable=tuple(unreadable[:FEW]),
+        unreadable_count=len(unreadable),
+        written=tuple(output.path for output in request.outputs()),
+        notes=tuple(_skipped(listing)),
+    )
 
 
 def _about(first: Classifier, other: Classifier | None, request: ClassifyRequest) -> dict[str, Any]:
@@ -184,11 +251,14 @@ def _into_file(request: ClassifyRequest, listing: Listing, run: Classification, 
     from zygal.prediction.classification import open_predictions
 
     started, notes = time.perf_counter(), list(notes)
-    with open_predictions(request.output, run, listing, request.overwrite) as file:
+    with open_predictions(request.output, run, listing, request.overwrite, request.hash_images) as file:
+        if file.changed:
+            unknown = ", or have no hash in its record" if request.hash_images else ""
+            notes.append(f"images replaced since the last run of {request.output}{unknown}: {file.changed}; their rows were made again")
         if file.finished:
             notes.append(f"{request.output} is complete already; nothing was done. Add --overwrite to classify again")
         else:
-            if file.resumed:
+            if file.resumed and not file.changed:
                 listener.note(f"{request.output} is resumed after row {file.resumed}")
             total, done = listing.count(), file.resumed
             try:
@@ -205,6 +275,7 @@ def _into_file(request: ClassifyRequest, listing: Listing, run: Classification, 
         output=request.output,
         rows=file.rows,
         resumed=file.resumed,
+        replaced=file.changed,
         disagreements=tuple(file.disagreements),
         seconds=time.perf_counter() - started,
         unreadable_count=file.counts["unreadable"],

@@ -85,7 +85,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     from zygal.labels import read_labels
     from zygal.sources.opened import source_file
 
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
     inlet = read_inlet(request.inlet) if request.inlet else None
     labels = read_labels(request.labels) if request.labels else None
     choices = Choices(request.input_name, request.output_name, request.scores, request.any_shape, request.keep_batch,

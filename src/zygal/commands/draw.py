@@ -63,7 +63,7 @@ def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:
     from zygal.inlet.stages import stages_of
     from zygal.kinds import ARTIFACT, kind_of
 
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
     is_artifact = kind_of(request.inlet) == ARTIFACT
     inlet = read_artifact(request.inlet).metadata.inlet if is_artifact else read_inlet(request.inlet)
     if inlet is None:

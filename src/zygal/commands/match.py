@@ -170,7 +170,7 @@ def _check(request: MatchRequest) -> None:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
     if request.sheet and request.images is None:
         raise WitnessError("--sheet shows the images, so it needs --images DIR.")
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
 
 
 def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, origin) -> tuple[str, ...]:

@@ -100,7 +100,7 @@ def execute(request: RecoverRequest, listener: Listener = SILENT) -> RecoverOutc
     from zygal.files import write_text
     from zygal.inlet import format_inlet
 
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
     witness = read_witness(request.witness)
     notes = check_images(witness.images, request.images)
     paths = [Path(request.images) / image.name for image in witness.images]

@@ -158,7 +158,7 @@ def _check(request: TallyRequest) -> None:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
     if request.pair and not request.draw:
         raise OutputError("--pair chooses which wrong predictions are drawn, so it needs --draw DIR.")
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
 
 
 def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:

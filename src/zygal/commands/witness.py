@@ -72,7 +72,7 @@ class WitnessOutcome(Outcome):
 
 def execute(request: WitnessRequest, listener: Listener = SILENT) -> WitnessOutcome:
     """Records and writes the witness. Raises ZygalError; then nothing is written."""
-    check_outputs(request.outputs(), request.overwrite)
+    check_outputs(request.outputs(), request.overwrite, request)
     _check(request)
     found, notes = (_from_arrays(request), []) if request.from_arrays else _recorded(request, listener)
     found.write(request.output)

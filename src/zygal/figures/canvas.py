@@ -14,6 +14,10 @@ RECORDED, ARTIFACT = "#9aa7b0", "#b5541c"
 """Told apart by lightness as well as by colour."""
 
 
+SOFTWARE = "Zygal"
+"""Written into every picture, so that a picture of ours can be told from a photograph."""
+
+
 def new_figure(width_pixels: int, height_pixels: int):
     from matplotlib.figure import Figure
 
@@ -40,6 +44,6 @@ def show_picture(axes, pixels: np.ndarray, border: bool = True) -> None:
 def write_figure(figure, path: str | Path) -> None:
     """As PNG; the same figure gives the same bytes. Raises OutputError."""
     buffer = io.BytesIO()
-    figure.savefig(buffer, format="png", metadata={"Software": None})
+    figure.savefig(buffer, format="png", metadata={"Software": SOFTWARE})
     with whole_file(path) as file:
         file.write(buffer.getvalue())

@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import heapq
+import shutil
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from functools import partial
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from zygal import __version__
-from zygal.errors import FileError, ImageError, ZygalError
+from zygal.errors import FileError, ImageError, OutputError, ZygalError
+from zygal.files import write_failure
 from zygal.inlet import format_inlet
-from zygal.pool import Pool
+from zygal.pool import Pool, ThreadPool
 from zygal.prediction.classifier import BATCH, Classifier
+from zygal.prediction.image_states import RowState, read_states
 from zygal.prediction.prediction import Prediction, Thresholds, predictions_of
 from zygal.prediction.resumable import ResumableRows, open_rows
-from zygal.prediction.rows import PARQUET, RowWriter, columns_of, row_format, to_parquet
-from zygal.prediction.stream import ImageScores, score_all
+from zygal.prediction.rows import PARQUET, RowWriter, columns_of, from_parquet, row_format, to_parquet
+from zygal.prediction.run_record import RunRecord, earlier, rows_file, states_file
+from zygal.prediction.stream import Done, ImageScores, ScoreBlock, blocks_of, score_all
 
 DISAGREEMENTS = 10
 """How many are kept of a run of any length."""
@@ -41,10 +46,10 @@ class Classification:
         finish = MakePredictions(self.classifier, self.thresholds, self.top)
         return score_all(paths, self.classifier, finish, self.other, self.pool)
 
-    def rows(self, paths: Iterable[str], writer: RowWriter) -> Iterator[tuple[list[Prediction], bytes]]:
-        """The predictions, and the same as bytes of a file."""
+    def rows(self, work: Iterable[list[str] | Done[MadeRows]], writer: RowWriter, hashed: bool = False) -> Iterator[MadeRows]:
+        """The rows of blocks of files, in their order; those of an earlier run as they are. hashed: the images' bytes too."""
         finish = MakeRows(MakePredictions(self.classifier, self.thresholds, self.top), writer)
-        return score_all(paths, self.classifier, finish, self.other, self.pool)
+        return (self.pool or ThreadPool()).map(ScoreBlock(self.classifier, self.other, finish, hashed), work)
 
     def made_by(self, columns: Iterable[str]) -> dict[str, Any]:
         """What the rows depend on, by names that a message can use."""
@@ -78,9 +83,24 @@ class MakeRows:
     predict: MakePredictions
     writer: RowWriter
 
-    def __call__(self, images: list[ImageScores]) -> tuple[list[Prediction], bytes]:
+    def __call__(self, images: list[ImageScores]) -> MadeRows:
         predictions = self.predict(images)
-        return predictions, self.writer.rows(predictions)
+        rows = [self.writer.row(each) for each in predictions]
+        states = [
+            RowState(image.state, len(row), tuple(counts_of([prediction]).elements()))
+            for image, row, prediction in zip(images, rows, predictions)
+        ]
+        return MadeRows([each.path for each in images], b"".join(rows), states, predictions)
+
+
+@dataclass(frozen=True)
+class MadeRows:
+    """The rows of a block. predictions: none of rows that an earlier run made."""
+
+    names: list[str]
+    data: bytes
+    states: list[RowState]
+    predictions: list[Prediction] = field(default_factory=list)
 
 
 def counts_of(predictions: Iterable[Prediction]) -> Counter:
@@ -110,12 +130,14 @@ def nothing_read(counts: Counter, example: Prediction | None) -> ZygalError:
 class PredictionFile:
     """Predictions that go into a file; open it with `open_predictions`.
 
-    disagreements: those of this run in which both models are most confident.
+    disagreements: those of this run in which both models are most confident. changed: how many images were replaced since
+    their rows were made; those are made again.
     """
 
-    def __init__(self, rows: ResumableRows, run: Classification, names: Iterator[str], writer: RowWriter, convert):
-        self._rows, self._run, self._names, self._writer, self._convert = rows, run, names, writer, convert
-        self.resumed, self.finished = rows.resumed, rows.finished
+    def __init__(self, rows: ResumableRows, run: Classification, work: Iterator, writer: RowWriter, convert, hashed: bool,
+                 changed: int = 0, kept: int = 0):  # fmt: skip
+        self._rows, self._run, self._work, self._writer, self._convert = rows, run, work, writer, convert
+        self.resumed, self.finished, self.changed, self._hashed = rows.resumed or kept, rows.finished, changed, hashed
         self.disagreements: list[Prediction] = []
         self._example: Prediction | None = None
 
@@ -132,12 +154,13 @@ class PredictionFile:
 
         Raises EngineError or OutputError, and ImageError or FileError if no image could be read.
         """
-        for predictions, data in self._run.rows(self._names, self._writer):
-            self._rows.append(data, [each.path for each in predictions], counts_of(predictions))
-            self._example = self._example or next((each for each in predictions if each.error), None)
-            disagreeing = [each for each in predictions if each.disagree]
+        for made in self._run.rows(self._work, self._writer, self._hashed):
+            self._rows.append(made.data, made.names, made.states)
+            self._example = self._example or next((each for each in made.predictions if each.error), None)
+            disagreeing = [each for each in made.predictions if each.disagree]
             self.disagreements = heapq.nlargest(DISAGREEMENTS, self.disagreements + disagreeing, key=_confidence)
-            yield len(predictions)
+            if made.predictions:
+                yield len(made.predictions)
         if not self.counts["read"]:
             counts = self.counts
             self._rows.discard()
@@ -147,17 +170,65 @@ class PredictionFile:
 
 @contextmanager
 def open_predictions(
-    path: str | Path, run: Classification, names: Iterable[str], overwrite: bool = False
+    path: str | Path, run: Classification, names: Iterable[str], overwrite: bool = False, hashed: bool = False
 ) -> Iterator[PredictionFile]:
-    """A file of predictions for named files, new or resumed. Raises OutputError."""
-    ending = row_format(path)
+    """A file of predictions for named files, new or resumed. Rows whose image was replaced since are made again, the others kept.
+
+    hashed: images are compared by the hashes of their bytes, else by size and time. Raises OutputError.
+    """
+    path, ending = Path(path), row_format(path)
     columns = columns_of(run.top, run.classifier.multi_label, run.other is not None)
     writer = RowWriter(ending, columns)
     convert = partial(to_parquet, columns) if ending == PARQUET else None
-    with open_rows(path, run.made_by(columns), writer.heading(), convert, overwrite) as rows:
+    made_by, heading = run.made_by(columns), writer.heading()
+    with open_rows(path, made_by, heading, convert, overwrite) as rows:
         remaining = iter(names)
-        rows.pass_over(remaining)
-        yield PredictionFile(rows, run, remaining, writer, convert)
+        changed, record = rows.pass_over(remaining, hashed), rows.run_record
+        if not changed:
+            yield PredictionFile(rows, run, blocks_of(remaining), writer, convert, hashed)
+            return
+    if iter(names) is remaining or getattr(names, "is_read_once", False):
+        raise OutputError(
+            f"{len(changed)} of the images of {path} were replaced since, and names from standard input can be read only once; give them "
+            "in a file with --list, or start again with --overwrite."
+        )
+    with _set_aside(path, record, ending) as earlier_files, open_rows(path, made_by, heading, convert, True) as rows:
+        blocks = {place // BATCH for place in changed}
+        work = _kept_or_not(names, *earlier_files, record.rows, len(heading), blocks)
+        kept = record.rows - sum(min(BATCH, record.rows - block * BATCH) for block in blocks)
+        yield PredictionFile(rows, run, work, writer, convert, hashed, len(changed), kept)
+
+
+@contextmanager
+def _set_aside(path: Path, record: RunRecord, ending: str) -> Iterator[tuple[Path, Path]]:
+    """Copies of the rows and of the images' states, while new ones are made of them."""
+    rows, states = earlier(rows_file(path)), earlier(states_file(path))
+    try:
+        shutil.copyfile(states_file(path), states)
+        if record.finished and ending == PARQUET:
+            from_parquet(path, rows)
+        else:
+            shutil.copyfile(path if record.finished else rows_file(path), rows)
+        yield rows, states
+    except OSError as fault:
+        raise write_failure(rows, fault) from fault
+    finally:
+        for each in (rows, states):
+            each.unlink(missing_ok=True)
+
+
+def _kept_or_not(
+    names: Iterable[str], rows: Path, states: Path, count: int, heading: int, changed: set[int]
+) -> Iterator[list[str] | Done[MadeRows]]:
+    """The blocks of files: those with rows and without a replaced image with their rows, the others to be made again."""
+    known = read_states(states, count)
+    with rows.open("rb") as file:
+        file.seek(heading)
+        for number, block in enumerate(blocks_of(names)):
+            kept = list(islice(known, len(block)))
+            data = file.read(sum(each.row_bytes for each in kept))
+            whole = len(kept) == len(block) and number not in changed
+            yield Done(MadeRows(block, data, kept)) if whole else block
 
 
 def _confidence(prediction: Prediction) -> float:

@@ -96,6 +96,10 @@ class Classifier:
         scores = self._run(tensors)
         return as_two_classes(scores, self.own_kind)[0] if self.one_output else scores
 
+    def raw_output(self, tensors: Sequence[np.ndarray]) -> np.ndarray:
+        """What the model returns for tensors, [N, ...], as it is. Raises EngineError."""
+        return self._run(tensors)
+
     def probabilities(self, scores: np.ndarray) -> np.ndarray:
         """Probabilities [N, classes] in float64 of what `scores` gave."""
         return to_probabilities(scores, self.kind)
@@ -186,9 +190,10 @@ _OTHER = {"NCHW": "NHWC", "NHWC": "NCHW"}
 
 
 def open_artifact(
-    path: str | Path, inlet: Inlet | None = None, labels: Labels | None = None, multi_label: bool = False
+    path: str | Path, inlet: Inlet | None = None, labels: Labels | None = None, multi_label: bool = False, classes: bool = True
 ) -> Classifier:
-    """An artifact, each call run on one core; inlet and labels are the artifact's own unless given. Raises ZygalError."""
+    """An artifact, each call run on one core; inlet and labels are the artifact's own unless given. classes: whether its output is
+    scores of classes, which is then looked at. Raises ZygalError."""
     facts = read_artifact(path)
     inside = facts.metadata
     raw = inside.tensor is not None
@@ -200,7 +205,8 @@ def open_artifact(
     engine = RuntimeEngine(path, 1)
     classifier = Classifier(Path(path), str(path), facts.sha256, engine, engine.name, inlet, inside.labels or (),
                             inside.labels_order, raw=raw)  # fmt: skip
-    classifier.settle(facts.scores, multi_label, labels)
+    if classes:
+        classifier.settle(facts.scores, multi_label, labels)
     return classifier
 
 

@@ -6,11 +6,13 @@ import os
 import select
 import stat
 import sys
+import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import BinaryIO
 
 from zygal.errors import FileError
+from zygal.evidence.images import SUFFIXES
 from zygal.files import existing_file, files_below, open_file, reason
 
 STANDARD_INPUT = "-"
@@ -25,8 +27,8 @@ class Listing:
     after them. skip: patterns of names that are passed over in folders. without: files that
     are not among them though they lie there, such as what is being written.
 
-    Of a folder every file counts, whatever its name ends in, but for hidden ones; folders are gone through in the order of
-    the names' code points.
+    Of a folder the files count whose names end like an image's, and others that are images by their content; hidden ones do not.
+    Files that are named count whatever they are. Folders are gone through in the order of the names' code points.
     """
 
     paths: Sequence[str] = ()
@@ -46,23 +48,24 @@ class Listing:
                 existing_file(each)
         if not self.paths and not self.lists:
             raise FileError("no images are named; give image files, folders, or --list FILE.")
-        if not self._streams() and next(iter(self), None) is None:
+        if not self.is_read_once and next(iter(self), None) is None:
             where = ", ".join([*self.paths, *self.lists])
-            raise FileError(f"{where} holds no files; check the path.")
+            raise FileError(f"{where} holds no images; check the path.")
 
-    def _streams(self) -> bool:
+    @property
+    def is_read_once(self) -> bool:
         """Whether some names come from what can be read only once."""
         return any(_is_stream(each) for each in self.lists)
 
     def count(self) -> int | None:
         """How many files there are; None if some come from what can be read only once."""
-        return None if self._streams() else sum(1 for _ in self)
+        return None if self.is_read_once else sum(1 for _ in self)
 
     def __iter__(self) -> Iterator[str]:
         own = {os.path.abspath(each) for each in self.without}
         for path in self.paths:
             if os.path.isdir(path):
-                yield from (found for found in files_below(path, self.skip) if os.path.abspath(found) not in own)
+                yield from (found for found in files_below(path, self.skip) if os.path.abspath(found) not in own and may_be_image(found))
             else:
                 yield path
         for each in self.lists:
@@ -74,6 +77,34 @@ class Listing:
             else:
                 with open_file(each) as file:
                     yield from _lines(file, each)
+
+
+    def passed_over(self) -> list[str]:
+        """The files in the folders that are no images by their content."""
+        own = {os.path.abspath(each) for each in self.without}
+        folders = [path for path in self.paths if os.path.isdir(path)]
+        found = (each for folder in folders for each in files_below(folder, self.skip))
+        return [each for each in found if os.path.abspath(each) not in own and not may_be_image(each)]
+
+
+def may_be_image(path: str) -> bool:
+    """Whether a file's name ends like an image's, or its content is one's. What cannot be opened may be one."""
+    if os.path.splitext(path)[1].lower() in SUFFIXES:
+        return True
+    from PIL import Image, UnidentifiedImageError
+
+    try:
+        with warnings.catch_warnings():
+            # How large it is matters when it is read.
+            warnings.simplefilter("ignore")
+            with open_file(path) as file, Image.open(file):
+                return True
+    except (UnidentifiedImageError, SyntaxError, ValueError, EOFError):
+        return False
+    except FileError:
+        return not os.path.exists(path) or stat.S_ISREG(os.stat(path).st_mode)
+    except Exception:  # A decoder that recognised its format and failed on the rest.
+        return True
 
 
 def _is_stream(name: str) -> bool:

@@ -1,9 +1,11 @@
 """A file of rows that survives its own writing: whatever ends the run, the same command resumes it.
 
-Beside FILE there are, while it is being written, FILE.unfinished with the rows, FILE.run.json with what the run is, how
-many rows are safe and how many bytes they take, and FILE.run.lock, which one process holds. Bytes beyond the safe rows are
+Beside FILE there are, while it is being written, FILE.unfinished with the rows, FILE.run.images with what each image was,
+FILE.run.json with what the run is, how many rows are safe and how many bytes they take, and FILE.run.lock, which one process
+holds. Bytes beyond the safe rows are
 cut off when the run is resumed. The rows reach the disk before the record of them does, so that a power cut cannot leave
-a record of rows that are not there. FILE appears when it is whole; FILE.run.json stays and says what made it.
+a record of rows that are not there. FILE appears when it is whole; FILE.run.json and FILE.run.images
+stay and say what made it.
 
 Everything that changes is one immutable record, exchanged in one step: wherever an interrupt falls, what is in memory and
 what is on the disk each fit together.
@@ -25,6 +27,7 @@ from typing import Any
 
 from zygal.errors import OutputError
 from zygal.files import check_writable, open_file, sync_folder, write_failure
+from zygal.prediction.image_states import RowState, read_states, state_of
 from zygal.prediction.lock import held_alone
 from zygal.prediction.run_record import (
     RunRecord,
@@ -33,6 +36,7 @@ from zygal.prediction.run_record import (
     lock_file,
     record_file,
     rows_file,
+    states_file,
     write_record,
 )
 
@@ -46,23 +50,24 @@ class _Progress:
 
     rows: int = 0
     bytes: int = 0
+    states_bytes: int = 0
     counts: Counter = field(default_factory=Counter)
     names: Any = field(default_factory=hashlib.sha256)
 
-    def after(self, names: list[str], size: int, counts: Counter) -> _Progress:
+    def after(self, names: list[str], size: int, states_size: int, counts: Counter) -> _Progress:
         digest = self.names.copy()
         for name in names:
             digest.update(os.fsencode(name) + b"\n")
-        return _Progress(self.rows + len(names), self.bytes + size, self.counts + Counter(counts), digest)
+        return _Progress(self.rows + len(names), self.bytes + size, self.states_bytes + states_size, self.counts + counts, digest)
 
 
 class ResumableRows:
     """The rows of one run, made or being made; open them by `open_rows`."""
 
-    def __init__(self, path: Path, run_record: RunRecord, file: RawIOBase | None):
-        self.path, self.run_record, self._file = path, run_record, file
+    def __init__(self, path: Path, run_record: RunRecord, file: RawIOBase | None, states: RawIOBase | None):
+        self.path, self.run_record, self._file, self._states = path, run_record, file, states
         self.resumed = run_record.rows
-        self._written = _Progress(run_record.rows, run_record.bytes, Counter(run_record.counts))
+        self._written = _Progress(run_record.rows, run_record.bytes, run_record.states_bytes, Counter(run_record.counts))
         self._committed, self._pause = time.monotonic(), 0.0
 
     @property
@@ -78,11 +83,15 @@ class ResumableRows:
     def counts(self) -> Counter:
         return self._written.counts
 
-    def pass_over(self, names: Iterator[str]) -> None:
-        """Goes past the names whose rows are there. Raises OutputError if they are others than those of the rows."""
-        passed, digest = 0, hashlib.sha256()
+    def pass_over(self, names: Iterator[str], hashed: bool = False) -> list[int]:
+        """Goes past the names whose rows are there: the numbers of those whose images are others now. Raises OutputError if the
+        names are others than those of the rows."""
+        passed, digest, changed = 0, hashlib.sha256(), []
+        states = read_states(states_file(self.path), self.run_record.rows)
         for name in islice(names, self.run_record.rows):
             digest.update(os.fsencode(name) + b"\n")
+            if not next(states).image.same_as(state_of(name, hashed)):
+                changed.append(passed)
             passed += 1
         if passed < self.run_record.rows or digest.hexdigest() != self.run_record.names_sha256:
             raise OutputError(
@@ -95,15 +104,18 @@ class ResumableRows:
                 "another file, or start again with --overwrite."
             )
         self._written = replace(self._written, names=digest)
+        return changed
 
-    def append(self, data: bytes, names: list[str], counts: Counter) -> None:
+    def append(self, data: bytes, names: list[str], states: list[RowState]) -> None:
         """Adds rows, and makes all rows so far safe if it is time. Raises OutputError."""
-        written = self._written.after(names, len(data), counts)
+        lines, counts = b"".join(each.line() for each in states), sum((each.counts for each in states), Counter())
+        written = self._written.after(names, len(data), len(lines), counts)
         try:
             # An interrupt may have left a part of rows behind those that count.
-            self._file.seek(self._written.bytes)
-            self._file.truncate()
-            _write_all(self._file, data)
+            for file, size, added in ((self._file, self._written.bytes, data), (self._states, self._written.states_bytes, lines)):
+                file.seek(size)
+                file.truncate()
+                _write_all(file, added)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
         self._written = written
@@ -113,10 +125,11 @@ class ResumableRows:
     def commit(self, finished: bool = False) -> None:
         """Makes the rows so far safe. Raises OutputError."""
         began, written = time.monotonic(), self._written
-        run_record = RunRecord(self.run_record.made_by, finished, written.rows, written.bytes, dict(written.counts),
-                          written.names.hexdigest())  # fmt: skip
+        run_record = RunRecord(self.run_record.made_by, finished, written.rows, written.bytes, written.states_bytes,
+                               dict(written.counts), written.names.hexdigest())  # fmt: skip
         try:
             os.fsync(self._file.fileno())
+            os.fsync(self._states.fileno())
             write_record(self.path, run_record)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
@@ -130,8 +143,9 @@ class ResumableRows:
         self._written = _Progress()
         self.commit()
         try:
-            self._file.seek(0)
-            self._file.truncate()
+            for file in (self._file, self._states):
+                file.seek(0)
+                file.truncate()
             _write_all(self._file, heading)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
@@ -142,7 +156,7 @@ class ResumableRows:
         """Takes away what there is of the run."""
         self.run_record = RunRecord(self.run_record.made_by)
         self._written = _Progress()
-        for each in (record_file(self.path), rows_file(self.path)):
+        for each in (record_file(self.path), rows_file(self.path), states_file(self.path)):
             each.unlink(missing_ok=True)
 
     def finish(self, convert: Callable[[Path, Path], None] | None) -> None:
@@ -182,23 +196,27 @@ def open_rows(
             if _is_whole(rows_file(path), run_record):
                 # It was cut off between the last row and the name.
                 _deliver(path, convert)
-            yield ResumableRows(path, run_record, None)
+            yield ResumableRows(path, run_record, None, None)
             return
-        try:
-            # Without a buffer: what could not be written must not be tried again when the file is closed.
-            file = open(rows_file(path), "r+b" if os.path.exists(rows_file(path)) else "w+b", buffering=0)  # noqa: SIM115
-        except OSError as fault:
-            raise write_failure(path, fault) from fault
-        with file:
-            rows = ResumableRows(path, run_record or RunRecord(made_by), file)
-            if rows.resumed and file.seek(0, os.SEEK_END) < rows.run_record.bytes:
-                raise OutputError(f"{rows_file(path)} is shorter than the last run left it; start again with --overwrite.")
+        with _opened(rows_file(path)) as file, _opened(states_file(path)) as states:
+            rows = ResumableRows(path, run_record or RunRecord(made_by), file, states)
+            for each, size in ((file, rows.run_record.bytes), (states, rows.run_record.states_bytes)):
+                if rows.resumed and each.seek(0, os.SEEK_END) < size:
+                    raise OutputError(f"{each.name} is shorter than the last run left it; start again with --overwrite.")
             try:
                 if not rows.resumed:
                     rows.begin(heading)
                 yield rows
             finally:
                 rows.leave()
+
+
+def _opened(path: Path) -> RawIOBase:
+    """Without a buffer: what could not be written must not be tried again when the file is closed. Raises OutputError."""
+    try:
+        return open(path, "r+b" if os.path.exists(path) else "w+b", buffering=0)
+    except OSError as fault:
+        raise write_failure(path, fault) from fault
 
 
 def _is_whole(rows: Path, run_record: RunRecord) -> bool:

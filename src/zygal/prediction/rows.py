@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -60,11 +60,11 @@ class RowWriter:
     def heading(self) -> bytes:
         return self._table([list(self.columns)]) if self.ending == CSV else b""
 
-    def rows(self, predictions: Sequence[Prediction]) -> bytes:
-        values = [self._values(prediction) for prediction in predictions]
+    def row(self, prediction: Prediction) -> bytes:
+        values = self._values(prediction)
         if self.ending == CSV:
-            return self._table([[_cell(each) for each in row.values()] for row in values])
-        return _encoded("".join(json.dumps(row, ensure_ascii=False) + "\n" for row in values))
+            return self._table([[_cell(each) for each in values.values()]])
+        return _line(values)
 
     def _values(self, prediction: Prediction) -> dict[str, Any]:
         values: dict[str, Any] = dict.fromkeys(self.columns)
@@ -98,6 +98,19 @@ def to_parquet(columns: dict[str, type], rows: Path, target: Path) -> None:
     with target.open("wb") as file, pyarrow.parquet.ParquetWriter(file, schema) as writer:
         for group in _groups(rows):
             writer.write_table(pyarrow.Table.from_pylist(group, schema))
+
+
+def from_parquet(source: Path, rows: Path) -> None:
+    """The JSON lines that a file of `to_parquet` was made of, byte for byte. Raises OSError."""
+    import pyarrow.parquet
+
+    with pyarrow.parquet.ParquetFile(source) as file, rows.open("wb") as target:
+        for batch in file.iter_batches(_ROWS_A_GROUP):
+            target.write(b"".join(_line(values) for values in batch.to_pylist()))
+
+
+def _line(values: dict[str, Any]) -> bytes:
+    return _encoded(json.dumps(values, ensure_ascii=False) + "\n")
 
 
 def _groups(rows: Path) -> Iterator[list[dict]]:

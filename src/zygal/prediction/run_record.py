@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 from dataclasses import asdict, dataclass, field
+from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
@@ -13,19 +14,21 @@ from zygal.documents import Misfit, mapping, parse_json, rebuilt, record, truth,
 from zygal.errors import OutputError, shown
 from zygal.files import read_bytes
 
-VERSION = 1
+VERSION = 2
 _LARGEST_BYTES = 64_000_000
 
 
 @dataclass(frozen=True)
 class RunRecord:
-    """What FILE.run.json holds. made_by: what the rows depend on, by names that a message can use. counts: of whatever the
-    run counts. names_sha256: of the files' names, one per line, in the order of the rows."""
+    """What FILE.run.json holds. made_by: what the rows depend on, by names that a message can use. states_bytes: how many bytes of
+    FILE.run.images are safe, a line for each row. counts: of whatever the run counts. names_sha256: of the files' names, one per
+    line, in the order of the rows."""
 
     made_by: dict[str, Any]
     finished: bool = False
     rows: int = 0
     bytes: int = 0
+    states_bytes: int = 0
     counts: dict[str, int] = field(default_factory=dict)
     names_sha256: str = hashlib.sha256().hexdigest()
 
@@ -38,7 +41,7 @@ def _hash(value: Any) -> str:
 
 _RULE = record({
     "zygal_run": whole(VERSION, VERSION), "made_by": mapping(lambda value: value), "finished": truth, "rows": whole(0),
-    "bytes": whole(0), "counts": mapping(whole(0)), "names_sha256": _hash,
+    "bytes": whole(0), "states_bytes": whole(0), "counts": mapping(whole(0)), "names_sha256": _hash,
 })  # fmt: skip
 
 
@@ -64,12 +67,30 @@ def earlier_record(path: Path, made_by: dict[str, Any]) -> RunRecord | None:
         name = others[0]
         state = "written" if run_record.finished else "started"
         raise OutputError(
-            f"{path} was {state} by another run: {shown(name).strip(chr(39))} was {shown(run_record.made_by.get(name), 40)} and is now "
-            f"{shown(now.get(name), 40)}; give another file, or start again with --overwrite."
+            f"{path} was {state} by another run: {_difference(name, run_record.made_by.get(name), now.get(name))}; give another file, or "
+            "start again with --overwrite."
         )
     if run_record.finished and not os.path.exists(path) and not os.path.exists(rows_file(path)):
         return None
     return run_record
+
+
+def _difference(name: str, before: Any, after: Any) -> str:
+    """What was changed, so that the two sides do not look alike where their beginnings are."""
+    name = shown(name).strip("'")
+    if isinstance(before, dict) and isinstance(after, dict):
+        keys = [key for key in (*after, *before) if before.get(key) != after.get(key)]
+        return _difference(f"{name} ({keys[0]})", before.get(keys[0]), after.get(keys[0]))
+    if isinstance(before, list) and isinstance(after, list):
+        place = next((index for index, pair in enumerate(zip(before, after)) if pair[0] != pair[1]), min(len(before), len(after)))
+        if len(before) != len(after):
+            return f"{name} were {len(before)} and are now {len(after)}"
+        return _difference(f"number {place} of {name}", before[place], after[place])
+    if isinstance(before, str) and isinstance(after, str) and "\n" in before + after:
+        lines = [pair for pair in zip_longest(before.splitlines(), after.splitlines(), fillvalue="") if pair[0] != pair[1]]
+        before, after = lines[0]
+    was, now = shown(before, 40), shown(after, 40)
+    return f"{name} was {was} and is now {now}" if was != now else f"{name} is another one now"
 
 
 def write_record(path: Path, run_record: RunRecord) -> None:
@@ -87,7 +108,8 @@ def files_of(path: str | Path | None) -> list[str]:
     if path is None:
         return []
     run_record = record_file(Path(path))
-    others = (rows_file(Path(path)), run_record, _new(run_record), lock_file(Path(path)), converted_file(Path(path)))
+    rows, states = rows_file(Path(path)), states_file(Path(path))
+    others = (rows, states, earlier(rows), earlier(states), run_record, _new(run_record), lock_file(Path(path)), converted_file(Path(path)))
     return [str(each) for each in others]
 
 
@@ -101,6 +123,15 @@ def rows_file(path: Path) -> Path:
 
 def converted_file(path: Path) -> Path:
     return path.with_name(path.name + ".unfinished.converted")
+
+
+def states_file(path: Path) -> Path:
+    return path.with_name(path.name + ".run.images")
+
+
+def earlier(path: Path) -> Path:
+    """What a file is called while another one is made of it."""
+    return path.with_name(path.name + ".earlier")
 
 
 def record_file(path: Path) -> Path:

@@ -13,6 +13,7 @@ from zygal.errors import EngineError, ImageError
 from zygal.inlet.apply import InletTensor
 from zygal.pool import Pool, ThreadPool
 from zygal.prediction.classifier import BATCH, Classifier
+from zygal.prediction.image_states import ImageState, state_of
 
 Result = TypeVar("Result")
 
@@ -20,15 +21,24 @@ Result = TypeVar("Result")
 @dataclass
 class ImageScores:
     """One file. scores, probabilities: [classes], and those of the compared classifier in the first one's class order; None
-    if there is an error, which says why there are no scores. tensor: what the first classifier was given."""
+    if there is an error, which says why there are no scores. state: what the file was before it was read. tensor: what the
+    first classifier was given."""
 
     path: str
+    state: ImageState | None = None
     error: str | None = None
     tensor: InletTensor | None = None
     scores: np.ndarray | None = None
     probabilities: np.ndarray | None = None
     other_scores: np.ndarray | None = None
     other_probabilities: np.ndarray | None = None
+
+
+@dataclass(frozen=True)
+class Done(Generic[Result]):
+    """A block whose result is known from an earlier run."""
+
+    result: Result
 
 
 def score_all(
@@ -44,22 +54,24 @@ def score_all(
     inference cost, and the scores do not depend on the number of workers. Blocks begin at every eighth file, so they are the
     same blocks when a later run begins further down the list.
     """
-    return (pool or ThreadPool()).map(ScoreBlock(classifier, other, finish), _blocks(paths))
+    return (pool or ThreadPool()).map(ScoreBlock(classifier, other, finish), blocks_of(paths))
 
 
 @dataclass(frozen=True)
 class ScoreBlock(Generic[Result]):
-    """Work for a pool: a block of files to what `finish` makes of their scores. Can be pickled if `finish` can."""
+    """Work for a pool: a block of files to what `finish` makes of their scores. Can be pickled if `finish` can. hashed: whether
+    the files' bytes are hashed too."""
 
     classifier: Classifier
     other: Classifier | None
     finish: Callable[[list[ImageScores]], Result]
+    hashed: bool = False
 
-    def __call__(self, block: list[str]) -> Result:
-        return self.finish(self.score(block))
+    def __call__(self, block: list[str] | Done[Result]) -> Result:
+        return block.result if isinstance(block, Done) else self.finish(self.score(block))
 
     def score(self, block: list[str]) -> list[ImageScores]:
-        images = [ImageScores(path) for path in block]
+        images = [ImageScores(path, state_of(path, self.hashed)) for path in block]
         readable, other_tensors = self._read(images)
         scores = _scores(self.classifier, [each.tensor.tensor for each in readable], readable)
         other_scores = _scores(self.other, other_tensors, readable) if self.other is not None else None
@@ -121,7 +133,7 @@ def _scores(
     return rows
 
 
-def _blocks(paths: Iterable[str]) -> Iterator[list[str]]:
+def blocks_of(paths: Iterable[str]) -> Iterator[list[str]]:
     paths = iter(paths)
     while block := list(islice(paths, BATCH)):
         yield block

@@ -13,6 +13,8 @@ SIDE, KEPT, THUMBNAIL = 32, 8, 16
 NEAR_BITS = 11
 NEAR_LEVELS, FAR_LEVELS = 5.0, 48.0
 """Two thumbnails show one picture if they differ by no more grey levels than these in the mean and at most."""
+SURE_LEVELS = 1.0
+"""Up to this mean difference it is one picture, compressed or sized again; beyond it may be two overlapping crops of one."""
 _MOST_AT_ONCE = 4_000_000
 _AT_ONCE = 2_000
 
@@ -82,6 +84,12 @@ def duplicate_pairs(first: Sequence[Fingerprint], second: Sequence[Fingerprint] 
             for pair in zip(i[same].tolist(), j[same].tolist()):
                 found.add(*pair)
     return sorted(found.pairs)
+
+
+def is_sure(one: Fingerprint, other: Fingerprint) -> bool:
+    """Whether two pictures that are alike are one picture for sure, and not two overlapping crops of one."""
+    apart = _thumbnails([one]).astype(np.int16) - _thumbnails([other])
+    return float(np.abs(apart).mean()) <= SURE_LEVELS
 
 
 class _Clusters:

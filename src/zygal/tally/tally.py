@@ -15,7 +15,7 @@ from zygal.pool import Pool, ThreadPool
 from zygal.prediction.classifier import Classifier
 from zygal.tally.accuracy import Accuracy, accuracy_of
 from zygal.tally.calibration import Calibration, calibration_of
-from zygal.tally.duplicates import Fingerprint, duplicate_pairs, fingerprint
+from zygal.tally.duplicates import Fingerprint, duplicate_pairs, fingerprint, is_sure
 from zygal.tally.exchange import Exchange, exchanged_labels
 from zygal.tally.intervals import Estimate, share_of
 from zygal.tally.labelled import Joined
@@ -53,11 +53,14 @@ class Misclassified:
 @dataclass(frozen=True)
 class Duplicates:
     """Pairs of paths that show the same picture. different_labels: under different labels. same_label: under the same label.
-    in_training: a labelled image and a training image."""
+    in_training: a labelled image and a training image. doubtful: those of the pairs that may be two overlapping crops of one
+    picture. training_images: how many training images were compared."""
 
     different_labels: tuple[tuple[str, str], ...]
     same_label: tuple[tuple[str, str], ...]
     in_training: tuple[tuple[str, str], ...]
+    doubtful: tuple[tuple[str, str], ...] = ()
+    training_images: int = 0
 
 
 @dataclass(frozen=True)
@@ -199,10 +202,15 @@ def _duplicates(
             f"none of the {len(trained)} images of {', '.join(choices.trained_on)} can be read; check the path."
         )
     shared = duplicate_pairs(observation.fingerprints, [found for _, found in fingerprints])
+    prints = observation.fingerprints
+    doubtful = [(paths[i], paths[j]) for i, j in pairs if not is_sure(prints[i], prints[j])]
+    doubtful += [(paths[i], fingerprints[j][0]) for i, j in shared if not is_sure(prints[i], fingerprints[j][1])]
     return Duplicates(
         different_labels=tuple((paths[i], paths[j]) for i, j in pairs if truth[i] != truth[j]),
         same_label=tuple((paths[i], paths[j]) for i, j in pairs if truth[i] == truth[j]),
         in_training=tuple((paths[i], fingerprints[j][0]) for i, j in shared),
+        doubtful=tuple(doubtful),
+        training_images=len(fingerprints),
     )
 
 

@@ -24,6 +24,9 @@ def show(out, outcome: ClassifyOutcome) -> None:
 def totals(outcome: ClassifyOutcome) -> str:
     """The last line: how many images, and what about them."""
     counts = outcome.counts
+    if outcome.numbers is not None:
+        left = f"; {counted(counts['unreadable'], 'image')} could not be read (exit code {outcome.exit_code})" if counts["unreadable"] else ""
+        return f"{outcome.output}: {counted(counts['read'], 'vector')} of {outcome.numbers} numbers{left}."
     parts = [counted(outcome.images, "image"), f"{grouped(counts['uncertain'])} {'without a label' if outcome.multi_label else 'uncertain'}"]
     if outcome.compared:
         parts.append(f"{grouped(counts['disagreements'])} on which the models disagree")

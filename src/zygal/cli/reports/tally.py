@@ -190,16 +190,25 @@ def warnings(found, worst: int) -> list[str]:
             "Check the order of the labels in the artifact, or give the right order with --labels FILE."
         )
     duplicates = found.duplicates
-    for pairs, what in (
-        (duplicates.different_labels, "the same picture has two labels"),
-        (duplicates.in_training, "a labelled image is also a training image"),
-    ):
+    doubtful = set(duplicates.doubtful)
+    for pairs, sure, doubt in (
+        (duplicates.different_labels, "the same picture has two labels",
+         "two labels for what may be one picture, or overlapping crops of one"),
+        (duplicates.in_training, "a labelled image is also a training image",
+         "a labelled image may be a training image, or overlap with one"),
+    ):  # fmt: skip
         for one, other in pairs[:worst]:
-            sentences.append(f"Warning: {what}: {one} and {other}.")
+            sentences.append(f"Warning: {doubt if (one, other) in doubtful else sure}: {one} and {other}.")
         if len(pairs) > worst:
-            sentences.append(f"Warning: {what}: {len(pairs) - worst} more pairs.")
+            sentences.append(f"Warning: {sure}, or may be: {len(pairs) - worst} more pairs.")
     if duplicates.same_label:
         one, other = duplicates.same_label[0]
         number = counted(len(duplicates.same_label), "pair")
-        sentences.append(f"Warning: {number} of labelled images show the same picture with the same label, for example {one} and {other}.")
+        unsure = sum(pair in doubtful for pair in duplicates.same_label)
+        some = f" ({unsure} of them may be overlapping crops)" if unsure else ""
+        sentences.append(
+            f"Warning: {number} of labelled images show the same picture with the same label{some}, for example {one} and {other}."
+        )
+    if duplicates.training_images and not duplicates.in_training:
+        sentences.append(f"None of the labelled images is among the {counted(duplicates.training_images, 'training image')}, by content.")
     return sentences
