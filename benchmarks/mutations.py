@@ -414,6 +414,7 @@ def _too_slow(number, frame):
 def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None:
     """Reads some mutations and tells of each how it ended."""
     import onnx  # noqa: F401
+
     import zygal.artifact  # noqa: F401
     import zygal.commands.survey  # noqa: F401
 

@@ -18,7 +18,7 @@ from zygal.inlet import Inlet
 from zygal.inlet.front import front_of
 from zygal.labels import Labels, check_label_count
 from zygal.layout import fed_as
-from zygal.scores import operators_before, softmax_twice
+from zygal.scores import LOGITS, PROBABILITIES, operators_before, softmax_twice
 from zygal.sources import Source, read_source
 from zygal.sources.opened import SourceFile
 
@@ -140,7 +140,7 @@ def _converted(
         notes = [*source.notes, *_notes(source)]
         if source.freed_from_batch:
             prove_freed(file, source, graph, choices)
-        metadata = Metadata(inlet, origin=_origin(source))
+        metadata = Metadata(inlet, origin=_origin(source), scores=_kind_by_estimator(file))
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
         front = None
@@ -167,6 +167,15 @@ def _converted(
             opset=choices.opset,
             notes=tuple(notes),
         )
+
+
+def _kind_by_estimator(file: SourceFile) -> str | None:
+    """What the scores are, where an estimator makes them: its last operator says nothing of it."""
+    if not file.live or file.live.estimator is None:
+        return None
+    from zygal.sources.estimators import score_method
+
+    return PROBABILITIES if score_method(file.live.estimator) == "predict_proba" else LOGITS
 
 
 def _check_fit(graph: Graph, inlet: Inlet | None, labels: Labels | None) -> None:

@@ -4,8 +4,10 @@ A message is one sentence for the person who must act on it: what is wrong, wher
 The command line prints it and ends with exit code 2; a caller of the library catches `ZygalError`.
 """
 
+import re
 from typing import Any
 
+_COLOUR = re.compile(r"\x1b\[[0-9;]*m")
 LONGEST_SENTENCE = 400
 LONGEST_VALUE = 60
 
@@ -16,7 +18,9 @@ def as_text(name: str) -> str:
 
 
 def printable(text: str) -> str:
-    """The text with control characters, which could steer a terminal, and what is not text spelt out; lines stay lines."""
+    """The text without colour codes, and with other control characters, which could steer a terminal, and what is not text spelt
+    out; lines stay lines."""
+    text = _COLOUR.sub("", text)
     return "".join(each if each.isprintable() or each == "\n" else _spelt(each) for each in text)
 
 
@@ -24,6 +28,11 @@ def _spelt(character: str) -> str:
     return character.encode("utf-8", "backslashreplace").decode() if "\ud800" <= character <= "\udfff" else (
         ascii(character)[1:-1]
     )
+
+
+def first_line(fault: Exception) -> str:
+    """What a framework's or a runtime's exception says, without the pages that may follow."""
+    return (printable(str(fault)).strip().splitlines() or [type(fault).__name__])[0].rstrip(".")
 
 
 def one_line(text: str, most: int = LONGEST_SENTENCE) -> str:

@@ -13,6 +13,11 @@ from zygal.files import open_file, read_text
 PROGRAM = "a captured PyTorch program (.pt2)"
 TORCH_SCRIPT = "a scripted or traced PyTorch archive"
 TORCH_PICKLE = "a PyTorch pickle"
+SKLEARN_PICKLE = "a scikit-learn pickle"
+PYTHON_PICKLE = "a Python pickle"
+SAFETENSORS = "a safetensors file of weights"
+LAYERS_JSON = "a description of layers in JSON"
+LIVE = "a function that builds a model (FILE.py:FUNCTION)"
 KERAS_ARCHIVE = "a .keras archive"
 HDF5 = "an HDF5 file"
 TRAINED = "a trained model (.pt2, .keras or .h5)"
@@ -36,8 +41,6 @@ _MAGIC = (
     (b"BM", IMAGE),
     (b"II*\0", IMAGE),
     (b"MM\0*", IMAGE),
-    (b"\x80\x02", TORCH_PICKLE),
-    (b"\x80\x04", TORCH_PICKLE),
 )
 
 
@@ -52,6 +55,10 @@ def kind_of(path: str | Path) -> str:
         if head[:4] == b"PK\x03\x04" or zipfile.is_zipfile(file):
             return _kind_of_zip(file)
     path = Path(path)
+    if head[0] == 0x80 and head[1:2] in (b"\x02", b"\x03", b"\x04", b"\x05"):
+        return _kind_of_pickle(head)
+    if head[8:9] == b"{" and int.from_bytes(head[:8], "little") < 100_000_000:
+        return SAFETENSORS
     for magic, kind in _MAGIC:
         if head.startswith(magic):
             return kind
@@ -90,6 +97,14 @@ def advice(kind: str) -> str:
     return f"; {text}" if text else ""
 
 
+def _kind_of_pickle(head: bytes) -> str:
+    """Whose objects a pickle names; it is not loaded. The bytes after protocol 2 may be the number that PyTorch begins with."""
+    if b"sklearn" in head:
+        return SKLEARN_PICKLE
+    torch_begins = b"\x80\x02\x8a\nl\xfc\x9cF\xf9 j\xa8P\x19."
+    return TORCH_PICKLE if b"torch" in head or head.startswith(torch_begins) else PYTHON_PICKLE
+
+
 _WHERE_IT_WAS_MADE = (
     "this release cannot read it; load it in the environment that wrote it and save the Keras model with "
     "model.save('model.keras')"
@@ -103,6 +118,11 @@ _ADVICE = {
     TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
     TORCH_PICKLE: "a pickle is never loaded, because it can run code; for a state dictionary give FILE.py:FUNCTION with --weights, for a "
     "whole module capture it with torch.export.export and torch.export.save",
+    SKLEARN_PICKLE: "a pickle is never loaded, because it can run code; return the fitted estimator together with its network from a "
+    "function, and give FILE.py:FUNCTION",
+    PYTHON_PICKLE: "a pickle is never loaded, because it can run code; give a file that the framework itself writes",
+    SAFETENSORS: "it holds weights alone; give FILE.py:FUNCTION, which builds the model, with --weights and this file",
+    LAYERS_JSON: "it names layers, not classes, and holds no weights; save the whole model in its framework",
     WITNESS: "give a witness with --witness",
     INLET: "give an inlet with --inlet",
     LABELS: "give labels with --labels",
@@ -136,6 +156,9 @@ def _kind_of_zip(file: BinaryIO) -> str:
     return ZIP
 
 
+_LAYER_KEYS = ("modelTopology", "weightsManifest", "layers-model", "graph-model", "keras_version", "layer_names")
+
+
 def _looks_like_onnx(head: bytes) -> bool:
     """An ONNX file is a protobuf message that begins with the field ir_version (number 1, a varint)."""
     if len(head) < 3 or head[0] != 0x08 or not 0 < head[1] < 0x20:
@@ -155,4 +178,6 @@ def _kind_of_text(path: Path) -> str:
         return INLET
     if path.suffix == ".toml":
         return INLET
+    if text.lstrip().startswith("{") and any(f'"{key}"' in text[:20_000] for key in _LAYER_KEYS):
+        return LAYERS_JSON
     return LABELS if path.suffix.lower() in (".txt", ".json", ".csv", ".tsv") else TEXT

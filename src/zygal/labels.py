@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from zygal import kinds
 from zygal.documents import parse_json
 from zygal.errors import FileError, LabelsError, some_of
 from zygal.files import read_text
@@ -39,6 +40,8 @@ def read_labels(path: str | Path) -> Labels:
     if os.path.isdir(path):
         return _from_folder(path)
     text = read_text(path, "a labels file")
+    if kinds.kind_of(path) == kinds.LAYERS_JSON:
+        raise LabelsError(f"{path} is {kinds.LAYERS_JSON}, not a labels file; give a list of class names.")
     if text.lstrip()[:1] in ("[", "{"):
         names, order = _from_json(parse_json(text, f"{path}, which begins like JSON,", LabelsError, (list, dict)), path)
     elif path.suffix.lower() in (".csv", ".tsv"):

@@ -6,11 +6,12 @@ import json
 from dataclasses import asdict, dataclass, fields
 
 from zygal.documents import listed, parse_json, rebuilt, record, text
-from zygal.errors import ArtifactError
+from zygal.errors import ArtifactError, shown
 from zygal.inlet import Inlet, format_inlet, parse_inlet
+from zygal.scores import KINDS
 
 INLET_KEY, LABELS_KEY, ORIGIN_KEY, TENSOR_KEY = "zygal.inlet", "zygal.labels", "zygal.origin", "zygal.tensor"
-LABELS_ORDER_KEY = "zygal.labels.order"
+LABELS_ORDER_KEY, SCORES_KEY = "zygal.labels.order", "zygal.scores"
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,8 @@ class Metadata:
     """In an artifact that takes raw pixels, the name of the value that its own inlet makes of them."""
     labels_order: str | None = None
     """Where the order of the labels comes from, in words."""
+    scores: str | None = None
+    """What the scores are (of `zygal.scores.KINDS`), where the last operator does not say it."""
 
     def to_properties(self) -> dict[str, str]:
         """As text properties of the ONNX model."""
@@ -51,6 +54,8 @@ class Metadata:
             properties[INLET_KEY] = format_inlet(self.inlet)
         if self.labels is not None:
             properties[LABELS_KEY] = json.dumps(self.labels, ensure_ascii=False)
+        if self.scores is not None:
+            properties[SCORES_KEY] = self.scores
         if self.labels_order is not None:
             properties[LABELS_ORDER_KEY] = self.labels_order
         if self.origin is not None:
@@ -74,4 +79,7 @@ class Metadata:
         if ORIGIN_KEY in properties:
             location = f"the origin inside {where}"
             origin = Origin(**rebuilt(parse_json(properties[ORIGIN_KEY], location, ArtifactError), _ORIGIN, location, ArtifactError))
-        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY))
+        scores = properties.get(SCORES_KEY)
+        if scores is not None and scores not in KINDS:
+            raise ArtifactError(f"{where} says that its scores are {shown(scores)}, which this release does not know; convert it again.")
+        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY), scores)

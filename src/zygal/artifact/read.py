@@ -100,6 +100,7 @@ def _facts(path: Path, model: onnx.ModelProto) -> Artifact:
     opset = opset_of(model)
     floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16)]
     properties = {each.key: each.value for each in model.metadata_props}
+    metadata = Metadata.from_properties(properties, str(path))
     return Artifact(
         path=path,
         sha256=sha256_of(path),
@@ -112,9 +113,9 @@ def _facts(path: Path, model: onnx.ModelProto) -> Artifact:
         nodes=len(model.graph.node),
         layers=len({node.name.rpartition("/")[0] or node.name for node in model.graph.node}),
         parameters=sum(int(np.prod(tensor.dims, dtype=np.int64)) for tensor in floating),
-        scores=_scores_kind(model.graph),
+        scores=metadata.scores or _scores_kind(model.graph),
         size_bytes=path.stat().st_size,
-        metadata=Metadata.from_properties(properties, str(path)),
+        metadata=metadata,
     )
 
 

@@ -110,7 +110,7 @@ def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: 
     nodes = [*named, *body.node]
     del body.node[:]
     body.node.extend(nodes)
-    constants.update(front.constants)
+    constants.update(front.constants_read())
     del body.input[:]
     body.input.append(helper.make_tensor_value_info(front.input, TensorProto.UINT8, ["N", "H", "W", 3]))
 

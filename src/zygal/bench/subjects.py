@@ -10,12 +10,11 @@ from typing import Protocol
 
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.settings import Setting
-from zygal.engines.engine import first_line
 from zygal.engines.keras import COMPILED, EAGER
 from zygal.engines.live import open_live_engine
 from zygal.engines.pytorch import CAPTURED, MODULE
 from zygal.engines.session import SessionSettings, open_session, runtime_name
-from zygal.errors import BenchError, ZygalError
+from zygal.errors import BenchError, ZygalError, first_line
 from zygal.sources.opened import SourceFile
 
 Run = Callable[[], object]

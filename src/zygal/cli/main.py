@@ -9,7 +9,7 @@ import sys
 from importlib import import_module
 from typing import NoReturn
 
-from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams
+from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams, silence_libraries
 from zygal.errors import ZygalError, one_line
 from zygal.exit_codes import INTERNAL, INTERRUPTED, INVALID, PASS, TERMINATED
 
@@ -66,6 +66,7 @@ def main(arguments: list[str] | None = None) -> int:
     arguments = list(sys.argv[1:] if arguments is None else arguments)
     shows_traceback = "--traceback" in arguments or bool(os.environ.get(TRACEBACK))
     open_standard_streams()
+    silence_libraries("-v" in arguments or "--verbose" in arguments)
     code = PASS
     with catch_signals() as signals:
         try:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -11,11 +11,20 @@ from zygal.errors import FileError
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
+from zygal.sources.live import is_live
+
+KERAS_WEIGHTS = "a weights file of Keras (.weights.h5)"
+_WEIGHTS = (kinds.SAFETENSORS, KERAS_WEIGHTS)
+_TRAINED = (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5, kinds.LIVE)
 
 
 @dataclass(frozen=True, kw_only=True)
 class SurveyRequest:
+    """file: a file, a training folder, or FILE.py:FUNCTION with weights; shape: of one image's tensor, for such a function."""
+
     file: str
+    weights: str | None = None
+    shape: tuple[int, ...] | None = None
 
 
 @dataclass(frozen=True)
@@ -34,7 +43,7 @@ class SurveyOutcome(Outcome):
     found: Survey
 
     def result(self) -> dict[str, Any]:
-        documents = {kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels}
+        documents = {**dict.fromkeys(_WEIGHTS, asdict), kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels}
         describe = documents.get(self.found.kind, _trained)
         return {"file": str(self.found.path), "file_kind": self.found.kind, **describe(self.found.facts)}
 
@@ -42,15 +51,60 @@ class SurveyOutcome(Outcome):
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
     listener.detail(f"reading {request.file}")
-    found = survey(request.file)
-    notes = tuple(found.facts.notes) if found.kind == kinds.LABELS else ()
-    return SurveyOutcome(found=found, notes=notes, next_step=_next_step(found, request.file))
+    if request.shape and not is_live(request.file):
+        raise FileError("--shape only applies to FILE.py:FUNCTION; leave it out.")
+    if is_live(request.file) or request.weights:
+        found, notes = _survey_live(request)
+    else:
+        found, notes = survey(request.file), []
+    if found.kind == kinds.LABELS:
+        notes += found.facts.notes
+    if found.kind in _TRAINED:
+        notes += _notes_on(found.facts)
+    return SurveyOutcome(found=found, notes=tuple(notes), next_step=_next_step(found, request))
+
+
+def _survey_live(request: SurveyRequest) -> tuple[Survey, list[str]]:
+    """What the model is that a function builds, and notes."""
+    from zygal.sources import source_facts
+    from zygal.sources.opened import source_file
+
+    with source_file(request.file, request.weights, request.shape, "FILE") as source:
+        facts = replace(source_facts(source.path), path=Path(source.name))
+    notes = list(source.notes)
+    if source.live.estimator is not None:
+        notes.append(f"what follows describes the network; the estimator {type(source.live.estimator).__name__} classifies what it returns")
+    return Survey(Path(request.file), kinds.LIVE, facts), notes
+
+
+def _notes_on(facts: Any) -> list[str]:
+    """What makes a model doubtful."""
+    from zygal.conversion import SOFTMAX_TWICE
+
+    notes = [facts.chosen.note(list(facts.outputs))] if facts.chosen.reason else []
+    if facts.mode == "training":
+        notes.append("the model was captured in training mode; convert and witness use it in evaluation mode")
+    return [*notes, SOFTMAX_TWICE] if facts.softmax_twice else notes
 
 
 def survey(path: str | Path) -> Survey:
     """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
+    if Path(path).is_dir() and not (Path(path) / "saved_model.pb").exists():
+        from zygal.labels import read_labels
+
+        return Survey(Path(path), kinds.LABELS, read_labels(path))
     kind = kinds.kind_of(path)
-    if kind in (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5):
+    if kind == kinds.SAFETENSORS:
+        from zygal.weights_file import read_safetensors
+
+        return Survey(Path(path), kind, read_safetensors(path))
+    if kind == kinds.HDF5:
+        from zygal.weights_file import read_keras_weights
+
+        weights = read_keras_weights(path)
+        if weights is not None:
+            return Survey(Path(path), KERAS_WEIGHTS, weights)
+    if kind in _TRAINED:
         from zygal.sources import source_facts
 
         return Survey(Path(path), kind, source_facts(path))
@@ -75,10 +129,14 @@ def survey(path: str | Path) -> Survey:
     )
 
 
-def _next_step(found: Survey, file: str) -> str | None:
-    if found.kind in (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5) and not found.facts.unknown_operators:
+def _next_step(found: Survey, request: SurveyRequest) -> str | None:
+    file = request.file
+    if found.kind in _TRAINED and not found.facts.unknown_operators:
         inlet, labels = found_in_folder(file, "*.inlet.toml", "INLET.toml"), found_in_folder(file, "labels.*", "LABELS")
-        return command_line("zygal", "convert", file, "-o", sibling(file, ".onnx"), "--inlet", inlet, "--labels", labels)
+        weights = ["--weights", request.weights] if request.weights else []
+        return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), "--inlet", inlet, "--labels", labels)
+    if found.kind in _WEIGHTS:
+        return command_line("zygal", "survey", "FILE.py:FUNCTION", "--weights", file)
     if found.kind == kinds.ARTIFACT:
         witness = found_in_folder(file, "*.witness", "WITNESS")
         return match_command(file, witness, "DIR")
@@ -105,6 +163,9 @@ def _trained(facts: Any) -> dict[str, Any]:
             tensor_document(name, type and type.dtype, type and type.shape) for name, type in facts.outputs.items()
         ],
         "scores": facts.scores,
+        "scores_output": facts.chosen.name,
+        "softmax_twice": facts.softmax_twice,
+        "mode": facts.mode,
         "preprocessing_layers": list(facts.preprocessing),
         "operators": dict(facts.operators),
         "unknown_operators": list(facts.unknown_operators),
@@ -154,6 +215,7 @@ def _witness(facts: Any) -> dict[str, Any]:
         "tensors": None if tensors is None else {"dtype": str(tensors.dtype), "shape": list(tensors.shape)},
         "layers": list(facts.layers.names) if facts.layers else None,
         "classes": facts.scores.shape[1],
+        "labels": list(facts.labels) if facts.labels else None,
         "scores": recorded_scores_kind(facts.scores),
         "preprocessing": asdict(facts.preprocessing),
     }

@@ -55,8 +55,3 @@ def run_in_batches(engine: Engine, tensors: np.ndarray, most: int = 16) -> Itera
         if missing:
             batch = np.concatenate([batch, np.repeat(batch[-1:], missing, axis=0)])
         yield engine.run(batch)[: size - missing if missing else size]
-
-
-def first_line(fault: Exception) -> str:
-    """What a framework's or a runtime's exception says, without the pages that may follow."""
-    return (str(fault).strip().splitlines() or [type(fault).__name__])[0].rstrip(".")

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from zygal.engines.engine import LiveEngine, first_line
-from zygal.errors import EngineError
+from zygal.engines.engine import LiveEngine
+from zygal.errors import EngineError, first_line
 from zygal.sources.estimators import score_method
 
 

@@ -9,8 +9,7 @@ from typing import Any
 import numpy as np
 
 from zygal.backends import use_installed_backend
-from zygal.engines.engine import first_line
-from zygal.errors import EngineError, SourceError, install_extra
+from zygal.errors import EngineError, SourceError, first_line, install_extra
 from zygal.files import scratch_folder
 from zygal.sources import read_source
 from zygal.sources.keras import open_keras, read_structure

@@ -8,8 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from zygal.engines.engine import first_line
-from zygal.errors import EngineError, SourceError, install_extra
+from zygal.errors import EngineError, SourceError, first_line, install_extra
 from zygal.files import scratch_folder
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy

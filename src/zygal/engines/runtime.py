@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zygal.engines.engine import first_line
 from zygal.engines.session import DTYPES, SessionSettings, open_session, runtime_name
-from zygal.errors import ArtifactError, EngineError
+from zygal.errors import ArtifactError, EngineError, first_line
 
 if TYPE_CHECKING:
     from zygal.artifact.read import Artifact

@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.engines.engine import first_line
-from zygal.errors import ArtifactError
+from zygal.errors import ArtifactError, first_line
 
 LEVELS = ("off", "basic", "extended", "all")
 """How far the runtime may rewrite a graph when it loads it."""

@@ -14,7 +14,7 @@ def show(out, outcome: ConvertOutcome) -> None:
     found, request = outcome.found, outcome.request
     stored = ["inlet"] if request.inlet else []
     stored += [f"{outcome.classes_named} labels ({outcome.labels_order})"] if outcome.classes_named else []
-    missing = [option for option, value in (("--inlet", request.inlet), ("--labels", request.labels)) if not value]
+    missing = [option for option, value in (("--inlet", request.inlet), ("--labels", outcome.classes_named)) if not value]
     rows = [
         ("input", f"{found.input_name}   " + (RAW_INPUT if found.raw_pixels else str(found.input_type))),
         ("output", f"{found.output_name}   {found.output_type}"),

@@ -7,7 +7,7 @@ from typing import Any
 
 from zygal import kinds
 from zygal.cli.tables import show_facts
-from zygal.commands.survey import SurveyOutcome
+from zygal.commands.survey import KERAS_WEIGHTS, SurveyOutcome
 from zygal.layout import image_layout
 from zygal.wording import counted, file_size, grouped
 
@@ -17,15 +17,15 @@ Rows = list[tuple[str, str]]
 def show(out, outcome: SurveyOutcome) -> None:
     """What the file is and what is in it."""
     found = outcome.found
-    describe = {kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels}
+    describe = {kinds.SAFETENSORS: _weights, KERAS_WEIGHTS: _weights, kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels}
     show_facts(out, f"{found.path} is {found.kind}", describe.get(found.kind, _trained)(found.facts))
 
 
 def _trained(facts: Any) -> Rows:
     inputs = [_tensor(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type]
     outputs = [
-        f"{name}   {type or 'shape not known'}{_scores(type and type.shape, facts.scores, index)}"
-        for index, (name, type) in enumerate(facts.outputs.items())
+        f"{name}   {type or 'shape not known'}{_scores(type and type.shape, facts.scores, name != facts.chosen.name)}"
+        for name, type in facts.outputs.items()
     ]
     operators = {name.removeprefix("aten.").partition(".")[0]: count for name, count in facts.operators.items()}
     of_layers = facts.framework == "Keras"
@@ -37,6 +37,7 @@ def _trained(facts: Any) -> Rows:
         ("written by", f"{facts.framework} {facts.framework_version}, {facts.file_format}"),
         *_numbered("input", inputs),
         *_numbered("output", outputs),
+        *([("captured in", f"{facts.mode} mode")] if facts.mode else []),
         *([("preprocessing", prepares)] if facts.preprocessing else []),
         ("layers", f"{len(facts.layers)}{calls}"),
         ("layer classes" if of_layers else "operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
@@ -44,6 +45,16 @@ def _trained(facts: Any) -> Rows:
         ("file size", file_size(facts.size_bytes)),
         ("can be converted", f"no, unknown {what}s: {unknown}" if unknown else f"yes, every {what} is known"),
     ]  # fmt: skip
+
+
+def _weights(facts: Any) -> Rows:
+    shown = ", ".join(facts.names[:4]) + (", ..." if len(facts.names) > 4 else "")
+    return [
+        ("tensors", f"{facts.tensors}: {shown}"),
+        ("parameters", f"{grouped(facts.parameters)}, {', '.join(facts.dtypes)}"),
+        ("file size", file_size(facts.size_bytes)),
+        ("can be converted", "only with the code that builds the model"),
+    ]
 
 
 def _artifact(facts: Any) -> Rows:
@@ -92,6 +103,7 @@ def _witness(facts: Any) -> Rows:
         ("made by", how.get(facts.preprocessing.kind, facts.preprocessing.text)),
         ("scores", f"{counted(scores.shape[1], 'class')}, {recorded_scores_kind(scores)}, from {scores.min():.3f} to {scores.max():.3f}"),
     ]  # fmt: skip
+    rows.append(("labels", _names(facts.labels) if facts.labels else "not recorded"))
     if facts.layers is not None:
         rows.append(("layers", f"outputs of {len(facts.layers.names)} layers for {counted(len(facts.layers.quantiles), 'image')}"))
     if facts.preprocessing.kind == "inlet":

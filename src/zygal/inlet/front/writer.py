@@ -35,6 +35,19 @@ class Front:
     nodes: list[FrontNode] = field(default_factory=list)
     constants: dict[str, np.ndarray] = field(default_factory=dict)
 
+    def constants_read(self) -> dict[str, np.ndarray]:
+        """The constants that an operator reads: the runtime warns of others each time it loads them."""
+        read: set[str] = {self.output}
+        waiting = list(self.nodes)
+        while waiting:
+            node = waiting.pop()
+            read.update(node.inputs)
+            for value in node.attributes.values():
+                if isinstance(value, tuple) and len(value) == 2 and isinstance(value[0], tuple):
+                    waiting += value[0]
+                    read.add(value[1])
+        return {name: array for name, array in self.constants.items() if name in read}
+
 
 class Writer:
     """Adds operators and constants with names of their own."""

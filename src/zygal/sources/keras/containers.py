@@ -92,8 +92,8 @@ def _open_hdf5(path: Path) -> Iterator[KerasFile]:
         stated = text_attribute(root, "model_config", path)
         if not isinstance(stated, str) or stated in ("", "null"):
             raise SourceError(
-                f"{path} {_what_instead(root)}; save the whole model with model.save('model.keras'), or build the model in "
-                "Keras, load these weights and save it whole."
+                f"{path} {_what_instead(root)}; save the whole model with model.save('model.keras'), or give "
+                "FILE.py:FUNCTION, which builds the model, with --weights and this file."
             )
         configuration = parse_json(stated, f"the model_config of {path}", SourceError)
         weights = child(root, "model_weights", path)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from zygal.errors import SourceError
+from zygal.errors import SourceError, first_line
 from zygal.files import existing_file
 
 
@@ -20,8 +20,7 @@ def load_weights(model: Any, path: str | Path) -> None:
     except Exception as fault:  # Any fault of the framework's loader means the same to the user.
         for variable, value in zip(model.weights, before):
             variable.assign(value)
-        first = (str(fault).strip().splitlines() or [type(fault).__name__])[0].rstrip(".")
-        raise SourceError(f"{path} does not fit the model ({first}); nothing was loaded.") from fault
+        raise SourceError(f"{path} does not fit the model ({first_line(fault)}); nothing was loaded.") from fault
 
 
 def save_model(model: Any, entry_point: str, path: Path) -> None:
@@ -30,6 +29,5 @@ def save_model(model: Any, entry_point: str, path: Path) -> None:
     try:
         model.save(archive)
     except Exception as fault:  # Parts that cannot be saved raise what they like.
-        first = (str(fault).strip().splitlines() or [type(fault).__name__])[0].rstrip(".")
-        raise SourceError(f"{entry_point} returned a model that Keras cannot save ({first}).") from fault
+        raise SourceError(f"{entry_point} returned a model that Keras cannot save ({first_line(fault)}).") from fault
     archive.rename(path)

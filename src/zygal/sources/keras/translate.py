@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from zygal.errors import GraphError, SourceError, UnknownOperators
+from zygal.errors import GraphError, SourceError, UnknownOperators, some_of
 from zygal.graph import Batch, Graph, GraphBuilder, TensorType
 from zygal.sources.keras import (  # noqa: F401  (each table enters its layers)
     table_activations,
@@ -100,25 +100,29 @@ def translate(
 
 def refuse_own_code(file: KerasFile, model: Model) -> None:
     """Raises SourceError or UnknownOperators if a layer holds code, quantised weights, or is of a class that is not known."""
-    for layer in all_layers(model):
-        if layer.class_name in OWN_CODE:
-            raise SourceError(
-                f"{file.path} cannot be converted: layer {layer.name} (Lambda) holds Python code, which is never run; "
-                "replace it by layers of the framework, load the weights, and save that."
-            )
-        policy = layer.config.get("dtype")
-        if (
-            isinstance(policy, dict)
-            and "uantiz" in str(policy.get("class_name"))
-            or layer.config.get("quantization_config")
-        ):
-            raise SourceError(
-                f"{file.path} cannot be converted: layer {layer.name} ({layer.class_name}) keeps quantised weights, whose "
-                "meaning depends on the release of Keras; save the model before quantising it."
-            )
+    coded = [layer.name for layer in all_layers(model) if layer.class_name in OWN_CODE]
     unknown = unknown_layers(model)
+    if coded:
+        also = f" It also has layers of unknown classes: {', '.join(sorted(unknown))}." if unknown else ""
+        raise SourceError(
+            f"{file.path} cannot be converted: {'layer' if len(coded) == 1 else 'layers'} {some_of(coded, 8)} (Lambda) "
+            f"{'holds' if len(coded) == 1 else 'hold'} Python code, which is never run; replace {'it' if len(coded) == 1 else 'them'} by layers "
+            f"of the framework, load the weights, and save that.{also}"
+        )
+    quantised = [f"{layer.name} ({layer.class_name})" for layer in all_layers(model) if _is_quantised(layer)]
+    if quantised:
+        raise SourceError(
+            f"{file.path} cannot be converted: {some_of(quantised, 8)} keeps quantised weights, whose meaning depends on the release of "
+            "Keras; save the model before quantising it."
+        )
     if unknown:
         raise UnknownOperators(str(file.path), unknown, "layer", "save")
+
+
+def _is_quantised(layer: Layer) -> bool:
+    policy = layer.config.get("dtype")
+    by_policy = isinstance(policy, dict) and "uantiz" in str(policy.get("class_name"))
+    return bool(by_policy or layer.config.get("quantization_config"))
 
 
 class _Translator:

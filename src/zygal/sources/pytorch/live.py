@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from zygal.errors import EngineError, SourceError, install_extra, some_of
+from zygal.errors import EngineError, SourceError, first_line, install_extra, some_of
 from zygal.files import existing_file
 from zygal.graph import Shape
 
@@ -99,7 +99,6 @@ def _capture(torch, module, image_shape: Shape, entry_point: str):
                 # Some modules pin their batch; what that means is said when the program is read.
                 return torch.export.export(module, (example,))
     except Exception as fault:
-        first = (str(fault).strip().splitlines() or [""])[0]
         raise SourceError(
-            f"{entry_point} cannot be captured by PyTorch on an image of {list(image_shape)} ({type(fault).__name__}: {first})."
+            f"{entry_point} cannot be captured by PyTorch on an image of {list(image_shape)} ({type(fault).__name__}: {first_line(fault)})."
         ) from fault
