@@ -25,7 +25,7 @@ from zygal.sources import read_source
 os.environ.setdefault("KERAS_BACKEND", "jax")
 
 # The same cases on every run, so that a change is judged by what it changed; --hypothesis-profile=default seeks new ones.
-settings.register_profile("repeatable", derandomize=True)
+settings.register_profile("repeatable", derandomize=True, deadline=None)
 settings.load_profile("repeatable")
 
 # A shell starts background jobs, and all that they start, without a way to interrupt them.
@@ -81,15 +81,15 @@ def refused(done, *words):
         assert word in done.stderr, (word, done.stderr)
 
 
-def capture(module, path, shape=(3, 32, 32), dynamic=True, seed=0):
-    """Captures a module with the live framework and saves the program."""
+def capture(module, path, shape=(3, 32, 32), dynamic=True, seed=0, training=False):
+    """Captures a module with the live framework, in evaluation mode unless said otherwise, and saves the program."""
     import torch
 
     torch.manual_seed(seed)
     example = (torch.randn(2, *shape),)
     module(*example)  # Gives lazy layers their sizes.
     axes = ({0: torch.export.Dim("batch", min=1)},) if dynamic else None
-    torch.export.save(torch.export.export(module.eval(), example, dynamic_shapes=axes), path)
+    torch.export.save(torch.export.export(module.train(training), example, dynamic_shapes=axes), path)
     return path
 
 

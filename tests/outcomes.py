@@ -44,14 +44,17 @@ from zygal.labels import Labels
 from zygal.outcome import Gate
 from zygal.prediction.prediction import Prediction, RankedClass
 from zygal.prediction.regions import RegionMap
+from zygal.sources.choice import Choice
 from zygal.sources.source import SourceFacts
-from zygal.tally.accuracy import Exchange, accuracy_of
+from zygal.tally.accuracy import accuracy_of
 from zygal.tally.calibration import calibration_of
+from zygal.tally.exchange import Exchange
 from zygal.tally.intervals import share_of
 from zygal.tally.labelled import Joined
 from zygal.tally.multi_label import multi_label_accuracy
 from zygal.tally.paired import paired
 from zygal.tally.tally import Duplicates, Misclassified, Tally
+from zygal.weights_file import WeightsFacts
 
 LABELS = ("port-hand", "starboard-hand", "safe-water")
 INLET = Inlet(
@@ -65,7 +68,8 @@ def match_passes():
     return _match(
         gates=(Gate("A", "preprocessing: largest tensor difference", 0.0, 0.5, "grey levels"),
                Gate("B", "model: scores on the recorded tensors, largest difference", 3.5e-7, 1e-4, "of the spread"),
-               Gate("B", "model: scores on the recorded tensors, changed top-1", 0, 0, "of 2 images")),
+               Gate("B", "model: scores on the recorded tensors, changed top-1", 1, 1, "of 2 images (1 tie)"),
+               Gate("L", "labels: class names that differ from the recorded ones", 0, 0, "of 3 classes")),
         not_checked=(), ties=("mark-01.png",),
     )  # fmt: skip
 
@@ -75,11 +79,12 @@ def match_fails():
                       INLET, 170.0, 0.0)  # fmt: skip
     gates = (Gate("A", "preprocessing: largest tensor difference", 170.0, 0.5, "grey levels"),
              Gate("B", "model: scores on the recorded tensors, largest difference", 0.02, 1e-4, "of the spread"),
-             Gate("C", "end to end: scores from the image files, changed top-1", None, 0, "of 2 images", "no image could be read"))  # fmt: skip
+             Gate("C", "end to end: scores from the image files, changed top-1", None, 0, "of 2 images", "no image could be read"),
+             Gate("L", "labels: class names that differ from the recorded ones", 2, 0, "of 3 classes"))  # fmt: skip
     return _match(
         gates, not_checked=("P: not checked, because no image could be read",), ties=(), cause=corrected, changed_top_1=(26, 0),
         score_cause="the classes are shifted by 1: recorded class 0 is class 1 of the artifact",
-        departure=Departure("features.3.conv", 0.25, "features.2", 4), unreadable=(("mark-01.png", "mark-01.png is truncated"),),
+        departure=Departure("features.3.conv", 0.25, "features.2", 4), label_cause="class 1 is 'a' in the artifact, but 'b' was recorded", unreadable=(("mark-01.png", "mark-01.png is truncated"),),
     )  # fmt: skip
 
 
@@ -91,6 +96,12 @@ def _match(gates, not_checked, ties, unreadable=(), **more):
     return MatchOutcome(request=request, runtime="ONNX Runtime 1.32.0", recorded=2, framework="PyTorch 2.13.0", labels=LABELS, found=found,
                         gates=gates, unreadable=unreadable, notes=("the artifact was made from another file",),
                         next_step="zygal match model.onnx --witness model.witness --images reference")  # fmt: skip
+
+
+def match_behind_layers():
+    gate = Gate("B", "model: scores on the recorded tensors, largest difference", 0.02, 1e-4, "of the spread")
+    return _match((gate,), not_checked=("L: the class names were not compared, because the witness holds none",), ties=(),
+                  departure=Departure(None, None, "features.2", 4))  # fmt: skip
 
 
 def convert():
@@ -105,7 +116,7 @@ def recording(tensors=True, layers=True):
     record = LayerRecord(("features.0", "classifier"), ("conv", "linear"), (48, 3), np.zeros((2, 2, 33), np.float32))
     return Witness(IMAGES, values if tensors else None, np.array([[4.7, -0.6, -0.9], [0.1, 0.2, 0.3]], np.float32), "PyTorch", "2.13.0",
                    "model.pt2", "c" * 64, Preprocessing("training code", "prepare.py:load", "d" * 64), "0.1.0",
-                   (("mark-02.jpg", "truncated"),), record if layers else None)  # fmt: skip
+                   (("mark-02.jpg", "truncated"),), record if layers else None, LABELS if layers else None)  # fmt: skip
 
 
 def witness():
@@ -142,7 +153,7 @@ def draw():
 
 def survey_source(unknown=()):
     facts = SourceFacts("model.pt2", "PyTorch", "2.13.0", "schema 8.20", {"image": FLOAT_IMAGE}, {"linear": FLOAT_SCORES}, "logits",
-                        ["Rescaling"], {"aten.conv2d.default": 24}, list(unknown), ["features.0", "head"], 40, 56_280, ["float32"], 533_000)  # fmt: skip
+                        Choice("linear"), False, "training" if unknown else "evaluation", ["Rescaling"], {"aten.conv2d.default": 24}, list(unknown), ["features.0", "head"], 40, 56_280, ["float32"], 533_000)  # fmt: skip
     return SurveyOutcome(found=Survey("model.pt2", kinds.PROGRAM, facts))
 
 
@@ -170,12 +181,12 @@ def tally(compared=True):
     confidence, right = np.array([0.9, 0.6, 0.8, 0.7, 0.95, 0.5]), truth == predicted
     metrics = accuracy_of(truth, predicted, np.where(right, 0, 1), np.where(right, confidence, 0.2), LABELS, (1, 2))
     wrong = (Misclassified("b.jpg", ("port-hand",), ("starboard-hand",), 0.6, 0.2, "bow"),)
-    duplicates = Duplicates((("a.jpg", "b.jpg"),), (("c.jpg", "d.jpg"),), (("e.jpg", "train/e.jpg"),))
+    duplicates = Duplicates((("a.jpg", "b.jpg"),), (("c.jpg", "d.jpg"),), (("e.jpg", "train/e.jpg"),), (("c.jpg", "d.jpg"),), 40)
     joined = Joined((), (), {"special": 2}, {"Port Hand": "port-hand"}, (), {})
     both = paired(right, np.array([True, False, False, True, True, False]), 2, 0.01) if compared else None
     groups = {"bow": share_of(2, 3), "mast": share_of(2, 3)}
     found = Tally(6, share_of(4, 6), metrics, None, calibration_of(confidence, right), groups, {"bow": 3, "mast": 3}, wrong,
-                  (("f.jpg", "truncated"),), joined, Exchange({"port-hand": "safe-water"}, 5, 1, None), duplicates,
+                  (("f.jpg", "truncated"),), joined, Exchange({"port-hand": "safe-water"}, 5, 1, None, 0.01), duplicates,
                   metrics if compared else None, both)  # fmt: skip
     gates = (Gate("accuracy", "accuracy on 6 images", 4 / 6, 0.9, "share", at_least=True),)
     return TallyOutcome(artifact="model.onnx", engine="ONNX Runtime 1.32.0", images="labelled.csv", scores="logits", labels=LABELS,
@@ -216,6 +227,16 @@ def classify_file():
     counts = {"read": 12_000, "unreadable": 3, "uncertain": 40, "disagreements": 1}
     return _classify(output="predictions.csv", rows=12_003, resumed=1_000, counts=counts, seconds=20.0, compared="other.onnx",
                      disagreements=(_prediction("a.jpg", other="safe-water"),), unreadable_count=3, written=("predictions.csv",))  # fmt: skip
+
+
+def classify_vectors():
+    counts = {"read": 40, "unreadable": 1, "uncertain": 0, "disagreements": 0}
+    return _classify(output="vectors.npy", rows=40, counts=counts, numbers=512, unreadable=(("c.jpg", "is truncated"),), unreadable_count=1,
+                     written=("vectors.npy", "vectors.npy.names.txt"))  # fmt: skip
+
+
+def survey_weights():
+    return SurveyOutcome(found=Survey("w.safetensors", kinds.SAFETENSORS, WeightsFacts(2, 20, ("F16", "F32"), ("head.weight", "head.bias"), 512)))
 
 
 def classify_regions():
@@ -263,10 +284,10 @@ def demo():
 
 
 ALL = {
-    "match_passes": match_passes, "match_fails": match_fails, "convert": convert, "witness": witness, "recover": recover,
+    "match_passes": match_passes, "match_fails": match_fails, "match_behind_layers": match_behind_layers, "convert": convert, "witness": witness, "recover": recover,
     "recover_fails": recover_fails, "recover_by_scores": recover_by_scores, "draw": draw, "survey_source": survey_source,
     "survey_unknown": lambda: survey_source(("aten.stft.default",)), "survey_artifact": survey_artifact,
     "survey_witness": survey_witness, "survey_inlet": survey_inlet, "survey_labels": survey_labels, "tally": tally,
     "tally_alone": lambda: tally(False), "tally_multi_label": tally_multi_label, "classify_few": classify_few,
-    "classify_file": classify_file, "classify_regions": classify_regions, "bench": bench, "demo": demo,
+    "classify_file": classify_file, "classify_vectors": classify_vectors, "survey_weights": survey_weights, "classify_regions": classify_regions, "bench": bench, "demo": demo,
 }  # fmt: skip

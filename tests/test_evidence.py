@@ -101,10 +101,10 @@ def test_a_wrong_model_breaks_b_and_not_a(shipped, recorded, engine, inlet):
 def test_a_close_race_is_a_tie_and_a_clear_one_is_not():
     recorded = np.float32([[1.0, 0.99, 0.0], [1.0, 0.5, 0.0]])
     swapped = recorded[:, [1, 0, 2]]
-    compared = compare_scores(swapped, recorded, spread=1.0, limit=0.01)
+    compared = compare_scores(swapped, recorded, spread=1.0)
     assert compared.ties.tolist() == [True, False] and compared.changed.tolist() == [False, True]
     assert compared.differences == pytest.approx([0.01, 0.5])
-    broken = compare_scores(np.full_like(recorded, np.nan), recorded, 1.0, 0.01)
+    broken = compare_scores(np.full_like(recorded, np.nan), recorded, 1.0)
     assert np.isinf(broken.differences).all()
 
 

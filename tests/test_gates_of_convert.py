@@ -63,7 +63,7 @@ def test_what_is_no_number_passes_no_gate(shipped, tmp_path):
     scores = np.random.default_rng(0).random((4, 3), np.float32)
     broken = scores.copy()
     broken[1, 2] = np.nan
-    assert np.isinf(compare_scores(broken, scores, 1.0, 1e-3).differences[1])
+    assert np.isinf(compare_scores(broken, scores, 1.0).differences[1])
     from dataclasses import replace
 
     witness = read_witness(shipped / "channel_marks.witness")

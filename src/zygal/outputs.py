@@ -19,7 +19,7 @@ from zygal.files import check_writable, make_folder, open_file
 JSON, PICTURE, TABLE = "a JSON result of Zygal", "a PNG picture that Zygal drew", "a CSV table of zygal bench"
 VECTOR_FILE = "a file of vectors (.parquet or .npy)"
 _HEAD_BYTES = 4096
-_OUTPUT_FIELDS = frozenset(("csv", "draw", "output", "regions", "sheet", "write_inlet"))
+_OUTPUT_FIELDS = frozenset(("csv", "draw", "exclude", "output", "regions", "sheet", "write_inlet"))
 """The fields of requests that name outputs; every other one may name an input."""
 
 

@@ -43,7 +43,7 @@ class SurveyOutcome(Outcome):
     found: Survey
 
     def result(self) -> dict[str, Any]:
-        documents = {**dict.fromkeys(_WEIGHTS, asdict), kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels}
+        documents = {**dict.fromkeys(_WEIGHTS, asdict), kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels, kinds.FOLDER: _labels}
         describe = documents.get(self.found.kind, _trained)
         return {"file": str(self.found.path), "file_kind": self.found.kind, **describe(self.found.facts)}
 
@@ -57,7 +57,7 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
         found, notes = _survey_live(request)
     else:
         found, notes = survey(request.file), []
-    if found.kind == kinds.LABELS:
+    if found.kind in (kinds.LABELS, kinds.FOLDER):
         notes += found.facts.notes
     if found.kind in _TRAINED:
         notes += _notes_on(found.facts)
@@ -92,7 +92,7 @@ def survey(path: str | Path) -> Survey:
     if Path(path).is_dir() and not (Path(path) / "saved_model.pb").exists():
         from zygal.labels import read_labels
 
-        return Survey(Path(path), kinds.LABELS, read_labels(path))
+        return Survey(Path(path), kinds.FOLDER, read_labels(path))
     kind = kinds.kind_of(path)
     if kind == kinds.SAFETENSORS:
         from zygal.weights_file import read_safetensors

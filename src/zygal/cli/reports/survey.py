@@ -17,7 +17,7 @@ Rows = list[tuple[str, str]]
 def show(out, outcome: SurveyOutcome) -> None:
     """What the file is and what is in it."""
     found = outcome.found
-    describe = {kinds.SAFETENSORS: _weights, KERAS_WEIGHTS: _weights, kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels}
+    describe = {kinds.SAFETENSORS: _weights, KERAS_WEIGHTS: _weights, kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels, kinds.FOLDER: _labels}
     show_facts(out, f"{found.path} is {found.kind}", describe.get(found.kind, _trained)(found.facts))
 
 

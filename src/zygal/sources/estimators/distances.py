@@ -107,13 +107,18 @@ def _distances(site: EstimatorSite, estimator: Any, x: str) -> str:
         site.refuse("was fitted on a sparse matrix, which is not supported")
     vectors = np.asarray(vectors, np.float64)
     metric, order = estimator.effective_metric_, (estimator.effective_metric_params_ or {}).get("p", 2)
-    if metric == "euclidean" or (metric == "minkowski" and order == 2):
+    euclidean = metric == "euclidean" or (metric == "minkowski" and order == 2)
+    if euclidean and estimator._fit_method == "brute":
         return site.step("Sqrt", _squared_distances(site, x, vectors))
     if metric == "cosine":
         return _cosine_distances(site, x, vectors)
-    if metric not in ("manhattan", "chebyshev"):
+    if not euclidean and metric not in ("manhattan", "chebyshev"):
         site.refuse(f"measures distances by {metric!r}, which is not supported")
-    apart = site.step("Abs", site.step("Sub", site.step("Unsqueeze", x, axes=[1]), site.doubles(vectors[None], "vectors")))
+    apart = site.step("Sub", site.step("Unsqueeze", x, axes=[1]), site.doubles(vectors[None], "vectors"))
+    if euclidean:
+        # As trees of neighbours do it: small distances keep their digits.
+        return site.step("Sqrt", site.step("ReduceSum", site.step("Mul", apart, apart), axes=[2], keepdims=0))
+    apart = site.step("Abs", apart)
     return site.step("ReduceSum" if metric == "manhattan" else "ReduceMax", apart, axes=[2], keepdims=0)
 
 
