@@ -160,7 +160,7 @@ def survey_source(unknown=()):
 def survey_artifact():
     metadata = Metadata(INLET, LABELS, Origin("model.pt2", "e" * 64, "PyTorch", "2.13.0", "0.1.0"), labels_order="lines of labels.txt")
     facts = Artifact("model.onnx", "f" * 64, {"image": ("float32", ("N", 3, 64, 64))}, {"scores": ("float32", ("N", 3))}, 17, 8,
-                     "zygal 0.1.0", {"Conv": 24}, 58, 49, 55_320, "logits", 231_400, metadata)  # fmt: skip
+                     "zygal 0.1.0", {"Conv": 24}, 58, 49, 55_320, "logits", Choice("scores"), 231_400, metadata)  # fmt: skip
     return SurveyOutcome(found=Survey("model.onnx", kinds.ARTIFACT, facts))
 
 

@@ -223,3 +223,24 @@ def test_weights_and_folders_are_surveyed(tmp_path):
         (tmp_path / "classes" / name).mkdir(parents=True)
     done = called("survey", "classes", cwd=tmp_path)
     assert done.returncode == 0 and "2: a, b" in done.stdout
+
+
+def test_of_an_artifact_with_several_outputs_the_scores_are_chosen_or_named(shipped, tmp_path):
+    import onnx
+
+    model = onnx.load(shipped / "channel_marks.onnx")
+    last = next(node for node in model.graph.node if "scores" in node.output)
+    made = onnx.shape_inference.infer_shapes(model)
+    features = next(info for info in made.graph.value_info if info.name == last.input[0])
+    scores = model.graph.output[0]
+    del model.graph.output[:]
+    model.graph.output.extend([features, scores])
+    onnx.save(model, tmp_path / "two.onnx")
+    checked = ("match", "two.onnx", "--witness", shipped / "channel_marks.witness", "--images", shipped / "reference")
+    done = called(*checked, cwd=tmp_path)
+    assert done.returncode == 0 and "the scores are taken from scores" in done.stderr.replace("\n", " "), done.stderr
+    assert "taken from" not in called(*checked, "--scores", "scores", cwd=tmp_path).stderr
+    refused(called(*checked, "--scores", features.name, cwd=tmp_path), "belongs to another model")
+    refused(called("tally", "two.onnx", "--images", shipped / "reference", "--scores", "nothing", cwd=tmp_path), "has no output nothing")
+    found = called("classify", "two.onnx", shipped / "reference/mark-05.jpg", "--compare", "two.onnx", "--json", "c.json", cwd=tmp_path)
+    assert found.returncode == 0 and json.loads((tmp_path / "c.json").read_text())["counts"]["disagreements"] == 0

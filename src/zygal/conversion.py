@@ -9,14 +9,15 @@ from pathlib import Path
 
 from zygal import __version__
 from zygal.artifact.metadata import Metadata, Origin
-from zygal.errors import EngineError, InletError, LabelsError, SourceError, some_of
+from zygal.errors import EngineError, InletError, SourceError, some_of
 from zygal.files import check_writable, scratch_folder
+from zygal.fit import check_fit
 from zygal.graph import Graph, TensorType
 from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
 from zygal.inlet.front import front_of
-from zygal.labels import Labels, check_label_count
+from zygal.labels import Labels
 from zygal.layout import fed_as
 from zygal.scores import LOGITS, PROBABILITIES, operators_before, softmax_twice
 from zygal.sources import Source, read_source
@@ -134,7 +135,7 @@ def _converted(
         before = _scores_graph(source, choices)
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
-        _check_fit(before, inlet, labels)
+        check_fit(before, inlet, labels)
         graph = run_passes(before)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source)]
@@ -176,17 +177,6 @@ def _kind_by_estimator(file: SourceFile) -> str | None:
     from zygal.sources.estimators import score_method
 
     return PROBABILITIES if score_method(file.live.estimator) == "predict_proba" else LOGITS
-
-
-def _check_fit(graph: Graph, inlet: Inlet | None, labels: Labels | None) -> None:
-    """Raises InletError or LabelsError if the inlet or the labels do not fit the model."""
-    output_type = graph.types[graph.outputs[0]]
-    if labels is not None:
-        if output_type.rank != 2:
-            raise LabelsError(f"labels name the classes of [batch, classes], but the output is {output_type}.")
-        check_label_count(labels.names, output_type.shape[1], "the labels file")
-    if inlet is not None:
-        check_inlet_fits(inlet, graph.types[graph.inputs[0]])
 
 
 class NotFreed(SourceError):
@@ -246,23 +236,6 @@ def _not_freed(source: Source, why: str) -> NotFreed:
 def _image_shape(inlet: Inlet | None, choices: Choices) -> tuple[int, ...] | None:
     """The shape of one image's tensor, for a model that leaves it open: as chosen, else as the inlet makes it."""
     return choices.image_shape or (inlet.tensor_shape() if inlet is not None else None)
-
-
-def check_inlet_fits(inlet: Inlet, model_input: TensorType) -> None:
-    """Raises InletError if the inlet's tensor is not what the model takes."""
-    made, wanted = inlet.tensor_shape(), model_input.shape[1:]
-    if made is None:
-        raise InletError(
-            f"the inlet gives tensors as large as each image, but the model takes {shape_text(model_input.shape)}; "
-            "end its frame with a crop, or with a resize to a size."
-        )
-    if made != wanted:
-        raise InletError(
-            f"the inlet makes tensors {shape_text(made)} ({inlet.tensor.layout[1:]}), but the model takes "
-            f"{shape_text(wanted)} an image; check the crop, the colour and the layout in the inlet."
-        )
-    if inlet.tensor.dtype != model_input.dtype.name:
-        raise InletError(f"the inlet makes {inlet.tensor.dtype}, but the model takes {model_input.dtype}.")
 
 
 def _scores_graph(source: Source, choices: Choices) -> Graph:

@@ -16,7 +16,9 @@ from zygal.artifact.metadata import Metadata
 from zygal.artifact.validate import STANDARD, validate
 from zygal.errors import ArtifactError
 from zygal.files import sha256_of
-from zygal.scores import operators_before, scores_by_operators
+from zygal.graph import Batch, TensorType
+from zygal.scores import operators_before, scores_by_operators, values_before
+from zygal.sources.choice import Candidate, Choice, choose_output, ends_in_linear
 
 LARGEST_BYTES = 2**31
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
@@ -26,7 +28,8 @@ RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 1
 
 @dataclass(frozen=True)
 class Artifact:
-    """What an ONNX file says. Shapes hold numbers, names of dynamic sizes, or None where the file does not say."""
+    """What an ONNX file says. Shapes hold numbers, names of dynamic sizes, or None where the file does not say. chosen: the output
+    that is taken for the class scores; scores: what it is."""
 
     path: Path
     sha256: str
@@ -40,6 +43,7 @@ class Artifact:
     layers: int
     parameters: int
     scores: str
+    chosen: Choice
     size_bytes: int
     metadata: Metadata
 
@@ -85,22 +89,24 @@ def _state(path: str | Path) -> tuple | None:
     return os.path.abspath(path), state.st_mtime_ns, state.st_size, state.st_ino
 
 
-def read_artifact(path: str | Path) -> Artifact:
-    """What an ONNX file says of itself. Raises FileError, ArtifactError or InletError."""
+def read_artifact(path: str | Path, output: str | None = None) -> Artifact:
+    """What an ONNX file says of itself. output: which of its outputs are the class scores, if it has several; the one that looks
+    like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such output."""
     model = load_model(path)
     try:
-        return _facts(Path(path), model)
+        return _facts(Path(path), model, output)
     except (TypeError, AttributeError, ValueError) as fault:
         # The protobuf library hands damaged text out as bytes.
         raise ArtifactError(f"{path} is damaged ({fault}); convert it again from its source.") from fault
 
 
-def _facts(path: Path, model: onnx.ModelProto) -> Artifact:
+def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
     weights = {tensor.name for tensor in model.graph.initializer}
     opset = opset_of(model)
     floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16)]
     properties = {each.key: each.value for each in model.metadata_props}
     metadata = Metadata.from_properties(properties, str(path))
+    chosen = _choice(path, model.graph, output, len(metadata.labels) if metadata.labels else None)
     return Artifact(
         path=path,
         sha256=sha256_of(path),
@@ -113,7 +119,8 @@ def _facts(path: Path, model: onnx.ModelProto) -> Artifact:
         nodes=len(model.graph.node),
         layers=len({node.name.rpartition("/")[0] or node.name for node in model.graph.node}),
         parameters=sum(int(np.prod(tensor.dims, dtype=np.int64)) for tensor in floating),
-        scores=metadata.scores or _scores_kind(model.graph),
+        scores=metadata.scores or scores_by_operators(operators_before(chosen.name, _made_by(model.graph))),
+        chosen=chosen,
         size_bytes=path.stat().st_size,
         metadata=metadata,
     )
@@ -139,7 +146,20 @@ def declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ..
     return dtype, tuple(sizes)
 
 
-def _scores_kind(graph: onnx.GraphProto) -> str:
-    """What the first output is, by the operators that lead to it."""
-    made_by = {name: (node.op_type, node.input) for node in graph.node for name in node.output}
-    return scores_by_operators(operators_before(graph.output[0].name, made_by))
+def _made_by(graph: onnx.GraphProto) -> dict[str, tuple[str, list[str]]]:
+    return {name: (node.op_type, list(node.input)) for node in graph.node for name in node.output}
+
+
+def _choice(path: Path, graph: onnx.GraphProto, named: str | None, classes: int | None) -> Choice:
+    """The output that is taken for the class scores. Raises SourceError if there is none of that name."""
+    made_by = _made_by(graph)
+    places = {name: place for place, node in enumerate(graph.node) for name in node.output}
+    candidates = []
+    for info in graph.output:
+        dtype, shape = declared(info)
+        known = dtype != "unknown" and all(isinstance(size, int) for size in shape[1:])
+        steps = list(values_before(info.name, made_by))
+        behind = ends_in_linear(made_by[step][0] for step in steps)
+        type = TensorType(np.dtype(dtype), (Batch(), *shape[1:])) if known and shape else None
+        candidates.append(Candidate(info.name, type, None if behind is None else places[steps[behind]]))
+    return choose_output(str(path), candidates, named, classes)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
-from zygal.cli.options import finish_parser, limit, new_parser, shown
+from zygal.cli.options import SCORES_DEFAULT, finish_parser, limit, new_parser, shown
 from zygal.commands.match import MatchRequest
 
 SUMMARY = "Checks preprocessing (A), model (B) and both end to end (C) against a witness, and names the cause of a failure."
@@ -16,6 +16,7 @@ def register(commands) -> None:
     )
     parser.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to check")
     parser.add_argument("--witness", metavar="FILE", required=True, help="the recording of the training framework")
+    parser.add_argument("--scores", metavar="NAME", help=f"the output of the artifact to check, if it has several ({SCORES_DEFAULT})")
     parser.add_argument("--images", metavar="DIR", help="folder of the recorded images; without it only B is checked")
     parser.add_argument("--inlet", metavar="FILE", help="check this inlet instead of the one inside the artifact")
     for option, metavar, what in (

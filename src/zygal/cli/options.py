@@ -108,6 +108,7 @@ def add_source(parser: argparse.ArgumentParser, optional: bool = False) -> None:
 
 def add_classifier_options(parser: argparse.ArgumentParser) -> None:
     """How an artifact is run, and what it is compared with."""
+    parser.add_argument("--scores", metavar="NAME", help=f"the output of the artifact to use, if it has several ({SCORES_DEFAULT})")
     parser.add_argument("--inlet", metavar="FILE", help="use this inlet instead of the one inside the artifact")
     parser.add_argument("--labels", metavar="FILE",
                         help="use these labels instead of those inside: text, JSON, CSV, or the training folder")  # fmt: skip

@@ -13,7 +13,8 @@ COMMAND = Command(WitnessRequest, "zygal.commands.witness", "zygal.cli.reports.w
 def register(commands) -> None:
     parser = new_parser(
         commands, "witness", SUMMARY,
-        "zygal witness channel_marks.pt2 --images reference -o mine.witness --training-code training_code.py:load_image",
+        "zygal witness channel_marks.pt2 --images reference -o mine.witness --training-code training_code.py:load_image "
+        "--labels labels.txt",
     )  # fmt: skip
     add_source(parser, optional=True)
     parser.add_argument("--images", metavar="DIR", required=True, help="folder of reference images")

@@ -139,7 +139,9 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
     with open_classifiers(request) as (first, other):
         notes = (*first.notes, *(other.notes if other else ()), *_skipped(listing))
         if request.regions:
-            return _map_regions(request, listing, first, other, notes)
+            from zygal.commands.classify_regions import map_regions
+
+            return map_regions(request, listing, first, other, notes)
         thresholds = Thresholds(request.min_probability, request.min_margin, request.threshold)
         run = Classification(first, other, thresholds, min(request.top, len(first.labels)), ThreadPool(request.threads))
         return (_into_file if request.output else _in_memory)(request, listing, run, notes, listener)
@@ -194,10 +196,10 @@ def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) 
         listener.count("images", done, total)
 
     inlet = read_inlet(request.inlet) if request.inlet else None
-    first = open_artifact(request.artifact, inlet, classes=False)
+    first = open_artifact(request.artifact, inlet, classes=False, scores=request.scores)
     rows, numbers, unreadable = write_vectors(request.output, first, listing, ThreadPool(request.threads), advance)
     return ClassifyOutcome(
-        **_about(first, None, request) | {"scores": VECTORS},
+        **about(first, None, request) | {"scores": VECTORS},
         counts={"read": rows, "unreadable": len(unreadable), "uncertain": 0, "disagreements": 0},
         output=request.output,
         rows=rows + len(unreadable) if request.output.lower().endswith(".parquet") else rows,
@@ -210,7 +212,7 @@ def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) 
     )
 
 
-def _about(first: Classifier, other: Classifier | None, request: ClassifyRequest) -> dict[str, Any]:
+def about(first: Classifier, other: Classifier | None, request: ClassifyRequest) -> dict[str, Any]:
     return {
         "artifact": first.name,
         "engine": first.engine_name,
@@ -238,7 +240,7 @@ def _in_memory(request: ClassifyRequest, listing: Listing, run: Classification, 
     if not counts["read"]:
         raise nothing_read(counts, next(iter(predictions), None))
     return ClassifyOutcome(
-        **_about(run.classifier, run.other, request),
+        **about(run.classifier, run.other, request),
         counts=dict(counts),
         predictions=tuple(predictions),
         seconds=time.perf_counter() - started,
@@ -270,7 +272,7 @@ def _into_file(request: ClassifyRequest, listing: Listing, run: Classification, 
                 listener.note(f"{file.rows} rows are saved; run the same command again to continue")
                 raise
     return ClassifyOutcome(
-        **_about(run.classifier, run.other, request),
+        **about(run.classifier, run.other, request),
         counts={name: file.counts[name] for name in COUNTS},
         output=request.output,
         rows=file.rows,
@@ -281,31 +283,6 @@ def _into_file(request: ClassifyRequest, listing: Listing, run: Classification, 
         unreadable_count=file.counts["unreadable"],
         written=(request.output,),
         notes=tuple(notes),
-    )
-
-
-def _map_regions(request: ClassifyRequest, listing: Listing, first: Classifier, other: Classifier | None, notes) -> ClassifyOutcome:
-    """Draws which parts of the one image support the prediction, and the same for the compared model."""
-    from zygal.errors import FileError
-    from zygal.figures.regions import MappedPicture, draw_regions
-    from zygal.prediction.regions import region_map
-
-    paths = list(islice(listing, 2))
-    if len(paths) != 1:
-        raise FileError("--regions draws one image, and several are given; name one image.")
-    read = first.read(paths[0])
-    predicted = first.labels[int(first.predict([read.tensor])[0].argmax())]
-    maps = []
-    for each in filter(None, (first, other)):
-        pixels = read.pixels if each.reads_like(first) else each.read(paths[0]).pixels
-        found = region_map(each, pixels, each.labels.index(predicted))
-        maps.append(MappedPicture(f"{each.name} on {each.engine_name}", each.in_colour(pixels), found))
-    draw_regions(maps, f"{paths[0]}: what supports and what opposes the prediction {predicted}", request.regions)
-    differ = None
-    if other is not None and first.reads_like(other):
-        differ = float(abs(maps[0].found.weight - maps[1].found.weight).max())
-    return ClassifyOutcome(
-        **_about(first, other, request), maps=tuple(maps), maps_differ_log_odds=differ, written=(request.regions,), notes=notes
     )
 
 

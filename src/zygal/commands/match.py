@@ -14,6 +14,7 @@ from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 
 if TYPE_CHECKING:
+    from zygal.artifact import Artifact
     from zygal.evidence.result import Match
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
@@ -21,12 +22,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class MatchRequest:
-    """images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
+    """scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
     tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. worst: how many of the images
     that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most."""
 
     artifact: str
     witness: str
+    scores: str | None = None
     images: str | None = None
     inlet: str | None = None
     tensor_limit: float = 0.5
@@ -137,7 +139,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
 
     _check(request)
     listener.detail(f"reading {request.artifact} and {request.witness}")
-    facts = read_artifact(request.artifact)
+    facts = read_artifact(request.artifact, request.scores)
     recorded = read_witness(request.witness)
     engine = open_engine(facts)
     witness = recorded.fed_as(engine.input_shape)
@@ -158,7 +160,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         labels=labels,
         found=found,
         gates=found.gates,
-        notes=_notes(request, found, witness, witness is not recorded, facts.metadata.origin),
+        notes=_notes(request, found, witness, witness is not recorded, facts),
         unreadable=found.unreadable,
         written=tuple(written),
         next_step=_next_step(request, inlet, found, witness.tensors is not None),
@@ -173,8 +175,9 @@ def _check(request: MatchRequest) -> None:
     check_outputs(request.outputs(), request.overwrite, request)
 
 
-def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, origin) -> tuple[str, ...]:
-    notes = []
+def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, facts: Artifact) -> tuple[str, ...]:
+    origin = facts.metadata.origin
+    notes = [facts.chosen.note(list(facts.outputs))] if facts.chosen.reason else []
     if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
         other = "" if witness.source == origin.source else f", {witness.source}"
         notes.append(f"the artifact was made from {origin.source}, but the witness recorded a file with other bytes{other}")

@@ -61,6 +61,8 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
         notes += found.facts.notes
     if found.kind in _TRAINED:
         notes += _notes_on(found.facts)
+    if found.kind == kinds.ARTIFACT and found.facts.chosen.reason:
+        notes.append(found.facts.chosen.note(list(found.facts.outputs)))
     return SurveyOutcome(found=found, notes=tuple(notes), next_step=_next_step(found, request))
 
 
@@ -184,6 +186,7 @@ def _artifact(facts: Any) -> dict[str, Any]:
         "inputs": [tensor_document(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()],
         "outputs": [tensor_document(name, dtype, shape) for name, (dtype, shape) in facts.outputs.items()],
         "scores": facts.scores,
+        "scores_output": facts.chosen.name,
         "opset": facts.opset,
         "ir_version": facts.ir_version,
         "oldest_runtime": facts.oldest_runtime,

@@ -101,14 +101,19 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
     from zygal.tally.tally import tally
 
     _check(request)
-    with open_classifiers(request) as (first, other):
+    prepared = []
+
+    def prepare(first: Classifier) -> None:
         if not first.named:
             raise LabelsError(
                 f"{request.artifact} holds no class names to join the labels to; give --labels FILE (or the training folder)."
             )
         images = _labelled(request, first.multi_label)
         pair = _pair(request.pair, first.labels) if request.pair else None
-        joined = join(images, first.labels, request.images)
+        prepared.extend((images, pair, join(images, first.labels, request.images)))
+
+    with open_classifiers(request, prepare) as (first, other):
+        images, pair, joined = prepared
         advance = _Progress(listener, len(joined.images))
         found = tally(first, joined, _choices(request, len(first.labels)), other, ThreadPool(request.threads), advance)
         notes = [*first.notes, *(other.notes if other else ()), *_join_notes(joined, len(images))]
@@ -236,7 +241,10 @@ def _draw(found: Tally, first: Classifier, request: TallyRequest, pair) -> tuple
 def _next_step(request: TallyRequest, found: Tally) -> str | None:
     if request.draw or not found.misclassified:
         return None
-    return command_line("zygal", "tally", request.artifact, "--images", request.images, "--draw", "figures")
+    repeated = ("scores", "inlet", "labels", "numbers")
+    options = [word for name in repeated if getattr(request, name) for word in (f"--{name}", getattr(request, name))]
+    options += ["--multi-label"] if request.multi_label else []
+    return command_line("zygal", "tally", request.artifact, "--images", request.images, *options, "--draw", "figures")
 
 
 def _estimate(estimate: Estimate) -> dict[str, float]:

@@ -15,16 +15,17 @@ if TYPE_CHECKING:
 
 
 class RuntimeEngine:
-    """An artifact in a session of ONNX Runtime with `threads` threads (None: as many as there are cores)."""
+    """An artifact in a session of ONNX Runtime with `threads` threads (None: as many as there are cores). output: which of its
+    outputs; the first unless named."""
 
-    def __init__(self, path: str | Path, threads: int | None = None):
+    def __init__(self, path: str | Path, threads: int | None = None, output: str | None = None):
         self.name, self.path = runtime_name(), Path(path)
         self._session = open_session(path, SessionSettings(threads))
         inputs, outputs = self._session.get_inputs(), self._session.get_outputs()
         if len(inputs) != 1:
             names = ", ".join(each.name for each in inputs)
             raise ArtifactError(f"{path} takes {len(inputs)} inputs ({names}); an image classifier takes one.")
-        self.input_name, self.output_name = inputs[0].name, outputs[0].name
+        self.input_name, self.output_name = inputs[0].name, output or outputs[0].name
         self.input_shape, self.input_dtype = inputs[0].shape, DTYPES.get(inputs[0].type, "float32")
         first = self.input_shape[0] if self.input_shape else None
         self.batch_size = first if isinstance(first, int) and first > 0 else None
@@ -50,7 +51,7 @@ def open_engine(artifact: Artifact) -> RuntimeEngine | RawPixelEngine:
     """
     metadata = artifact.metadata
     if metadata.tensor is None:
-        return RuntimeEngine(artifact.path)
+        return RuntimeEngine(artifact.path, output=artifact.chosen.name)
     inlet = metadata.inlet
     return RawPixelEngine(artifact.path, metadata.tensor, inlet.tensor_shape(), inlet.tensor.dtype)
 

@@ -45,7 +45,7 @@ class Classifier:
     name: what the user called it. kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over
     two classes. own_kind: what the model itself gives. raw: it takes 8-bit pixels and holds the inlet itself. transposed:
     the axes of its input are in the other order than the inlet's tensor. named: whether the class names are known. output:
-    of a live source, the output that is used. lock: held while it runs, if it can serve one thread at a time only.
+    the output that is used. lock: held while it runs, if it can serve one thread at a time only.
     """
 
     path: Path
@@ -84,7 +84,7 @@ class Classifier:
 
     def __setstate__(self, state: dict) -> None:
         self.__dict__.update(state)
-        self.engine = open_live_engine(self.path, self.output) if self.live else RuntimeEngine(self.path, 1)
+        self.engine = open_live_engine(self.path, self.output) if self.live else RuntimeEngine(self.path, 1, self.output)
         self.lock = threading.Lock() if self.live else None
 
     def tensor(self, pixels: np.ndarray) -> np.ndarray:
@@ -190,11 +190,12 @@ _OTHER = {"NCHW": "NHWC", "NHWC": "NCHW"}
 
 
 def open_artifact(
-    path: str | Path, inlet: Inlet | None = None, labels: Labels | None = None, multi_label: bool = False, classes: bool = True
+    path: str | Path, inlet: Inlet | None = None, labels: Labels | None = None, multi_label: bool = False, classes: bool = True,
+    scores: str | None = None,
 ) -> Classifier:
     """An artifact, each call run on one core; inlet and labels are the artifact's own unless given. classes: whether its output is
-    scores of classes, which is then looked at. Raises ZygalError."""
-    facts = read_artifact(path)
+    scores of classes, which is then looked at. scores: which of its outputs, if it has several. Raises ZygalError."""
+    facts = read_artifact(path, scores)
     inside = facts.metadata
     raw = inside.tensor is not None
     if raw and inlet is not None:
@@ -202,9 +203,11 @@ def open_artifact(
     inlet = inlet or inside.inlet
     if inlet is None:
         raise InletError(f"{path} holds no inlet, so image files cannot be preprocessed; give --inlet FILE.")
-    engine = RuntimeEngine(path, 1)
+    engine = RuntimeEngine(path, 1, facts.chosen.name)
     classifier = Classifier(Path(path), str(path), facts.sha256, engine, engine.name, inlet, inside.labels or (),
-                            inside.labels_order, raw=raw)  # fmt: skip
+                            inside.labels_order, raw=raw, output=facts.chosen.name)  # fmt: skip
+    if facts.chosen.reason:
+        classifier.notes.append(facts.chosen.note(list(facts.outputs)))
     if classes:
         classifier.settle(facts.scores, multi_label, labels)
     return classifier
@@ -219,11 +222,7 @@ def open_compared(
     LabelsError if the two have different classes.
     """
     if kinds.kind_of(source.path) == kinds.ARTIFACT:
-        if output is not None:
-            raise EngineError(
-                f"{source.name} is an artifact with one output; --compare-scores can only be given for a trained model."
-            )
-        other = open_artifact(source.path, inlet, multi_label=multi_label)
+        other = open_artifact(source.path, inlet, multi_label=multi_label, scores=output)
         if not other.named and len(other.labels) == len(first.labels):
             other.labels, other.labels_order = first.labels, first.labels_order
     else:

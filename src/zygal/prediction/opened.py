@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -17,12 +17,13 @@ if TYPE_CHECKING:
 class ClassifierRequest:
     """What the requests of `classify` and `tally` share.
 
-    artifact: the ONNX file. inlet, labels: files to use instead of those inside. multi_label: the classes do not exclude each
+    artifact: the ONNX file. scores: which of its outputs, if it has several. inlet, labels: files to use instead of those inside. multi_label: the classes do not exclude each
     other. compare: another artifact, or a trained model in its live framework; compare_scores names its output,
     compare_inlet its inlet, weights its weights. threads: how many cores to use; all unless given.
     """
 
     artifact: str
+    scores: str | None = None
     inlet: str | None = None
     labels: str | None = None
     multi_label: bool = False
@@ -44,8 +45,11 @@ def check_request(request: ClassifierRequest) -> None:
 
 
 @contextmanager
-def open_classifiers(request: ClassifierRequest) -> Iterator[tuple[Classifier, Classifier | None]]:
-    """The artifact, and the model that it is compared with, if any. Raises ZygalError."""
+def open_classifiers(
+    request: ClassifierRequest, before_compared: Callable[[Classifier], None] | None = None
+) -> Iterator[tuple[Classifier, Classifier | None]]:
+    """The artifact, and the model that it is compared with, if any. before_compared: called with the artifact before a framework
+    is loaded, to refuse what cannot work. Raises ZygalError."""
     from zygal.inlet import read_inlet
     from zygal.labels import read_labels
     from zygal.prediction.classifier import open_artifact, open_compared
@@ -54,7 +58,9 @@ def open_classifiers(request: ClassifierRequest) -> Iterator[tuple[Classifier, C
     check_request(request)
     labels = read_labels(request.labels) if request.labels else None
     inlet = read_inlet(request.inlet) if request.inlet else None
-    first = open_artifact(request.artifact, inlet, labels, request.multi_label)
+    first = open_artifact(request.artifact, inlet, labels, request.multi_label, scores=request.scores)
+    if before_compared is not None:
+        before_compared(first)
     if request.compare is None:
         yield first, None
         return

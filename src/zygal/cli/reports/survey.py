@@ -63,8 +63,8 @@ def _artifact(facts: Any) -> Rows:
     metadata = facts.metadata
     inputs = [_tensor(name, dtype, shape) for name, (dtype, shape) in facts.inputs.items()]
     outputs = [
-        f"{name}   {dtype} {_shape(shape)}{_scores(shape, facts.scores, index)}"
-        for index, (name, (dtype, shape)) in enumerate(facts.outputs.items())
+        f"{name}   {dtype} {_shape(shape)}{_scores(shape, facts.scores, name != facts.chosen.name)}"
+        for name, (dtype, shape) in facts.outputs.items()
     ]
     runtime = f"ONNX Runtime {facts.oldest_runtime} or newer" if facts.oldest_runtime else "no known runtime release"
     origin = metadata.origin
