@@ -193,7 +193,8 @@ def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
     x = np.random.default_rng(0).standard_normal((3, 3, 4, 4), np.float32)
     with torch.inference_mode():
         wanted = module(torch.from_numpy(x))
-    assert np.allclose(open_live_engine(tmp_path / "m.pt2").run(x), wanted["features"].numpy(), atol=1e-6)
+    assert np.allclose(open_live_engine(tmp_path / "m.pt2", "features").run(x), wanted["features"].numpy(), atol=1e-6)
+    assert open_live_engine(tmp_path / "m.pt2").chosen.name == "scores.main"
     assert np.allclose(open_live_engine(tmp_path / "m.pt2", "scores.main").run(x), wanted["scores"]["main"].numpy(), atol=1e-6)
     with pytest.raises(SourceError, match="no output main; it has features, scores.main"):
         open_live_engine(tmp_path / "m.pt2", "main")
@@ -201,15 +202,15 @@ def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
     size = inlet.replace("64", "4").replace("72", "5").replace("80", "5")
     (tmp_path / "i.toml").write_text(size)
     call = ("witness", "m.pt2", "--images", shipped / "reference", "--inlet", "i.toml", "-o", "w.witness")
+    refused(called(*call, "--scores", "features", cwd=tmp_path), "choose another of its outputs with --scores")
     done = called(*call, cwd=tmp_path)
-    assert done.returncode == 2, done
-    done = called(*call, "--scores", "scores.main", cwd=tmp_path)
-    assert done.returncode == 0, done.stderr
+    assert done.returncode == 0 and "the scores are taken from scores.main" in done.stderr, done.stderr
     assert called("convert", "m.pt2", "-o", "m.onnx", "--scores", "scores.main", "--inlet", "i.toml", cwd=tmp_path).returncode == 0
     assert called("match", "m.onnx", "--witness", "w.witness", "--images", shipped / "reference", cwd=tmp_path).returncode == 0
     beside = ("classify", "m.onnx", shipped / "reference/mark-05.jpg", "--compare", "m.pt2")
     assert called(*beside, "--compare-scores", "scores.main", cwd=tmp_path).returncode == 0
-    refused(called(*beside, cwd=tmp_path), "[batch, classes]")
+    assert called(*beside, cwd=tmp_path).returncode == 0
+    refused(called(*beside, "--compare-scores", "features", cwd=tmp_path), "[batch, classes]")
     refused(called(*beside[:-1], "m.onnx", "--compare-scores", "scores.main", cwd=tmp_path), "one output")
 
 

@@ -294,9 +294,10 @@ def test_shared_and_nested_models_and_named_outputs(tmp_path):
     model = nested_model()
     both(model, tmp_path)
     facts = source_facts(tmp_path / "model.keras")
-    assert list(facts.outputs) == ["marks", "other"] and facts.scores == "probabilities" and facts.framework == "Keras"
-    with read_source(tmp_path / "model.h5", output="other") as source:
-        assert source.graph.nodes[-1].operator == "Sigmoid"
+    assert list(facts.outputs) == ["marks", "other"] and facts.scores == "independent probabilities" and facts.framework == "Keras"
+    assert facts.chosen.name == "other" and "last linear layer" in facts.chosen.reason
+    with read_source(tmp_path / "model.h5", output="marks") as source:
+        assert source.graph.nodes[-1].operator == "Softmax"
     both(keras.Sequential([layers.Input(SHAPE), layers.Conv2D(3, 2), layers.Flatten(), layers.Dense(2)]), tmp_path)
 
 

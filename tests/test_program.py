@@ -39,7 +39,7 @@ def test_the_demo_runs_as_it_says(tmp_path):
     for step in steps:
         assert "$ " + " ".join(step["command"]) in done.stdout
     assert (
-        done.stdout.count("Likely cause: ") == 2 and "(exact)" in done.stdout and "PASS: A, B, C on 40 images." in done.stdout
+        done.stdout.count("Likely cause: ") == 2 and "(exact)" in done.stdout and "PASS: A, B, C, L on 40 images." in done.stdout
     )
     assert "the same picture has two labels" in done.stdout and "channel_marks.onnx is better" in done.stdout
     shipped_bytes = sum(path.stat().st_size for path in Path(zygal.demo.__file__).parent.rglob("*") if path.is_file())
@@ -63,7 +63,7 @@ def test_survey_says_what_to_feed_and_fetch(shipped, tmp_path):
 
 def test_match_tells_holding_from_breaking(shipped, tmp_path):
     held = program(*MATCH, "--images", "reference", "--json", tmp_path / "held.json", cwd=shipped)
-    assert held.returncode == 0 and held.stdout.count("PASS") == 6
+    assert held.returncode == 0 and held.stdout.count("PASS") == 7
     document = json.loads((tmp_path / "held.json").read_text())
     assert document["passed"] and document["gates"][1]["measured"] < 1e-5 and len(document["images"]) == 40
     assert {"label", "class_index", "score"} == set(document["images"][0]["recorded_top"][0])
@@ -86,7 +86,7 @@ def test_one_unreadable_image_is_named_and_the_rest_goes_on(workspace):
     photograph.write_bytes(photograph.read_bytes()[:2000])
     done = program(*MATCH, "--images", "reference", cwd=workspace)
     assert done.returncode == 3 and "zygal: not readable: mark-05.jpg" in done.stderr
-    assert "PASS: A, B, C on 39 images; 1 file could not be read (exit code 3)." in done.stdout
+    assert "PASS: A, B, C, L on 39 images; 1 file could not be read (exit code 3)." in done.stdout
 
 
 def test_images_that_are_not_the_recorded_ones(workspace):
@@ -145,7 +145,7 @@ def damaged(workspace):
         "cut.onnx": (workspace / "channel_marks.onnx").read_bytes()[:9000],
         "cut.witness": (workspace / "channel_marks.witness").read_bytes()[:9000],
         "few.txt": b"a\nb\n",
-        "pickle.pt": b"\x80\x02}q\x00.",
+        "pickle.pt": b"\x80\x02\x8a\nl\xfc\x9cF\xf9 j\xa8P\x19.\x80\x02M\xe9\x03.",
     }
     for name, data in files.items():
         (workspace / name).write_bytes(data)

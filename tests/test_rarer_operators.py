@@ -163,7 +163,9 @@ def test_what_the_chosen_output_does_not_need_is_left_out(tmp_path):
     with read_source(path, output="heads.1.deep") as source:
         assert source.output_names == ("loss", "heads.0", "heads.1.deep")
         assert [node.operator for node in source.graph.nodes][-1] == "Add"
-    with pytest.raises(SourceError, match="mix the images"), read_source(path):
+    with read_source(path) as source:
+        assert source.chosen.name == "heads.0"
+    with pytest.raises(SourceError, match="mix the images"), read_source(path, output="loss"):
         pass
 
 

@@ -5,7 +5,6 @@ import os
 import subprocess
 import sys
 import threading
-from collections import Counter
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +15,7 @@ from PIL import Image
 from zygal.errors import FileError, OutputError
 from zygal.evidence.images import list_images
 from zygal.prediction import resumable
+from zygal.prediction.image_states import RowState, state_of
 from zygal.prediction.listing import Listing
 from zygal.prediction.lock import held_alone
 from zygal.prediction.resumable import open_rows
@@ -27,6 +27,11 @@ BLOCKS = [([f"{block}-{place}.jpg" for place in range(3)], f"row {block}\n".enco
 HEADING = b"heading\n"
 WHOLE = HEADING + b"".join(data for _, data in BLOCKS)
 MADE_BY = {"the artifact": "a", "the limits": {"top": 3}}
+
+
+def states(names):
+    """What is recorded of each image of a block."""
+    return [RowState(state_of(name), 6, ("read",)) for name in names]
 
 
 def upper(rows, target):
@@ -42,7 +47,7 @@ def make_all(path, convert=None):
             return rows
         rows.pass_over(names)
         for block, data in BLOCKS[rows.resumed // 3 :]:
-            rows.append(data, block, Counter(read=3))
+            rows.append(data, block, states(block))
             rows.commit()
         rows.finish(convert)
     return rows
@@ -90,14 +95,14 @@ def test_an_interrupt_at_any_step_loses_nothing(convert, tmp_path, monkeypatch):
         assert path.read_bytes() == wanted, step
         rows = make_all(path, convert)
         assert rows.finished and rows.rows == 12 and rows.counts["read"] == 12, step
-        assert sorted(each.name for each in tmp_path.glob(f"{step}.csv*")) == [f"{step}.csv", f"{step}.csv.run.json"], step
+        assert sorted(each.name for each in tmp_path.glob(f"{step}.csv*")) == [f"{step}.csv", f"{step}.csv.run.images", f"{step}.csv.run.json"], step
     assert cut > 150
 
 
 def test_rows_beyond_the_account_are_cut_off(tmp_path):
     path = tmp_path / "a.csv"
     with pytest.raises(KeyboardInterrupt), open_rows(path, MADE_BY, HEADING) as rows:
-        rows.append(BLOCKS[0][1], BLOCKS[0][0], Counter(read=3))
+        rows.append(BLOCKS[0][1], BLOCKS[0][0], states(BLOCKS[0][0]))
         raise KeyboardInterrupt
     (tmp_path / "a.csv.unfinished").open("ab").write(b"half a ro")
     make_all(path)
@@ -146,7 +151,7 @@ def test_a_lock_is_held_by_one_of_many(tmp_path):
 
 
 EDITS = {
-    "no object": b"[]", "no JSON": b"{", "nothing": b"", "another version": {"zygal_run": 2}, "rows in words": {"rows": "3"},
+    "no object": b"[]", "no JSON": b"{", "nothing": b"", "another version": {"zygal_run": 1}, "rows in words": {"rows": "3"},
     "fewer than none": {"rows": -1}, "bytes of nothing": {"bytes": None}, "no hash": {"names_sha256": "xyz"}, "a list of counts": {"counts": [1]},
     "counts in words": {"counts": {"read": "many"}}, "a field of its own": {"loader": "x"}, "finished in words": {"finished": "yes"},
     "made by nothing": {"made_by": None}, "more rows": {"rows": 10**6}, "another hash": {"names_sha256": "0" * 64}, "a long number": {"rows": 10**25},
@@ -157,7 +162,7 @@ EDITS = {
 def test_an_edited_account_is_refused(edit, tmp_path):
     path, account = tmp_path / "a.csv", tmp_path / "a.csv.run.json"
     with pytest.raises(KeyboardInterrupt), open_rows(path, MADE_BY, HEADING) as rows:
-        rows.append(BLOCKS[0][1], BLOCKS[0][0], Counter(read=3))
+        rows.append(BLOCKS[0][1], BLOCKS[0][0], states(BLOCKS[0][0]))
         raise KeyboardInterrupt
     change = EDITS[edit]
     account.write_bytes(change if isinstance(change, bytes) else json.dumps(json.loads(account.read_text()) | change).encode())

@@ -259,8 +259,10 @@ def load_function(entry_point: str, error: type[ZygalError]) -> Callable:
     folder = str(path.parent.resolve())
     sys.path.insert(0, folder)
     use_installed_backend()
+    _forget_others(folder)
     # Classes defined in the file must be found again by its name.
-    sys.modules.setdefault(path.stem, module)
+    if sys.modules.setdefault(path.stem, module) is module:
+        _LOADED[path.stem] = folder
     try:
         spec.loader.exec_module(module)
     except ModuleNotFoundError as fault:
@@ -276,6 +278,20 @@ def load_function(entry_point: str, error: type[ZygalError]) -> Callable:
     if not callable(function):
         raise error(f"{path} has no function {name}; check the name after the colon.")
     return function
+
+
+_LOADED: dict[str, str] = {}
+"""The folder of each module that was loaded from a user's file."""
+
+
+def _forget_others(folder: str) -> None:
+    """Lets go of modules of files in other folders, which may have the same names."""
+    for name, loaded_from in list(_LOADED.items()):
+        if loaded_from != folder:
+            sys.modules.pop(name, None)
+            del _LOADED[name]
+            if loaded_from in sys.path:
+                sys.path.remove(loaded_from)
 
 
 def write_failure(path: str | os.PathLike, fault: OSError | ValueError) -> OutputError:

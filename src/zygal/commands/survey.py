@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any, ClassVar
@@ -91,7 +92,7 @@ def _notes_on(facts: Any) -> list[str]:
 
 def survey(path: str | Path) -> Survey:
     """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
-    if Path(path).is_dir() and not (Path(path) / "saved_model.pb").exists():
+    if os.path.isdir(path) and not os.path.exists(os.path.join(path, "saved_model.pb")):
         from zygal.labels import read_labels
 
         return Survey(Path(path), kinds.FOLDER, read_labels(path))

@@ -12,12 +12,10 @@ _SWITCHES: dict[str, tuple[str, Any]] = {
     **dict.fromkeys(("batch_norm", "native_batch_norm", "_native_batch_norm_legit", "_native_batch_norm_legit_functional"),
                     ("training", False)),
     **dict.fromkeys(("rrelu", "rrelu_with_noise", "rrelu_with_noise_functional"), ("training", False)),
-    "instance_norm": ("use_input_stats", False),
     **dict.fromkeys(("scaled_dot_product_attention", "_scaled_dot_product_flash_attention_for_cpu"), ("dropout_p", 0.0)),
 }  # fmt: skip
 """By the operator's name: the argument that says the mode, and its value in evaluation mode."""
-_NORMALISATIONS = frozenset(("batch_norm", "native_batch_norm", "_native_batch_norm_legit", "_native_batch_norm_legit_functional",
-                             "instance_norm"))  # fmt: skip
+_NORMALISATIONS = frozenset(("batch_norm", "native_batch_norm", "_native_batch_norm_legit", "_native_batch_norm_legit_functional"))
 """They have an evaluation mode only if they keep running statistics."""
 ALWAYS_TRAINING = frozenset(("_batch_norm_with_update", "_batch_norm_with_update_functional"))
 """Operators that only training mode calls."""
@@ -44,7 +42,7 @@ def evaluation_argument(target: str, given: dict[str, Any]) -> tuple[str, Any] |
     name, value = switch
     if operator in _NORMALISATIONS and not ("running_mean" in given and "running_var" in given):
         return None
-    default = operator in ("instance_norm", "native_dropout")
+    default = operator == "native_dropout"
     return switch if given.get(name, default) not in (value, False) else None
 
 

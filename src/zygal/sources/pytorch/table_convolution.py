@@ -111,10 +111,14 @@ def _by_own_statistics(site: Site, x: str) -> str:
 @aten("instance_norm.default")
 def instance_norm(site: Site):
     x = site.tensor("input")
-    keeps_statistics = site.has("running_mean") and site.has("running_var")
-    if site.plain("use_input_stats", True) and keeps_statistics:
-        site.note(IN_TRAINING)
-    if keeps_statistics:
+    if site.plain("use_input_stats", True) and site.has("running_mean"):
+        # Both modes of code that calls the function itself look like this, and training mode of the layer.
+        site.note("an instance normalisation uses the statistics of each image although it keeps running ones, as it was captured; if "
+                  "that is not meant, capture the model after module.eval()")  # fmt: skip
+        # They are kept beside, and nothing is computed from them.
+        for name in ("running_mean", "running_var"):
+            site.tensor(name)
+    if not site.plain("use_input_stats", True):
         mean, variance = site.tensor("running_mean"), site.tensor("running_var")
         return site.result("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
     return site.result("InstanceNormalization", x, *_affine(site, x), epsilon=site.plain("eps", 1e-5))
