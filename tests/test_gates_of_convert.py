@@ -211,7 +211,7 @@ def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
     assert called(*beside, "--compare-scores", "scores.main", cwd=tmp_path).returncode == 0
     assert called(*beside, cwd=tmp_path).returncode == 0
     refused(called(*beside, "--compare-scores", "features", cwd=tmp_path), "[batch, classes]")
-    refused(called(*beside[:-1], "m.onnx", "--compare-scores", "scores.main", cwd=tmp_path), "one output")
+    refused(called(*beside[:-1], "m.onnx", "--compare-scores", "scores.main", cwd=tmp_path), "has no output scores.main")
 
 
 def test_outputs_of_the_other_framework(tmp_path):
