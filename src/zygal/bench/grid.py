@@ -20,7 +20,7 @@ from zygal.bench.regression import Conditions
 from zygal.bench.result import TOO_IMPRECISE, Bench, Cell, Comparison
 from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, ratio_of
-from zygal.bench.subjects import ArtifactSubject, Subject
+from zygal.bench.subjects import ArtifactSubject, LiveSubject, Subject
 from zygal.errors import BenchError
 from zygal.files import sha256_of
 from zygal.processor import allowed_cores
@@ -52,7 +52,7 @@ def bench_grid(
     copies = 2 + sum(isinstance(other, ArtifactSubject) for other in others)
     own = _in_own_processes(subject, settings, copies, partial(progress, "start-up and memory"))
     enough = None if until_within is None else partial(_precise_enough, until_within)
-    watch = LoadWatch()
+    watch = LoadWatch([other.process_id for other in others if isinstance(other, LiveSubject)])
     make = partial(_cells, subject, settings, others)
     measured = measure(make, Effort(seconds, enough), partial(progress, "measuring"))
     load, count = watch.load(), multiply_adds(subject.name, subject.feeds)

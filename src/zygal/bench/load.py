@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -26,13 +27,14 @@ class Load:
 
 
 class LoadWatch:
-    """Counts from when it is made until `load` is asked."""
+    """Counts from when it is made until `load` is asked. helpers: the numbers of processes that work for this one."""
 
-    def __init__(self):
-        self._began = _counters()
+    def __init__(self, helpers: Sequence[int] = ()):
+        self._helpers = tuple(helpers)
+        self._began = _counters(self._helpers)
 
     def load(self) -> Load:
-        before, now = self._began, _counters()
+        before, now = self._began, _counters(self._helpers)
         wall = max(now["wall"] - before["wall"], 1e-9)
         stolen = others = throttled = None
         if now["total"] is not None and before["total"] is not None:
@@ -44,11 +46,11 @@ class LoadWatch:
         return Load(stolen, others, throttled)
 
 
-def _counters() -> dict[str, float | None]:
+def _counters(helpers: Sequence[int]) -> dict[str, float | None]:
     """All in seconds, of the cores that this process may run on."""
     found: dict[str, float | None] = {
         "wall": time.perf_counter(),
-        "own": time.process_time(),
+        "own": time.process_time() + sum(map(_process_seconds, helpers)),
         "total": None,
         "throttled": _throttled_seconds(),
     }
@@ -62,6 +64,16 @@ def _counters() -> dict[str, float | None]:
         return found
     busy = user + nice + system + interrupts + soft
     return found | {"busy": busy, "stolen": stolen, "total": busy + idle + waiting + stolen}
+
+
+def _process_seconds(process: int) -> float:
+    """The processor time that another process has taken; 0 where it cannot be read."""
+    try:
+        # The name of the program, in brackets, may hold anything.
+        numbers = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+        return (int(numbers[11]) + int(numbers[12])) / os.sysconf("SC_CLK_TCK")
+    except (OSError, ValueError, IndexError, AttributeError):
+        return 0.0
 
 
 def _throttled_seconds() -> float | None:

@@ -9,13 +9,10 @@ from pathlib import Path
 from typing import Protocol
 
 from zygal.bench.feeds import Feeds, Given
+from zygal.bench.live_process import WAYS, LiveProcess
 from zygal.bench.settings import Setting
-from zygal.engines.keras import COMPILED, EAGER
-from zygal.engines.live import open_live_engine
-from zygal.engines.pytorch import CAPTURED, MODULE
 from zygal.engines.session import SessionSettings, open_session, runtime_name
-from zygal.errors import BenchError, ZygalError, first_line
-from zygal.sources.opened import SourceFile
+from zygal.errors import BenchError, first_line
 
 Run = Callable[[], object]
 
@@ -74,60 +71,29 @@ class ArtifactSubject:
         return self._sessions[key]
 
 
-WAYS = {
-    MODULE: "the module itself, evaluation mode, no gradients",
-    CAPTURED: "the captured program, no gradients",
-    COMPILED: "compiled prediction on a batch",
-    EAGER: "layer by layer, not compiled",
-}
-"""What the ways to run a live model are, for the reader of a table."""
-
-
 class LiveSubject:
-    """A source in the framework that made it, fed what the artifact is fed.
+    """A source in the framework that made it, in a process of its own, fed what the artifact is fed. Raises BenchError."""
 
-    way: how it is run, of the ways that the source has; the usual one unless given. Raises EngineError, SourceError or BenchError.
-    """
-
-    def __init__(self, source: SourceFile, feeds: Feeds, way: str | None = None):
-        live = open_live_engine(source)
-        self.name, self._live, self._feeds = source.name, live, feeds
-        if way is not None and way not in live.ways:
-            raise BenchError(f"--compare-as {way} does not apply to {self.name}; it can be run as {' or '.join(live.ways)}.")
-        self.way = way or live.ways[0]
-        self.framework = f"{live.name} {live.version}"
-        self.engine = f"{self.framework} ({WAYS[self.way]})"
-        self._tried: set[Setting] = set()
+    def __init__(self, live: LiveProcess, feeds: Feeds):
+        self.name, self._live, self._feeds = live.name, live, feeds
+        self.framework, self.keeps_threads = live.about["framework"], live.about["keeps_threads"]
+        self.notes, self.process_id = tuple(live.about["notes"]), live.process_id
+        self.engine = f"{self.framework} ({WAYS[live.about['way']]})"
         if len(feeds.inputs) > 1:
             raise BenchError(f"{feeds.artifact} has several inputs, so {self.name} cannot be compared with it.")
-        if live.batch_size is not None:
+        if live.about["batch_size"] is not None:
             raise BenchError(
-                f"{self.name} was captured with a fixed batch of {live.batch_size}, so it cannot be compared with the artifact at "
+                f"{self.name} was captured with a fixed batch of {live.about['batch_size']}, so it cannot be compared with the artifact at "
                 "other batch sizes; capture it with a dynamic batch."
             )
 
     def run_at(self, setting: Setting) -> Run:
         (array,) = self._feeds.of(setting.batch).values()
-        live, threads = self._live, setting.threads
-        if setting not in self._tried:
-            live.use_threads(threads)
-            try:
-                live.run(array)
-            except ZygalError as fault:
-                raise BenchError(f"{self.name} does not take what {self._feeds.artifact} takes: {fault}") from fault
-            self._tried.add(setting)
-        call = live.prepared(array, self.way)
-
-        def run() -> object:
-            live.use_threads(threads)
-            return call()
-
-        return run
+        try:
+            self._live.prepare(array)
+        except BenchError as fault:
+            raise BenchError(f"{self.name} does not take what {self._feeds.artifact} takes: {fault}") from fault
+        return self._live.call(setting.batch, setting.threads)
 
     def again(self) -> LiveSubject:
         return self
-
-    @property
-    def keeps_threads(self) -> bool:
-        """Whether the framework uses as many threads as it is told."""
-        return self._live.use_threads(1)

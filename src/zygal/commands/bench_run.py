@@ -145,9 +145,9 @@ def _image_files(request: BenchRequest, subject: ArtifactSubject):
 def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
     """What the artifact is compared with, and notes."""
     from zygal import kinds
+    from zygal.bench.live_process import live_process
     from zygal.bench.subjects import ArtifactSubject, LiveSubject
     from zygal.sources.live import is_live
-    from zygal.sources.opened import source_file
 
     others, notes = [], []
     for other in request.compare:
@@ -158,9 +158,9 @@ def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
         if len(subject.feeds.shapes) > 1:
             raise BenchError(f"{request.artifact} has several inputs, so {other} cannot be compared with it.")
         (shape,) = subject.feeds.shapes.values()
-        source = opened.enter_context(source_file(other, request.weights if live else None, tuple(shape), "--compare"))
-        compared = LiveSubject(source, subject.feeds, request.compare_as)
-        notes += source.notes
+        weights = request.weights if live else None
+        compared = LiveSubject(opened.enter_context(live_process(other, weights, tuple(shape), request.compare_as)), subject.feeds)
+        notes += compared.notes
         if not compared.keeps_threads:
             notes.append(f"{compared.framework} chooses its own number of threads, whatever a row says")
         others.append(compared)

@@ -170,8 +170,9 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
 def _check(request: MatchRequest) -> None:
     if request.worst < 0:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
-    if request.sheet and request.images is None:
-        raise WitnessError("--sheet shows the images, so it needs --images DIR.")
+    for name, why in (("sheet", "shows the images"), ("inlet", "preprocesses the images"), ("write_inlet", "is found with the images")):
+        if getattr(request, name) and request.images is None:
+            raise WitnessError(f"--{name.replace('_', '-')} {why}, so it needs --images DIR.")
     check_outputs(request.outputs(), request.overwrite, request)
 
 
