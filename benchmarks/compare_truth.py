@@ -62,11 +62,11 @@ def keras_cnn():
 
 def keras_mobile():
     import keras
-    return keras.applications.MobileNetV2((128, 128, 3), weights=None, classes=100)
+    return keras.applications.MobileNetV2(input_shape=(128, 128, 3), weights=None, classes=100)
 
 def keras_residual():
     import keras
-    return keras.applications.ResNet50V2((128, 128, 3), weights=None, classes=100)
+    return keras.applications.ResNet50V2(input_shape=(128, 128, 3), weights=None, classes=100)
 '''
 TORCH, KERAS = ("plain_cnn", "depthwise_cnn", "transformer"), ("keras_cnn", "keras_mobile", "keras_residual")
 BATCH = 8

@@ -3,6 +3,9 @@
 import json
 import math
 import re
+import subprocess
+import sys
+import time
 from dataclasses import replace
 
 import numpy as np
@@ -454,13 +457,23 @@ def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch
     own = {"wall": 10.0, "own": 3.0, "busy": 20.0, "stolen": 1.0, "total": 40.0, "throttled": 0.0}
     later = {"wall": 12.0, "own": 4.5, "busy": 23.5, "stolen": 1.4, "total": 44.0, "throttled": 0.5}
     readings = iter([own, later])
-    monkeypatch.setattr(load_module, "_counters", lambda: next(readings))
+    monkeypatch.setattr(load_module, "_counters", lambda helpers: next(readings))
     found = load_module.LoadWatch().load()
     assert found.stolen == pytest.approx(0.1) and found.other_cores == pytest.approx(1.0)
     assert found.throttled == pytest.approx(0.25) and not found.quiet
     monkeypatch.undo()
-    now = load_module._counters()
+    now = load_module._counters(())
     assert now["total"] is None or now["total"] > now["busy"] > 0
+    # What a process takes that works for this one is its own too.
+    busy = subprocess.Popen([sys.executable, "-c", "import time\nend = time.process_time() + 0.3\nwhile time.process_time() < end: pass\ninput()"],
+                            stdin=subprocess.PIPE)  # fmt: skip
+    try:
+        deadline = time.monotonic() + 60
+        while (taken := load_module._process_seconds(busy.pid)) < 0.25 and time.monotonic() < deadline:
+            time.sleep(0.05)
+        assert taken >= 0.25 and load_module._process_seconds(2**30) == 0
+    finally:
+        busy.kill()
 
 
 @pytest.mark.parametrize(

@@ -65,10 +65,15 @@ def test_an_artifact_scores_as_scikit_learn_does(classifier, data, tmp_path):
     # Where all lie in nearly one direction, or close together, which one is nearer is decided by the rounding of float32.
     close = getattr(classifier, "metric", "") == "cosine" or getattr(classifier, "weights", "") == "distance"
     features = (features - features.mean(axis=0)) / features.std(axis=0) if close else features
+    # scikit-learn itself computes perceptrons in float32 where the features are, ours in float64.
+    within = 2e-5 if isinstance(classifier, MLPClassifier) else 3e-6
     for before in BEFORE[:2] if close else BEFORE:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            fitted = make_pipeline(*[each if isinstance(each, str) else clone(each) for each in before], clone(classifier))
+            last = clone(classifier)
+            if "random_state" in last.get_params():
+                last.set_params(random_state=0)
+            fitted = make_pipeline(*[each if isinstance(each, str) else clone(each) for each in before], last)
             fitted.fit(features[::2], truth[::2])
         graph = behind_features(fitted, features.shape[1])
         unseen = features[1::2]
@@ -77,7 +82,7 @@ def test_an_artifact_scores_as_scikit_learn_does(classifier, data, tmp_path):
         passed = run_passes(graph).renamed({run_passes(graph).outputs[0]: "scores"})
         write_artifact(passed, tmp_path / "m.onnx", Metadata())
         for found in (run_graph(graph, {"image": unseen})[graph.outputs[0]], RuntimeEngine(tmp_path / "m.onnx", 1).run(unseen)):
-            assert found.dtype == np.float32 and np.abs(found - wanted).max() <= 3e-6 * np.ptp(wanted), before
+            assert found.dtype == np.float32 and np.abs(found - wanted).max() <= within * np.ptp(wanted), before
             assert np.array_equal(found.argmax(axis=1), wanted.argmax(axis=1)), before
 
 
