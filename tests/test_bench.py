@@ -486,3 +486,16 @@ def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch
 def test_settings_without_sense_are_refused(grid, seconds, until, words, subject):
     with pytest.raises(BenchError, match=words):
         bench_grid(subject, Grid(**{"batches": (1,), "threads": (1,)} | grid), seconds, until)
+
+
+def test_nothing_is_concluded_from_a_setting_that_is_too_imprecise():
+    from dataclasses import replace
+
+    import outcomes
+    from zygal.bench.advice import best_throughput, lowest_latency
+
+    precise, quick = outcomes._cell(1, 1, 0.9), outcomes._cell(1, 2, 0.3)
+    vague = replace(quick, latency=replace(quick.latency, low=0.1e-3, high=0.9e-3))
+    assert vague.imprecise and not quick.imprecise
+    assert lowest_latency([precise, vague]) is precise and best_throughput([precise, vague]) is precise
+    assert lowest_latency([precise, quick]) is quick

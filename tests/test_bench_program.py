@@ -61,7 +61,7 @@ def test_everything_at_once(shipped, tmp_path):
     for name in ("throughput", "latencies", "stages", "layers"):
         assert Image.open(tmp_path / "drawn" / f"{name}.png").width == 1280
     for words in (
-        "highest throughput",
+        "Conclusions",
         "deadline 5.0 s",
         "multiply-adds per image",
         "it is",

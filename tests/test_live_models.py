@@ -215,7 +215,10 @@ def test_a_missing_package_of_the_training_code_is_named(folder, shipped):
     refused(called("convert", "late.py:nothing", "-o", "x.onnx", cwd=folder), "has no function nothing")
 
 
-def test_the_module_itself_is_measured_and_a_way_that_it_does_not_have_is_refused(folder):
+def test_the_module_itself_is_measured_and_a_way_that_it_does_not_have_is_refused(folder, monkeypatch):
+    (folder / "temporary").mkdir()
+    monkeypatch.setenv("TMPDIR", str(folder / "temporary"))
+    monkeypatch.setattr("tempfile.tempdir", None)
     assert called("convert", "built.py:in_training", "-o", "m.onnx", "--shape", "3,64,64", cwd=folder).returncode == 0
     bench = ("bench", "m.onnx", "--compare", "built.py:in_training", "--batches", "1", "--threads", "1", "--seconds", "0.3")
     done = called(*bench, "--json", "b.json", cwd=folder)
@@ -224,6 +227,8 @@ def test_the_module_itself_is_measured_and_a_way_that_it_does_not_have_is_refuse
     done = called(*bench, "--compare-as", "captured", "--json", "b.json", cwd=folder)
     assert "the captured program" in json.loads((folder / "b.json").read_text())["compared"][0]["engine"]
     refused(called(*bench, "--compare-as", "eager", cwd=folder), "does not apply to built.py:in_training")
+    # The process of the framework has ended, and left nothing behind.
+    assert not list((folder / "temporary").iterdir())
     baseline = json.loads((folder / "b.json").read_text())
     baseline["runtime"] = "ONNX Runtime 0.1"
     (folder / "old.json").write_text(json.dumps(baseline))

@@ -99,7 +99,9 @@ def test_images_that_are_not_the_recorded_ones(workspace):
 def test_bench_writes_units_into_its_keys(shipped, tmp_path):
     arguments = ("bench", "channel_marks.onnx", "--batches", "1,2", "--threads", "1", "--seconds", "0.2")
     done = program(*arguments, "--json", tmp_path / "bench.json", cwd=shipped)
-    assert done.returncode == 0 and "images/s" in done.stdout and "lowest latency" in done.stdout
+    assert done.returncode == 0 and "images/s" in done.stdout and "Conclusions" in done.stdout
+    # On a busy machine so short a run may conclude nothing, and then says so.
+    assert "lowest latency" in done.stdout or "every setting is too imprecise" in done.stdout
     cell = json.loads((tmp_path / "bench.json").read_text())["cells"][1]
     assert cell["batch_images"] == 2 and cell["latency_median_seconds"] > 0 and cell["peak_memory_bytes"] > 0
 

@@ -32,6 +32,9 @@ WAYS = {
 """What the ways to run a live model are, for the reader of a table."""
 
 
+PATIENCE_SECONDS = 20.0
+
+
 class LiveProcess:
     """The other end. name: what the user called the model. about: what it said of itself when it was ready."""
 
@@ -90,10 +93,14 @@ def live_process(source: str, weights: str | None, shape: tuple[int, ...], way: 
         try:
             yield LiveProcess(source, process, folder)
         finally:
+            # At the end of its input it ends by itself, and removes its temporary files.
             with suppress(OSError):
                 process.stdin.close()
-            process.terminate()
-            process.wait()
+            try:
+                process.wait(PATIENCE_SECONDS)
+            except subprocess.TimeoutExpired:
+                process.terminate()
+                process.wait()
 
 
 def _serve(task: dict[str, Any], answers: TextIO) -> None:
@@ -135,6 +142,7 @@ def _serve(task: dict[str, Any], answers: TextIO) -> None:
 def main() -> None:
     # The parent says when it ends; what the user's code prints is no answer.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))
     answers = os.fdopen(os.dup(1), "w")
     os.dup2(2, 1)
     _serve(json.loads(sys.argv[1]), answers)

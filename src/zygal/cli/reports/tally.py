@@ -23,7 +23,7 @@ def show(out, outcome: TallyOutcome) -> None:
     out.print()
     (_show_exclusive if found.exclusive else _show_multi_label)(out, outcome, outcome.worst)
     for line in warnings(found, outcome.worst):
-        show_sentence(out, line, "yellow")
+        show_sentence(out, line, "yellow" if line.startswith("Warning") else "")
     if found.paired:
         for line in paired_sentences(found.paired, outcome.artifact, outcome.compared):
             show_sentence(out, line, _STYLES.get(found.paired.verdict, "bold"))
