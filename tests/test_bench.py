@@ -492,6 +492,7 @@ def test_nothing_is_concluded_from_a_setting_that_is_too_imprecise():
     from dataclasses import replace
 
     import outcomes
+
     from zygal.bench.advice import best_throughput, lowest_latency
 
     precise, quick = outcomes._cell(1, 1, 0.9), outcomes._cell(1, 2, 0.3)

@@ -21,7 +21,7 @@ COMMAND = Command(ClassifyRequest, "zygal.commands.classify", "zygal.cli.reports
 def register(commands) -> None:
     parser = new_parser(commands, "classify", SUMMARY, "zygal classify channel_marks.onnx reference -o predictions.csv")
     parser.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
-    parser.add_argument("paths", metavar="PATH", nargs="*", help="image files, and folders with all files below them")
+    parser.add_argument("paths", metavar="PATH", nargs="*", help="image files, and folders with the images below them")
     parser.add_argument("--list", metavar="FILE", action="append", default=[], dest="lists",
                         help="a text file with one path per line; - for standard input")  # fmt: skip
     parser.add_argument("--as", dest="write_as", choices=(PREDICTIONS, VECTORS), default=default_of(ClassifyRequest, "write_as"),
