@@ -227,8 +227,8 @@ def test_the_module_itself_is_measured_and_a_way_that_it_does_not_have_is_refuse
     done = called(*bench, "--compare-as", "captured", "--json", "b.json", cwd=folder)
     assert "the captured program" in json.loads((folder / "b.json").read_text())["compared"][0]["engine"]
     refused(called(*bench, "--compare-as", "eager", cwd=folder), "does not apply to built.py:in_training")
-    # The process of the framework has ended, and left nothing behind.
-    assert not list((folder / "temporary").iterdir())
+    # The process of the framework has ended, and left nothing of ours behind; the framework keeps a cache there.
+    assert not list((folder / "temporary").glob("zygal-*"))
     baseline = json.loads((folder / "b.json").read_text())
     baseline["runtime"] = "ONNX Runtime 0.1"
     (folder / "old.json").write_text(json.dumps(baseline))
