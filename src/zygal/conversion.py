@@ -95,7 +95,7 @@ def convert(
         raise InletError("--raw-pixels puts the inlet into the artifact, so it needs --inlet FILE.")
     if choices.input_name == choices.output_name:
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
-    file = source if isinstance(source, SourceFile) else SourceFile(Path(source), str(source), (str(source),))
+    file = SourceFile.of(source)
     try:
         return _converted(file, artifact_path, inlet, labels, choices)
     except NotFreed:
@@ -106,10 +106,8 @@ def convert(
 @contextmanager
 def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, sizes_are_batches: bool, classes: int | None):
     """The source with the estimator behind it, if there is one."""
-    estimator = file.live and file.live.estimator
-    if estimator is not None:
-        classes = getattr(estimator, "n_features_in_", None)
-    with read_source(file.path, choices.keep_batch, choices.scores, shape, sizes_are_batches, classes) as source:
+    estimator, columns = file.estimator, file.columns_wanted(classes)
+    with read_source(file.path, choices.keep_batch, choices.scores, shape, sizes_are_batches, columns) as source:
         source = replace(source, sha256=file.sha256)
         if estimator is not None:
             from zygal.sources.estimators import notes_on, with_estimator
@@ -172,11 +170,11 @@ def _converted(
 
 def _kind_by_estimator(file: SourceFile) -> str | None:
     """What the scores are, where an estimator makes them: its last operator says nothing of it."""
-    if not file.live or file.live.estimator is None:
+    if file.estimator is None:
         return None
     from zygal.sources.estimators import score_method
 
-    return PROBABILITIES if score_method(file.live.estimator) == "predict_proba" else LOGITS
+    return PROBABILITIES if score_method(file.estimator) == "predict_proba" else LOGITS
 
 
 class NotFreed(SourceError):
@@ -279,9 +277,7 @@ def _notes(source: Source) -> list[str]:
     notes = []
     if source.chosen.reason:
         notes.append(source.chosen.note(source.output_names))
-    graph = source.graph
-    made_by = {name: (node.operator, node.inputs) for node in graph.nodes for name in node.outputs}
-    if softmax_twice(operators_before(graph.outputs[0], made_by)):
+    if softmax_twice(operators_before(source.graph.outputs[0], source.graph.made_by())):
         notes.append(SOFTMAX_TWICE)
     if source.freed_from_batch:
         notes.append(

@@ -17,8 +17,8 @@ from zygal.artifact.validate import STANDARD, validate
 from zygal.errors import ArtifactError
 from zygal.files import sha256_of
 from zygal.graph import Batch, TensorType
-from zygal.scores import operators_before, scores_by_operators, values_before
-from zygal.sources.choice import Candidate, Choice, choose_output, ends_in_linear
+from zygal.scores import operators_before, scores_by_operators
+from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 
 LARGEST_BYTES = 2**31
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
@@ -158,8 +158,6 @@ def _choice(path: Path, graph: onnx.GraphProto, named: str | None, classes: int 
     for info in graph.output:
         dtype, shape = declared(info)
         known = dtype != "unknown" and all(isinstance(size, int) for size in shape[1:])
-        steps = list(values_before(info.name, made_by))
-        behind = ends_in_linear(made_by[step][0] for step in steps)
         type = TensorType(np.dtype(dtype), (Batch(), *shape[1:])) if known and shape else None
-        candidates.append(Candidate(info.name, type, None if behind is None else places[steps[behind]]))
+        candidates.append(Candidate(info.name, type, linear_place(info.name, made_by, places)))
     return choose_output(str(path), candidates, named, classes)

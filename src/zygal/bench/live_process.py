@@ -104,8 +104,8 @@ def live_process(source: str, weights: str | None, shape: tuple[int, ...], way: 
 
 
 def _serve(task: dict[str, Any], answers: TextIO) -> None:
-    from zygal.cli.ending import silence_libraries
     from zygal.engines.live import open_live_engine
+    from zygal.libraries import silence_libraries
     from zygal.sources.opened import source_file
 
     def answer(**values: Any) -> None:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import logging
 import os
 import signal
 import sys
 import threading
-import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -76,16 +74,3 @@ def catch_signals() -> Iterator[Signals]:
         for number, handler in before.items():
             if handler is not None:
                 signal.signal(number, handler)
-
-
-def silence_libraries(verbose: bool) -> None:
-    """Keeps libraries from writing warnings of their own between our sentences: what matters to the user is said by ours.
-
-    Sets levels by name, so that no library is imported. With verbose everything is shown.
-    """
-    if verbose:
-        return
-    warnings.simplefilter("ignore")
-    for name in ("absl", "jax", "matplotlib", "PIL", "tensorflow", "torch"):
-        logging.getLogger(name).setLevel(logging.CRITICAL)
-    os.environ.setdefault("TF_CPP_MIN_LOG_LEVEL", "3")

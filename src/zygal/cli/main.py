@@ -9,9 +9,10 @@ import sys
 from importlib import import_module
 from typing import NoReturn
 
-from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams, silence_libraries
+from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams
 from zygal.errors import ZygalError, one_line
 from zygal.exit_codes import INTERNAL, INTERRUPTED, INVALID, PASS, TERMINATED
+from zygal.libraries import silence_libraries
 
 COMMANDS = {
     "demo": "Write the demo's files into a folder and run the whole example there.",

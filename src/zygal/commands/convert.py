@@ -93,8 +93,8 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     shape = request.shape or (inlet.tensor_shape() if inlet else None)
     with source_file(request.source, request.weights, shape) as source:
         listener.detail(f"converting {source.name}")
-        if source.live and source.live.estimator is not None:
-            labels = _labels_of_estimator(source.live.estimator, labels)
+        if source.estimator is not None:
+            labels = _labels_of_estimator(source.estimator, labels)
         found = convert(source, request.output, inlet, labels, choices)
     notes = [*(labels.notes if labels else ()), *source.notes, *found.notes]
     if found.raw_pixels:

@@ -75,8 +75,8 @@ def _survey_live(request: SurveyRequest) -> tuple[Survey, list[str]]:
     with source_file(request.file, request.weights, request.shape, "FILE") as source:
         facts = replace(source_facts(source.path), path=Path(source.name))
     notes = list(source.notes)
-    if source.live.estimator is not None:
-        notes.append(f"what follows describes the network; the estimator {type(source.live.estimator).__name__} classifies what it returns")
+    if source.estimator is not None:
+        notes.append(f"what follows describes the network; the estimator {type(source.estimator).__name__} classifies what it returns")
     return Survey(Path(request.file), kinds.LIVE, facts), notes
 
 

@@ -17,11 +17,8 @@ def open_live_engine(source: str | Path | SourceFile, output: str | None = None,
     how many classes there are, if it is known. Raises EngineError if the framework is not installed, SourceError if there is no
     such output.
     """
-    if not isinstance(source, SourceFile):
-        source = SourceFile(Path(source), str(source), (str(source),))
-    live, estimator = source.live, source.live and source.live.estimator
-    if estimator is not None:
-        classes = getattr(estimator, "n_features_in_", None)
+    source = SourceFile.of(source)
+    live, estimator, classes = source.live, source.estimator, source.columns_wanted(classes)
     model = live and live.model
     if (live.framework == KERAS) if live else kinds.trained_kind(source.path) in (kinds.KERAS_ARCHIVE, kinds.HDF5):
         from zygal.engines.keras import KerasEngine

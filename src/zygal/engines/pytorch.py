@@ -53,7 +53,6 @@ class PyTorchEngine:
         self.ways = (CAPTURED,) if module is None else (MODULE, CAPTURED)
         # The output of a layer is what its last call makes.
         self._layer_ends = {call.layer: call.results[0] for call in program.calls if call.layer and call.results}
-        self._output_value = program.outputs[program.output_names.index(self.chosen.name)]
         self.input_type = program.types[program.inputs[0]]
         first = self.input_type.shape[0]
         self.batch_size = first if isinstance(first, int) else None

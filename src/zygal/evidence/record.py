@@ -16,10 +16,11 @@ from zygal.evidence.arrays import check_finite
 from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.layers import record_layers
 from zygal.evidence.witness import Preprocessing, Witness
-from zygal.files import load_function, sha256_of, split_place
+from zygal.files import sha256_of
 from zygal.inlet import Inlet, apply_inlet, format_inlet
 from zygal.labels import check_label_count
 from zygal.sources.opened import SourceFile
+from zygal.user_code import load_function, split_place
 
 REPEATED_IMAGES, REPEATED_CALLS = 12, 2
 """On how many images training code is called again, and how often: a step that changes one image in ten is found with 98 %

@@ -59,6 +59,10 @@ class Graph:
         """The node that makes each value."""
         return {name: node for node in self.nodes for name in node.outputs}
 
+    def made_by(self) -> dict[str, tuple[str, tuple[str, ...]]]:
+        """The operator that makes each value, and what it reads; see `scores.operators_before`."""
+        return {name: (node.operator, node.inputs) for node in self.nodes for name in node.outputs}
+
     def parameter_count(self) -> int:
         """The number of elements in all floating-point constants."""
         return sum(array.size for array in self.constants.values() if array.dtype.kind == "f")

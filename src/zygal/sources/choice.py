@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from zygal.errors import SourceError
 from zygal.graph import TensorType
-from zygal.scores import before_scores
+from zygal.scores import before_scores, values_before
 
 _LINEAR = frozenset(("addmm", "dense", "einsum", "gemm", "linear", "matmul", "mm"))
 """The operators of a linear layer, in every spelling without strokes."""
@@ -82,7 +82,17 @@ def _columns(candidate: Candidate) -> int | None:
     return candidate.type.shape[1] if _is_table(candidate) else None
 
 
-def ends_in_linear(operators: Iterable[str]) -> int | None:
+def linear_place(value: str, made_by: Mapping[str, tuple[str, Sequence[str]]], places: Mapping[str, int]) -> int | None:
+    """The place of the linear layer that a value ends in; None if it ends in no linear layer.
+
+    made_by: see `scores.operators_before`. places: of each value's operator, or of its layer, in the model.
+    """
+    steps = list(values_before(value, made_by))
+    behind = _ends_in_linear(made_by[step][0] for step in steps)
+    return None if behind is None else places[steps[behind]]
+
+
+def _ends_in_linear(operators: Iterable[str]) -> int | None:
     """How many operators stand behind the linear layer that an output ends in; None if it ends in no linear layer.
 
     operators: those that lead to it, the last one first. Rearrangements, biases and what makes probabilities are looked through.

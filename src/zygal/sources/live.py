@@ -14,7 +14,8 @@ from typing import Any
 
 from zygal.backends import missing_package
 from zygal.errors import EngineError, SourceError, install_extra
-from zygal.files import load_function, scratch_folder, split_place
+from zygal.files import scratch_folder
+from zygal.user_code import load_function, split_place
 
 DEFAULT_IMAGE_SHAPE = (3, 224, 224)
 TORCH, KERAS = "PyTorch", "Keras"

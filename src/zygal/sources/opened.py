@@ -7,10 +7,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from zygal.errors import SourceError, ZygalError
-from zygal.files import sha256_of, split_place
+from zygal.files import sha256_of
 from zygal.sources.live import DEFAULT_IMAGE_SHAPE, TORCH, LiveModel, build, is_live, saved
+from zygal.user_code import split_place
 
 
 @dataclass(frozen=True)
@@ -23,6 +25,20 @@ class SourceFile:
     files: tuple[str, ...]
     live: LiveModel | None = None
     notes: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, source: str | Path | SourceFile) -> SourceFile:
+        """A file that holds its own weights, named by its path."""
+        return source if isinstance(source, SourceFile) else cls(Path(source), str(source), (str(source),))
+
+    @property
+    def estimator(self) -> Any:
+        """The fitted estimator behind the network, or None."""
+        return self.live and self.live.estimator
+
+    def columns_wanted(self, classes: int | None) -> int | None:
+        """How many columns the output to take has, if it is known: one for each feature that the estimator takes, else one a class."""
+        return classes if self.estimator is None else getattr(self.estimator, "n_features_in_", None)
 
     @property
     def sha256(self) -> str:
@@ -47,7 +63,7 @@ def source_file(
             raise SourceError(
                 f"--weights can only be given if {option} is FILE.py:FUNCTION; {source} is a file that holds its own weights."
             )
-        yield SourceFile(Path(source), str(source), (str(source),))
+        yield SourceFile.of(source)
         return
     file, function = split_place(str(source), SourceError)
     live = build(str(source), weights)

@@ -11,7 +11,7 @@ from zygal.errors import SourceError
 from zygal.files import sha256_of
 from zygal.graph import Graph, TensorType
 from zygal.scores import operators_before, scores_by_operators, softmax_twice
-from zygal.sources.choice import Candidate, Choice, choose_output, ends_in_linear
+from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 from zygal.sources.keras.containers import KerasFile, open_keras
 from zygal.sources.keras.structure import Model, read_structure
 from zygal.sources.keras.translate import PREPROCESSING, all_layers, input_type, translate, unknown_layers
@@ -103,11 +103,10 @@ def _choice(file: KerasFile, model: Model, graphs: dict[str, Graph | None], name
     candidates = []
     for name, graph in graphs.items():
         type = graph and graph.types[graph.outputs[0]]
-        behind = ends_in_linear(_operators(graph))
         linear = None
-        if behind is not None:
-            made_by = {value: (node.layer, node.inputs) for node in graph.nodes for value in node.outputs}
-            linear = places.get(list(operators_before(graph.outputs[0], made_by))[behind], 0)
+        if graph is not None:
+            values = {value: places.get(node.layer, 0) for node in graph.nodes for value in node.outputs}
+            linear = linear_place(graph.outputs[0], graph.made_by(), values)
         candidates.append(Candidate(name, type, linear))
     return choose_output(str(file.path), candidates, named, classes)
 
@@ -126,8 +125,7 @@ def _operators(graph: Graph | None) -> list[str]:
     """The operators that lead to the output, the last one first; none if there is no graph."""
     if graph is None:
         return []
-    made_by = {name: (node.operator, node.inputs) for node in graph.nodes for name in node.outputs}
-    return list(operators_before(graph.outputs[0], made_by))
+    return list(operators_before(graph.outputs[0], graph.made_by()))
 
 
 def _notes(model: Model, weights: Weights) -> Iterator[str]:

@@ -8,8 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zygal.errors import SourceError
-from zygal.scores import values_before
-from zygal.sources.choice import Candidate, Choice, choose_output, ends_in_linear
+from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 
 if TYPE_CHECKING:
     from zygal.sources.pytorch.program import Program
@@ -42,9 +41,7 @@ def scores_choice(program: Program, named: str | None = None, classes: int | Non
     places = {result: place for place, call in enumerate(program.calls) for result in call.results}
     candidates = []
     for name, value in zip(program.output_names, program.outputs):
-        steps = list(values_before(value, made_by))
-        behind = ends_in_linear(made_by[step][0] for step in steps)
-        candidates.append(Candidate(name, program.types.get(value), None if behind is None else places[steps[behind]]))
+        candidates.append(Candidate(name, program.types.get(value), linear_place(value, made_by, places)))
     return choose_output(str(program.path), candidates, named, classes)
 
 
