@@ -17,11 +17,12 @@ from PIL import Image
 from zygal.artifact.write import put_before
 from zygal.evidence.match import raw_level_limit
 from zygal.inlet import Crop, Decode, Inlet, Pad, Resize, Tensor, Values
-from zygal.inlet.apply import finish
-from zygal.inlet.decode import decoded
+from zygal.inlet.apply import apply_to_opened
 from zygal.inlet.edits import step_edits
 from zygal.inlet.front import front_of
-from zygal.inlet.resampling import resize_array, windows
+from zygal.inlet.resampling import windows
+from zygal.inlet.rounding import resize_array
+from zygal.inlet.sizes import Axis
 
 os.environ.setdefault("KERAS_BACKEND", "jax")
 
@@ -132,7 +133,7 @@ def test_opencvs_area_of_what_shrinks(after, by, seed):
 @settings(max_examples=60, deadline=None)
 @given(st.sampled_from(sorted({step for _, step in step_edits(Resize(size=(9, 9)))}, key=str)), sides, sides)
 def test_a_matrix_is_a_mean_of_what_is_there(step, inputs, outputs):
-    by = windows(inputs, outputs, step)
+    by = windows(Axis.between(inputs, outputs), step)
     assert np.allclose(by.weights.sum(axis=1), 1) and by.first.min() >= 0
     assert (by.first + by.weights.shape[1]).max() <= inputs
     flat = resize_array(np.full((inputs, 3, 1), 77, np.uint8), (outputs, 3), step)
@@ -148,7 +149,7 @@ def test_an_inlet_copies_the_pixels_that_the_library_copies(name, before, after,
     library, stated, _ = CONVENTIONS[name]
     inlet = Inlet(frame=(Resize(size=after, **stated),), values=Values((0.0, 255.0)), tensor=Tensor("NHWC", "uint8"))
     pixels = np.random.default_rng(seed).integers(0, 256, (*before, 3), np.uint8)
-    assert np.array_equal(finish(pixels, inlet, "drawn").tensor, library(pixels, after))
+    assert np.array_equal(apply_to_opened(Image.fromarray(pixels), inlet, "drawn").tensor, library(pixels, after))
 
 
 def nearest_inlet(**stated):
@@ -192,6 +193,6 @@ def test_the_inlet_inside_a_graph_is_the_inlet_to_one_grey_level_per_rounding(nu
     pixels = np.random.default_rng(seed).integers(0, 256, (2, *size, 3), np.uint8)
     found = onnxruntime.InferenceSession(model.SerializeToString()).run(None, {"image": pixels})[0]
     for image, tensor in zip(pixels, found):
-        wanted = finish(decoded(Image.fromarray(image), inlet.decode, "drawn"), inlet, "drawn")
+        wanted = apply_to_opened(Image.fromarray(image), inlet, "drawn")
         level = wanted.grey_level[:, None, None] if inlet.tensor.layout == "NCHW" else wanted.grey_level
         assert (np.abs(tensor.astype(np.float64) - wanted.tensor) / np.abs(level)).max() <= raw_level_limit(inlet) + 0.01

@@ -14,9 +14,9 @@ from zygal.bench.measure import Effort, measure, paired
 from zygal.bench.statistics import Ratio, ratio_of
 from zygal.errors import BenchError, ImageError
 from zygal.inlet import Inlet, apply_to_all
-from zygal.inlet.apply import in_order, raw_pixels
-from zygal.inlet.decode import decode_image
-from zygal.inlet.frame import as_array, run_step
+from zygal.inlet.apply import in_order, pictures, raw_pixels
+from zygal.inlet.decode import open_image
+from zygal.inlet.frame import as_array
 from zygal.inlet.values import to_tensor
 from zygal.processor import allowed_cores
 
@@ -148,10 +148,11 @@ class _Passes:
             tensor = raw_pixels(path, self.inlet.decode)
             moments.append(time.perf_counter())
         else:
-            picture = decode_image(path, self.inlet.decode)
+            steps = pictures(open_image(path, self.inlet.decode), self.inlet, path)
+            _, picture = next(steps)
             moments.append(time.perf_counter())
-            for step in self.inlet.frame:
-                picture = run_step(picture, step, self.inlet.decode, path)
+            for _, made in steps:
+                picture = made
             pixels = in_order(as_array(picture), self.inlet)
             moments.append(time.perf_counter())
             tensor, _ = to_tensor(pixels, self.inlet.values, self.inlet.tensor)

@@ -12,6 +12,7 @@ from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import Output, check_outputs
+from zygal.wording import counted, short_number
 
 if TYPE_CHECKING:
     from zygal.evidence.witness import Witness
@@ -58,7 +59,7 @@ class RecoverOutcome(Outcome):
     def match_quality(self) -> str:
         """How good the recovered inlet is, in one word or two."""
         residual = self.by_tensors.residual
-        return "exact" if residual < EXACT else "within rounding" if residual <= 0.5 else "not exact"
+        return "exact" if residual < EXACT else "within rounding" if not self.failed_gates else "not exact"
 
     def result(self) -> dict[str, Any]:
         found = self.by_tensors or self.by_scores
@@ -80,6 +81,29 @@ class RecoverOutcome(Outcome):
             "mean_error_grey_levels": found.mean_residual,
             "second_best": second and dict(zip(("field", "value", "max_error_grey_levels"), second)),
             "not_determined": [asdict(each) for each in found.undecided],
+            "library": found.library,
+            "error_of_999_in_1000_grey_levels": found.nearly_all,
+            "per_image": [
+                {
+                    "image": each.image,
+                    "file_kind": each.kind,
+                    "max_error_grey_levels": each.largest,
+                    "mean_error_grey_levels": each.mean,
+                    "share_above_half_a_level": each.share,
+                    "where": each.where,
+                    "explained": each.explained,
+                }
+                for each in found.per_image
+            ],
+            "groups": [
+                {
+                    "images": list(each.images),
+                    "inlet": each.inlet and asdict(each.inlet),
+                    "separated_by": each.separated_by,
+                    "changes": [{"field": name, "first_group": str(one), "this_group": str(other)} for name, one, other in each.changes],
+                }
+                for each in found.groups
+            ],
         }
 
     def _by_scores(self) -> dict[str, Any]:
@@ -104,33 +128,85 @@ def execute(request: RecoverRequest, listener: Listener = SILENT) -> RecoverOutc
     witness = read_witness(request.witness)
     notes = check_images(witness.images, request.images)
     paths = [Path(request.images) / image.name for image in witness.images]
-    found, gate = _search(request, witness, paths, listener)
-    if gate.passes:
-        write_text(request.output, format_inlet(found.inlet))
+    found, gates = _search(request, witness, paths, listener)
+    passed = all(gate.passes for gate in gates)
+    if passed:
+        write_text(request.output, format_inlet(found.inlet, _comments(request, found) if witness.tensors is not None else ()))
+    elif found_groups(found):
+        notes += _group_notes(found)
     elif witness.tensors is not None:
         notes.append("the training side may do something that an inlet cannot state, or these are not the images that it saw")
     else:
         notes.append("the artifact may be another model, or the training side may do something that an inlet cannot state")
     return RecoverOutcome(
         request=request,
-        gates=(gate,),
+        gates=gates,
         notes=tuple(notes),
-        written=(request.output,) if gate.passes else (),
+        written=(request.output,) if passed else (),
         unreadable=getattr(found, "unreadable", ()),
-        next_step=_next_step(request, witness, gate.passes),
+        next_step=_next_step(request, witness, passed),
         **{"by_tensors" if witness.tensors is not None else "by_scores": found},
     )
 
 
 def _search(request: RecoverRequest, witness: Witness, paths: list[Path], listener: Listener):
-    """What was found, and its gate."""
+    """What was found, and its gates: a library's own rounding may move a few pixels by one level."""
     if witness.tensors is None:
         found = _recover_by_scores(request, witness, paths, listener)
-        return found, Gate("inlet", "largest difference of the scores", found.largest, request.accept_scores, "of the spread")
+        return found, (Gate("inlet", "largest difference of the scores", found.largest, request.accept_scores, "of the spread"),)
     from zygal.inlet.recovery import recover_inlet
+    from zygal.inlet.recovery.residuals import ONE_LEVEL
 
     found = recover_inlet(paths, witness.tensors, listener.step)
-    return found, Gate("inlet", "largest difference of the tensors", found.residual, request.accept, "grey levels")
+    return found, (
+        Gate("inlet", "difference that 99.9 % of each tensor's values keep", found.nearly_all, request.accept, "grey levels"),
+        Gate("inlet", "largest difference of the tensors", found.residual, request.accept + ONE_LEVEL, "grey levels"),
+    )
+
+
+def found_groups(found) -> bool:
+    return len(getattr(found, "groups", ())) > 1
+
+
+def _group_notes(found: Recovery) -> list[str]:
+    """What each group of images needs, and what separates them."""
+    from zygal.inlet.description import describe_value
+
+    first, *others = found.groups
+    notes = [f"the inlet shown explains {_images(first.images)}{_separated(first)}"]
+    for each in others:
+        if each.inlet is None:
+            notes.append(f"no inlet was found for {_images(each.images)}{_separated(each)}")
+            continue
+        changes = ", ".join(f"{name} = {describe_value(other)}" for name, _, other in each.changes)
+        notes.append(f"{_images(each.images)}{_separated(each)} need{'s' * (len(each.images) == 1)} {changes}")
+    notes.append("one inlet cannot state a choice by image; preprocess the images of each group by an inlet of its own")
+    return notes
+
+
+def _images(names: tuple[str, ...]) -> str:
+    return ", ".join(names) if len(names) <= 3 else f"{len(names)} images ({', '.join(names[:2])}, ...)"
+
+
+def _separated(group) -> str:
+    return f", each of which {group.separated_by}," if group.separated_by and len(group.images) > 1 else f", which {group.separated_by}," if group.separated_by else ""
+
+
+def _comments(request: RecoverRequest, found: Recovery) -> list[str]:
+    """What a reader of the inlet's file should know: how well it fits, whose convention it is, what is not determined."""
+    from zygal.inlet.description import describe_value
+
+    lines = [
+        f"Recovered by zygal inlet recover from {Path(request.witness).name} on {counted(found.images, 'image')}; "
+        f"largest difference {short_number(found.residual)} grey levels."
+    ]
+    if found.library:
+        lines.append(f"The resize is {found.library}'s.")
+    for each in found.undecided:
+        others = ", ".join(describe_value(other) for other in each.others)
+        lines.append(f"Not determined by these images: {each.field} = {describe_value(each.chosen)} could also be {others}; "
+                     f"{each.decided_by} would tell.")  # fmt: skip
+    return lines
 
 
 def _recover_by_scores(request: RecoverRequest, witness: Witness, paths: list[Path], listener: Listener) -> ScoreRecovery:

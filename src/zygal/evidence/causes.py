@@ -48,7 +48,7 @@ class _Residuals:
     """The largest difference in grey levels that inlets leave, computed exactly."""
 
     def __init__(self, material: Material):
-        self.trials = Trials(material)
+        self.trials = Trials(material, whole=True)
         self.material = material
 
     def of(self, inlet: Inlet, images: list[int], limit: float = np.inf) -> float:

@@ -2,10 +2,10 @@
 
 from zygal.inlet.apply import InletTensor, apply_inlet, apply_to_all
 from zygal.inlet.decode import decode_image
-from zygal.inlet.specification import Crop, Decode, Inlet, Pad, Resize, Tensor, Values
+from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Pad, Resize, Tensor, Values
 from zygal.inlet.toml import format_inlet, parse_inlet, read_inlet
 
 __all__ = [
-    "Crop", "Decode", "Inlet", "InletTensor", "Pad", "Resize", "Tensor", "Values",
+    "Blur", "Crop", "Decode", "Inlet", "InletTensor", "Pad", "Resize", "Tensor", "Values",
     "apply_inlet", "apply_to_all", "decode_image", "format_inlet", "parse_inlet", "read_inlet",
 ]  # fmt: skip

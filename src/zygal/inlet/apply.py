@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from zygal.errors import ImageError
-from zygal.inlet.decode import Picture, decode_image
-from zygal.inlet.frame import as_array, run_step
-from zygal.inlet.specification import Decode, Inlet
+from zygal.inlet.decode import Picture, converted, decode_image, decoded, open_image, unreduced_size
+from zygal.inlet.frame import as_array, run_frame
+from zygal.inlet.specification import Decode, Inlet, Resize, Step
 from zygal.inlet.values import to_tensor
 from zygal.pool import Pool, ThreadPool
 
@@ -34,21 +35,42 @@ class InletTensor:
 
 def apply_inlet(path: str | Path, inlet: Inlet) -> InletTensor:
     """One image file through all stages. Raises ImageError."""
-    return finish(decode_image(path, inlet.decode), inlet, path)
+    return apply_to_opened(open_image(path, inlet.decode), inlet, path)
+
+
+def apply_to_opened(file: Image.Image, inlet: Inlet, path: str | Path) -> InletTensor:
+    """An opened image through all stages; `path` names it in messages. Raises ImageError."""
+    *_, (_, picture) = pictures(file, inlet, path)
+    pixels = in_order(as_array(picture), inlet)
+    return InletTensor(pixels, *to_tensor(pixels, inlet.values, inlet.tensor))
 
 
 def raw_pixels(path: str | Path, decode: Decode) -> np.ndarray:
     """8-bit RGB [H, W, 3]: what an artifact is fed that holds the rest of the inlet. Raises ImageError."""
-    kept = {name: getattr(decode, name) for name in ("exif", "transparency", "sixteen_bit")}
+    kept = {name: getattr(decode, name) for name in ("exif", "transparency", "sixteen_bit", "jpeg", "jpeg_reduction")}
     return np.ascontiguousarray(decode_image(path, Decode(**kept)))
 
 
-def finish(picture: Picture, inlet: Inlet, path: str | Path) -> InletTensor:
-    """A decoded picture through the frame, values and tensor stages. Raises ImageError."""
-    for step in inlet.frame:
-        picture = run_step(picture, step, inlet.decode, path)
-    pixels = in_order(as_array(picture), inlet)
-    return InletTensor(pixels, *to_tensor(pixels, inlet.values, inlet.tensor))
+def pictures(file: Image.Image, inlet: Inlet, path: str | Path) -> Iterator[tuple[Step | str, Picture]]:
+    """What an opened file is after each step: "decode", the steps of the frame, and "convert" where that comes after a resize.
+
+    Raises ImageError.
+    """
+    decode = inlet.decode
+    picture = decoded(file, decode, path)
+    yield "decode", picture
+    last_resize = max((place for place, step in enumerate(inlet.frame, 1) if isinstance(step, Resize)), default=0)
+    if decode.conversion == "first":
+        last_resize = 0
+    unreduced = unreduced_size(file, decode)
+    head, tail = inlet.frame[:last_resize], inlet.frame[last_resize:]
+    for step, picture in zip(head, run_frame(picture, head, decode, path, unreduced)):
+        yield step, picture
+    if decode.conversion != "first":
+        picture = converted(picture, decode, path)
+        yield "convert", picture
+    for step, picture in zip(tail, run_frame(picture, tail, decode, path, None if head else unreduced)):
+        yield step, picture
 
 
 def in_order(pixels: np.ndarray, inlet: Inlet) -> np.ndarray:

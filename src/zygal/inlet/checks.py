@@ -3,19 +3,40 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from difflib import get_close_matches
 from typing import Any
 
 from zygal.inlet import specification as spec
-from zygal.inlet.specification import Crop, Decode, Pad, Resize, Values
+from zygal.inlet.specification import Blur, Crop, Decode, Pad, Resize, Values
 
 LARGEST_SIDE = 16384
+
+
+def meant(given: Any, known: Iterable[str]) -> str:
+    """'; do you mean "filter"?' where one of the known words is much like what was given, else nothing."""
+    words = list(known)
+    alike = get_close_matches(str(given).lower(), [*words, *(set(_OTHERS) if _OTHERS.get(str(given).lower()) in words else ())], 1, 0.6)
+    word = _OTHERS.get(str(given).lower()) or (alike and _OTHERS.get(alike[0], alike[0])) or None
+    return f'; do you mean "{word}"?' if word in words else ""
+
+
+_OTHERS = {
+    "color": "colour", "gray": "grey", "grayscale": "grey", "greyscale": "grey", "gray_weights": "grey_weights",
+    "centering": "centring", "centered": "centring", "center": "centring", "interpolation": "filter", "resample": "filter",
+    "linear": "bilinear", "cubic": "bicubic", "lanczos3": "lanczos", "height": "size", "width": "size", "scale_factor": "factor",
+    "layouts": "layout", "channels_first": "NCHW", "channels_last": "NHWC", "fill": "colour", "padding": "margins",
+    "padding_mode": "border", "align_corners": "grid", "orientation": "exif", "alpha": "transparency", "flip": "mirror",
+    "invert": "polarity", "bgr2rgb": "colour", "shortest_edge": "short_side", "short_edge": "short_side", "longest": "within",
+    "half_pixel": "half-pixel", "central_fraction": "fraction", "ratio": "aspect",
+}  # fmt: skip
+"""Words that people write for keys and values of an inlet."""
 
 
 def one_of(allowed: tuple[str, ...]) -> Callable[[Any], str]:
     def check(value: Any) -> str:
         if value not in allowed:
-            raise ValueError(f"one of {', '.join(allowed)}, not {value!r}")
+            raise ValueError(f"one of {', '.join(allowed)}, not {value!r}{meant(value, allowed)}")
         return value
 
     return check
@@ -40,6 +61,31 @@ def part(value: Any) -> float:
     if type(value) not in (int, float) or not 0 < value <= 1:
         raise ValueError(f"a share above 0 and at most 1, not {value!r}")
     return float(value)
+
+
+def positive(value: Any) -> float:
+    if type(value) not in (int, float) or not 0 < value <= 1e4:
+        raise ValueError(f"a number above 0 and at most 10000, not {value!r}")
+    return float(value)
+
+
+def reduction(value: Any) -> float:
+    if type(value) not in (int, float) or not 1 <= value <= 100:
+        raise ValueError(f"a number from 1 to 100, not {value!r}")
+    return float(value)
+
+
+def taps(value: Any) -> int:
+    if type(value) is not int or not 1 <= value <= 255 or value % 2 == 0:
+        raise ValueError(f"an odd number of pixels from 1 to 255, not {value!r}")
+    return value
+
+
+def margins(value: Any) -> tuple[int, int, int, int]:
+    right = isinstance(value, list) and len(value) == 4 and all(type(each) is int and 0 <= each <= LARGEST_SIDE for each in value)
+    if not right or not any(value):
+        raise ValueError(f"[top, bottom, left, right] in pixels, not all of them 0, not {value!r}")
+    return tuple(value)
 
 
 def integer(value: Any) -> int:
@@ -94,6 +140,10 @@ CHECKS: dict[type, dict[str, Callable[[Any], Any]]] = {
         "sixteen_bit": one_of(spec.SIXTEEN_BIT),
         "polarity": one_of(spec.POLARITIES),
         "mirror": one_of(spec.MIRRORS),
+        "jpeg": one_of(spec.JPEG),
+        "jpeg_reduction": size,
+        "jpeg_grey": one_of(spec.JPEG_GREY),
+        "conversion": one_of(spec.CONVERSIONS),
     },
     Resize: {
         "short_side": side,
@@ -108,14 +158,31 @@ CHECKS: dict[type, dict[str, Callable[[Any], Any]]] = {
         "rounding": one_of(spec.ROUNDINGS),
         "scale": one_of(spec.SCALES),
         "order": one_of(spec.ORDERS),
+        "cover": size,
+        "factor": positive,
+        "box": one_of(spec.BOXES),
+        "enlarge": boolean,
+        "grid_scale": one_of(spec.GRID_SCALES),
+        "prefilter": one_of(spec.PREFILTERS),
+        "reduce_above": reduction,
     },
     Crop: {
         "size": size,
         "fraction": part,
         "aspect": size,
-        "centring": one_of(spec.CENTRINGS),
+        "margins": margins,
+        "centring": one_of(spec.CROP_CENTRINGS),
         "fraction_rounding": one_of(spec.FRACTION_ROUNDINGS),
+        "missing": colour,
     },
-    Pad: {"size": size, "aspect": size, "colour": colour, "centring": one_of(spec.CENTRINGS)},
+    Pad: {
+        "size": size,
+        "aspect": size,
+        "margins": margins,
+        "border": one_of(spec.BORDERS),
+        "colour": colour,
+        "centring": one_of(spec.CENTRINGS),
+    },
+    Blur: {"sigma": positive, "taps": taps, "kind": one_of(spec.BLURS), "rounding": one_of(spec.BLUR_ROUNDINGS)},
     Values: {"range": numbers(2), "mean": numbers(), "std": numbers(), "per_image": one_of(spec.PER_IMAGE)},
 }

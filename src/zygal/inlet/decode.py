@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import warnings
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -11,9 +12,10 @@ from PIL import Image, ImageChops, ImageOps, UnidentifiedImageError
 
 from zygal.errors import FileError, ImageError, one_line
 from zygal.files import open_file
-from zygal.inlet.resampling import to_8_bits
+from zygal.inlet.jpeg import decoded_otherwise
 from zygal.inlet.specification import GREY_WEIGHTS, Decode
 
+USUAL = Decode()
 Picture = Image.Image | np.ndarray
 """A picture on its way: Pillow's (mode RGB or L) as long as that serves, else [H, W, C] uint8 or float32."""
 
@@ -44,11 +46,14 @@ def decode_image(path: str | Path, decode: Decode) -> Picture:
 
     Raises ImageError.
     """
-    return decoded(open_image(path), decode, path)
+    return converted(decoded(open_image(path, decode), decode, path), decode, path)
 
 
-def open_image(path: str | Path) -> Image.Image:
-    """The file's pixels as they are stored, loaded. Raises ImageError; the size is checked before memory is taken."""
+def open_image(path: str | Path, decode: Decode = USUAL) -> Image.Image:
+    """The file's pixels as they are stored, loaded; of `decode` only what concerns JPEG files counts.
+
+    Raises ImageError; the size is checked before memory is taken.
+    """
     try:
         with open_file(path) as stream, Image.open(stream, formats=FORMATS) as file:
             if file.size[0] * file.size[1] > MOST_PIXELS:
@@ -60,6 +65,8 @@ def open_image(path: str | Path) -> Image.Image:
                 raise ImageError(
                     f"{path} has pixels of the kind {file.mode}, not 8 or 16 bits a channel; convert it to 8 bits first."
                 )
+            if file.format == "JPEG" and decoding_of_jpeg(decode) != decoding_of_jpeg(USUAL):
+                return decoded_otherwise(file, decode)
             file.load()
             return file
     except ImageError:
@@ -74,19 +81,68 @@ def open_image(path: str | Path) -> Image.Image:
         raise ImageError(f"{path} cannot be decoded: {fault_text(fault)}.") from fault
 
 
+def decoding_of_jpeg(decode: Decode) -> tuple:
+    """The part of a decode stage that decides how a JPEG file is opened."""
+    luma = decode.jpeg_grey == "luma" and decode.colour == "grey"
+    return decode.jpeg, decode.jpeg_reduction, luma
+
+
 def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
-    """The decode stage of an opened file; `path` names it in messages. Raises ImageError."""
+    """An opened file, upright; in the colour that the inlet asks for, unless that is made after a resize (see `converted`).
+    `path` names it in messages. Raises ImageError."""
+    picture = _guarded(lambda: _upright(file, decode), path)
+    if decode.conversion == "after-resize":
+        return _guarded(lambda: turn(picture, decode.mirror), path)
+    colour = "rgb" if decode.conversion == "grey-after-resize" else decode.colour
+    return _guarded(lambda: turn(_to_pixels(picture, replace(decode, colour=colour), path), decode.mirror), path)
+
+
+def unreduced_size(file: Image.Image, decode: Decode) -> tuple[int, int] | None:
+    """The (height, width) of the upright picture before the decoder reduced it, or None if it did not."""
+    size = file.info.get("unreduced")
+    if size is None or size == file.size:
+        return None
+    sideways = decode.exif == "apply" and file.getexif().get(_ORIENTATION, 1) in (5, 6, 7, 8)
+    return size if sideways else size[::-1]
+
+
+def converted(picture: Picture, decode: Decode, path: str | Path) -> Picture:
+    """The conversion that was left for after the last resize, if any. Raises ImageError."""
+    if decode.conversion == "first":
+        return picture
+    if decode.conversion == "after-resize":
+        return _guarded(lambda: _to_pixels(picture, decode, path), path)
+    if decode.colour != "grey":
+        return picture
+    return _guarded(lambda: _to_colour(picture, decode), path)
+
+
+def _guarded(work, path: str | Path):
     try:
-        turned = decode.exif == "apply" and file.getexif().get(_ORIENTATION, 1) != 1
-        upright = ImageOps.exif_transpose(file) if turned else file
-        picture = _to_colour(_laid_over(_to_8_bits(upright, decode, path), decode), decode)
-        if decode.polarity == "inverted":
-            picture = 255 - picture if isinstance(picture, np.ndarray) else ImageChops.invert(picture)
-        return turn(picture, decode.mirror)
+        return work()
     except ImageError:
         raise
     except Exception as fault:  # As above: a broken palette or orientation shows only here.
         raise ImageError(f"{path} cannot be decoded: {fault_text(fault)}.") from fault
+
+
+def _upright(file: Image.Image, decode: Decode) -> Image.Image:
+    turned = decode.exif == "apply" and file.getexif().get(_ORIENTATION, 1) != 1
+    return ImageOps.exif_transpose(file) if turned else file
+
+
+def _to_pixels(upright: Image.Image, decode: Decode, path: str | Path) -> Picture:
+    picture = _to_colour(_laid_over(_to_8_bits(upright, decode, path), decode), decode)
+    if decode.polarity == "as-is" or decode.polarity == "dark-ground" and not has_bright_border(picture):
+        return picture
+    return 255 - picture if isinstance(picture, np.ndarray) else ImageChops.invert(picture)
+
+
+def has_bright_border(picture: Picture) -> bool:
+    """Whether the mean of the outermost rows and columns, corners twice, is above 127.5."""
+    pixels = np.asarray(picture, np.float64)
+    edges = (pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1])
+    return sum(edge.sum() for edge in edges) / sum(edge.size for edge in edges) > 127.5
 
 
 def fault_text(fault: Exception) -> str:
@@ -154,8 +210,12 @@ def _laid_over(picture: Image.Image, decode: Decode) -> Image.Image:
 
 
 def _to_colour(picture: Image.Image, decode: Decode) -> Picture:
+    if isinstance(picture, np.ndarray):
+        return grey_of(picture, decode.grey_weights, decode.grey_rounding)
     if decode.colour != "grey":
         return picture if picture.mode == "RGB" else picture.convert("RGB")
+    if decode.jpeg_grey == "luma" and picture.mode == "L":
+        return picture
     if decode.grey_weights == GREY_WEIGHTS and decode.grey_rounding == "nearest":
         return picture.convert("L")
     grey = grey_of(np.asarray(picture.convert("RGB")), decode.grey_weights, decode.grey_rounding)
@@ -167,13 +227,22 @@ def grey_of(pixels: np.ndarray, weights: tuple[float, ...], rounding: str) -> np
     if rounding.startswith("nearest"):
         bits = 16 if rounding == "nearest" else 15
         whole = whole_weights(weights, bits)
+        pixels = pixels if pixels.dtype == np.uint8 else np.rint(pixels).clip(0, 255).astype(np.uint8)
         return ((pixels @ whole + (1 << (bits - 1))) >> bits).clip(0, 255).astype(np.uint8)[:, :, None]
+    if rounding == "down-15bit":
+        whole = whole_weights(weights, 15, np.floor)
+        return (pixels @ whole >> 15).clip(0, 255).astype(np.uint8)[:, :, None]
     grey = (pixels.astype(np.float32) @ np.array(weights, np.float32))[:, :, None]
-    return to_8_bits(grey, "down") if rounding == "down" else grey
+    if rounding == "none":
+        return grey
+    if rounding == "stretched":
+        return np.clip(np.floor(grey / np.float32(255) * np.float32(255.5)), 0, 255).astype(np.uint8)
+    # As `rounding.WHOLE`: what is so little below a whole level is that level.
+    return np.clip(np.floor(grey + np.float32(1e-4)), 0, 255).astype(np.uint8)
 
 
 @lru_cache
-def whole_weights(weights: tuple[float, ...], bits: int) -> np.ndarray:
+def whole_weights(weights: tuple[float, ...], bits: int, rounded=round) -> np.ndarray:
     """Weights as multiples of 2**-bits with the sum kept, so that white stays white: the last one takes what is left."""
-    red, green = (round(weight * (1 << bits)) for weight in weights[:2])
+    red, green = (int(rounded(weight * (1 << bits))) for weight in weights[:2])
     return np.array([red, green, round(sum(weights) * (1 << bits)) - red - green], np.int32)

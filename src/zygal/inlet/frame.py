@@ -1,17 +1,20 @@
-"""The frame stage: resize, crop and pad, in the inlet's order. Pillow serves where the convention is Pillow's."""
+"""The frame stage: resize, crop, pad and blur, in the inlet's order. Pillow serves where the convention is Pillow's."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import PIL
-from PIL import Image, ImageColor
+from PIL import Image, ImageColor, ImageFilter
 
 from zygal.errors import ImageError
 from zygal.inlet.decode import Picture, grey_of
-from zygal.inlet.resampling import resize_array, rows_first, uses_pillow
-from zygal.inlet.specification import Crop, Decode, Pad, Resize, Step, margin, size_after
+from zygal.inlet.resampling import gaussian_taps, uses_pillow
+from zygal.inlet.rounding import Grid, resample, rows_first, to_8_bits
+from zygal.inlet.sizes import Placed, place
+from zygal.inlet.specification import Blur, Crop, Decode, Pad, Resize, Step
 
 _LARGEST_SIDE = 65536
 _BY_SHRINKAGE = int(PIL.__version__.partition(".")[0]) >= 13
@@ -20,21 +23,21 @@ _PILLOW_FILTERS = {
 }
 
 
-def run_step(picture: Picture, step: Step, decode: Decode, path: str | Path) -> Picture:
-    """One step of the frame; `path` names the image in messages. Raises ImageError."""
-    if isinstance(step, Resize):
-        return resized(picture, step)
-    now = picture_size(picture)
-    size = size_after(now, step)
-    if isinstance(step, Crop):
-        if size[0] > now[0] or size[1] > now[1]:
-            raise ImageError(
-                f"{path} is {now[0]} x {now[1]} (height x width) before the crop to {size[0]} x {size[1]}; "
-                "resize or pad it first."
-            )
-        top, left = (margin(before - after, step.centring) for before, after in zip(now, size))
-        return cropped(picture, top, left, size)
-    return _padded(picture, step, size, decode, path)
+def run_frame(picture: Picture, frame: tuple[Step, ...], decode: Decode, path: str | Path, unreduced=None) -> Iterator[Picture]:
+    """The picture after each step; `path` names the image in messages, unreduced: its (height, width) before the decoder
+    reduced it. Raises ImageError."""
+    try:
+        placed = place(picture_size(picture), frame, unreduced)
+    except ValueError as fault:
+        raise ImageError(f"{path} {fault}.") from fault
+    for each in placed:
+        if isinstance(each.step, Resize):
+            picture = resized(picture, each)
+        elif isinstance(each.step, Blur):
+            picture = blurred(picture, each.step)
+        else:
+            picture = _windowed(picture, each, decode)
+        yield picture
 
 
 def picture_size(picture: Picture) -> tuple[int, int]:
@@ -53,27 +56,92 @@ def as_image(picture: Picture) -> Image.Image:
     return Image.fromarray(np.ascontiguousarray(picture[:, :, 0] if picture.shape[2] == 1 else picture))
 
 
-def resized(picture: Picture, step: Resize) -> Picture:
+def resized(picture: Picture, placed: Placed) -> Picture:
     """Raises ImageError if the result would be implausibly large."""
-    height, width = size_after(picture_size(picture), step)
+    (height, width), step = placed.after, placed.step
     if max(height, width) > _LARGEST_SIDE:
-        now = picture_size(picture)
+        now = placed.before
         raise ImageError(f"a picture of {now[1]} x {now[0]} would become {width} x {height} by the resize.")
+    if placed.after == placed.before and not step.enlarge:
+        return picture
     whole = isinstance(picture, Image.Image) or picture.dtype == np.uint8
     if whole and uses_pillow(step):
-        return _by_pillow(as_image(picture), (height, width), step)
-    return resize_array(as_array(picture), (height, width), step)
+        return _by_pillow(as_image(picture), placed)
+    return resample(as_array(picture), Grid(placed.axes), step)
 
 
-def _by_pillow(picture: Image.Image, size: tuple[int, int], step: Resize) -> Image.Image:
+def _by_pillow(picture: Image.Image, placed: Placed) -> Image.Image:
     """By Pillow; one pass after the other where this release of it would do the other one first."""
-    (height, width), method = size, _PILLOW_FILTERS[step.filter]
+    (height, width), step = placed.after, placed.step
+    method = _PILLOW_FILTERS[step.filter]
     before = picture.height, picture.width
-    by_rows = rows_first(before, size, step)
-    if step.filter == "nearest" or by_rows == (_BY_SHRINKAGE and rows_first(before, size, Resize())):
-        return picture.resize((width, height), method)
+    rows, columns = placed.axes
+    box = (columns.start, rows.start, columns.start + columns.scale * width, rows.start + rows.scale * height)
+    box = tuple(min(edge, limit) for edge, limit in zip(box, (picture.width, picture.height) * 2))
+    if box == (0, 0, picture.width, picture.height):
+        box = None
+    by_rows = rows_first(before, placed.after, step)
+    ours = by_rows == (_BY_SHRINKAGE and rows_first(before, placed.after, Resize()))
+    if step.filter == "nearest" or ours or step.reduce_above or box or picture.mode in ("P", "1"):
+        return picture.resize((width, height), method, box, step.reduce_above)
     first = (picture.width, height) if by_rows else (width, picture.height)
     return picture.resize(first, method).resize((width, height), method)
+
+
+def blurred(picture: Picture, step: Blur) -> Picture:
+    if step.kind == "three-boxes":
+        return as_image(picture).filter(ImageFilter.GaussianBlur(step.sigma))
+    pixels = as_array(picture)
+    reach = (step.taps or 0) // 2
+    weights = gaussian_taps(step.sigma, step.taps)
+    if step.rounding == "fixed-8bit" and pixels.dtype == np.uint8:
+        weights = fixed_taps(weights)
+    numbers = np.pad(pixels.astype(np.float64 if step.rounding == "fixed-8bit" else np.float32), ((reach,) * 2, (reach,) * 2, (0, 0)), "reflect")
+    for axis in (0, 1):
+        length = pixels.shape[axis]
+        parts = (numbers[(slice(None),) * axis + (slice(tap, tap + length),)] * weight for tap, weight in enumerate(weights))
+        numbers = sum(parts)
+    if step.rounding == "none":
+        return numbers.astype(np.float32)
+    return to_8_bits(np.floor(numbers + 0.5) if step.rounding == "fixed-8bit" else numbers, "end")
+
+
+def fixed_taps(weights: np.ndarray) -> np.ndarray:
+    """Weights in whole multiples of 2**-8 that sum to 1: what each rounding leaves goes to the next, and the middle one takes
+    the rest, as OpenCV has them."""
+    whole, left = np.zeros(len(weights)), 0.0
+    half = len(weights) // 2
+    for place in range(half):
+        exact = weights[place] * 256 + left
+        whole[place] = np.rint(exact)
+        left = exact - whole[place]
+    whole[half + 1 :] = whole[:half][::-1]
+    whole[half] = 256 - whole.sum()
+    return whole / 256
+
+
+def _windowed(picture: Picture, placed: Placed, decode: Decode) -> Picture:
+    """The picture cropped or padded, each axis on its own."""
+    step, (top, left), (height, width) = placed.step, placed.start, placed.after
+    now = placed.before
+    inside = top >= 0 and left >= 0 and top + height <= now[0] and left + width <= now[1]
+    if inside:
+        return cropped(picture, top, left, placed.after)
+    if isinstance(step, Pad) and step.border != "colour":
+        mode = {"repeat": "edge", "reflect": "reflect", "symmetric": "symmetric"}[step.border]
+        return np.pad(as_array(picture), ((-top, height - now[0] + top), (-left, width - now[1] + left), (0, 0)), mode)
+    colour = fill_colour(step, decode)
+    if isinstance(picture, Image.Image):
+        fill = tuple(map(int, colour)) if picture.mode == "RGB" else int(colour[0])
+        ground = Image.new(picture.mode, (width, height), fill)
+        ground.paste(picture, (-left, -top))
+        return ground
+    ground = np.empty((height, width, picture.shape[2]), picture.dtype)
+    ground[:] = colour
+    y0, x0 = max(0, -top), max(0, -left)
+    seen = picture[max(0, top) : top + height, max(0, left) : left + width]
+    ground[y0 : y0 + seen.shape[0], x0 : x0 + seen.shape[1]] = seen
+    return ground
 
 
 def cropped(picture: Picture, top: int, left: int, size: tuple[int, int]) -> Picture:
@@ -82,29 +150,9 @@ def cropped(picture: Picture, top: int, left: int, size: tuple[int, int]) -> Pic
     return picture.crop((left, top, left + size[1], top + size[0]))
 
 
-def _padded(picture: Picture, step: Pad, size: tuple[int, int], decode: Decode, path: str | Path) -> Picture:
-    now = picture_size(picture)
-    if size[0] < now[0] or size[1] < now[1]:
-        raise ImageError(
-            f"{path} is {now[0]} x {now[1]} (height x width) before it is padded to {size[0]} x {size[1]}; "
-            "resize or crop it first."
-        )
-    top, left = (margin(after - before, step.centring) for before, after in zip(now, size))
-    colour = fill_colour(step, decode)
-    if isinstance(picture, Image.Image):
-        fill = tuple(map(int, colour)) if picture.mode == "RGB" else int(colour[0])
-        ground = Image.new(picture.mode, (size[1], size[0]), fill)
-        ground.paste(picture, (left, top))
-        return ground
-    ground = np.empty((*size, picture.shape[2]), picture.dtype)
-    ground[:] = colour
-    ground[top : top + now[0], left : left + now[1]] = picture
-    return ground
-
-
-def fill_colour(step: Pad, decode: Decode) -> np.ndarray:
+def fill_colour(step: Pad | Crop, decode: Decode) -> np.ndarray:
     """What a pad fills with, [channels] in the order of the decoded picture."""
-    colour = np.array(ImageColor.getrgb(step.colour), np.uint8)
+    colour = np.array(ImageColor.getrgb(step.missing if isinstance(step, Crop) else step.colour), np.uint8)
     if decode.colour == "grey":
         colour = grey_of(colour[None, None], decode.grey_weights, decode.grey_rounding)[0, 0]
     return colour

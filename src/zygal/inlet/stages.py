@@ -7,11 +7,11 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.inlet.apply import in_order
-from zygal.inlet.decode import decoded, open_image
+from zygal.inlet.apply import in_order, pictures
+from zygal.inlet.decode import open_image
 from zygal.inlet.description import describe_decode, describe_step, describe_values
-from zygal.inlet.frame import as_array, run_step
-from zygal.inlet.specification import Crop, Inlet, Pad, Resize
+from zygal.inlet.frame import as_array
+from zygal.inlet.specification import Inlet
 from zygal.inlet.values import to_tensor
 
 
@@ -32,15 +32,18 @@ class Stage:
 
 def stages_of(path: str | Path, inlet: Inlet) -> list[Stage]:
     """The file as it is stored, then after each stage. Raises ImageError."""
-    file = open_image(path)
+    file = open_image(path, inlet.decode)
     stored = np.asarray(file.convert("RGB")) if file.mode != "I;16" else np.asarray(file)[:, :, None] // 256
     found = [Stage("file", f"{file.mode} as stored", stored, float(stored.min()), float(stored.max()))]
-    picture = decoded(file, inlet.decode, path)
-    found.append(_stage("decode", describe_decode(inlet.decode), as_array(picture)))
-    for step in inlet.frame:
-        picture = run_step(picture, step, inlet.decode, path)
-        name = {Resize: "resize", Crop: "crop", Pad: "pad"}[type(step)]
-        found.append(_stage(name, describe_step(step), as_array(picture)))
+    for step, picture in pictures(file, inlet, path):
+        if step == "decode":
+            name, does = "decode", describe_decode(inlet.decode)
+        elif step == "convert":
+            name, does = "convert", "to " + describe_decode(inlet.decode).partition(",")[0]
+        else:
+            name, does = type(step).__name__.lower(), describe_step(step)
+        shown = picture if isinstance(picture, np.ndarray) or picture.mode in ("RGB", "L") else picture.convert("RGB")
+        found.append(_stage(name, does, as_array(shown)))
     pixels = in_order(as_array(picture), inlet)
     tensor, level = to_tensor(pixels, inlet.values, inlet.tensor)
     does = f"{describe_values(inlet.values)}; {inlet.tensor.layout}, {inlet.tensor.dtype}"

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
-from zygal.errors import InletError
+from zygal.errors import InletError, one_line
 from zygal.files import read_text
 from zygal.inlet import specification as spec
-from zygal.inlet.checks import CHECKS, integer, one_of
-from zygal.inlet.specification import Crop, Decode, Inlet, Pad, Resize, Step, Tensor, Values
+from zygal.inlet.checks import CHECKS, integer, meant, one_of
+from zygal.inlet.resampling import uses_pillow
+from zygal.inlet.sizes import size_after
+from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Pad, Resize, Step, Tensor, Values
 
 if sys.version_info >= (3, 11):
     import tomllib
@@ -35,6 +37,11 @@ def parse_inlet(text: str, where: str) -> Inlet:
         raise InletError(f"{where} is not valid TOML: it is nested too deep.") from fault
     except ValueError as fault:  # What TOML does not allow, and whole numbers of thousands of digits.
         raise InletError(f"{where} is not valid TOML: {fault}.") from fault
+    return inlet_of(document, where)
+
+
+def inlet_of(document: dict[str, Any], where: str) -> Inlet:
+    """The inlet of a TOML document that was parsed. Raises InletError."""
     table = _Table(where, "", document)
     version = table.take("zygal_inlet", integer)
     if version != FORMAT_VERSION:
@@ -51,15 +58,20 @@ def parse_inlet(text: str, where: str) -> Inlet:
     return inlet
 
 
-def format_inlet(inlet: Inlet) -> str:
-    """The TOML text of an inlet; `parse_inlet` gives back an equal one."""
+def format_inlet(inlet: Inlet, comments: Sequence[str] = ()) -> str:
+    """The TOML text of an inlet, after comments of a line each; `parse_inlet` gives back an equal one."""
     import tomli_w
 
+    return "".join(f"# {one_line(comment, 400)}\n" for comment in comments) + tomli_w.dumps(document_of(inlet))
+
+
+def document_of(inlet: Inlet) -> dict[str, Any]:
+    """What the TOML file of an inlet holds."""
     document: dict[str, Any] = {"zygal_inlet": FORMAT_VERSION, "decode": _plain(inlet.decode)}
     document["frame"] = [{"step": type(step).__name__.lower(), **_plain(step)} for step in inlet.frame]
     document["values"] = _plain(inlet.values)
     document["tensor"] = _plain(inlet.tensor)
-    return tomli_w.dumps(document)
+    return document
 
 
 # Written even where they are what they would be if left out.
@@ -68,6 +80,7 @@ _ALWAYS = {
     Resize: {"filter"},
     Crop: {"centring"},
     Pad: {"colour"},
+    Blur: {"sigma", "taps"},
     Values: {"range"},
     Tensor: {"layout", "dtype"},
 }
@@ -82,8 +95,8 @@ def _plain(record: Any) -> dict[str, Any]:
     }
     if isinstance(record, Resize) and record.size is None:
         shown["long_side"] = record.long_side
-    if isinstance(record, Crop) and record.fraction is not None and record.fraction_rounding == "margin":
-        del shown["centring"]
+    idle = spec.idle_fields(record) if isinstance(record, Step) else ()
+    shown = {name: value for name, value in shown.items() if name not in idle and value is not None}
     return {name: list(value) if isinstance(value, tuple) else value for name, value in shown.items()}
 
 
@@ -121,10 +134,11 @@ class _Table:
     def finish(self) -> None:
         if self._left:
             unknown = ", ".join(self._left)
-            raise self.error(f"unknown key{'s' * (len(self._left) > 1)} {unknown}; known are {', '.join(self._asked)}")
+            hint = meant(next(iter(self._left)), self._asked)
+            raise self.error(f"unknown key{'s' * (len(self._left) > 1)} {unknown}; known are {', '.join(self._asked)}{hint}")
 
     def error(self, what: str) -> InletError:
-        return InletError(f"{self.where}: {self.name + ': ' if self.name else ''}{what}.")
+        return InletError(f"{self.where}: {self.name + ': ' if self.name else ''}{what}{'' if what.endswith('?') else '.'}")
 
 
 def _record(table: _Table, kind: type) -> Any:
@@ -140,40 +154,68 @@ def _record(table: _Table, kind: type) -> Any:
 
 
 def _step(table: _Table) -> Step:
-    kinds = {"resize": Resize, "crop": Crop, "pad": Pad}
+    kinds = {"resize": Resize, "crop": Crop, "pad": Pad, "blur": Blur}
     step = table.take("step", one_of(tuple(kinds)))
     if step is None:
-        raise table.error('the key step is missing; write step = "resize", step = "crop" or step = "pad"')
+        raise table.error('the key step is missing; write step = "resize", "crop", "pad" or "blur"')
     return _record(table, kinds[step])
 
 
 def _contradiction(record: Any, given: dict[str, Any]) -> str | None:
     """Why these keys cannot stand together, or None. Keys that would have no effect are contradictions too."""
     if isinstance(record, Decode):
-        idle = [name for name in given if name.startswith("grey_")]
-        return (
-            f"{idle[0]} describes the conversion to grey, but colour is {record.colour}"
-            if idle and record.colour != "grey"
-            else None
-        )
+        return _decode_contradiction(record, given)
     if isinstance(record, Resize):
         return _resize_contradiction(record, given)
     if isinstance(record, Crop):
-        if sum(name in given for name in ("size", "fraction", "aspect")) != 1:
-            return "a crop needs one of size = [height, width], fraction = PART and aspect = [height, width]"
-        return _idle(record, given)
-    if isinstance(record, Pad) and ("size" in given) == ("aspect" in given):
-        return "a pad needs either size = [height, width] or aspect = [height, width]"
+        chosen = [name for name in ("size", "fraction", "aspect", "margins") if name in given]
+        if len(chosen) != 1 and sorted(chosen) != ["aspect", "fraction"]:
+            return (
+                "a crop needs one of size = [height, width], fraction = PART, aspect = [height, width], aspect with fraction, "
+                "and margins = [top, bottom, left, right]"
+            )
+        if len(chosen) == 2 and record.fraction_rounding == "margin":
+            return 'fraction_rounding = "margin" is not known together with aspect'
+    if isinstance(record, Pad):
+        if sum(name in given for name in ("size", "aspect", "margins")) != 1:
+            return "a pad needs one of size = [height, width], aspect = [height, width] and margins = [top, bottom, left, right]"
+    if isinstance(record, Blur) and "sigma" not in given:
+        return "a blur needs sigma, its standard deviation in pixels"
+    if isinstance(record, Blur) and record.kind == "gaussian" and record.taps is None:
+        return "a blur needs taps, the odd number of pixels that its weights reach over"
+    return _idle(record, given) if isinstance(record, Step) else None
+
+
+def _decode_contradiction(record: Decode, given: dict[str, Any]) -> str | None:
+    idle = [name for name in given if name.startswith("grey_") or name == "jpeg_grey"]
+    if idle and record.colour != "grey":
+        return f"{idle[0]} describes the conversion to grey, but colour is {record.colour}"
+    if record.conversion == "grey-after-resize" and record.colour != "grey":
+        return f'conversion = "grey-after-resize" describes the conversion to grey, but colour is {record.colour}'
+    if record.jpeg_grey == "luma" and record.conversion == "grey-after-resize":
+        return 'jpeg_grey = "luma" decodes to grey, which contradicts conversion = "grey-after-resize"'
+    if record.jpeg == "fast" and record.jpeg_reduction:
+        return 'jpeg_reduction is not known together with jpeg = "fast"'
     return None
 
 
 def _resize_contradiction(record: Resize, given: dict[str, Any]) -> str | None:
-    if sum(name in given for name in ("short_side", "size", "within")) != 1:
-        return "a resize needs one of short_side = PIXELS, size = [height, width] and within = [height, width]"
+    if sum(name in given for name in spec.RESIZE_TO) != 1:
+        return (
+            "a resize needs one of short_side = PIXELS, size = [height, width], within = [height, width], "
+            "cover = [height, width] and factor = NUMBER"
+        )
     if "filter" not in given:
         return f"a resize needs its filter: {', '.join(spec.FILTERS)}"
-    if record.rounding == "fixed" and not spec.fixed_point_fits(record):
-        return f'rounding = "fixed" is for the filters {", ".join(spec.FIXED_POINT)} without antialias'
+    if record.rounding.startswith("fixed") and not spec.fixed_point_fits(record):
+        return (
+            f'rounding = "{record.rounding}" is for the filters {", ".join(spec.FIXED_POINT)} without antialias '
+            '(bicubic with cubic = -0.75, bicubic and lanczos4 with edges = "repeat"; in 8 bits only bilinear)'
+        )
+    if record.long_side == "closest-aspect" and not (record.within or record.cover):
+        return 'long_side = "closest-aspect" is known for within and cover'
+    if record.reduce_above and not uses_pillow(record):
+        return "reduce_above is known for the filters of Pillow, with their usual keys"
     return _idle(record, given)
 
 
@@ -232,24 +274,36 @@ def _tensor(table: _Table, values: Values) -> Tensor:
 def _check_frame(inlet: Inlet, where: str) -> None:
     """Raises InletError if a step asks for what the step before it cannot leave, for no image at all."""
     least: tuple[int, int] | None = None
+    if inlet.decode.conversion != "first" and not any(isinstance(step, Resize) for step in inlet.frame):
+        raise InletError(f'{where}: conversion = "{inlet.decode.conversion}" needs a resize in the frame.')
     for index, step in enumerate(inlet.frame, 1):
-        if isinstance(step, Crop) and step.size and least and (step.size[0] > least[0] or step.size[1] > least[1]):
+        name = f"{where}: [[frame]] step {index}"
+        if inlet.decode.conversion == "after-resize" and isinstance(step, Resize) and not uses_pillow(step):
+            raise InletError(f'{name}: conversion = "after-resize" is known for resizes by Pillow only.')
+        given = None if isinstance(step, Blur) else step.size
+        if isinstance(step, Crop) and given and least and not step.missing and (given[0] > least[0] or given[1] > least[1]):
             raise InletError(
-                f"{where}: the crop to {step.size[0]} x {step.size[1]} is larger than what the step before it "
+                f"{where}: the crop to {given[0]} x {given[1]} is larger than what the step before it "
                 f"leaves ({least[0]} x {least[1]})."
             )
-        if isinstance(step, Pad) and step.size and least and (step.size[0] < least[0] or step.size[1] < least[1]):
+        if isinstance(step, Pad) and given and least and (given[0] < least[0] or given[1] < least[1]):
             raise InletError(
-                f"{where}: [[frame]] step {index} pads to {step.size[0]} x {step.size[1]}, which is smaller than what the "
+                f"{name} pads to {given[0]} x {given[1]}, which is smaller than what the "
                 f"step before it leaves ({least[0]} x {least[1]})."
             )
+        if isinstance(step, Resize) and step.box == "unreduced" and index > 1:
+            raise InletError(f'{name}: box = "unreduced" is for the first step.')
         least = _least_after(least, step)
 
 
 def _least_after(least: tuple[int, int] | None, step: Step) -> tuple[int, int] | None:
     """A size that no image is smaller than after a step, as far as that is known."""
-    if isinstance(step, Resize) and step.short_side:
+    if isinstance(step, Blur):
+        return least
+    if isinstance(step, Resize) and step.short_side and step.enlarge:
         return step.short_side, step.short_side
-    if isinstance(step, Resize) and step.within:
-        return None
-    return step.size or (spec.size_after(least, step) if least else None)
+    if isinstance(step, Resize) and step.size is None:
+        return step.cover if step.enlarge else None
+    if step.centring == "equal" if not isinstance(step, Resize) else False:
+        return size_after(least, step) if least else None
+    return step.size or (size_after(least, step) if least else None)

@@ -79,12 +79,13 @@ def _ranged(pixels: np.ndarray, values: Values) -> np.ndarray:
 
 def _by_image(numbers: np.ndarray, values: Values) -> tuple[np.ndarray, np.ndarray]:
     """The numbers by the image's own mean and deviation, or its extremes; and one grey level in them."""
-    axes = (0, 1) if values.per_image == "standardise-channels" else (0, 1, 2)
+    axes = (0, 1) if values.per_image.endswith("-channels") else (0, 1, 2)
     unit = (values.range[1] - values.range[0]) / 255
-    if values.per_image == "stretch":
-        low = numbers.min()
-        width = numbers.max() - low
-        return ((numbers - low) / width, unit / width) if width else (numbers - low, np.ones(1))
+    if values.per_image.startswith("stretch") or values.per_image == "by-maximum":
+        low = numbers.min(axis=axes, keepdims=True) if values.per_image != "by-maximum" else np.zeros((1, 1, 1), np.float32)
+        width = numbers.max(axis=axes, keepdims=True) - low
+        safe = np.where(width > 0, width, np.float32(1))
+        return (numbers - low) / safe, np.where(width > 0, unit / safe, 1.0).ravel()
     exact = numbers.astype(np.float64)
     mean = exact.mean(axis=axes, keepdims=True)
     count = numbers.size if axes == (0, 1, 2) else numbers.shape[0] * numbers.shape[1]

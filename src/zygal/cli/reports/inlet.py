@@ -9,6 +9,9 @@ from zygal.inlet.description import describe_inlet, describe_stages, describe_va
 from zygal.wording import counted, short_number
 
 
+_LISTED = 6
+
+
 def show(out, outcome: RecoverOutcome) -> None:
     """The inlet, how well it fits, what is not determined, and the gate."""
     request, inlet = outcome.request, outcome.inlet
@@ -20,8 +23,10 @@ def show(out, outcome: RecoverOutcome) -> None:
     target = request.output if not outcome.failed_gates else f"best inlet found ({request.output} is not written)"
     show_facts(out, f"{request.witness} -> {target}", rows)
     out.print()
+    if outcome.failed_gates and outcome.by_tensors:
+        _show_images(out, outcome.by_tensors)
     undecided = outcome.by_tensors.undecided if outcome.by_tensors else ()
-    if undecided:
+    if undecided and not outcome.failed_gates:
         facts = [
             (each.field, f"{describe_value(each.chosen)} is written; these fit as well: "
                          f"{', '.join(map(describe_value, each.others))}. To decide, add {each.decided_by}.")
@@ -43,12 +48,37 @@ def _levels(value: float) -> str:
 def _by_tensors(outcome: RecoverOutcome) -> list[tuple[str, str]]:
     found = outcome.by_tensors
     rows = [
-        ("max error", f"{_levels(found.residual)} ({outcome.match_quality}); mean {short_number(found.mean_residual)}"),
-    ]
+        ("max error", f"{_levels(found.residual)} ({outcome.match_quality}); mean {short_number(found.mean_residual)}; "
+                      f"99.9 % of the values within {_levels(found.nearly_all)}"),
+    ]  # fmt: skip
     if found.runner_up:
         field, value, residual = found.runner_up
         rows.append(("second best", f"{field} = {describe_value(value)}: max error {_levels(residual)}"))
+    if found.library:
+        rows.append(("resize", f"{found.library}'s"))
     return [*rows, ("inlets tried", str(found.tried))]
+
+
+def _show_images(out, found) -> None:
+    """Which images are exact and which are off, by how much and where."""
+    off = [each for each in found.per_image if not each.explained]
+    exact = len(found.per_image) - len(off)
+    facts = []
+    by_kind: dict[str, list] = {}
+    for each in found.per_image:
+        by_kind.setdefault(each.kind.partition(" ")[0], []).append(each)
+    for kind, images in sorted(by_kind.items()):
+        good = sum(each.explained for each in images)
+        facts.append((f"{kind} files", f"{good} of {len(images)} explained"))
+    for each in sorted(off, key=lambda each: -each.largest)[:_LISTED]:
+        if each.largest > 1e6:
+            facts.append((each.image, f"{each.kind}: the inlet cannot be applied, or makes another size"))
+        else:
+            facts.append((each.image, f"{each.kind}: {each.share:.3%} of the values off, by up to {_levels(each.largest)}, {each.where}"))
+    if len(off) > _LISTED:
+        facts.append(("", f"and {len(off) - _LISTED} more"))
+    show_facts(out, f"{exact} of {counted(len(found.per_image), 'image')} explained", facts)
+    out.print()
 
 
 def _by_scores(found) -> list[tuple[str, str]]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zygal.inlet.resampling import WHOLE
+from zygal.inlet.rounding import WHOLE
 
 LAYER = "inlet"
 

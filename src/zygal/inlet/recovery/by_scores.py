@@ -56,7 +56,7 @@ class _ByScores:
     """Runs inlets through the model and remembers how far the scores are off."""
 
     def __init__(self, material: Material, recorded: np.ndarray, scores: Scores):
-        self.trials = Trials(material)
+        self.trials = Trials(material, whole=True)
         self.recorded, self.scores = recorded, scores
         self.spread = float(np.ptp(recorded)) or 1.0
         self.known: dict[tuple[Inlet, tuple[int, ...]], float] = {}

@@ -1,29 +1,23 @@
 """Where the tensor lies on the image: the boxes that frames can cut, tried by correlation, whatever the colours became.
 
-A frame of any kind shows some box of the image. Boxes come in families of one parameter at most;
-each is cut out quickly and the recorded channels are regressed on its three, so that neither the
-colours' order nor the values stage need be known.
+A frame of any kind shows some box of the image. Boxes come in families of one parameter at most; all of a family are cut out
+at once, at a few points, and the recorded channels are regressed on the picture's three, so that neither the colours' order
+nor the values stage need be known.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from PIL import Image
 
-from zygal.inlet.decode import Picture, turn
+from zygal.inlet.decode import Picture
 from zygal.inlet.frame import as_image
-from zygal.inlet.recovery.fit import unexplained
 from zygal.inlet.specification import MIRRORS
-from zygal.pool import ThreadPool
 
-Box = tuple[float, float, float, float]
-_LARGEST_MARGIN = 2.0
-_SAMPLES = 48
-_TRIED_AT_FIRST = 50
-_DOUBTFUL = 0.3
+_SAMPLES = 24
+_AT_ONCE = 160
+_LEAST_SEEN = 0.25
 
 
 @dataclass(frozen=True)
@@ -36,99 +30,62 @@ class Placement:
     mirror: str = "none"
 
 
-def _whole(size, wanted, parameter) -> Box:
-    height, width = size
-    return 0.0, 0.0, width, height
+def families(wanted: tuple[int, int], sizes: list[tuple[int, int]]) -> dict[str, np.ndarray]:
+    """Every family with the parameters that are tried; see `boxes`."""
+    tall, wide = wanted
+    sides = np.arange(max(2, min(wanted) // 3), 2 * max(wanted) + 1, dtype=float)
+    shortest, longest = min(map(min, sizes)), max(map(max, sizes))
+    hundredths = np.arange(40, 160) / 100
+    parts = np.unique(np.r_[hundredths, np.arange(8, 17) / 16, tall / np.arange(tall + 1, 2 * tall + 1)])
+    pixels = np.arange(min(tall, wide) // 2, int(longest * max(1.0, min(wanted) / max(wanted))) + 1) / min(wanted)
+    pixels = np.unique(np.r_[1.0, pixels[:: max(1, len(pixels) // 500)]])
+    found = {
+        "whole": np.zeros(1),
+        "short side": sides,
+        "long side": sides,
+        "scale": pixels,
+        "part": parts[parts < 1],
+        "margins": np.r_[np.arange(-80, 0), np.arange(1, min(120, shortest // 2 - 4))].astype(float),
+        "short side, at the start": sides,
+        "long side, at the start": sides,
+        "scale, at the start": pixels,
+        "part of the square": parts[parts <= 1],
+        "square around": np.zeros(1),
+    }
+    if tall != wide:
+        found |= {
+            "part of the aspect": parts[parts <= 1],
+            "within": parts,
+            "within, at the start": np.ones(1),
+            "square": np.arange(min(wanted) // 2, shortest + 1, dtype=float),
+        }
+    return found
 
 
-def _short_side(size, wanted, parameter) -> Box:
-    """The short side became `parameter` pixels, then the middle was cropped."""
-    scale = min(size) / parameter
-    return _middle(size, wanted[0] * scale, wanted[1] * scale)
-
-
-def _part(size, wanted, parameter) -> Box:
-    """The middle part of both sides, squashed."""
-    return _middle(size, size[0] * parameter, size[1] * parameter)
-
-
-def _pixels(size, wanted, parameter) -> Box:
-    """A box of a fixed number of the image's own pixels, `parameter` for each of the tensor's."""
-    return _middle(size, wanted[0] * parameter, wanted[1] * parameter)
-
-
-def _square(size, wanted, parameter) -> Box:
-    """A square of a fixed number of the image's own pixels, squashed."""
-    return _middle(size, parameter, parameter)
-
-
-def _aspect_part(size, wanted, parameter) -> Box:
-    """The middle part of the largest box in the tensor's proportions."""
-    scale = min(size[0] / wanted[0], size[1] / wanted[1]) * parameter
-    return _middle(size, wanted[0] * scale, wanted[1] * scale)
-
-
-def _within(size, wanted, parameter) -> Box:
-    """The whole picture and a border around it."""
-    scale = max(size[0] / wanted[0], size[1] / wanted[1])
-    return _middle(size, wanted[0] * scale, wanted[1] * scale)
-
-
-def _within_start(size, wanted, parameter) -> Box:
-    scale = max(size[0] / wanted[0], size[1] / wanted[1])
-    return 0.0, 0.0, wanted[1] * scale, wanted[0] * scale
-
-
-def _short_side_start(size, wanted, parameter) -> Box:
-    scale = min(size) / parameter
-    return 0.0, 0.0, wanted[1] * scale, wanted[0] * scale
-
-
-def _pixels_start(size, wanted, parameter) -> Box:
-    return 0.0, 0.0, wanted[1] * parameter, wanted[0] * parameter
-
-
-def _middle(size, tall, wide) -> Box:
-    top, left = (size[0] - tall) / 2, (size[1] - wide) / 2
-    return left, top, left + wide, top + tall
-
-
-FAMILIES: dict[str, Callable[..., Box]] = {
-    "whole": _whole,
-    "short side": _short_side,
-    "part": _part,
-    "aspect part": _aspect_part,
-    "within": _within,
-    "within, at the start": _within_start,
-    "pixels": _pixels,
-    "square": _square,
-    "short side, at the start": _short_side_start,
-    "pixels, at the start": _pixels_start,
-}
-
-
-def parameters(family: str, sizes: list[tuple[int, int]], wanted: tuple[int, int]) -> Iterator[float]:
-    """What a family's parameter can be, the likeliest first where that is known."""
-    if family in ("whole", "within", "within, at the start"):
-        yield 0.0
-    elif family.startswith("short side"):
-        for short in range(1, int(max(wanted) * _LARGEST_MARGIN) + 1):
-            if all(_fits(size, FAMILIES["short side"](size, wanted, short)) for size in sizes):
-                yield short
-    elif family in ("part", "aspect part"):
-        # Parts in hundredths and eighths, and those of a resize to whole pixels around the crop.
-        parts = {round(k / 200, 4) for k in range(100, 200)} | {k / 16 for k in range(8, 16)}
-        yield from sorted(parts | {wanted[0] / side for side in range(wanted[0] + 1, 2 * wanted[0] + 1)}, reverse=True)
-    elif family == "square":
-        # For a square tensor that is the family before.
-        yield from range(min(wanted) // 2, min(map(min, sizes)) + 1) if wanted[0] != wanted[1] else ()
+def boxes(family: str, size: tuple[int, int], wanted: tuple[int, int], parameter: np.ndarray) -> np.ndarray:
+    """[count, 4]: top, left, height and width of the box on an image of `size`, parts of pixels included."""
+    (height, width), (tall, wide) = size, wanted
+    name, _, at_start = family.partition(", ")
+    one = np.ones_like(parameter)
+    if name in ("short side", "long side", "scale"):
+        # One length of the image for each pixel of the tensor.
+        by = {"short side": min(size), "long side": max(size)}.get(name, None)
+        scale = by / parameter if by else parameter
+        sides = tall * scale, wide * scale
+    elif name in ("part of the aspect", "within"):
+        inside = min(height / tall, width / wide) * parameter if name == "part of the aspect" else max(height / tall, width / wide) / parameter
+        sides = tall * inside, wide * inside
     else:
-        largest = min(min(size[0] / wanted[0], size[1] / wanted[1]) for size in sizes)
-        yield from (side / wanted[0] for side in range(wanted[0] // 2, int(wanted[0] * largest) + 1))
-
-
-def _fits(size: tuple[int, int], box: Box) -> bool:
-    return box[0] >= -0.51 and box[1] >= -0.51 and box[2] <= size[1] + 0.51 and box[3] <= size[0] + 0.51
+        sides = {
+            "whole": (height * one, width * one),
+            "part": (height * parameter, width * parameter),
+            "margins": (height - 2 * parameter, width - 2 * parameter),
+            "part of the square": (min(size) * parameter,) * 2,
+            "square around": (max(size) * one,) * 2,
+            "square": (parameter, parameter),
+        }[name]
+    start = (0 * one, 0 * one) if at_start else tuple((side - part) / 2 for side, part in zip(size, sides))
+    return np.stack([*start, *sides], axis=1)
 
 
 class Cutter:
@@ -137,98 +94,121 @@ class Cutter:
     def __init__(self, pictures: list[Picture], recorded: np.ndarray):
         upright = [as_image(picture) for picture in pictures]
         self.sizes = [(picture.height, picture.width) for picture in upright]
-        self.pictures = {mirror: [turn(picture, mirror) for picture in upright] for mirror in MIRRORS}
         self.wanted = recorded.shape[1:3]
-        # Enlarged tensors need no look at every pixel.
-        self.rows, self.columns = (
-            np.unique(np.linspace(0, side - 1, min(side, _SAMPLES)).round().astype(int)) for side in self.wanted
-        )
-        self.recorded = [each[self.rows][:, self.columns] for each in recorded]
-        self.small = {mirror: [self._reduced(each) for each in all] for mirror, all in self.pictures.items()}
+        # The same from both ends, so that a mirrored tensor is the same points in another order.
+        self.places = [_symmetric(side) for side in self.wanted]
+        self.recorded = [each[self.places[0]][:, self.places[1]].astype(np.float32) for each in recorded]
+        self.levels = []
+        for picture in upright:
+            made = {}
+            for by in (1, 2, 3, 4, 6, 8):
+                if min(picture.size) >= 4 * by:
+                    array = np.asarray(picture.reduce(by) if by > 1 else picture, np.float32)
+                    made[by] = array[:, :, None] if array.ndim == 2 else array
+            self.levels.append(made)
 
-    def _reduced(self, picture: Image.Image) -> tuple[Image.Image, int]:
-        by = max(1, min(picture.height // (3 * self.wanted[0]), picture.width // (3 * self.wanted[1])))
-        return (picture.reduce(by) if by > 1 else picture), by
+    def explain(self, number: int, found: np.ndarray, mirrors: tuple[str, ...]) -> dict[str, np.ndarray]:
+        """For each mirroring, of each box [count, 4] the part of one recorded tensor's variance that it does not explain."""
+        left = {mirror: np.ones(len(found)) for mirror in mirrors}
+        levels = np.array(list(self.levels[number]))
+        scale = np.maximum(found[:, 2] / self.wanted[0], found[:, 3] / self.wanted[1])
+        level = levels[np.maximum(0, np.searchsorted(levels, scale * 1.001, side="right") - 1)]
+        for by in np.unique(level):
+            chosen = np.flatnonzero(level == by)
+            for start in range(0, len(chosen), _AT_ONCE):
+                some = chosen[start : start + _AT_ONCE]
+                cut, seen = self._cut(number, found[some], int(by))
+                for mirror in mirrors:
+                    left[mirror][some] = _unexplained(cut, seen, self._turned(number, mirror))
+        return left
 
-    def explain(self, family: str, parameter: float, mirror: str, smooth: bool) -> float:
-        """The mean part of the recorded variance that is not explained; 1 if a box does not fit."""
-        left = []
-        for number, picture in enumerate(self.pictures[mirror]):
-            box = FAMILIES[family](self.sizes[number], self.wanted, parameter)
-            if not family.startswith("within") and not _fits(self.sizes[number], box):
-                return 1.0
-            left.append(self._one(number, picture, box, mirror, smooth))
-        return float(np.mean(left))
+    def _turned(self, number: int, mirror: str) -> np.ndarray:
+        recorded = self.recorded[number]
+        recorded = recorded[::-1] if mirror in ("vertical", "both") else recorded
+        return recorded[:, ::-1] if mirror in ("horizontal", "both") else recorded
 
-    def _one(self, number: int, picture: Image.Image, box: Box, mirror: str, smooth: bool) -> float:
-        height, width = self.sizes[number]
-        tall, wide = self.wanted
-        by = 1
-        if smooth:
-            picture, by = self.small[mirror][number]
-        # Only the part of the box that is on the picture, and the tensor's pixels that show it.
-        left, top, right, bottom = box
-        across, down = (right - left) / wide, (bottom - top) / tall
-        x0, x1 = max(0, int(np.ceil(-left / across - 0.01))), min(wide, int((width - left) / across + 0.01))
-        y0, y1 = max(0, int(np.ceil(-top / down - 0.01))), min(tall, int((height - top) / down + 0.01))
-        if x1 - x0 < 4 and wide >= 4 or y1 - y0 < 4 and tall >= 4 or x1 <= x0 or y1 <= y0:
-            return 1.0
-        inner = (left + x0 * across, top + y0 * down, left + x1 * across, top + y1 * down)
-        inner = tuple(min(max(edge / by, 0), limit) for edge, limit in zip(inner, (picture.width, picture.height) * 2))
-        method = Image.Resampling.BILINEAR if smooth else Image.Resampling.NEAREST
-        pixels = np.asarray(picture.resize((x1 - x0, y1 - y0), method, box=inner))
-        pixels = pixels[:, :, None] if pixels.ndim == 2 else pixels
-        seen_rows, seen_columns = (self.rows >= y0) & (self.rows < y1), (self.columns >= x0) & (self.columns < x1)
-        cut = pixels[self.rows[seen_rows] - y0][:, self.columns[seen_columns] - x0]
-        recorded = self.recorded[number][seen_rows][:, seen_columns]
-        return unexplained(cut.reshape(-1, cut.shape[2]), recorded.reshape(-1, recorded.shape[2]))
+    def _cut(self, number: int, found: np.ndarray, by: int) -> tuple[np.ndarray, np.ndarray]:
+        """[count, rows, columns, C] between the pixels of a reduced picture, and whether each point is on it."""
+        picture, size = self.levels[number][by], self.sizes[number]
+        lower, part, inside = [], [], []
+        for axis in (0, 1):
+            at = found[:, axis, None] + (self.places[axis] + 0.5) * (found[:, 2 + axis, None] / self.wanted[axis])
+            inside.append((at >= 0) & (at <= size[axis]))
+            at = (at / by - 0.5).clip(0, picture.shape[axis] - 1.001)
+            lower.append(at.astype(np.int64))
+            part.append((at - lower[-1]).astype(np.float32))
+        rows, columns = lower[0][:, :, None], lower[1][:, None, :]
+        down, across = part[0][:, :, None, None], part[1][:, None, :, None]
+        above = picture[rows, columns] * (1 - across) + picture[rows, columns + 1] * across
+        below = picture[rows + 1, columns] * (1 - across) + picture[rows + 1, columns + 1] * across
+        return above * (1 - down) + below * down, inside[0][:, :, None] & inside[1][:, None, :]
 
 
-def find_placements(cutter: Cutter, count: int) -> list[Placement]:
+def _symmetric(side: int) -> np.ndarray:
+    half = np.unique(np.linspace(0, side // 2 - 1, min(side // 2, _SAMPLES // 2)).round().astype(int)) if side > 1 else np.zeros(0, int)
+    middle = [side // 2] if side % 2 else []
+    return np.r_[half, middle, side - 1 - half[::-1]].astype(int)
+
+
+def _unexplained(cut: np.ndarray, seen: np.ndarray, recorded: np.ndarray) -> np.ndarray:
+    """[count]: the part of the variance [rows, columns, C] that no mixture of the channels of `cut` explains, where seen."""
+    count = len(cut)
+    x = cut.reshape(count, -1, cut.shape[3])
+    weight = seen.reshape(count, -1).astype(np.float32)
+    y = recorded.reshape(-1, recorded.shape[2])
+    # As differences from rough means, so that float32 is enough.
+    x = np.concatenate([(x - 110.0) / 64.0, np.ones((count, x.shape[1], 1), np.float32)], axis=2)
+    y = (y - y.mean(axis=0)) / max(float(y.std()), 1e-12)
+    weighted = x * weight[:, :, None]
+    gram = np.matmul(weighted.transpose(0, 2, 1), x).astype(np.float64)
+    mixed = np.matmul(weighted.transpose(0, 2, 1), y[None]).astype(np.float64)
+    squares, sums, total = weight @ (y * y), weight @ y, weight.sum(axis=1)
+    gram[:, range(x.shape[2] - 1), range(x.shape[2] - 1)] += 1e-6 * np.trace(gram, axis1=1, axis2=2)[:, None] + 1e-9
+    gram[:, -1, -1] += 1e-9
+    solved = np.linalg.solve(gram, mixed)
+    variance = (squares - sums**2 / np.maximum(total, 1)[:, None]).sum(axis=1)
+    residual = squares.sum(axis=1) - (solved * mixed).sum(axis=(1, 2))
+    left = np.where(variance > 1e-6, residual / np.maximum(variance, 1e-9), 1.0)
+    return np.where(total < _LEAST_SEEN * weight.shape[1], 1.0, left.clip(0, 1))
+
+
+def find_placements(cutter: Cutter, count: int, each: int = 8) -> list[Placement]:
     """The places that explain most, the best first: at most `count`, and of each family some."""
-    mirrors = _likely_mirrors(cutter)
+    kinds = families(cutter.wanted, cutter.sizes)
+    mirrors = _likely_mirrors(cutter, kinds)
     found: list[Placement] = []
-    for family in FAMILIES:
-        choices = list(parameters(family, cutter.sizes, cutter.wanted))
+    numbers = range(len(cutter.sizes))
+    for family, parameters in kinds.items():
+        first = cutter.explain(0, boxes(family, cutter.sizes[0], cutter.wanted, parameters), mirrors)
         for mirror in mirrors:
-            found += _scan(cutter, family, choices, mirror)[:5]
-    found.sort(key=lambda each: each.unexplained)
-    return found[:count]
+            # What the first image speaks against need not be tried on the others.
+            some = np.argsort(first[mirror])[: max(40, len(parameters) // 4)]
+            left = first[mirror][some]
+            for number in numbers[1:]:
+                left = left + cutter.explain(number, boxes(family, cutter.sizes[number], cutter.wanted, parameters[some]), (mirror,))[mirror]
+            order = np.argsort(left)[:each]
+            found += [Placement(family, float(parameters[some[place]]), float(left[place] / len(numbers)), mirror) for place in order]
+    found.sort(key=lambda place: place.unexplained)
+    return _varied(found, count)
 
 
-def _scan(cutter: Cutter, family: str, choices: list[float], mirror: str) -> list[Placement]:
-    """The places of a family, the best first. Of many parameters every few are tried, then all around the best of them."""
-    tried: dict[int, Placement] = {}
-
-    def look(number: int) -> Placement:
-        left = min(cutter.explain(family, choices[number], mirror, smooth) for smooth in (True, False))
-        return Placement(family, choices[number], left, mirror)
-
-    def attempt(numbers) -> None:
-        new = [number for number in numbers if 0 <= number < len(choices) and number not in tried]
-        tried.update(zip(new, ThreadPool().map(look, new)))
-
-    step = max(1, len(choices) // _TRIED_AT_FIRST)
-    attempt(range(0, len(choices), step))
-    for number in sorted(tried, key=lambda each: tried[each].unexplained)[:3]:
-        attempt(range(number - step, number + step + 1))
-    return sorted(tried.values(), key=lambda each: each.unexplained)
+def _varied(found: list[Placement], count: int) -> list[Placement]:
+    """The best, but of each family no more than a third."""
+    kept, times = [], {}
+    for place in found:
+        if times.get(place.family, 0) < max(3, count // 3) and len(kept) < count:
+            kept.append(place)
+            times[place.family] = times.get(place.family, 0) + 1
+    return kept
 
 
-def _likely_mirrors(cutter: Cutter) -> list[str]:
+def _likely_mirrors(cutter: Cutter, kinds: dict[str, np.ndarray]) -> tuple[str, ...]:
     """The mirrorings by how much some ordinary places explain; more than one only if it is not plain."""
-    wanted, sizes = cutter.wanted, cutter.sizes
-    ordinary = [("whole", 0.0), ("within", 0.0), ("within, at the start", 0.0)]
-    ordinary += [("aspect part", part) for part in (1.0, 0.9, 0.8, 0.7, 0.6)] + [
-        ("part", part) for part in (0.9, 0.8, 0.7, 0.6)
-    ]
-    for family in ("pixels", "pixels, at the start", "short side, at the start"):
-        choices = list(parameters(family, sizes, wanted))
-        ordinary += [(family, choice) for choice in dict.fromkeys([*choices[:: max(1, len(choices) // 6)], 1.0])]
-    left = {
-        mirror: min(cutter.explain(family, parameter, mirror, True) for family, parameter in ordinary)
-        for mirror in MIRRORS
-    }
-    best = min(left.values())
-    doubt = best > _DOUBTFUL
-    return sorted((mirror for mirror in left if doubt or left[mirror] <= best + 0.15), key=left.get)
+    best = {mirror: 1.0 for mirror in MIRRORS}
+    for family, parameters in kinds.items():
+        some = parameters[:: max(1, len(parameters) // 40)]
+        for number in range(min(2, len(cutter.sizes))):
+            left = cutter.explain(number, boxes(family, cutter.sizes[number], cutter.wanted, some), MIRRORS)
+            best = {mirror: min(best[mirror], float(left[mirror].min())) for mirror in MIRRORS}
+    least = min(best.values())
+    return tuple(mirror for mirror in MIRRORS if best[mirror] <= least + (0.15 if least < 0.3 else 0.02))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -10,10 +10,13 @@ import numpy as np
 from PIL import Image
 
 from zygal.errors import ImageError, InletError
-from zygal.inlet.decode import Picture, decoded, has_sixteen_bits, has_transparency, open_image
+from zygal.inlet.decode import (
+    USUAL, Picture, decoded, decoding_of_jpeg, has_sixteen_bits, has_transparency, open_image, unreduced_size,
+)  # fmt: skip
+from zygal.inlet.frame import as_array, as_image
 from zygal.inlet.specification import Decode, Tensor
 
-_KEPT_PIXELS = 80_000_000
+_KEPT_PIXELS = 200_000_000
 """Decoded pictures are kept as long as they have fewer pixels in all."""
 
 
@@ -22,6 +25,7 @@ class Material:
     """Images and what they became. paths: N files. recorded: [N, H, W, C], whatever the tensors' layout was.
 
     Kinds of images, by number: plain (upright, opaque, 8 bits), turned (with an EXIF orientation), see_through, deep (16 bits).
+    kinds: of each file its format and its mode, as Pillow names them.
     """
 
     paths: list[Path]
@@ -33,8 +37,9 @@ class Material:
     deep: list[int] = field(default_factory=list)
     unreadable: dict[int, str] = field(default_factory=dict)
     sizes: dict[int, tuple[int, int]] = field(default_factory=dict)
-    _files: dict[int, Image.Image] = field(default_factory=dict)
-    _decoded: dict[tuple[int, Decode], Picture] = field(default_factory=dict)
+    kinds: dict[int, tuple[str, str]] = field(default_factory=dict)
+    _files: dict[tuple, Image.Image] = field(default_factory=dict)
+    _decoded: dict[tuple, Picture] = field(default_factory=dict)
     _held: int = 0
 
     @property
@@ -49,27 +54,42 @@ class Material:
     def readable(self) -> list[int]:
         return [index for index in range(len(self.paths)) if index not in self.unreadable]
 
-    def file(self, index: int) -> Image.Image:
-        """The opened file; kept while memory allows. Raises ImageError."""
-        if index not in self._files:
-            opened = open_image(self.paths[index])
-            if self._held + opened.width * opened.height > _KEPT_PIXELS:
-                return opened
-            self._held += opened.width * opened.height
-            self._files[index] = opened
-        return self._files[index]
+    def file(self, index: int, decode: Decode = USUAL) -> Image.Image:
+        """The file, opened as the decode stage asks for; kept while memory allows. Raises ImageError."""
+        way = decoding_of_jpeg(decode) if self.is_jpeg(index) else decoding_of_jpeg(USUAL)
+        return self._kept(self._files, (index, way), lambda: open_image(self.paths[index], decode))
+
+    def is_jpeg(self, index: int) -> bool:
+        return self.kinds.get(index, ("", ""))[0] == "JPEG"
+
+    def is_odd(self, index: int) -> bool:
+        """Whether the file does not hold 8-bit RGB or grey, so that converting it after a resize makes another picture."""
+        return self.kinds.get(index, ("", "RGB"))[1] not in ("RGB", "L")
 
     def picture(self, index: int, decode: Decode) -> Picture:
         """The decode stage of an image. Raises ImageError."""
-        key = (index, decode)
-        if key not in self._decoded:
-            picture = decoded(self.file(index), decode, self.paths[index])
-            if self._held > _KEPT_PIXELS:
-                return picture
-            height, width = picture.shape[:2] if isinstance(picture, np.ndarray) else picture.size
+        return self._kept(self._decoded, (index, decode), lambda: decoded(self.file(index, decode), decode, self.paths[index]))
+
+    def array(self, index: int, decode: Decode) -> np.ndarray:
+        """The same as [H, W, C]. Raises ImageError."""
+        return self._kept(self._decoded, (index, decode, "array"), lambda: as_array(self.picture(index, decode)))
+
+    def unreduced(self, index: int, decode: Decode) -> tuple[int, int] | None:
+        return unreduced_size(self.file(index, decode), decode) if decode.jpeg_reduction else None
+
+    def reduced(self, index: int, decode: Decode, by: tuple[int, int]) -> Picture:
+        """The decoded picture reduced to means of `by` (rows, columns) pixels."""
+        return self._kept(self._decoded, (index, decode, by), lambda: as_image(self.picture(index, decode)).reduce(by[::-1]))
+
+    def _kept(self, among: dict, key: tuple, make: Callable[[], Picture]) -> Picture:
+        if key in among:
+            return among[key]
+        made = make()
+        height, width = made.shape[:2] if isinstance(made, np.ndarray) else made.size
+        if self._held + height * width <= _KEPT_PIXELS:
             self._held += height * width
-            self._decoded[key] = picture
-        return self._decoded[key]
+            among[key] = made
+        return made
 
 
 def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
@@ -82,6 +102,7 @@ def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
             material.unreadable[index] = str(fault)
             continue
         material.sizes[index] = (opened.height, opened.width)
+        material.kinds[index] = (opened.format or "", opened.mode)
         kinds = [
             (opened.getexif().get(0x0112, 1) not in (0, 1), material.turned),
             (has_transparency(opened), material.see_through),

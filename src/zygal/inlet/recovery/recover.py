@@ -1,4 +1,4 @@
-"""The recovery: the inlet found, its errors, and the fields that these images do not determine."""
+"""The recovery: the inlet found, how its differences are distributed, and the fields that these images do not determine."""
 
 from __future__ import annotations
 
@@ -11,14 +11,13 @@ import numpy as np
 from zygal.errors import ImageError
 from zygal.inlet.apply import apply_to_all
 from zygal.inlet.edits import single_edits
+from zygal.inlet.recovery.conventions import library_of
+from zygal.inlet.recovery.groups import Group, regrouped
 from zygal.inlet.recovery.material import Material, gather
+from zygal.inlet.recovery.residuals import EXPLAINED, NEARLY_ALL, ImageResidual, explains, residuals_of
 from zygal.inlet.recovery.search import Found, Progress, search
-from zygal.inlet.recovery.trial import HOPELESS
-from zygal.inlet.specification import Inlet
-from zygal.inlet.values import level_differences
-
-EXPLAINED = 0.5
-"""Largest difference in grey levels at which an inlet explains a recording."""
+from zygal.inlet.recovery.trial import HOPELESS, Trials
+from zygal.inlet.specification import Inlet, Resize
 
 _FEW = 3
 
@@ -34,7 +33,16 @@ _DECIDED_BY = {
     "centring": "an image with an odd margin around the crop",
     "fraction_rounding": "an image whose sides times the fraction are not whole numbers",
     "per_image": "an image of another contrast",
-    "edges": "an image whose border is not cropped away",
+    "jpeg": "a JPEG file",
+    "jpeg_grey": "a JPEG file in colour",
+    "conversion": "an image with a palette or with transparent parts",
+    "polarity": "an image with a bright border",
+    "enlarge": "an image that is smaller than the tensor",
+    "scale": "an image of a size at which a pixel lies exactly between two: other sizes than these",
+    "grid_scale": "an image whose resized sides are not whole numbers of pixels",
+    "box": "an image whose cropped margin is not a whole number of pixels",
+    "prefilter": "an image that shrinks",
+    "border": "an image with a pattern at its border",
     "order": "an image whose height shrinks more than twice as much as its width",
 }
 
@@ -51,24 +59,30 @@ class Undecided:
 
 @dataclass(frozen=True)
 class Recovery:
-    """The recovered inlet. Residuals are in grey levels: the largest difference over all images, and the mean one.
+    """The recovered inlet. Residuals are in grey levels: the largest difference over all images, the mean one, and the one
+    that 99.9 % of the values of every image keep.
 
     runner_up: the best single edit that is worse, and its largest difference over the images that were searched with.
-    unread: images that could not be read. tried: how many inlets were run in full.
+    per_image: how each image's differences are distributed. groups: where no inlet explains all images, those that explain
+    some of them, if that was found. library: whose way of resampling the inlet's is. tried: how many inlets were run.
     """
 
     inlet: Inlet
     residual: float
     mean_residual: float
+    nearly_all: float
     images: int
     runner_up: tuple[str, object, float] | None
     undecided: tuple[Undecided, ...]
     unreadable: tuple[tuple[str, str], ...]
     tried: int
+    per_image: tuple[ImageResidual, ...] = ()
+    groups: tuple[Group, ...] = ()
+    library: str | None = None
 
     @property
     def explains(self) -> bool:
-        return self.residual <= EXPLAINED
+        return explains(self.residual, self.nearly_all)
 
 
 def recover_inlet(
@@ -78,67 +92,79 @@ def recover_inlet(
 
     Raises InletError if the tensors are not images or no image can be read. The best inlet may still be wrong: see `explains`.
     """
-    found = search(gather(paths, tensors), progress)
-    progress("checking all images", 0.93)
-    inlet = found.outcome.inlet
-    largest, mean = residuals(found.trials.material, inlet)
+    material = gather(paths, tensors)
+    found = search(material, progress)
+    progress("checking all images", 0.9)
+    per_image = residuals_of(material, found.outcome.inlet)
+    groups: tuple[Group, ...] = ()
+    if not all(each.explained for each in per_image):
+        progress("comparing groups of images", 0.92)
+        found, per_image, groups = regrouped(material, found, per_image)
     progress("trying alternatives", 0.96)
-    runner_up, undecided = _alternatives(found)
-    material = found.trials.material
+    runner_up, undecided = _alternatives(found, [each.number for each in per_image if each.explained])
     unreadable = tuple((str(material.paths[index]), reason) for index, reason in material.unreadable.items())
     progress("done", 1.0)
-    return Recovery(inlet, largest, mean, len(material.readable), runner_up, undecided, unreadable, found.trials.count)
+    return Recovery(
+        inlet=found.outcome.inlet,
+        residual=max(each.largest for each in per_image),
+        mean_residual=float(np.mean([each.mean for each in per_image])),
+        nearly_all=max(each.nearly_all for each in per_image),
+        images=len(material.readable),
+        runner_up=runner_up,
+        undecided=undecided,
+        unreadable=unreadable,
+        tried=found.trials.count,
+        per_image=tuple(per_image),
+        groups=groups,
+        library=_library(found.outcome.inlet),
+    )
 
 
-def residuals(material: Material, inlet: Inlet) -> tuple[float, float]:
-    """The largest and the mean difference in grey levels over all images that can be read."""
-    largest, means = 0.0, []
-    readable = material.readable
-    for index, made in zip(readable, apply_to_all([material.paths[index] for index in readable], inlet)):
-        if isinstance(made, ImageError):
-            return HOPELESS, HOPELESS
-        tensor = made.tensor.transpose(1, 2, 0) if inlet.tensor.layout == "NCHW" else made.tensor
-        recorded = material.recorded[index]
-        if tensor.shape != recorded.shape:
-            return HOPELESS, HOPELESS
-        differences = level_differences(tensor, recorded, made.grey_level)
-        largest = max(largest, float(differences.max()))
-        means.append(float(differences.mean()))
-    return largest, float(np.mean(means))
+def _library(inlet: Inlet) -> str | None:
+    """The library whose way of resampling all resizes of an inlet are, or None."""
+    found = {library_of(step) for step in inlet.frame if isinstance(step, Resize)}
+    return found.pop() if len(found) == 1 else None
 
 
-def _alternatives(found: Found) -> tuple[tuple[str, object, float] | None, tuple[Undecided, ...]]:
+def _alternatives(found: Found, explained: list[int]) -> tuple[tuple[str, object, float] | None, tuple[Undecided, ...]]:
     """Every single edit, run: what makes the same of these images is undecided, the best of the rest is the runner-up."""
-    best = found.outcome
-    equal: dict[str, list[object]] = {}
-    worse = []
-    solved = best.inlet.values.per_image == "none"
-    edits = [each for each in single_edits(best.inlet) if not (solved and each[0] == "decode.polarity")]
+    images = [index for index in found.images if index in explained] or found.images
+    best = found.trials.attempt(found.outcome.inlet, images)
+    material = found.trials.material
+    edits = [(name, edited) for name, edited in single_edits(best.inlet) if _concerns(name, best.inlet, material)]
     # What a few images speak against need not be run on all.
-    few = found.images[:: max(1, len(found.images) // _FEW)]
+    few = images[:: max(1, len(images) // _FEW)]
     first = found.trials.attempt(best.inlet, few)
-    outcomes = found.trials.all([edited for _, edited in edits], few)
-    alike = {edited for (_, edited), outcome in zip(edits, outcomes) if outcome.order <= first.order}
-    contradicted = [(outcome.order, *each) for each, outcome in zip(edits, outcomes) if each[1] not in alike]
-    nearest = [
-        edited for order, _, edited in sorted(contradicted, key=lambda each: each[0])[:_FEW] if order[0] < HOPELESS
-    ]
-    found.trials.all([*alike, *nearest], found.images)
-    for name, edited in edits:
-        if edited not in alike and edited not in nearest:
-            continue
-        outcome = found.trials.attempt(edited, found.images)
-        if outcome.order <= best.order:
+    different = list(dict.fromkeys(edited for _, edited in edits))
+    outcomes = dict(zip(different, found.trials.all(different, few)))
+    alike = [each for each in edits if outcomes[each[1]].order <= first.order]
+    worse = sorted((each for each in edits if first.order < outcomes[each[1]].order < (HOPELESS,)), key=lambda each: outcomes[each[1]].order)[:_FEW]
+    found.trials.all([edited for _, edited in (*alike, *worse)], images)
+    equal: dict[str, list[object]] = {}
+    behind = []
+    whole = Trials(material, whole=True)
+    for name, edited in (*alike, *worse):
+        outcome = found.trials.attempt(edited, images)
+        if outcome.order > best.order:
+            behind.append((outcome.order, name, field_value(edited, name), outcome.largest))
+        elif whole.attempt(edited, images[:2]).order <= whole.attempt(best.inlet, images[:2]).order:
             equal.setdefault(name, []).append(field_value(edited, name))
-        elif outcome.mean < HOPELESS:
-            worse.append((outcome.order, name, field_value(edited, name), outcome.largest))
     undecided = tuple(
         Undecided(name, field_value(best.inlet, name), tuple(dict.fromkeys(others)),
                   _DECIDED_BY.get(name.rpartition(".")[2], "an image of another size"))
         for name, others in equal.items()
     )  # fmt: skip
-    runner_up = min(worse, key=lambda each: each[0])[1:] if worse else None
-    return runner_up, undecided
+    return (min(behind, key=lambda each: each[0])[1:] if behind else None), undecided
+
+
+def _concerns(name: str, inlet: Inlet, material: Material) -> bool:
+    """Whether an edit could change what some image of these kinds becomes, and is not told by the values stage."""
+    field = name.rpartition(".")[2]
+    if field == "sixteen_bit":
+        return bool(material.deep)
+    if field in ("edges", "per_image"):
+        return False
+    return not (field == "polarity" and inlet.values.per_image == "none")
 
 
 def field_value(inlet: Inlet, name: str) -> object:

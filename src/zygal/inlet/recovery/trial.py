@@ -1,24 +1,28 @@
-"""Trying an inlet in full: run exactly, its values stage solved, and what is then left in grey levels."""
+"""Trying an inlet: run exactly, on some rows and columns or on whole images, its values stage solved, and what is then left
+in grey levels."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from itertools import product
 
 import numpy as np
 
 from zygal.errors import ImageError
-from zygal.inlet.apply import in_order
-from zygal.inlet.frame import as_array, run_step
-from zygal.inlet.recovery.fit import Line, fit_line, values_of
+from zygal.inlet.apply import in_order, pictures
+from zygal.inlet.decode import grey_of
+from zygal.inlet.frame import as_array, blurred
+from zygal.inlet.recovery.fit import Line, fit_line, unexplained, values_of
 from zygal.inlet.recovery.material import Material
-from zygal.inlet.specification import Decode, Inlet, Pad, Step, Tensor, Values
+from zygal.inlet.recovery.sampling import after_reduction, has_colour, reduction, run_sampled, seen
+from zygal.inlet.sizes import place
+from zygal.inlet.specification import Blur, Decode, Inlet, Step, Tensor, Values
 from zygal.inlet.values import to_tensor
 from zygal.pool import ThreadPool
 
 HOPELESS = 1e9
+_SAMPLES = 36
 _KEPT_VALUES = 60_000_000
 """Frames' results are kept as long as they hold fewer numbers in all."""
 
@@ -38,13 +42,33 @@ class Outcome:
 
 
 class Trials:
-    """Runs inlets on images of a Material; what was tried once is remembered."""
+    """Runs inlets on images of a Material; what was tried once is remembered.
 
-    def __init__(self, material: Material):
+    whole: on all of each image instead of on `samples` rows and columns, chosen at random and those at the border.
+    """
+
+    def __init__(self, material: Material, whole: bool = False, samples: int = _SAMPLES):
         self.material = material
         self.count = 0
         self._known: dict[tuple, Outcome] = {}
-        self._framed = lru_cache(maxsize=max(16, _KEPT_VALUES // material.recorded[0].size))(self._frame)
+        generator = np.random.default_rng(0)
+        self.wanted = tuple(
+            np.arange(side) if whole or side <= samples
+            else np.unique(np.r_[0, 1, side - 2, side - 1, generator.choice(side, samples - 4, replace=False)])
+            for side in material.size
+        )  # fmt: skip
+        self.whole = whole
+        kept = len(self.wanted[0]) * len(self.wanted[1]) * material.channels
+        self._framed = lru_cache(maxsize=max(16, _KEPT_VALUES // kept))(self._frame)
+        self._recorded = lru_cache(maxsize=None)(self._take)
+        self._blurred = lru_cache(maxsize=24)(self._blur)
+
+    def recorded(self, index: int) -> np.ndarray:
+        """[rows, columns, C], of the rows and columns that are looked at."""
+        return self._recorded(index)
+
+    def _take(self, index: int) -> np.ndarray:
+        return self.material.recorded[index][self.wanted[0]][:, self.wanted[1]]
 
     def attempt(self, inlet: Inlet, images: list[int]) -> Outcome:
         """The inlet with its values solved from these images (its own values count only as to what is done per image)."""
@@ -55,28 +79,78 @@ class Trials:
         return self._known[key]
 
     def _attempt(self, inlet: Inlet, images: list[int]) -> Outcome:
-        pixels = []
         try:
-            for index in images:
-                pixels.append(self.pixels(index, inlet))
-        except ImageError:
+            pixels = [self.pixels(index, inlet) for index in images]
+        except (ImageError, ValueError):
             return Outcome(inlet, HOPELESS, HOPELESS)
-        wanted = (*self.material.size, self.material.channels)
+        wanted = (*map(len, self.wanted), self.material.channels)
         if any(each.shape != wanted for each in pixels):
             return Outcome(inlet, HOPELESS, HOPELESS)
-        return self.solved(inlet, pixels, [self.material.recorded[index] for index in images])
+        return self.solved(inlet, pixels, [self.recorded(index) for index in images])
 
     def pixels(self, index: int, inlet: Inlet) -> np.ndarray:
-        """[H, W, C] after the frame stage. Raises ImageError."""
+        """[rows, columns, C] after the frame stage. Raises ImageError, or ValueError if a step does not fit."""
         # The order of the channels is all that tells bgr from rgb, and it comes last.
         decode = replace(inlet.decode, colour="rgb") if inlet.decode.colour == "bgr" else inlet.decode
         return in_order(self._framed(index, decode, inlet.frame), inlet)
 
     def _frame(self, index: int, decode: Decode, frame: tuple[Step, ...]) -> np.ndarray:
-        picture = self.material.picture(index, decode)
-        for step in frame:
-            picture = run_step(picture, step, decode, self.material.paths[index])
-        return as_array(picture)
+        plain = not self.material.is_odd(index)
+        grey_last = decode.colour == "grey" and decode.conversion != "first" and (plain or decode.conversion != "after-resize")
+        if grey_last:
+            rgb = self._frame(index, replace(decode, colour="rgb", grey_channels=1, conversion="first"), frame)
+            rgb = rgb.repeat(3, axis=2) if rgb.shape[2] == 1 else rgb
+            return grey_of(rgb, decode.grey_weights, decode.grey_rounding)
+        if decode.conversion != "first" and plain:
+            decode = replace(decode, conversion="first")
+        blurs = [number for number, step in enumerate(frame) if isinstance(step, Blur)]
+        if self.whole or decode.conversion == "after-resize" or any(blurs) or len(blurs) > 1:
+            return self._run_whole(index, decode, frame)
+        unreduced = self.material.unreduced(index, decode)
+        picture = self.material.array(index, decode)
+        if blurs:
+            picture, frame = self._blurred(index, decode, frame[0]), frame[1:]
+        placed = place(picture.shape[:2], frame, unreduced)
+        if not placed or placed[-1].after != self.material.size:
+            if picture.shape[:2] != self.material.size or frame:
+                raise ValueError("the frame makes another size")
+        by = reduction(placed[0]) if placed else None
+        if by is not None:
+            picture = as_array(self.material.reduced(index, decode, by))
+            placed[0] = after_reduction(placed[0], by)
+        if any(reduction(each) for each in placed[1:]):
+            return self._run_whole(index, decode, frame)
+        return run_sampled(picture, placed, self.wanted, decode)
+
+    def _run_whole(self, index: int, decode: Decode, frame: tuple[Step, ...]) -> np.ndarray:
+        inlet, path = Inlet(decode, frame), self.material.paths[index]
+        *_, (_, picture) = pictures(self.material.file(index, decode), inlet, path)
+        array = as_array(picture)
+        if array.shape[:2] != self.material.size:
+            raise ValueError("the frame makes another size")
+        return array[self.wanted[0]][:, self.wanted[1]]
+
+    def _blur(self, index: int, decode: Decode, step: Blur) -> np.ndarray:
+        return as_array(blurred(self.material.picture(index, decode), step))
+
+    def unexplained(self, frame: tuple[Step, ...], decode: Decode, images: list[int]) -> float:
+        """The mean part of the recorded variance that no mixture of the frame's channels explains; 1 if it does not fit."""
+        left = []
+        for index in images:
+            try:
+                pixels, recorded = self._framed(index, decode, frame), self.recorded(index)
+                if any(has_colour(step) for step in frame):
+                    picture = self.material.array(index, decode)
+                    mask = seen(place(picture.shape[:2], frame, None), self.wanted)
+                    if mask.sum() < 100:
+                        return 1.0
+                    pixels, recorded = pixels[mask][None], recorded[mask][None]
+            except (ImageError, ValueError):
+                return 1.0
+            left.append(unexplained(pixels.reshape(-1, pixels.shape[2]), recorded.reshape(-1, recorded.shape[2])))
+            if left[0] > 0.9:
+                return 1.0
+        return float(np.mean(left))
 
     def all(self, inlets: Iterable[Inlet], images: list[int]) -> list[Outcome]:
         """Every inlet tried, as many side by side as there are cores."""
@@ -88,7 +162,8 @@ class Trials:
             residuals = [np.abs(np.rint(ours).clip(0, 255) - target) for ours, target in zip(pixels, recorded)]
             values = Values((0.0, 255.0))
         elif values.per_image != "none":
-            residuals = [_left_by_image(ours, target, values) for ours, target in zip(pixels, recorded)]
+            left = _left_by_formula if self.whole else _left_by_image
+            residuals = [left(ours, target, values) for ours, target in zip(pixels, recorded)]
         else:
             line = fit_line(
                 *(np.concatenate([each.reshape(-1, each.shape[2]) for each in all]) for all in (pixels, recorded))
@@ -103,96 +178,26 @@ class Trials:
         return values_of(line) if np.isfinite(line.slope).all() and (line.slope != 0).all() else inlet.values
 
 
-def _left_by_image(pixels: np.ndarray, recorded: np.ndarray, values: Values) -> np.ndarray:
+def _left_by_formula(pixels: np.ndarray, recorded: np.ndarray, values: Values) -> np.ndarray:
     tensor, level = to_tensor(pixels, values, Tensor("NHWC"))
     return np.abs(tensor.astype(np.float64) - recorded) / np.abs(level)
 
 
-def solve_pad_colour(trials: Trials, inlet: Inlet, images: list[int]) -> Inlet:
-    """The inlet with the colour of its padding solved from what lies around the pictures."""
-    positions = [position for position, step in enumerate(inlet.frame) if isinstance(step, Pad)]
-    if not positions:
-        return inlet
-    filled = [_with_pad_colour(inlet, colour) for colour in ("#000000", "#ffffff")]
-    inner, outer = [], []
-    for index in images:
-        try:
-            black, white = (trials.pixels(index, each).astype(np.float64) for each in filled)
-        except ImageError:
-            return inlet
-        recorded = trials.material.recorded[index].astype(np.float64)
-        if black.shape != recorded.shape:
-            return inlet
-        border = (np.abs(white - black) > 127).all(axis=2)
-        touched = (white != black).any(axis=2)
-        inner.append((black[~touched], recorded[~touched]))
-        outer.append(recorded[border])
-    if not sum(map(len, outer)):
-        return inlet
-    if inlet.values.per_image == "none":
-        inner, outer = [tuple(np.concatenate(each) for each in zip(*inner))], [np.concatenate(outer)]
-    colours = []
-    for seen, around in zip(inner, outer):
-        if len(seen[0]) and len(around):
-            line = fit_line(*seen)
-            colours.append((around - line.offset) / line.slope)
-    numbers = np.median(np.concatenate(colours), axis=0) if colours else np.zeros(trials.material.channels)
-    return _with_pad_colour(inlet, _colour_text(numbers, inlet))
-
-
-def _with_pad_colour(inlet: Inlet, colour: str) -> Inlet:
-    return replace(inlet, frame=tuple(replace(s, colour=colour) if isinstance(s, Pad) else s for s in inlet.frame))
-
-
-def _colour_text(numbers: np.ndarray, inlet: Inlet) -> str:
-    """Pixels' numbers in the inlet's order of channels as "#rrggbb"."""
-    colour = np.rint(numbers).clip(0, 255).astype(int)
-    colour = colour[::-1] if inlet.decode.colour == "bgr" else colour
-    return "#" + "".join(f"{each:02x}" for each in (colour if len(colour) == 3 else colour.repeat(3)))
-
-
-def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
-    """The colours that see-through images may have been laid over, solved: one in colour, some that give the same grey."""
-    dropped, black = (replace(inlet, decode=replace(inlet.decode, transparency=t)) for t in ("#ffffff", "#000000"))
-    white_minus_black, residuals = [], []
-    for index in images:
-        try:
-            on_white, on_black = (trials.pixels(index, each).astype(np.float64) for each in (dropped, black))
-        except ImageError:
-            continue
-        if on_white.shape != trials.material.recorded[index].shape:
-            return []
-        part = (on_white - on_black) / 255
-        numbers = _as_pixels(trials.material.recorded[index], inlet, on_black, part)
-        white_minus_black.append(part.reshape(-1, part.shape[2]))
-        residuals.append((numbers - on_black).reshape(-1, part.shape[2]))
-    if not residuals:
-        return []
-    part, rest = np.concatenate(white_minus_black), np.concatenate(residuals)
-    if not (part**2).sum():
-        return []
-    solved = (part * rest).sum(axis=0) / np.maximum((part**2).sum(axis=0), 1e-9)
-    if inlet.decode.colour != "grey":
-        return [_colour_text(solved, inlet)]
-    # Many colours have one grey; those next to it make every shade of it.
-    near = int(np.clip(np.floor(solved[0]), 0, 254))
-    return [f"#{near + r:02x}{near + g:02x}{near + b:02x}" for r, g, b in product((0, 1), repeat=3)]
-
-
-def _as_pixels(recorded: np.ndarray, inlet: Inlet, on_black: np.ndarray, part: np.ndarray) -> np.ndarray:
-    """Recorded numbers [H, W, C] back to pixels, by the inlet's values stage or, where each image has its own, by a fit.
-
-    on_black: the pixels laid over black. part: what of the ground shows, of which the colour is fitted with the rest.
-    """
-    low, high = inlet.values.range
-    if inlet.values.per_image == "none":
-        numbers = recorded * np.array(inlet.values.std or (1.0,)) + np.array(inlet.values.mean or (0.0,))
-        return (numbers - low) / (high - low) * 255
-    pixels = np.empty_like(on_black)
-    for channel in range(on_black.shape[2]):
-        basis = np.stack(
-            [on_black[:, :, channel].ravel(), part[:, :, channel].ravel(), np.ones(part[:, :, 0].size)], axis=1
-        )
-        slope, _, offset = np.linalg.lstsq(basis, recorded[:, :, channel].ravel().astype(np.float64), rcond=1e-9)[0]
-        pixels[:, :, channel] = (recorded[:, :, channel] - offset) / (slope or 1.0)
-    return pixels
+def _left_by_image(pixels: np.ndarray, recorded: np.ndarray, values: Values) -> np.ndarray:
+    """Differences where each image has values of its own: a part of the image is compared after a fit, which knows no more
+    than the formula (a channel each, or all alike)."""
+    if values.per_image.endswith("-channels"):
+        parts = [(pixels[:, :, channel], recorded[:, :, channel]) for channel in range(pixels.shape[2])]
+    else:
+        parts = [(pixels, recorded)]
+    left = []
+    for ours, target in parts:
+        x, y = ours.astype(np.float64).ravel(), target.astype(np.float64).ravel()
+        if values.per_image == "by-maximum":
+            slope, offset = (x @ y) / max(x @ x, 1e-9), 0.0
+        else:
+            centred = x - x.mean()
+            slope = (centred @ y) / max(centred @ centred, 1e-9)
+            offset = y.mean() - slope * x.mean()
+        left.append(np.abs(y - offset - slope * x) / max(abs(slope), 1e-12))
+    return np.concatenate(left)

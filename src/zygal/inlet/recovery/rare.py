@@ -1,0 +1,169 @@
+"""What people write more rarely, each kind a few candidates: reduction before a resize, two resizes, a blur; and the fields that
+only images of other kinds tell."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from zygal.inlet import specification as spec
+from zygal.inlet.edits import effective, fits_together
+from zygal.inlet.recovery.colours import solve_ground, solve_pad_colour
+from zygal.inlet.recovery.conventions import LIBRARIES, in_the_way_of
+from zygal.inlet.recovery.trial import Outcome, Trials
+from zygal.inlet.resampling import uses_pillow
+from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Resize, Step
+
+NEAR = 6.0
+"""Mean difference in grey levels above which an inlet is not worth being improved on all images."""
+_ROUGH = 12
+"""Rows and columns of a rough look, where the steps need nearly all of the picture for a few pixels."""
+_SIDES = (256, 512, 299, 300, 320, 384, 400, 448, 480, 500, 600, 640)
+_TWICE = (*LIBRARIES["Pillow"][:4], *LIBRARIES["OpenCV"][:4], *LIBRARIES["PyTorch"][:2])
+
+
+def _best(trials: Trials, inlets, images: list[int]) -> Outcome | None:
+    inlets = [inlet for inlet in dict.fromkeys(inlets) if fits_together(inlet)]
+    few = sorted(trials.all(inlets, images[:2]), key=lambda each: each.order)[:6]
+    return min(trials.all([each.inlet for each in few], images), key=lambda each: each.order, default=None)
+
+
+def _bases(best: Outcome, starts) -> list[tuple[tuple[Step, ...], Decode]]:
+    """The best frame, and some of the others that were likely, without the mirroring that they had."""
+    decode = best.inlet.decode
+    frames = dict.fromkeys([best.inlet.frame, *(frame for frame, mirror in starts if mirror == decode.mirror)])
+    return [(frame, decode) for frame in list(frames)[:6]]
+
+
+def reduced_first(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
+    """Reduced to means of whole pixels before the resize, by the JPEG decoder too."""
+    made = []
+    for frame, decode in _bases(best, starts):
+        for place, step in enumerate(frame[:1]):
+            if not isinstance(step, Resize):
+                continue
+            for filter in ("bicubic", "bilinear", "lanczos", "box", "hamming"):
+                for long_side in dict.fromkeys([step.long_side, "closest-aspect"]) if step.within else (step.long_side,):
+                    plain = in_the_way_of(step, Resize(filter=filter))
+                    plain = effective(replace(plain, long_side=long_side, grid_scale="sizes"))
+                    for gap, box in ((2.0, "whole"), (3.0, "whole"), (2.0, "unreduced"), (None, "whole")):
+                        resize = replace(plain, reduce_above=gap, box=box if plain.box == "whole" else plain.box)
+                        for least in _least_sizes(resize, gap, box):
+                            decoding = replace(decode, jpeg_reduction=least)
+                            edited = replace(best.inlet, decode=decoding, frame=(*frame[:place], resize, *frame[place + 1 :]))
+                            made.append(edited)
+    return _best(trials, made, images)
+
+
+def _least_sizes(step: Resize, gap: float | None, box: str) -> list[tuple[int, int] | None]:
+    """What the decoder may be told to keep: the size that is asked for, times the gap."""
+    size = step.size or step.within or step.cover or (step.short_side,) * 2
+    if None in size:
+        return [None]
+    least = [tuple(int(side * (gap or 1)) for side in size)]
+    if box == "whole":
+        least += [None] if gap else [(256, 256)]
+    return list(dict.fromkeys(least))
+
+
+def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
+    """A resize to an intermediate size, squashed or by the short side, and then to the tensor's."""
+    found = None
+    rough = Trials(trials.material, samples=_ROUGH)
+    for frame, decode in _bases(best, starts)[:3]:
+        places = [place for place, step in enumerate(frame) if isinstance(step, Resize)]
+        if len(places) != 1:
+            continue
+        (place,) = places
+        final = frame[place]
+        target = max(final.size or final.within or final.cover or (final.short_side or 0,))
+        sides = dict.fromkeys([*_SIDES, target * 8 // 7, target * 2, round(target * 1.25)])
+        first = [replace(final, size=(side, side), within=None, cover=None, factor=None, short_side=None) for side in sides if side > target]
+        first += [replace(final, size=None, within=None, cover=None, factor=None, short_side=side) for side in sides if side > target]
+        frames = [(*frame[:place], effective(one), final, *frame[place + 1 :]) for one in first]
+        scored = sorted(frames, key=lambda each: rough.unexplained(each, decode, images[:1]))[:6]
+        ways = [
+            (*each[:place], effective(in_the_way_of(each[place], one)), effective(in_the_way_of(each[place + 1], other)), *each[place + 2 :])
+            for each in scored for one in _TWICE for other in dict.fromkeys([final, *_TWICE[:2], *_TWICE[4:6]])
+        ]  # fmt: skip
+        ways = sorted(dict.fromkeys(ways), key=lambda each: rough.unexplained(each, decode, images[:1]))[:24]
+        ways = sorted(ways, key=lambda each: rough.unexplained(each, decode, images[:2]))[:6]
+        outcome = _best(trials, [solve_pad_colour(trials, replace(best.inlet, frame=each), images) for each in ways], images)
+        if outcome is not None and (found is None or outcome.order < found.order):
+            found = outcome
+    return found
+
+
+def blurred_first(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
+    """A Gaussian before everything."""
+    blurs = [Blur(sigma, None, "three-boxes") for sigma in (0.5, 1.0, 1.5, 2.0, 3.0)]
+    for taps, sigmas in ((3, (0.8, 0.5, 1.0)), (5, (1.1, 0.5, 1.0, 1.5, 2.0)), (7, (1.4, 1.0, 1.5, 2.0)), (9, (1.7, 2.0)), (11, (2.0,))):
+        blurs += [Blur(sigma, taps) for sigma in sigmas]
+    frames = list(dict.fromkeys((blur, *frame) for frame, _ in _bases(best, starts)[:3] for blur in blurs))
+    decode = best.inlet.decode
+    frames.sort(key=lambda frame: trials.unexplained(frame, decode, images[:1]))
+    made = []
+    for frame in frames[:3]:
+        kinds = [replace(frame[0], rounding=rounding) for rounding in spec.BLUR_ROUNDINGS] if frame[0].taps else [frame[0]]
+        for blur in kinds:
+            for place, step in enumerate(frame):
+                if isinstance(step, Resize):
+                    made += [
+                        replace(best.inlet, frame=(blur, *frame[1:place], effective(in_the_way_of(step, way)), *frame[place + 1 :]))
+                        for way in _TWICE
+                    ]
+    return _best(trials, made, images)
+
+
+def reflected(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
+    """Padding with the picture itself instead of a colour."""
+    made = []
+    for frame, _ in _bases(best, starts):
+        for place, step in enumerate(frame):
+            if isinstance(step, spec.Pad):
+                made += [
+                    replace(best.inlet, frame=(*frame[:place], effective(replace(step, border=border)), *frame[place + 1 :]))
+                    for border in spec.BORDERS[1:]
+                ]
+    return _best(trials, made, images)
+
+
+def after_resize(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
+    """Another framing of the whole picture: what a resize leaves is cropped or padded once more."""
+    wanted = trials.material.size
+    made = []
+    for frame, _ in _bases(best, starts):
+        if len(frame) == 2 and isinstance(frame[1], Crop) and frame[1].size == wanted:
+            made.append(replace(best.inlet, frame=(frame[0], replace(frame[1], missing="#000000"))))
+    return _best(trials, [solve_pad_colour(trials, each, images) for each in made], images)
+
+
+KINDS = (reflected, reduced_first, two_resizes, blurred_first, after_resize)
+
+
+def other_kinds(trials: Trials, inlet: Inlet, sample: list[int], among: list[int]) -> Inlet:
+    """Fields that only rotated, transparent or 16-bit images, palettes and JPEG files determine, each tried on such images."""
+    material = trials.material
+
+    def decoding(**choice) -> Inlet:
+        return replace(inlet, decode=replace(inlet.decode, **choice))
+
+    def choose(images: list[int], candidates: list[Inlet]) -> Inlet:
+        images = [index for index in images if index in among]
+        together = [*sample, *(index for index in images[:4] if index not in sample)]
+        return min(trials.all(candidates, together), key=lambda each: each.order).inlet
+
+    if material.deep:
+        inlet = choose(material.deep, [decoding(sixteen_bit=way) for way in spec.SIXTEEN_BIT[1:]])
+    if material.turned:
+        opaque = [index for index in material.turned if index not in material.see_through] or material.turned
+        inlet = choose(opaque, [decoding(exif=way) for way in spec.EXIF])
+    odd = [index for index in material.readable if material.is_odd(index) and index not in material.deep]
+    if odd and any(isinstance(step, Resize) and uses_pillow(step) for step in inlet.frame):
+        ways = [decoding(conversion=way) for way in dict.fromkeys([inlet.decode.conversion, *spec.CONVERSIONS])]
+        inlet = choose(odd, [way for way in ways if fits_together(way)])
+    if material.see_through:
+        grounds = dict.fromkeys(["drop", *solve_ground(trials, inlet, material.see_through[:4]), "#ffffff", "#000000"])
+        inlet = choose(material.see_through, [decoding(transparency=each) for each in grounds])
+    return inlet
+
+
