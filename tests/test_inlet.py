@@ -254,7 +254,7 @@ def test_polarity_and_mirror_come_before_the_frame(mirror, ways, tmp_path):
 
 
 @settings(max_examples=60, deadline=None)
-@given(sides, sides, st.sampled_from(spec.CENTRINGS), st.sampled_from([0.5, 0.8, 0.875, 0.95]))
+@given(sides, sides, st.sampled_from(spec.CENTRINGS[:5]), st.sampled_from([0.5, 0.8, 0.875, 0.95]))
 def test_crops_and_pads_are_where_arithmetic_puts_them(tmp_path_factory, height, width, centring, fraction):
     array = np.random.default_rng(3).integers(1, 256, (height, width, 3), np.uint8)
     folder = tmp_path_factory.getbasetemp()

@@ -1,14 +1,19 @@
-"""zygal inlet: recover an inlet from a recording, or draw what one does."""
+"""zygal inlet: recover an inlet from a recording, draw what one does, or write one of a common recipe."""
 
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
 from zygal.cli.options import finish_parser, limit, new_parser, share, shown
 from zygal.commands.draw import DrawRequest
+from zygal.commands.recipes import RecipesRequest
 from zygal.commands.recover import RecoverRequest
 
-SUMMARY = "Recovers the preprocessing from a recording (recover), or draws what it does to an image (draw)."
+SUMMARY = (
+    "Recovers the preprocessing from a recording (recover), draws what it does to an image (draw), "
+    "or lists and writes common recipes (recipes)."
+)
 RECOVER = Command(RecoverRequest, "zygal.commands.recover", "zygal.cli.reports.inlet")
+RECIPES = Command(RecipesRequest, "zygal.commands.recipes", "zygal.cli.reports.inlet_recipes")
 DRAW = Command(DrawRequest, "zygal.commands.draw", "zygal.cli.reports.inlet_draw")
 
 
@@ -25,7 +30,8 @@ def register(commands) -> None:
     recover.add_argument("--artifact", metavar="FILE", help="for a witness without tensors: the model whose scores guide the search")
     accept = default_of(RecoverRequest, "accept")
     recover.add_argument("--accept", metavar="LEVELS", type=limit, default=accept,
-                         help=f"largest difference of the tensors that is accepted, in grey levels (default: {shown(accept)})")  # fmt: skip
+                         help="difference that 99.9 %% of each tensor's values must keep, in grey levels; the others may be one level more "
+                              f"(default: {shown(accept)})")  # fmt: skip
     accept = default_of(RecoverRequest, "accept_scores")
     recover.add_argument("--accept-scores", metavar="SHARE", type=share, default=accept,
                          help=f"the same for scores, as a share of their spread (default: {shown(accept)})")  # fmt: skip
@@ -38,3 +44,10 @@ def register(commands) -> None:
     draw.add_argument("--inlet", metavar="FILE", required=True, help="the inlet (TOML), or an artifact that holds one")
     draw.add_argument("-o", "--output", metavar="PNG", required=True, help="the picture to write")
     finish_parser(draw, DRAW)
+    recipes = new_parser(
+        actions, "recipes", "Lists the inlets of common recipes, prints one, or writes it.",
+        "zygal inlet recipes short-side-crop -o channel_marks.inlet.toml",
+    )  # fmt: skip
+    recipes.add_argument("name", metavar="NAME", nargs="?", help="the recipe; without it all are listed")
+    recipes.add_argument("-o", "--output", metavar="FILE", help="the inlet to write (TOML); without it the recipe is printed")
+    finish_parser(recipes, RECIPES)

@@ -8,7 +8,7 @@ back: the remaining differences are the causes.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 
 import numpy as np
@@ -17,15 +17,19 @@ from zygal.errors import ImageError, InletError
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, Tensor, Values
 from zygal.inlet.description import describe_step, describe_value, describe_values
-from zygal.inlet.edits import single_edits, with_step
+from zygal.inlet.edits import effective, fits_together, single_edits, with_step
+from zygal.inlet.recovery.conventions import in_the_way_of, library_of
+from zygal.inlet.recovery.descent import other_conventions
 from zygal.inlet.recovery.material import Material, gather
 from zygal.inlet.recovery.search import search
 from zygal.inlet.recovery.trial import HOPELESS, Trials
-from zygal.inlet.specification import departures
+from zygal.inlet.specification import RESIZE_TO, Resize, departures
 from zygal.inlet.values import grey_levels, level_differences, to_tensor
 
 SAMPLE = 12
 _RANGES = ((0.0, 1.0), (0.0, 255.0), (-1.0, 1.0), (1.0, 0.0))
+_SIZES = (*RESIZE_TO, "fraction", "aspect", "margins", "sigma", "taps")
+"""Fields that say what a step does at all."""
 ALIKE = 0.02
 """Grey levels below which two inlets do the same: what float32 leaves."""
 
@@ -45,30 +49,38 @@ class Cause:
 
 
 class _Residuals:
-    """The largest difference in grey levels that inlets leave, computed exactly."""
+    """The largest difference in grey levels that inlets leave, with the values that they state: first on some rows and columns
+    of the images, and only if that is within a limit on all of them."""
 
     def __init__(self, material: Material):
-        self.trials = Trials(material, whole=True)
+        self.sampled, self.whole = Trials(material), Trials(material, whole=True)
         self.material = material
 
     def of(self, inlet: Inlet, images: list[int], limit: float = np.inf) -> float:
         """Over some images; given up as soon as it is above the limit."""
         if inlet.tensor != self.material.tensor:
             return HOPELESS
+        # What is done per image needs all of it.
+        ways = (self.whole,) if inlet.values.per_image != "none" or limit == np.inf else (self.sampled, self.whole)
         worst = 0.0
-        for index in images:
-            try:
-                pixels = self.trials.pixels(index, inlet)
-            except ImageError:
-                return HOPELESS
-            recorded = self.material.recorded[index]
-            if pixels.shape != recorded.shape:
-                return HOPELESS
-            tensor, level = to_tensor(pixels, inlet.values, Tensor("NHWC", inlet.tensor.dtype))
-            worst = max(worst, float(level_differences(tensor, recorded, level).max()))
-            if not worst <= limit:
-                return worst
+        for trials in ways:
+            for index in images:
+                worst = max(worst, _largest(trials, inlet, index))
+                if not worst <= limit:
+                    return worst
         return worst
+
+
+def _largest(trials: Trials, inlet: Inlet, index: int) -> float:
+    try:
+        pixels = trials.pixels(index, inlet)
+    except (ImageError, ValueError):
+        return HOPELESS
+    recorded = trials.recorded(index)
+    if pixels.shape != recorded.shape:
+        return HOPELESS
+    tensor, level = to_tensor(pixels, inlet.values, Tensor("NHWC", inlet.tensor.dtype))
+    return float(level_differences(tensor, recorded, level).max())
 
 
 def find_cause(
@@ -95,6 +107,8 @@ def find_cause(
     if corrected is None or residuals.of(corrected, images, limit) > limit:
         recovered = search(material, progress).outcome.inlet
         corrected = _nearest(residuals, recovered, inlet, images[:SAMPLE])
+    if not fits_together(corrected):
+        return None
     after = residuals.of(corrected, images)
     if after > limit:
         return None
@@ -103,10 +117,10 @@ def find_cause(
 
 def _single(residuals: _Residuals, inlet: Inlet, images: list[int], limit: float) -> Inlet | None:
     """The single edit that leaves least, if it leaves no more than the limit."""
-    edits = [edited for _, edited in single_edits(inlet)]
+    edits = [edited for _, edited in single_edits(inlet)] + other_conventions(inlet)
     if inlet.values.per_image == "none" and inlet.tensor.dtype == "float32":
         edits += [replace(inlet, values=replace(inlet.values, range=range_)) for range_ in _RANGES]
-        solved = residuals.trials.attempt(inlet, images)
+        solved = residuals.sampled.attempt(inlet, images)
         edits.append(solved.inlet)
     other = "NHWC" if inlet.tensor.layout == "NCHW" else "NCHW"
     edits.append(replace(inlet, tensor=replace(inlet.tensor, layout=other)))
@@ -130,7 +144,7 @@ def _nearest(residuals: _Residuals, found: Inlet, given: Inlet, images: list[int
         changed = False
         for name, _, _ in list(departures(found, given)):
             reverted = _reverted(found, given, name)
-            if reverted is not None and reverted != found and residuals.of(reverted, images, allowed) <= allowed:
+            if reverted is not None and reverted != found and fits_together(reverted) and residuals.of(reverted, images, allowed) <= allowed:
                 found, changed = reverted, True
                 break
     return found
@@ -154,7 +168,7 @@ def _reverted(found: Inlet, given: Inlet, name: str) -> Inlet | None:
         return replace(found, frame=given.frame)
     if stage.startswith("frame step "):
         index = int(stage.removeprefix("frame step ")) - 1
-        sizes = ("size", "short_side", "within", "fraction", "aspect")
+        sizes = _SIZES
         step = (
             given.frame[index]
             if field in sizes
@@ -172,11 +186,27 @@ def _findings(residuals: _Residuals, corrected: Inlet, given: Inlet, images: lis
     """One sentence a departure, those first without which most is left."""
     effects: dict[str, float] = {}
     for name, right, wrong in departures(corrected, given):
-        sentence = _sentence(name, right, wrong, corrected, given)
+        sentence = _library_sentence(name, corrected, given) or _sentence(name, right, wrong, corrected, given)
         reverted = _reverted(corrected, given, name)
         residual = HOPELESS if reverted is None else residuals.of(reverted, images)
         effects[sentence] = max(effects.get(sentence, 0.0), residual)
     return tuple(sorted(effects, key=effects.get, reverse=True))
+
+
+def _library_sentence(name: str, corrected: Inlet, given: Inlet) -> str | None:
+    """Where a resize differs in more than one field of its convention: one finding, with the library if it is known."""
+    stage, _, field = name.rpartition(".")
+    if not stage.startswith("frame step ") or len(corrected.frame) != len(given.frame):
+        return None
+    index = int(stage.removeprefix("frame step ")) - 1
+    right, wrong = corrected.frame[index], given.frame[index]
+    if not isinstance(right, Resize) or not isinstance(wrong, Resize) or in_the_way_of(wrong, right) != right:
+        return None
+    changed = [each.name for each in fields(Resize) if getattr(right, each.name) != getattr(wrong, each.name)]
+    if len(changed) < 2:
+        return None
+    names = [f" (the convention of {library})" if (library := library_of(step)) else "" for step in (right, wrong)]
+    return f"frame step {index + 1} should be: {describe_step(right)}{names[0]}; the inlet says: {describe_step(wrong)}{names[1]}"
 
 
 def _sentence(name: str, right: object, wrong: object, corrected: Inlet, given: Inlet) -> str:
@@ -188,7 +218,7 @@ def _sentence(name: str, right: object, wrong: object, corrected: Inlet, given: 
     steps = [", then ".join(describe_step(step) for step in each.frame) or "nothing" for each in (corrected, given)]
     if name == "frame":
         return f"the frame stage should be: {steps[0]}; the inlet says: {steps[1]}"
-    if field in ("size", "short_side", "within", "fraction", "aspect"):
+    if field in _SIZES:
         index = int(stage.removeprefix("frame step ")) - 1
         right_step, wrong_step = (describe_step(each.frame[index]) for each in (corrected, given))
         return f"frame step {index + 1} should be: {right_step}; the inlet says: {wrong_step}"

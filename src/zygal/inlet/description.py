@@ -73,7 +73,8 @@ def describe_step(step: Step) -> str:
         return _describe_resize(step)
     if isinstance(step, Blur):
         how = f"{step.taps} x {step.taps} pixels" if step.taps else step.kind
-        return f"blur with sigma {step.sigma:g} pixels ({how}, rounding {step.rounding})"
+        width = f"sigma {step.sigma:g} pixels" if step.sigma else "binomial weights"
+        return f"blur with {width} ({how}, rounding {step.rounding})"
     if step.margins:
         by = " ".join(map(str, step.margins)) + " pixels (top, bottom, left, right)"
         return f"crop {by}" if isinstance(step, Crop) else f"pad {by} with {_border(step)}"

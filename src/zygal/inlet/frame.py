@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from math import comb
 from pathlib import Path
 
 import numpy as np
@@ -93,7 +94,7 @@ def blurred(picture: Picture, step: Blur) -> Picture:
         return as_image(picture).filter(ImageFilter.GaussianBlur(step.sigma))
     pixels = as_array(picture)
     reach = (step.taps or 0) // 2
-    weights = gaussian_taps(step.sigma, step.taps)
+    weights = blur_taps(step)
     if step.rounding == "fixed-8bit" and pixels.dtype == np.uint8:
         weights = fixed_taps(weights)
     numbers = np.pad(pixels.astype(np.float64 if step.rounding == "fixed-8bit" else np.float32), ((reach,) * 2, (reach,) * 2, (0, 0)), "reflect")
@@ -104,6 +105,13 @@ def blurred(picture: Picture, step: Blur) -> Picture:
     if step.rounding == "none":
         return numbers.astype(np.float32)
     return to_8_bits(np.floor(numbers + 0.5) if step.rounding == "fixed-8bit" else numbers, "end")
+
+
+def blur_taps(step: Blur) -> np.ndarray:
+    """The weights of a blur along one axis; they sum to 1."""
+    if step.kind == "gaussian":
+        return gaussian_taps(step.sigma, step.taps)
+    return np.array([comb(step.taps - 1, place) for place in range(step.taps)]) / 2.0 ** (step.taps - 1)
 
 
 def fixed_taps(weights: np.ndarray) -> np.ndarray:

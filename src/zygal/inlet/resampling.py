@@ -289,7 +289,12 @@ def _folded(first: np.ndarray, weights: np.ndarray, inputs: int, edges: str, nor
     moved = np.zeros((len(first), width))
     rows = np.broadcast_to(np.arange(len(first))[:, None], taps.shape)
     np.add.at(moved, (rows[used], (taps - start[:, None])[used]), kept[used])
-    return Windows(start, moved / moved.sum(axis=1, keepdims=True) if normal and edges != "zero" else moved)
+    if not normal or edges == "zero":
+        return Windows(start, moved)
+    # An output that lies wholly beyond the picture, as a factor can have it, is the border pixel.
+    beyond = np.flatnonzero(moved.sum(axis=1) == 0)
+    moved[beyond, (first[beyond] - start[beyond]).clip(0, width - 1)] = 1.0
+    return Windows(start, moved / moved.sum(axis=1, keepdims=True))
 
 
 def uses_pillow(step: Resize) -> bool:

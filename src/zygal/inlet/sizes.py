@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import struct
 from dataclasses import dataclass
 
 from zygal.inlet.specification import Blur, Crop, Pad, Resize, Step
@@ -81,10 +82,15 @@ def _placed_resize(size: Size, step: Resize, unreduced: Size) -> Placed:
         elif step.box == "unreduced":
             length = side if seen == size else seen[axis] / round(seen[axis] / side)
         scale = length / outputs
-        if step.grid_scale == "factor":
-            scale = 1 / _scales(seen, step)[axis]
+        if step.grid_scale != "sizes":
+            by = _scales(seen, step)[axis]
+            scale = 1 / (by if step.grid_scale == "factor" else _float32(by))
         axes.append(Axis(side, outputs, scale, start))
     return Placed(step, size, after, tuple(axes))
+
+
+def _float32(number: float) -> float:
+    return struct.unpack("f", struct.pack("f", number))[0]
 
 
 def _box(size: Size, step: Resize) -> list[tuple[float, float]]:

@@ -29,7 +29,7 @@ KERNELS = ("bilinear", "hamming", "bicubic", "mitchell", "gaussian", "lanczos", 
 FIXED_POINT = ("bilinear", "bicubic", "lanczos4", "area", "area-linear")
 """Filters for which 11-bit fixed point is known."""
 GRIDS = ("half-pixel", "corners", "asymmetric")
-GRID_SCALES = ("sizes", "factor")
+GRID_SCALES = ("sizes", "factor", "factor-float32")
 BOXES = ("whole", "aspect", "aspect-pixels", "unreduced")
 PREFILTERS = ("none", "gaussian")
 EDGES = ("inside", "repeat", "reflect", "zero")
@@ -42,7 +42,7 @@ CENTRINGS = ("down", "nearest", "up", "start", "end", "equal", "unrounded")
 CROP_CENTRINGS = CENTRINGS[:-1]
 FRACTION_ROUNDINGS = ("margin", "size")
 BORDERS = ("colour", "repeat", "reflect", "symmetric")
-BLURS = ("gaussian", "three-boxes")
+BLURS = ("gaussian", "binomial", "three-boxes")
 BLUR_ROUNDINGS = ("end", "fixed-8bit", "none")
 PER_IMAGE = ("none", "standardise", "standardise-channels", "stretch", "stretch-channels", "by-maximum")
 LAYOUTS = ("NCHW", "NHWC")
@@ -96,7 +96,7 @@ class Resize:
     "aspect-pixels", whole ones), or what the file's own size covers of a picture that the decoder reduced ("unreduced"); the
     filter sees pixels beyond it. cubic: the coefficient of the bicubic kernel. grid: where output pixels lie on the input.
     grid_scale: input pixels for each output pixel by the ratio of the "sizes" or the inverse of the "factor" that was asked
-    for. prefilter: a "gaussian" before, of (scale - 1) / 2 pixels deviation, where the picture shrinks. antialias: whether the
+    for ("factor-float32": rounded to float32 before). prefilter: a "gaussian" before, of (scale - 1) / 2 pixels deviation, where the picture shrinks. antialias: whether the
     kernel widens when the picture shrinks. edges: beyond the picture there is nothing and the weights "inside" are made to sum
     to 1, or its border is "repeat"ed or "reflect"ed, or all is "zero" there. rounding to 8 bits: after each of the two passes
     with weights of 22 bits ("passes", Pillow's) or 16 bits ("passes-16bit"), once at the "end" to the nearest or "down", in
@@ -172,11 +172,12 @@ class Pad:
 class Blur:
     """A Gaussian of `sigma` pixels deviation before a resize.
 
-    kind: "gaussian", of `taps` pixels a side, mirrored at the border; or "three-boxes", Pillow's approximation of it.
+    kind: "gaussian", of `taps` pixels a side, mirrored at the border; "binomial", its weights the binomial coefficients
+    (OpenCV's where no sigma is given, for 3 and 5 taps); or "three-boxes", Pillow's approximation.
     rounding: to 8 bits at the "end", in 8-bit fixed point ("fixed-8bit", OpenCV's), or "none".
     """
 
-    sigma: float = 1.0
+    sigma: float | None = None
     taps: int | None = None
     kind: str = "gaussian"
     rounding: str = "end"
@@ -201,6 +202,8 @@ def idle_fields(step: Step) -> dict[str, str]:
         idle["colour"] = f'with border = "{step.border}"'
     if isinstance(step, Crop | Pad) and step.margins:
         idle["centring"] = "beside margins"
+    if isinstance(step, Blur) and step.kind == "binomial":
+        idle["sigma"] = "with the kind binomial"
     if isinstance(step, Blur) and step.kind == "three-boxes":
         idle |= {"taps": "with the kind three-boxes", "rounding": "with the kind three-boxes"}
     return idle

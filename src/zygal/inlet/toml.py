@@ -179,9 +179,9 @@ def _contradiction(record: Any, given: dict[str, Any]) -> str | None:
     if isinstance(record, Pad):
         if sum(name in given for name in ("size", "aspect", "margins")) != 1:
             return "a pad needs one of size = [height, width], aspect = [height, width] and margins = [top, bottom, left, right]"
-    if isinstance(record, Blur) and "sigma" not in given:
+    if isinstance(record, Blur) and record.sigma is None and record.kind != "binomial":
         return "a blur needs sigma, its standard deviation in pixels"
-    if isinstance(record, Blur) and record.kind == "gaussian" and record.taps is None:
+    if isinstance(record, Blur) and record.kind != "three-boxes" and record.taps is None:
         return "a blur needs taps, the odd number of pixels that its weights reach over"
     return _idle(record, given) if isinstance(record, Step) else None
 

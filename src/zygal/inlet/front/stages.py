@@ -10,10 +10,10 @@ import numpy as np
 
 from zygal.errors import InletError
 from zygal.inlet.decode import whole_weights
-from zygal.inlet.frame import fill_colour
+from zygal.inlet.frame import blur_taps, fill_colour, fixed_taps
 from zygal.inlet.front.resizing import resized
 from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Front, FrontNode, Writer
-from zygal.inlet.specification import Crop, Inlet, Pad, Resize, Values
+from zygal.inlet.specification import Blur, Crop, Inlet, Pad, Resize, Values
 
 
 def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
@@ -26,16 +26,27 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
         raise InletError(
             "the inlet gives tensors as large as each image, so it cannot be put into the artifact; end its frame with a crop."
         )
+    refused = unstated(inlet)
+    if refused:
+        raise InletError(f"{refused} cannot be put into the artifact; leave --raw-pixels out, and preprocess the images before it.")
     writer = Writer(Front(input_name, output_name))
     picture = writer.op("Transpose", writer.op("Cast", input_name, to=FLOAT), perm=[0, 3, 1, 2])
-    picture = _coloured(writer, picture, inlet)
-    for step in inlet.frame:
+    grey_last = inlet.decode.conversion == "grey-after-resize"
+    last_resize = max((place for place, step in enumerate(inlet.frame) if isinstance(step, Resize)), default=-1)
+    picture = _turned(writer, picture if grey_last else _coloured(writer, picture, inlet), inlet)
+    for place, step in enumerate(inlet.frame):
         if isinstance(step, Resize):
             picture = resized(writer, picture, step)
-        elif isinstance(step, Crop):
+        elif isinstance(step, Blur):
+            picture = _blurred(writer, picture, step, 3 if grey_last and place <= last_resize else min(3, inlet.channels))
+        elif isinstance(step, Crop) and step.missing is None:
             picture = _cropped(writer, picture, step)
+        elif isinstance(step, Crop):
+            picture = _cropped(writer, _padded(writer, picture, step, inlet), step)
         else:
             picture = _padded(writer, picture, step, inlet)
+        if grey_last and place == last_resize:
+            picture = _coloured(writer, picture, inlet)
     if inlet.decode.colour == "bgr":
         picture = writer.op("Gather", picture, writer.whole([2, 1, 0]), axis=1)
     elif inlet.decode.colour == "grey" and inlet.channels == 3:
@@ -54,6 +65,56 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
     return writer.front
 
 
+def unstated(inlet: Inlet) -> str | None:
+    """The first key with a value that operators are not written for, as the inlet's file has it, or None."""
+    decode = inlet.decode
+    if decode.jpeg_grey == "luma":
+        return 'jpeg_grey = "luma" (the planes of a JPEG file are not in RGB pixels)'
+    if decode.conversion == "after-resize":
+        return 'conversion = "after-resize" (palettes and transparency are not in RGB pixels)'
+    for step in inlet.frame:
+        for name, values in _UNSTATED.get(type(step), {}).items():
+            value = getattr(step, name)
+            if value in values or name == "reduce_above" and value is not None:
+                return f'{name} = {value if isinstance(value, float) else chr(34) + value + chr(34)}'
+    return None
+
+
+_UNSTATED = {
+    Resize: {
+        "filter": ("spline", "area-linear"), "edges": ("reflect", "zero"), "prefilter": ("gaussian",), "box": ("unreduced",),
+        "long_side": ("closest-aspect",), "reduce_above": (),
+    },
+    Pad: {"border": ("symmetric",), "centring": ("unrounded",)},
+    Blur: {"kind": ("three-boxes",)},
+}  # fmt: skip
+
+
+def _blurred(writer: Writer, picture: str, step: Blur, channels: int) -> str:
+    weights = blur_taps(step)
+    weights = fixed_taps(weights) if step.rounding == "fixed-8bit" else weights
+    reach = step.taps // 2
+    picture = writer.op("Pad", picture, writer.whole([0, 0, reach, reach, 0, 0, reach, reach]), mode="reflect")
+    for shape in ((1, step.taps), (step.taps, 1)):
+        kernel = np.tile(weights.astype(np.float32).reshape(1, 1, *shape), (channels, 1, 1, 1))
+        picture = writer.op("Conv", picture, writer.constant(kernel), group=channels)
+    if step.rounding == "none":
+        return picture
+    return writer.rounded(picture, "up" if step.rounding == "fixed-8bit" else "even")
+
+
+def _bright_border(writer: Writer, picture: str) -> str:
+    """[N, 1, 1, 1]: whether the mean of the outermost rows and columns is above 127.5."""
+    channels = writer.to(writer.side(picture, 1), FLOAT)
+    height, width = (writer.to(writer.side(picture, axis), FLOAT) for axis in (2, 3))
+    ends = ((writer.whole([0]), writer.whole([1])), (writer.whole([-1]), writer.whole([2**31])))
+    edges = [writer.op("Slice", picture, *end, writer.whole([axis])) for axis in (2, 3) for end in ends]
+    sums = [writer.op("ReduceSum", edge, writer.whole([1, 2, 3]), keepdims=1) for edge in edges]
+    total = writer.op("Add", writer.op("Add", sums[0], sums[1]), writer.op("Add", sums[2], sums[3]))
+    around = writer.op("Mul", writer.op("Mul", writer.op("Add", height, width), writer.number(2.0)), channels)
+    return writer.op("Greater", writer.op("Div", total, around), writer.number(127.5))
+
+
 def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
     decode = inlet.decode
     if decode.colour == "grey":
@@ -61,12 +122,25 @@ def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
         if rounding.startswith("nearest"):
             bits = 16 if rounding == "nearest" else 15
             weights = whole_weights(decode.grey_weights, bits) / 2**bits
+            picture = writer.rounded(picture, "even")
+        elif rounding == "down-15bit":
+            weights = whole_weights(decode.grey_weights, 15, np.floor) / 2**15
         columns = writer.constant(weights.astype(np.float32).reshape(1, 3, 1, 1))
         picture = writer.op("ReduceSum", writer.op("Mul", picture, columns), writer.whole([1]), keepdims=1)
+        if rounding == "stretched":
+            picture = writer.op("Mul", picture, writer.number(255.5 / 255))
         if rounding != "none":
-            picture = writer.rounded(picture, "down" if rounding == "down" else "up")
-    if decode.polarity == "inverted":
-        picture = writer.op("Sub", writer.number(255.0), picture)
+            picture = writer.rounded(picture, "up" if rounding.startswith("nearest") else "down")
+    return picture
+
+
+def _turned(writer: Writer, picture: str, inlet: Inlet) -> str:
+    """Light and dark exchanged, and mirrored."""
+    decode = inlet.decode
+    if decode.polarity != "as-is":
+        inverted = writer.op("Sub", writer.number(255.0), picture)
+        bright = decode.polarity == "dark-ground"
+        picture = writer.op("Where", _bright_border(writer, picture), inverted, picture) if bright else inverted
     for axis, direction in ((2, "vertical"), (3, "horizontal")):
         if decode.mirror in (direction, "both"):
             ends = writer.whole([-1]), writer.whole([-(2**31)]), writer.whole([axis]), writer.whole([-1])
@@ -76,10 +150,17 @@ def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
 
 def _cropped(writer: Writer, picture: str, step: Crop) -> str:
     starts, ends = [], []
+    if step.margins is not None:
+        top, bottom, left, right = step.margins
+        ends = [writer.at(writer.op("Sub", writer.side(picture, axis), writer.whole(by)), 0) for axis, by in ((2, bottom), (3, right))]
+        return writer.op("Slice", picture, writer.whole([top, left]), writer.op("Concat", *ends, axis=0), writer.whole([2, 3]))
     sides = writer.side(picture, 2), writer.side(picture, 3)
     for axis, side in enumerate(sides):
         length = _cropped_side(writer, sides, axis, step)
-        start = _margin(writer, writer.op("Sub", side, length), step.centring)
+        spare = writer.op("Sub", side, length)
+        start = _margin(writer, spare, step.centring)
+        if step.centring == "equal":
+            length = writer.op("Sub", side, writer.op("Mul", writer.whole(2), start))
         starts.append(writer.at(start, 0))
         ends.append(writer.at(writer.op("Add", start, length), 0))
     bounds = writer.op("Concat", *starts, axis=0), writer.op("Concat", *ends, axis=0)
@@ -90,6 +171,10 @@ def _cropped_side(writer: Writer, sides: tuple[str, str], axis: int, step: Crop)
     side, one = sides[axis], writer.whole(1)
     if step.size is not None:
         return writer.whole(step.size[axis])
+    if step.aspect is not None and step.fraction is not None:
+        by = [writer.op("Div", writer.to(each, DOUBLE), writer.exact(float(part))) for each, part in zip(sides, step.aspect)]
+        length = writer.op("Mul", writer.op("Mul", writer.op("Min", *by), writer.exact(step.fraction)), writer.exact(float(step.aspect[axis])))
+        return writer.op("Max", one, writer.to(writer.op("Floor", writer.op("Add", length, writer.exact(1e-9))), INT64))
     if step.aspect is not None:
         ratio, other = step.aspect[axis], step.aspect[1 - axis]
         fits = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(ratio)), writer.whole(other))
@@ -113,7 +198,22 @@ def _margin(writer: Writer, spare: str, centring: str) -> str:
     return writer.op("Div", writer.op("Add", spare, writer.whole(1 if centring == "up" else 0)), writer.whole(2))
 
 
-def _padded(writer: Writer, picture: str, step: Pad, inlet: Inlet) -> str:
+def _padded(writer: Writer, picture: str, step: Pad | Crop, inlet: Inlet) -> str:
+    """The picture padded; for a crop, as far as it is smaller than that."""
+    none = writer.whole([0, 0])
+    if step.margins is not None:
+        top, bottom, left, right = step.margins
+        widths = writer.whole([0, 0, top, left, 0, 0, bottom, right])
+    else:
+        widths = writer.op("Concat", none, *_pad_widths(writer, picture, step), axis=0)
+    if isinstance(step, Pad) and step.border != "colour":
+        return writer.op("Pad", picture, widths, mode="edge" if step.border == "repeat" else "reflect")
+    # The operator fills with one number: the colour is taken off and put back around it.
+    colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(1, -1, 1, 1))
+    return writer.op("Add", writer.op("Pad", writer.op("Sub", picture, colour), widths, writer.number(0.0)), colour)
+
+
+def _pad_widths(writer: Writer, picture: str, step: Pad | Crop) -> list[str]:
     sides = writer.side(picture, 2), writer.side(picture, 3)
     before, after = [], []
     for axis, side in enumerate(sides):
@@ -123,15 +223,14 @@ def _padded(writer: Writer, picture: str, step: Pad, inlet: Inlet) -> str:
             ratio, other = step.aspect[axis], step.aspect[1 - axis]
             grown = writer.op("Div", writer.op("Mul", sides[1 - axis], writer.whole(ratio)), writer.whole(other))
             wanted = writer.op("Max", side, grown)
-        spare = writer.op("Sub", wanted, side)
-        start = _margin(writer, spare, step.centring)
+        spare, centring = writer.op("Sub", wanted, side), step.centring
+        if isinstance(step, Crop):
+            spare = writer.op("Max", spare, writer.whole(0))
+            centring = centring if centring in ("start", "end") else "down"
+        start = _margin(writer, spare, centring)
         before.append(writer.at(start, 0))
-        after.append(writer.at(writer.op("Sub", spare, start), 0))
-    none = writer.whole([0, 0])
-    widths = writer.op("Concat", none, *before, none, *after, axis=0)
-    # The operator fills with one number: the colour is taken off and put back around it.
-    colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(1, -1, 1, 1))
-    return writer.op("Add", writer.op("Pad", writer.op("Sub", picture, colour), widths, writer.number(0.0)), colour)
+        after.append(before[-1] if centring == "equal" else writer.at(writer.op("Sub", spare, start), 0))
+    return [*before, writer.whole([0, 0]), *after]
 
 
 def _valued(writer: Writer, picture: str, values: Values, channels: int, size: tuple[int, int]) -> str:
@@ -147,10 +246,14 @@ def _valued(writer: Writer, picture: str, values: Values, channels: int, size: t
                 constant = writer.constant(np.array(numbers, np.float32).reshape(1, -1, 1, 1))
                 picture = writer.op(operator, picture, constant)
         return picture
-    if values.per_image == "stretch":
-        flat = writer.op("Reshape", picture, writer.whole([-1, 1, 1, channels * size[0] * size[1]]))
-        top, bottom = (writer.op("MaxPool", each, kernel_shape=[1, channels * size[0] * size[1]])
-                       for each in (flat, writer.op("Neg", flat)))  # fmt: skip
+    if values.per_image in ("stretch", "stretch-channels", "by-maximum"):
+        groups = channels if values.per_image == "stretch-channels" else 1
+        count = channels // groups * size[0] * size[1]
+        flat = writer.op("Reshape", picture, writer.whole([-1, groups, 1, count]))
+        top, bottom = (writer.op("MaxPool", each, kernel_shape=[1, count]) for each in (flat, writer.op("Neg", flat)))
+        if values.per_image == "by-maximum":
+            safe = writer.op("Where", writer.op("Greater", top, writer.number(0.0)), top, writer.number(1.0))
+            return writer.op("Div", picture, safe)
         width = writer.op("Add", top, bottom)
         safe = writer.op("Where", writer.op("Greater", width, writer.number(0.0)), width, writer.number(1.0))
         return writer.op("Div", writer.op("Add", picture, bottom), safe)

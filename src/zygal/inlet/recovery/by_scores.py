@@ -65,7 +65,7 @@ class _ByScores:
         """The scores of some images; None if an image does not fit the inlet."""
         try:
             pixels = [self.trials.pixels(index, inlet) for index in images]
-        except ImageError:
+        except (ImageError, ValueError):
             return None
         size = inlet.fixed_size()
         if any(each.shape[:2] != size for each in pixels):

@@ -16,8 +16,10 @@ from zygal.inlet.specification import Crop, Decode, Inlet, Pad, Resize
 
 EXACT = 0.02
 """Mean difference in grey levels below which nothing better is looked for: float32's own is a tenth of it."""
-_NEARLY = 1.5
+_NEARLY = 0.7
 """Mean difference in grey levels above which pairs of edits are not tried: they have not been seen to help."""
+PAIRS_SECONDS, DESCENT_SECONDS = 18.0, 28.0
+"""Seconds from the start of a recovery after which pairs of edits, and then further edits, are given up."""
 _APART = ("decode.exif", "decode.transparency", "decode.sixteen_bit", "decode.polarity", "decode.mirror", "values.per_image")
 """Edits for images of other kinds, and those that the values stage or correlation tells."""
 _OF_RESAMPLING = ("rounding", "edges", "grid", "antialias", "cubic", "filter", "grid_scale", "prefilter", "scale", "order")
@@ -35,11 +37,14 @@ def descend(trials: Trials, outcome: Outcome, sample: list[int], pairs: bool = T
         best = _best_by_stages(trials, _single(outcome.inlet), sample, outcome)
         if best.order >= outcome.order:
             best = min(trials.all(_colour_edits(outcome.inlet), sample), key=lambda each: each.order, default=outcome)
-        if pairs and best.order >= outcome.order and EXACT <= outcome.mean < _NEARLY:
+        hopeless = trials.material.hopeless_after(PAIRS_SECONDS)
+        if pairs and best.order >= outcome.order and EXACT <= outcome.mean < _NEARLY and not hopeless:
             best = _best_by_stages(trials, _pairs(outcome.inlet), sample, outcome)
         if best.order >= outcome.order:
             return outcome
         outcome = best
+        if trials.material.hopeless_after(DESCENT_SECONDS):
+            break
     return outcome
 
 
@@ -60,10 +65,10 @@ def _best_by_stages(trials: Trials, edits: list[Inlet], images: list[int], now: 
 
 def _single(inlet: Inlet) -> list[Inlet]:
     edits = [edited for name, edited in single_edits(inlet) if name not in _APART]
-    return [*edits, *_other_conventions(inlet)]
+    return [*edits, *other_conventions(inlet)]
 
 
-def _other_conventions(inlet: Inlet) -> list[Inlet]:
+def other_conventions(inlet: Inlet) -> list[Inlet]:
     """"This library for that" is one edit."""
     resizes = [(place, step) for place, step in enumerate(inlet.frame) if isinstance(step, Resize)]
     made = (with_step(inlet, place, effective(in_the_way_of(step, way))) for place, step in resizes for way in CONVENTIONS)
@@ -73,7 +78,7 @@ def _other_conventions(inlet: Inlet) -> list[Inlet]:
 def _pairs(inlet: Inlet) -> list[Inlet]:
     """Two edits at once: of the decoding and a convention, or two of one resize."""
     decodings = [edited for name, edited in single_edits(inlet) if name.startswith("decode.") and name not in _APART]
-    pairs = [other for edited in decodings for other in _other_conventions(edited)]
+    pairs = [other for edited in decodings for other in other_conventions(edited)]
     for one in _resize_edits(inlet):
         pairs += _resize_edits(one)
     return [edited for edited in dict.fromkeys(pairs) if edited != inlet]

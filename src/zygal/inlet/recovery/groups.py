@@ -17,6 +17,8 @@ from zygal.inlet.specification import Decode, Inlet, Values
 from zygal.inlet.specification import departures
 
 _MOST_SEARCHES = 2
+_SEARCH_SECONDS = 18.0
+"""Seconds from the start of a recovery after which no other search is begun."""
 
 
 @dataclass(frozen=True)
@@ -37,7 +39,7 @@ def regrouped(material: Material, found: Found, per_image: list[ImageResidual]) 
     searches = 0
     if not explained:
         for among in _classes(material):
-            if searches == _MOST_SEARCHES:
+            if searches == _MOST_SEARCHES or material.hopeless_after(_SEARCH_SECONDS):
                 break
             searches += 1
             other = search(material, among=among)
@@ -75,7 +77,7 @@ def _other_inlet(material: Material, found: Found, left: list[int], searches: in
     outcomes = found.trials.all(candidates, left[:1])
     near = sorted(outcomes, key=lambda each: each.order)[:3]
     tried = [_with_values(each.inlet, found.outcome.inlet.values) for each in near] + [each.inlet for each in near[:1]]
-    if len(left) > 1 and searches < _MOST_SEARCHES:
+    if len(left) > 1 and searches < _MOST_SEARCHES and not material.hopeless_after(_SEARCH_SECONDS):
         tried.append(search(material, among=left).outcome.inlet)
     elif near:
         tried.append(descend(found.trials, near[0], left[:2]).inlet)

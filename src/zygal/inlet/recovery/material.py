@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -40,6 +41,7 @@ class Material:
     kinds: dict[int, tuple[str, str]] = field(default_factory=dict)
     _files: dict[tuple, Image.Image] = field(default_factory=dict)
     _decoded: dict[tuple, Picture] = field(default_factory=dict)
+    started: float = field(default_factory=time.monotonic)
     _held: int = 0
 
     @property
@@ -49,6 +51,14 @@ class Material:
     @property
     def channels(self) -> int:
         return self.recorded.shape[3]
+
+    def hopeless_after(self, seconds: float) -> bool:
+        """Whether so much time has gone by that what has not explained the images by now is not worth being tried on.
+
+        Only searches that have found nothing so far ask, so an inlet that is found does not depend on the machine's speed,
+        unless it is a very slow one.
+        """
+        return time.monotonic() - self.started > seconds
 
     @property
     def readable(self) -> list[int]:

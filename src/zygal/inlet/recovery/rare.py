@@ -8,7 +8,7 @@ from dataclasses import replace
 from zygal.inlet import specification as spec
 from zygal.inlet.edits import effective, fits_together
 from zygal.inlet.recovery.colours import solve_ground, solve_pad_colour
-from zygal.inlet.recovery.conventions import LIBRARIES, in_the_way_of
+from zygal.inlet.recovery.conventions import LIBRARIES, in_the_way_of, with_convention
 from zygal.inlet.recovery.trial import Outcome, Trials
 from zygal.inlet.resampling import uses_pillow
 from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Resize, Step
@@ -95,22 +95,19 @@ def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Out
 
 def blurred_first(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
     """A Gaussian before everything."""
-    blurs = [Blur(sigma, None, "three-boxes") for sigma in (0.5, 1.0, 1.5, 2.0, 3.0)]
+    blurs = [Blur(sigma, None, "three-boxes") for sigma in (1.0, 2.0, 0.5, 1.5, 3.0)]
     for taps, sigmas in ((3, (0.8, 0.5, 1.0)), (5, (1.1, 0.5, 1.0, 1.5, 2.0)), (7, (1.4, 1.0, 1.5, 2.0)), (9, (1.7, 2.0)), (11, (2.0,))):
         blurs += [Blur(sigma, taps) for sigma in sigmas]
-    frames = list(dict.fromkeys((blur, *frame) for frame, _ in _bases(best, starts)[:3] for blur in blurs))
+    blurs += [Blur(taps=taps, kind="binomial") for taps in (3, 5)]
     decode = best.inlet.decode
-    frames.sort(key=lambda frame: trials.unexplained(frame, decode, images[:1]))
+    bases = dict.fromkeys(with_convention(frame, way) for frame, _ in _bases(best, starts)[:3] for way in _TWICE)
+    # One blur after the other: what it makes of a whole picture is kept for some of them only.
+    scored = [(trials.unexplained((blur, *frame), decode, images[:1]), number, (blur, *frame))
+              for blur in blurs for number, frame in enumerate(bases)]  # fmt: skip
     made = []
-    for frame in frames[:3]:
+    for _, _, frame in sorted(scored, key=lambda each: each[:2])[:8]:
         kinds = [replace(frame[0], rounding=rounding) for rounding in spec.BLUR_ROUNDINGS] if frame[0].taps else [frame[0]]
-        for blur in kinds:
-            for place, step in enumerate(frame):
-                if isinstance(step, Resize):
-                    made += [
-                        replace(best.inlet, frame=(blur, *frame[1:place], effective(in_the_way_of(step, way)), *frame[place + 1 :]))
-                        for way in _TWICE
-                    ]
+        made += [replace(best.inlet, frame=(blur, *frame[1:])) for blur in kinds]
     return _best(trials, made, images)
 
 
@@ -137,7 +134,7 @@ def after_resize(trials: Trials, best: Outcome, starts, images: list[int]) -> Ou
     return _best(trials, [solve_pad_colour(trials, each, images) for each in made], images)
 
 
-KINDS = (reflected, reduced_first, two_resizes, blurred_first, after_resize)
+KINDS = (reflected, after_resize, reduced_first, blurred_first, two_resizes)
 
 
 def other_kinds(trials: Trials, inlet: Inlet, sample: list[int], among: list[int]) -> Inlet:

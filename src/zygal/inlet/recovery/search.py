@@ -29,6 +29,8 @@ from zygal.pool import ThreadPool
 Progress = Callable[[str, float], None]
 _PLACES, _EDITED, _FRAMES, _STARTS = 30, 12, 12, 10
 _ALIKE = 4
+_RARE_SECONDS = 20.0
+"""Seconds from the start of a recovery after which rarer steps are given up."""
 _ROUGH = 16
 """Rows and columns of a first look at a frame."""
 _MOST_IMAGES = 16
@@ -87,7 +89,7 @@ def _rarer(trials: Trials, best: Outcome, starts: list[tuple[Frame, str]], sampl
         found = kind(trials, first, starts, sample)
         if found is not None and found.mean < first.mean:
             best = min(best, descend(trials, found, sample), key=lambda each: each.order)
-        if best.mean < EXACT:
+        if best.mean < EXACT or trials.material.hopeless_after(_RARE_SECONDS):
             break
     return best
 
@@ -193,12 +195,14 @@ def _by_formula(trials: Trials, outcome: Outcome, images: list[int]) -> Outcome:
     if outcome.inlet.values.per_image == "none":
         return outcome
     whole = Trials(trials.material, whole=True)
-    few = images[:4]
     edits = [
         replace(outcome.inlet, values=Values(per_image=per_image), decode=replace(outcome.inlet.decode, polarity=polarity))
         for per_image in spec.PER_IMAGE
         for polarity in spec.POLARITIES
     ]
-    found = best_of(whole, edits, few)
+    # Images that use the whole range look alike by several formulas, so what a few cannot tell is run on all.
+    tried = whole.all(edits, images[:3])
+    least = min(each.mean for each in tried)
+    found = best_of(whole, [each.inlet for each in tried if each.mean <= least + EXACT], images)
     again = trials.attempt(found.inlet, images)
     return Outcome(found.inlet, max(again.mean, found.mean), max(again.largest, found.largest))

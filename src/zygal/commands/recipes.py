@@ -1,0 +1,58 @@
+"""zygal inlet recipes: lists the inlets of common recipes, shows one, or writes it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal import kinds
+from zygal.errors import InletError
+from zygal.listener import SILENT, Listener
+from zygal.naming import command_line
+from zygal.outcome import Outcome
+from zygal.outputs import Output, check_outputs
+
+if TYPE_CHECKING:
+    from zygal.inlet.recipes import Recipe
+
+
+@dataclass(frozen=True, kw_only=True)
+class RecipesRequest:
+    """name: the recipe to show or write; None lists them all. output: where to write it."""
+
+    name: str | None = None
+    output: str | None = None
+    overwrite: bool = False
+
+    def outputs(self) -> list[Output]:
+        return [Output(self.output, kinds.INLET)] if self.output else []
+
+
+@dataclass(frozen=True, kw_only=True)
+class RecipesOutcome(Outcome):
+    kind: ClassVar[str] = "zygal.inlet-recipes"
+
+    request: RecipesRequest
+    recipes: tuple[Recipe, ...]
+
+    def result(self) -> dict[str, Any]:
+        return {"recipes": [{"name": each.name, "does": each.does, "calls": each.calls, "toml": each.text} for each in self.recipes]}
+
+
+def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutcome:
+    """The recipes, or the one that is named, written if asked. Raises ZygalError."""
+    from zygal.files import write_text
+    from zygal.inlet.recipes import all_recipes, recipe_named
+
+    check_outputs(request.outputs(), request.overwrite, request)
+    if request.output and request.name is None:
+        raise InletError("-o needs the name of a recipe; zygal inlet recipes lists them.")
+    recipes = tuple(all_recipes()) if request.name is None else (recipe_named(request.name),)
+    if request.output:
+        write_text(request.output, recipes[0].text)
+    return RecipesOutcome(
+        request=request,
+        recipes=recipes,
+        written=(request.output,) if request.output else (),
+        next_step=command_line("zygal", "inlet", "draw", "IMAGE", "--inlet", request.output, "-o", "strip.png") if request.output else None,
+    )
