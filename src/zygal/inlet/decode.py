@@ -224,10 +224,11 @@ def _to_colour(picture: Image.Image, decode: Decode) -> Picture:
 
 def grey_of(pixels: np.ndarray, weights: tuple[float, ...], rounding: str) -> np.ndarray:
     """Grey of RGB pixels [H, W, 3]: uint8 [H, W, 1], or float32 if not rounded."""
+    if rounding.startswith("nearest") or rounding == "down-15bit":
+        pixels = pixels if pixels.dtype == np.uint8 else np.rint(pixels).clip(0, 255).astype(np.uint8)
     if rounding.startswith("nearest"):
         bits = 16 if rounding == "nearest" else 15
         whole = whole_weights(weights, bits)
-        pixels = pixels if pixels.dtype == np.uint8 else np.rint(pixels).clip(0, 255).astype(np.uint8)
         return ((pixels @ whole + (1 << (bits - 1))) >> bits).clip(0, 255).astype(np.uint8)[:, :, None]
     if rounding == "down-15bit":
         whole = whole_weights(weights, 15, np.floor)

@@ -91,7 +91,7 @@ def _windows(axis: Axis, step: Resize) -> Windows:
         return Windows(_nearest(index, axis, step), np.ones((axis.outputs, 1)))
     if step.filter in ("area", "adaptive"):
         return _covered(index, axis, step)
-    centre = centres(axis, step.grid)
+    centre = centres(axis, step.grid) if step.scale != "float32" else _float32_centres(axis, step.grid)
     if step.filter == "area-linear":
         return _between(*_area_positions(index, axis), axis.inputs)
     if step.filter in KERNELS and step.rounding.startswith("fixed"):
@@ -120,6 +120,17 @@ def centres(axis: Axis, grid: str) -> np.ndarray:
     if grid == "asymmetric":
         return axis.start + index * axis.scale
     return axis.start + (index + 0.5) * axis.scale - 0.5
+
+
+def _float32_centres(axis: Axis, grid: str) -> np.ndarray:
+    """The same in float32, operation by operation, as tensor libraries compute them."""
+    one = np.float32
+    index = np.arange(axis.outputs, dtype=one)
+    if grid == "corners":
+        return index * (one(axis.inputs - 1) / one(axis.outputs - 1) if axis.outputs > 1 else one(0))
+    if grid == "asymmetric":
+        return one(axis.start) + index * one(axis.scale)
+    return one(axis.start) + (one(axis.scale) * (index + one(0.5)) - one(0.5))
 
 
 def _covered(index: np.ndarray, axis: Axis, step: Resize) -> Windows:

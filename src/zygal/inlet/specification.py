@@ -100,7 +100,8 @@ class Resize:
     kernel widens when the picture shrinks. edges: beyond the picture there is nothing and the weights "inside" are made to sum
     to 1, or its border is "repeat"ed or "reflect"ed, or all is "zero" there. rounding to 8 bits: after each of the two passes
     with weights of 22 bits ("passes", Pillow's) or 16 bits ("passes-16bit"), once at the "end" to the nearest or "down", in
-    "fixed" point of 11 or of 8 bits, or "none". scale: with what rounding "nearest" finds the pixel that it copies. order,
+    "fixed" point of 11 or of 8 bits, or "none". scale: in what precision places are computed, for "nearest" and for
+    kernels without antialias. order,
     where each pass is rounded to 8 bits: "columns" first (Pillow before release 13), or "by-shrinkage" (from 13 on) rows first
     where the height loses more than twice as many pixels as the width. reduce_above: a picture that is more than so many times
     too large is first reduced by means of whole pixels.
@@ -219,8 +220,9 @@ def _idle_in_resize(step: Resize) -> dict[str, str]:
         ("grid", step.filter in ("area", "area-linear", "adaptive"), with_filter),
         ("prefilter", step.filter in ("area", "area-linear", "adaptive", "box"), with_filter),
         ("rounding", step.filter == "nearest" and step.prefilter == "none", with_filter),
-        ("scale", step.filter != "nearest", with_filter),
-        ("scale", step.grid == "corners", 'with grid = "corners"'),
+        ("scale", step.filter != "nearest" and not (kernel and not step.antialias), with_filter if not kernel else "with antialias"),
+        ("scale", step.filter == "nearest" and step.grid == "corners", 'with grid = "corners"'),
+        ("scale", kernel and step.rounding.startswith("fixed"), "in fixed point"),
         ("order", step.filter == "nearest", with_filter),
         ("order", step.rounding != "passes", 'unless rounding = "passes"'),
         ("long_side", step.size is not None, "beside size, which gives both sides"),

@@ -216,6 +216,8 @@ def _resize_contradiction(record: Resize, given: dict[str, Any]) -> str | None:
         return 'long_side = "closest-aspect" is known for within and cover'
     if record.reduce_above and not uses_pillow(record):
         return "reduce_above is known for the filters of Pillow, with their usual keys"
+    if record.scale == "float64" and record.filter != "nearest":
+        return 'scale = "float64" is known for the filter nearest; places of kernels are exact or in float32'
     return _idle(record, given)
 
 

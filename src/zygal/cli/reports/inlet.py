@@ -10,6 +10,8 @@ from zygal.wording import counted, short_number
 
 
 _LISTED = 6
+_NOISE = 3.0
+"""Mean difference in grey levels above which the best inlet is no finding."""
 
 
 def show(out, outcome: RecoverOutcome) -> None:
@@ -21,6 +23,10 @@ def show(out, outcome: RecoverOutcome) -> None:
     rows.append(("tensor", f"{inlet.tensor.dtype} {size}, {inlet.tensor.layout}"))
     rows += _by_tensors(outcome) if outcome.by_tensors else _by_scores(outcome.by_scores)
     target = request.output if not outcome.failed_gates else f"best inlet found ({request.output} is not written)"
+    if _is_noise(outcome):
+        # What fits nothing is no finding: its constants were bent to absorb an error.
+        target = f"no inlet found ({request.output} is not written)"
+        rows = [("nearest tried", describe_stages(inlet)[1][1]), *(row for row in rows if row[0] in ("max error", "inlets tried"))]
     show_facts(out, f"{request.witness} -> {target}", rows)
     out.print()
     if outcome.failed_gates and outcome.by_tensors:
@@ -38,6 +44,11 @@ def show(out, outcome: RecoverOutcome) -> None:
         show_gates(out, outcome.gates)
     found = outcome.by_tensors or outcome.by_scores
     show_verdict(out, outcome, f" on {counted(found.images, 'image')}")
+
+
+def _is_noise(outcome: RecoverOutcome) -> bool:
+    found = outcome.by_tensors
+    return found is not None and not any(each.explained for each in found.per_image) and found.mean_residual > _NOISE
 
 
 def _levels(value: float) -> str:

@@ -88,17 +88,19 @@ def recover_by_scores(
     scores: Scores,
     shape: tuple[int, int, int],
     dtype: str = "float32",
+    likely: Sequence[Inlet] = (),
     progress: Callable[[str, float], None] = lambda what, part: None,
 ) -> ScoreRecovery:
     """The inlet whose tensors [N, *shape], run by `scores`, give scores closest to `recorded` [N, classes].
 
-    Raises InletError if the model takes no images of 1 or 3 channels or no image can be read.
+    likely: inlets to be tried first, of which those count that make such tensors. Raises InletError if the model takes no images of 1 or 3 channels or no image can be read.
     """
     tensor, size, channels = _tensor(shape, dtype)
     material = gather(paths, np.zeros((len(paths), *shape), dtype))
     search = _ByScores(material, recorded, scores)
     plain = (material.plain or material.readable)[:_PLAIN]
-    starts = list(_starts(size, channels, tensor, bool(material.deep)))
+    starts = [inlet for inlet in likely if inlet.tensor_shape() == tuple(shape) and inlet.tensor.dtype == dtype]
+    starts += _starts(size, channels, tensor, bool(material.deep))
     for number, start in enumerate(starts):
         progress("usual inlets", 0.3 * number / len(starts))
         search.difference_of(start, plain)
@@ -192,12 +194,19 @@ def _with_solved_values(search: _ByScores, inlet: Inlet, images: list[int], step
 
     ends = np.concatenate([black, white]).astype(np.float64)
     difference_of = run(ends) - recorded
+    if not np.isfinite(difference_of).all():
+        return inlet
     for _ in range(steps):
         width = np.abs(ends[inlet.channels :] - ends[: inlet.channels]).max()
         step = 1e-3 * width
         slopes = np.stack([(run(ends + step * unit) - recorded - difference_of) / step for unit in np.eye(len(ends))], axis=1)
+        if not np.isfinite(slopes).all():
+            # A model that overflows on such tensors says nothing about which way is better.
+            break
         moved = ends - np.linalg.lstsq(slopes, difference_of, rcond=1e-4)[0].clip(-0.5 * width, 0.5 * width)
         after = run(moved) - recorded
+        if not np.isfinite(after).all():
+            break
         if not np.abs(after).mean() < np.abs(difference_of).mean():
             break
         ends, difference_of = moved, after

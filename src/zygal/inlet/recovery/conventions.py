@@ -7,6 +7,7 @@ from dataclasses import replace
 from zygal.inlet.specification import Resize, Step
 
 _SHARP = {"antialias": False, "rounding": "none"}
+_FLOAT32 = {**_SHARP, "scale": "float32"}
 _KEYS = {"cubic": -0.75, "edges": "repeat", "filter": "bicubic"}
 
 LIBRARIES: dict[str, tuple[Resize, ...]] = {
@@ -20,37 +21,39 @@ LIBRARIES: dict[str, tuple[Resize, ...]] = {
         Resize(filter="area-linear", rounding="fixed"),
         Resize(filter="bilinear", antialias=False, rounding="fixed-8bit"),
         Resize(**_KEYS, antialias=False, rounding="fixed"),
+        Resize(filter="bilinear", **_SHARP),
+        Resize(**_KEYS, **_SHARP),
         Resize(filter="area", rounding="none"),
         Resize(filter="area-linear", rounding="none"),
         Resize(filter="lanczos4", edges="repeat", **_SHARP),
     ),
     "PyTorch": (
         Resize(filter="bilinear", rounding="none"),
-        Resize(filter="bilinear", **_SHARP),
+        Resize(filter="bilinear", **_FLOAT32),
         Resize(filter="bicubic", rounding="none"),
-        Resize(**_KEYS, **_SHARP),
+        Resize(**_KEYS, **_FLOAT32),
         Resize(filter="bilinear", rounding="passes-16bit"),
         Resize(filter="bicubic", rounding="passes-16bit"),
-        Resize(filter="bilinear", antialias=False, rounding="end"),
+        Resize(filter="bilinear", antialias=False, rounding="end", scale="float32"),
         Resize(filter="nearest", grid="asymmetric", scale="float32"),
         Resize(filter="nearest", scale="float32"),
         Resize(filter="adaptive", rounding="none"),
-        Resize(filter="bilinear", grid="corners", **_SHARP),
-        Resize(**_KEYS, grid="corners", **_SHARP),
+        Resize(filter="bilinear", grid="corners", **_FLOAT32),
+        Resize(**_KEYS, grid="corners", **_FLOAT32),
     ),
     "TensorFlow and JAX": (
-        Resize(filter="bicubic", **_SHARP),
-        Resize(filter="lanczos", **_SHARP),
+        Resize(filter="bicubic", **_FLOAT32),
+        Resize(filter="lanczos", **_FLOAT32),
         Resize(filter="lanczos", rounding="none"),
-        Resize(filter="lanczos5", **_SHARP),
+        Resize(filter="lanczos5", **_FLOAT32),
         Resize(filter="lanczos5", rounding="none"),
-        Resize(filter="mitchell", **_SHARP),
+        Resize(filter="mitchell", **_FLOAT32),
         Resize(filter="mitchell", rounding="none"),
-        Resize(filter="gaussian", **_SHARP),
+        Resize(filter="gaussian", **_FLOAT32),
         Resize(filter="gaussian", rounding="none"),
-        Resize(filter="bilinear", grid="asymmetric", edges="repeat", **_SHARP),
+        Resize(filter="bilinear", grid="asymmetric", edges="repeat", **_FLOAT32),
         Resize(filter="nearest", grid="corners"),
-        Resize(**_KEYS, grid="asymmetric", **_SHARP),
+        Resize(**_KEYS, grid="asymmetric", **_FLOAT32),
     ),
     "scikit-image": (
         Resize(filter="bilinear", prefilter="gaussian", edges="reflect", **_SHARP),

@@ -11,10 +11,10 @@ from zygal.inlet.edits import single_edits
 from zygal.inlet.frame import as_array
 from zygal.inlet.recovery.descent import descend
 from zygal.inlet.recovery.material import Material
-from zygal.inlet.recovery.residuals import ImageResidual, residuals_of
+from zygal.inlet.recovery.residuals import EXPLAINED, ONE_LEVEL, ImageResidual, residuals_of
 from zygal.inlet.recovery.search import Found, search
-from zygal.inlet.specification import Decode, Inlet, Values
-from zygal.inlet.specification import departures
+from zygal.inlet.specification import Decode, Inlet, Tensor, departures
+from zygal.inlet.values import to_tensor
 
 _MOST_SEARCHES = 2
 _SEARCH_SECONDS = 18.0
@@ -35,8 +35,9 @@ class Group:
 
 def regrouped(material: Material, found: Found, per_image: list[ImageResidual]) -> tuple[Found, list[ImageResidual], tuple[Group, ...]]:
     """The inlet that explains most images, its residuals, and the groups. What was found stays where nothing better is."""
-    explained = {each.number for each in per_image if each.explained}
     searches = 0
+    found, per_image = _straightened(material, found, per_image)
+    explained = {each.number for each in per_image if each.explained}
     if not explained:
         for among in _classes(material):
             if searches == _MOST_SEARCHES or material.hopeless_after(_SEARCH_SECONDS):
@@ -45,8 +46,8 @@ def regrouped(material: Material, found: Found, per_image: list[ImageResidual]) 
             other = search(material, among=among)
             residuals = residuals_of(material, other.outcome.inlet)
             if any(each.explained for each in residuals):
-                found, per_image = other, residuals
-                explained = {each.number for each in residuals if each.explained}
+                found, per_image = _straightened(material, other, residuals)
+                explained = {each.number for each in per_image if each.explained}
                 break
     if not explained:
         return found, per_image, ()
@@ -64,6 +65,28 @@ def regrouped(material: Material, found: Found, per_image: list[ImageResidual]) 
     return found, per_image, tuple(groups)
 
 
+def _straightened(material: Material, found: Found, per_image: list[ImageResidual]) -> tuple[Found, list[ImageResidual]]:
+    """The same inlet with its values solved from the images alone that it explains by themselves: the others bend them."""
+    inlet, trials = found.outcome.inlet, found.trials
+    if inlet.values.per_image != "none" or inlet.tensor.dtype == "uint8":
+        return found, per_image
+    rising: dict[bool, list[int]] = {True: [], False: []}
+    for number in material.readable:
+        alone = trials.attempt(inlet, [number])
+        if alone.mean <= EXPLAINED / 2 and alone.largest <= EXPLAINED + ONE_LEVEL:
+            ends = np.array([[[0] * inlet.channels, [255] * inlet.channels]], np.uint8)
+            black, white = to_tensor(ends, alone.inlet.values, Tensor("NHWC"))[0][0]
+            rising[bool((white > black).all())].append(number)
+    good = max(rising.values(), key=len)
+    if not good:
+        return found, per_image
+    outcome = trials.attempt(inlet, good)
+    residuals = residuals_of(material, outcome.inlet)
+    better = sum(each.explained for each in residuals) > sum(each.explained for each in per_image)
+    same = sum(each.explained for each in residuals) == sum(each.explained for each in per_image)
+    return (Found(outcome, trials, found.images), residuals) if better or same else (found, per_image)
+
+
 def _names(material: Material, numbers) -> tuple[str, ...]:
     return tuple(material.paths[number].name for number in sorted(numbers))
 
@@ -76,7 +99,10 @@ def _other_inlet(material: Material, found: Found, left: list[int], searches: in
     candidates = [replace(each, values=found.outcome.inlet.values) for each in candidates if each.values.per_image == found.outcome.inlet.values.per_image]
     outcomes = found.trials.all(candidates, left[:1])
     near = sorted(outcomes, key=lambda each: each.order)[:3]
-    tried = [_with_values(each.inlet, found.outcome.inlet.values) for each in near] + [each.inlet for each in near[:1]]
+    first = found.outcome.inlet
+    polarity = "as-is" if first.decode.polarity == "inverted" else "inverted"
+    tried = [replace(first, decode=replace(first.decode, polarity=polarity))]
+    tried += [replace(each.inlet, values=first.values) for each in near] + [each.inlet for each in near[:1]]
     if len(left) > 1 and searches < _MOST_SEARCHES and not material.hopeless_after(_SEARCH_SECONDS):
         tried.append(search(material, among=left).outcome.inlet)
     elif near:
@@ -89,10 +115,6 @@ def _other_inlet(material: Material, found: Found, left: list[int], searches: in
         if len(these) == len(left):
             break
     return best
-
-
-def _with_values(inlet: Inlet, values: Values) -> Inlet:
-    return replace(inlet, values=values)
 
 
 def _classes(material: Material) -> list[list[int]]:

@@ -15,10 +15,10 @@ from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Resize, Step
 
 NEAR = 6.0
 """Mean difference in grey levels above which an inlet is not worth being improved on all images."""
-_ROUGH = 12
+_ROUGH = 8
 """Rows and columns of a rough look, where the steps need nearly all of the picture for a few pixels."""
 _SIDES = (256, 512, 299, 300, 320, 384, 400, 448, 480, 500, 600, 640)
-_TWICE = (*LIBRARIES["Pillow"][:4], *LIBRARIES["OpenCV"][:4], *LIBRARIES["PyTorch"][:2])
+_TWICE = (*LIBRARIES["Pillow"][:3], *LIBRARIES["OpenCV"][:3], LIBRARIES["PyTorch"][0])
 
 
 def _best(trials: Trials, inlets, images: list[int]) -> Outcome | None:
@@ -69,7 +69,7 @@ def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Out
     """A resize to an intermediate size, squashed or by the short side, and then to the tensor's."""
     found = None
     rough = Trials(trials.material, samples=_ROUGH)
-    for frame, decode in _bases(best, starts)[:3]:
+    for frame, decode in _bases(best, starts)[:1]:
         places = [place for place, step in enumerate(frame) if isinstance(step, Resize)]
         if len(places) != 1:
             continue
@@ -79,14 +79,18 @@ def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Out
         sides = dict.fromkeys([*_SIDES, target * 8 // 7, target * 2, round(target * 1.25)])
         first = [replace(final, size=(side, side), within=None, cover=None, factor=None, short_side=None) for side in sides if side > target]
         first += [replace(final, size=None, within=None, cover=None, factor=None, short_side=side) for side in sides if side > target]
-        frames = [(*frame[:place], effective(one), final, *frame[place + 1 :]) for one in first]
-        scored = sorted(frames, key=lambda each: rough.unexplained(each, decode, images[:1]))[:6]
+        scans = [(one, other) for one in (_TWICE[0], _TWICE[3]) for other in (_TWICE[0], _TWICE[1], _TWICE[3])]
+        likely: dict[Step, float] = {}
+        for step in first:
+            ways = ((*frame[:place], effective(in_the_way_of(step, one)), effective(in_the_way_of(final, other)), *frame[place + 1 :]) for one, other in scans)
+            likely[step] = min(rough.unexplained(each, decode, images[:1]) for each in ways)
+        sides = sorted(first, key=likely.get)[:3]
         ways = [
-            (*each[:place], effective(in_the_way_of(each[place], one)), effective(in_the_way_of(each[place + 1], other)), *each[place + 2 :])
-            for each in scored for one in _TWICE for other in dict.fromkeys([final, *_TWICE[:2], *_TWICE[4:6]])
+            (*frame[:place], effective(in_the_way_of(step, one)), effective(in_the_way_of(final, other)), *frame[place + 1 :])
+            for step in sides for one in _TWICE for other in _TWICE
         ]  # fmt: skip
-        ways = sorted(dict.fromkeys(ways), key=lambda each: rough.unexplained(each, decode, images[:1]))[:24]
-        ways = sorted(ways, key=lambda each: rough.unexplained(each, decode, images[:2]))[:6]
+        ways = sorted(dict.fromkeys(ways), key=lambda each: rough.unexplained(each, decode, images[:1]))[:16]
+        ways = sorted(ways, key=lambda each: rough.unexplained(each, decode, images[:2]))[:5]
         outcome = _best(trials, [solve_pad_colour(trials, replace(best.inlet, frame=each), images) for each in ways], images)
         if outcome is not None and (found is None or outcome.order < found.order):
             found = outcome
@@ -134,7 +138,7 @@ def after_resize(trials: Trials, best: Outcome, starts, images: list[int]) -> Ou
     return _best(trials, [solve_pad_colour(trials, each, images) for each in made], images)
 
 
-KINDS = (reflected, after_resize, reduced_first, blurred_first, two_resizes)
+KINDS = (reflected, after_resize, reduced_first, two_resizes, blurred_first)
 
 
 def other_kinds(trials: Trials, inlet: Inlet, sample: list[int], among: list[int]) -> Inlet:
