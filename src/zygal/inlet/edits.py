@@ -13,8 +13,10 @@ from zygal.inlet.specification import (
     GREY_WEIGHTS, Blur, Crop, Decode, Inlet, Pad, Resize, Step, fixed_point_fits, idle_fields,
 )  # fmt: skip
 
-GREY_FORMULAS = (GREY_WEIGHTS, (0.2989, 0.587, 0.114), (0.2126, 0.7152, 0.0722), (1 / 3, 1 / 3, 1 / 3))
-"""BT.601, the same with four digits, BT.709, and the mean of the channels."""
+GREY_FORMULAS = (GREY_WEIGHTS, (0.2989, 0.587, 0.114), (0.2126, 0.7152, 0.0722), (1 / 3, 1 / 3, 1 / 3), (0.2989, 0.587, 0.1141))
+"""BT.601, the same with four digits, BT.709, the mean of the channels, and the second made to sum to 1."""
+_REDUCED_TO = (224, 256, 320, 384, 448, 512)
+"""Sizes that decoders are told to keep."""
 GROUNDS = ("drop", "#ffffff", "#000000")
 
 _DECODE = {
@@ -59,6 +61,10 @@ def single_edits(inlet: Inlet) -> Iterator[tuple[str, Inlet]]:
         edited = replace(inlet, decode=decode)
         if edited.channels == inlet.channels and edited != inlet and fits_together(edited):
             yield f"decode.{name}", edited
+    if inlet.decode.jpeg_reduction is not None:
+        for least in (None, *((side, side) for side in _REDUCED_TO)):
+            if least != inlet.decode.jpeg_reduction:
+                yield "decode.jpeg_reduction", replace(inlet, decode=replace(inlet.decode, jpeg_reduction=least))
     for index, step in enumerate(inlet.frame):
         for name, edited in step_edits(step):
             whole = with_step(inlet, index, edited)

@@ -23,7 +23,8 @@ _TWICE = (*LIBRARIES["Pillow"][:3], *LIBRARIES["OpenCV"][:3], LIBRARIES["PyTorch
 
 def _best(trials: Trials, inlets, images: list[int]) -> Outcome | None:
     inlets = [inlet for inlet in dict.fromkeys(inlets) if fits_together(inlet)]
-    few = sorted(trials.all(inlets, images[:2]), key=lambda each: each.order)[:6]
+    few = sorted(trials.all(inlets, images[:2]), key=lambda each: each.order)
+    few = [each for number, each in enumerate(few) if number < 6 or each.mean <= few[0].mean + 0.02][:40]
     return min(trials.all([each.inlet for each in few], images), key=lambda each: each.order, default=None)
 
 
@@ -37,6 +38,11 @@ def _bases(best: Outcome, starts) -> list[tuple[tuple[Step, ...], Decode]]:
 def reduced_first(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
     """Reduced to means of whole pixels before the resize, by the JPEG decoder too."""
     made = []
+    material = trials.material
+    files = sorted((index for index in material.readable if material.is_jpeg(index) and index not in material.turned),
+                   key=lambda index: min(material.sizes[index]), reverse=True)  # fmt: skip
+    # The largest JPEG file is what the decoder reduces if any.
+    images = list(dict.fromkeys([*images[:1], *files[:2], *images[1:]]))
     for frame, decode in _bases(best, starts):
         for place, step in enumerate(frame[:1]):
             if not isinstance(step, Resize):
@@ -149,9 +155,10 @@ def other_kinds(trials: Trials, inlet: Inlet, sample: list[int], among: list[int
         return replace(inlet, decode=replace(inlet.decode, **choice))
 
     def choose(images: list[int], candidates: list[Inlet]) -> Inlet:
-        images = [index for index in images if index in among]
-        together = [*sample, *(index for index in images[:4] if index not in sample)]
-        return min(trials.all(candidates, together), key=lambda each: each.order).inlet
+        """The candidate that explains such images best, each with values of its own: another image's need not be its."""
+        images = [index for index in images if index in among][:4]
+        left = [sum(trials.attempt(each, [index]).mean for index in images) for each in candidates]
+        return candidates[left.index(min(left))] if images else inlet
 
     if material.deep:
         inlet = choose(material.deep, [decoding(sixteen_bit=way) for way in spec.SIXTEEN_BIT[1:]])

@@ -34,6 +34,7 @@ _DECIDED_BY = {
     "fraction_rounding": "an image whose sides times the fraction are not whole numbers",
     "per_image": "an image of another contrast",
     "jpeg": "a JPEG file",
+    "jpeg_reduction": "JPEG files of other sizes, at least twice as large",
     "jpeg_grey": "a JPEG file in colour",
     "conversion": "an image with a palette or with transparent parts",
     "polarity": "an image with a bright border",

@@ -31,6 +31,10 @@ _PLACES, _EDITED, _FRAMES, _STARTS = 30, 12, 12, 10
 _ALIKE = 4
 _RARE_SECONDS = 20.0
 """Seconds from the start of a recovery after which rarer steps are given up."""
+_PROMISING = 0.1
+"""A frame that leaves more of the variance than this is not where the tensor lies, so single edits help little."""
+_BENT, _STRAIGHT = 0.5, 0.3
+"""Mean differences in grey levels of all images together, and of one by itself, that speak for values that differ by image."""
 _ROUGH = 16
 """Rows and columns of a first look at a frame."""
 _MOST_IMAGES = 16
@@ -55,7 +59,7 @@ def search(material: Material, progress: Progress = lambda what, part: None, amo
     outcomes = [_with_colour(trials, frame, replace(decode, mirror=mirror), sample) for frame, mirror in starts]
     outcomes.sort(key=lambda each: (each.order, len(each.inlet.frame)))
     best = outcomes[0]
-    for number, outcome in enumerate(outcomes[:4]):
+    for number, outcome in enumerate(outcomes[: 4 if left < _PROMISING else 1]):
         if best.mean < EXACT:
             break
         progress("trying inlets in full", 0.5 + 0.05 * number)
@@ -141,8 +145,8 @@ def _sieved(rough: Trials, trials: Trials, decode: Decode, ways: Iterable[tuple[
     """The ways that explain most: what few pixels, one image or two speak against is not tried on more."""
     ways = list(ways)
     few = max(4 * count, len(ways) // 6)
-    for judge, images, left in ((rough, sample[:1], few), (rough, sample[:2], 3 * count), (trials, sample[:3], count)):
-        ways = _thinned(_scored(judge, decode, ways, images), left)
+    for judge, images, left, alike in ((rough, sample[:1], few, few // 2), (rough, sample[:2], 3 * count, count), (trials, sample[:3], count, _ALIKE)):
+        ways = _thinned(_scored(judge, decode, ways, images), left, alike)
     return ways
 
 
@@ -152,13 +156,14 @@ def _scored(trials: Trials, decode: Decode, ways: Iterable[tuple[Frame, str]], i
     return list(zip(left, ways))
 
 
-def _thinned(scored: list[tuple[float, tuple[Frame, str]]], count: int) -> list[tuple[Frame, str]]:
-    """The first `count` by score; of those with the same score, which do the same, a few, those of fewer steps first."""
+def _thinned(scored: list[tuple[float, tuple[Frame, str]]], count: int, alike: int) -> list[tuple[Frame, str]]:
+    """The first `count` by score; of those with the same score, which these images do not tell apart, so many at most, those
+    of fewer steps first."""
     kept, times = [], Counter()
     for score, each in sorted(scored, key=lambda pair: (round(pair[0], 7), len(pair[1][0]))):
         key = round(score, 7)
         times[key] += 1
-        if times[key] <= _ALIKE and len(kept) < count:
+        if times[key] <= alike and len(kept) < count:
             kept.append(each)
     return kept
 
@@ -191,9 +196,12 @@ def _upright_values(trials: Trials, outcome: Outcome, sample: list[int]) -> Outc
 
 
 def _by_formula(trials: Trials, outcome: Outcome, images: list[int]) -> Outcome:
-    """Where each image has values of its own: the formula and the polarity, by whole images."""
+    """Where each image has values of its own, or is explained by itself but not with the others: the formula and the polarity,
+    by whole images."""
     if outcome.inlet.values.per_image == "none":
-        return outcome
+        alone = sorted(trials.attempt(outcome.inlet, [index]).mean for index in images)
+        if outcome.mean < _BENT or alone[len(alone) // 2] > _STRAIGHT or trials.material.tensor.dtype == "uint8":
+            return outcome
     whole = Trials(trials.material, whole=True)
     edits = [
         replace(outcome.inlet, values=Values(per_image=per_image), decode=replace(outcome.inlet.decode, polarity=polarity))
@@ -204,5 +212,8 @@ def _by_formula(trials: Trials, outcome: Outcome, images: list[int]) -> Outcome:
     tried = whole.all(edits, images[:3])
     least = min(each.mean for each in tried)
     found = best_of(whole, [each.inlet for each in tried if each.mean <= least + EXACT], images)
+    if found.mean > _STRAIGHT:
+        # No formula says what each image's values are: the images may fall into groups.
+        return trials.attempt(replace(outcome.inlet, values=Values()), images)
     again = trials.attempt(found.inlet, images)
     return Outcome(found.inlet, max(again.mean, found.mean), max(again.largest, found.largest))
