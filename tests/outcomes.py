@@ -24,6 +24,7 @@ from zygal.commands.convert import ConvertOutcome, ConvertRequest
 from zygal.commands.demo import DemoOutcome, StepResult
 from zygal.commands.draw import DrawOutcome, DrawRequest
 from zygal.commands.match import MatchOutcome, MatchRequest
+from zygal.commands.recipes import RecipesOutcome, RecipesRequest
 from zygal.commands.recover import RecoverOutcome, RecoverRequest
 from zygal.commands.survey import Survey, SurveyOutcome
 from zygal.commands.tally import TallyOutcome
@@ -37,8 +38,11 @@ from zygal.evidence.witness import LayerRecord, Preprocessing, Witness
 from zygal.figures.regions import MappedPicture
 from zygal.graph import TensorType
 from zygal.inlet import Crop, Decode, Inlet, Resize, Values
+from zygal.inlet.recipes import Recipe
 from zygal.inlet.recovery.by_scores import ScoreRecovery
+from zygal.inlet.recovery.groups import Group
 from zygal.inlet.recovery.recover import Recovery, Undecided
+from zygal.inlet.recovery.residuals import ImageResidual
 from zygal.inlet.stages import Stage
 from zygal.labels import Labels
 from zygal.outcome import Gate
@@ -125,14 +129,23 @@ def witness():
 
 
 def recover():
-    found = Recovery(INLET, 0.0, 0.0, 2, ("frame step 1.rounding", "passes-16bit", 1.0),
-                     (Undecided("decode.exif", "apply", ("ignore",), "a photograph with an EXIF rotation"),), (), 139)  # fmt: skip
+    images = (ImageResidual(0, "mark-01.jpg", "JPEG RGB", 0.0, 0.0, 0.0, 0.0, "nowhere"),)
+    found = Recovery(INLET, 0.0, 0.0, 0.0, 2, ("frame step 1.rounding", "passes-16bit", 1.0),
+                     (Undecided("decode.exif", "apply", ("ignore",), "a photograph with an EXIF rotation"),), (), 139, images, (), "Pillow")  # fmt: skip
     return _recover(Gate("inlet", "largest difference of the tensors", 0.0, 0.5, "grey levels"), by_tensors=found)
 
 
 def recover_fails():
-    found = Recovery(INLET, 67.0, 3.2, 2, None, (), (), 139)
+    images = (ImageResidual(0, "mark-01.jpg", "JPEG RGB", 0.4, 0.01, 0.0, 0.3, "nowhere"),
+              ImageResidual(1, "mark-02.png", "PNG RGBA", 67.0, 3.2, 0.25, 60.0, "all over"))  # fmt: skip
+    groups = (Group(("mark-01.jpg",), INLET, "is a JPEG file"), Group(("mark-02.png",), None, None))
+    found = Recovery(INLET, 67.0, 1.6, 60.0, 2, None, (), (), 139, images, groups)
     return _recover(Gate("inlet", "largest difference of the tensors", 67.0, 0.5, "grey levels"), by_tensors=found)
+
+
+def recipes():
+    recipe = Recipe("square-crop", "The largest square in the middle", "crop, resize((224, 224))", "zygal_inlet = 1\n")
+    return RecipesOutcome(request=RecipesRequest(), recipes=(recipe,))
 
 
 def recover_by_scores():
@@ -285,7 +298,7 @@ def demo():
 
 ALL = {
     "match_passes": match_passes, "match_fails": match_fails, "match_behind_layers": match_behind_layers, "convert": convert, "witness": witness, "recover": recover,
-    "recover_fails": recover_fails, "recover_by_scores": recover_by_scores, "draw": draw, "survey_source": survey_source,
+    "recipes": recipes, "recover_fails": recover_fails, "recover_by_scores": recover_by_scores, "draw": draw, "survey_source": survey_source,
     "survey_unknown": lambda: survey_source(("aten.stft.default",)), "survey_artifact": survey_artifact,
     "survey_witness": survey_witness, "survey_inlet": survey_inlet, "survey_labels": survey_labels, "tally": tally,
     "tally_alone": lambda: tally(False), "tally_multi_label": tally_multi_label, "classify_few": classify_few,

@@ -11,6 +11,8 @@ import pytest
 from conftest import called, program, refused
 
 from zygal.cli.main import COMMANDS, TRACEBACK, build_parser
+from zygal.errors import InletError
+from zygal.inlet import parse_inlet
 from zygal.listener import Listener
 from zygal.outcome import Outcome
 
@@ -253,3 +255,38 @@ def test_work_can_be_pickled_and_done_elsewhere(shipped):
     apply = ApplyInlet(classifier.inlet)
     for one, other in zip(apply(block), pickle.loads(pickle.dumps(apply))(block)):
         assert (one.tensor == other.tensor).all()
+
+
+@pytest.mark.parametrize("arguments, meant", [
+    (["inlet", "recover", "--witnes", "a", "--images", "b", "-o", "c"], "no option --witnes; did you mean --witness?"),
+    (["inlet", "recover", "--witness", "a", "--images", "b", "-o", "c", "--acept", "1"], "no option --acept; did you mean --accept?"),
+    (["convert", "a", "-o", "b", "--raw-pixel"], "no option --raw-pixel; did you mean --raw-pixels?"),
+    (["convert", "a", "-o", "b", "--zzz"], "no option --zzz; see"),
+    (["inlet", "recipes", "thumbnial"], '"thumbnail" may be meant.'),
+])  # fmt: skip
+def test_a_misspelt_option_or_name_is_told_what_may_be_meant(arguments, meant, tmp_path):
+    ended = called(*arguments, cwd=tmp_path)
+    assert ended.returncode == 2 and meant in ended.stderr and ended.stderr.count("\n") == 1
+
+
+@pytest.mark.parametrize("text, meant", [
+    ('[decode]\ncolor = "rgb"', '"colour" may be meant.'),
+    ('[decode]\ncolour = "gray"', '"grey" may be meant.'),
+    ('[[frame]]\nstep = "resize"\nsize = [8, 8]\ninterpolation = "bilinear"', '"filter" may be meant.'),
+    ('[[frame]]\nstep = "resize"\nsize = [8, 8]\nfilter = "linear"', '"bilinear" may be meant.'),
+    ('[[frame]]\nstep = "resise"', '"resize" may be meant.'),
+    ('[tensor]\nlayout = "channels_last"', '"NHWC" may be meant.'),
+])  # fmt: skip
+def test_a_misspelt_key_or_value_of_an_inlet_is_told_what_may_be_meant(text, meant):
+    with pytest.raises(InletError) as refusal:
+        parse_inlet(f"zygal_inlet = 1\n{text}\n", "a.toml")
+    assert str(refusal.value).endswith(meant)
+
+
+def test_recipes_are_listed_printed_and_written(tmp_path):
+    names = [each["name"] for each in json.loads(called("inlet", "recipes", "--json", "-", cwd=tmp_path).stdout)["recipes"]]
+    assert "squash" in names and len(names) >= 20
+    printed = called("inlet", "recipes", "squash", cwd=tmp_path).stdout
+    assert called("inlet", "recipes", "squash", "-o", "a.inlet.toml", cwd=tmp_path).returncode == 0
+    assert (tmp_path / "a.inlet.toml").read_text().strip() == printed.strip()
+    assert called("inlet", "recipes", "-o", "b.toml", cwd=tmp_path).returncode == 2

@@ -14,14 +14,14 @@ import pytest
 from outcomes import ALL, match_fails, recover_fails
 
 from zygal.cli.main import COMMANDS
-from zygal.cli.reports import bench, classify, convert, demo, inlet, inlet_draw, match, survey, tally, witness
+from zygal.cli.reports import bench, classify, convert, demo, inlet, inlet_draw, inlet_recipes, match, survey, tally, witness
 from zygal.cli.terminal import _json_value, console
 from zygal.exit_codes import GATE_FAILED, INTERRUPTED, PASS, SOME_UNREADABLE
 from zygal.outcome import Gate, Outcome
 
 GOLDEN, SCHEMAS = Path(__file__).with_name("golden"), Path(__file__).parents[1] / "docs" / "schemas"
 REPORTS = {"bench": bench, "classify": classify, "convert": convert, "demo": demo, "draw": inlet_draw, "match": match,
-           "recover": inlet, "survey": survey, "tally": tally, "witness": witness}  # fmt: skip
+           "recipes": inlet_recipes, "recover": inlet, "survey": survey, "tally": tally, "witness": witness}  # fmt: skip
 OLD_WORDS = (
     "HOLDS", "BREAKS", "holds:", "breaks:", "at fault", "taken for", "surest", "answered otherwise", "has right", "as it must",
     "others say", "the other says", "would leave", "leaves 0", "cannot tell", "in the order of", "make no sense", "makes no sense",
@@ -52,7 +52,7 @@ def test_no_report_and_no_help_uses_an_old_word(shipped):
 
     texts = {path.name: path.read_text() for path in GOLDEN.iterdir()}
     texts |= {name: called("help", name, cwd=shipped).stdout for name in COMMANDS}
-    texts |= {f"inlet {name}": called("help", "inlet", name, cwd=shipped).stdout for name in ("recover", "draw")}
+    texts |= {f"inlet {name}": called("help", "inlet", name, cwd=shipped).stdout for name in ("recover", "draw", "recipes")}
     texts["zygal"] = called(cwd=shipped).stdout
     assert len(texts) >= 3 * len(ALL) + len(COMMANDS)
     for name, content in texts.items():

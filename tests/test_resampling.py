@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from zygal.artifact.write import put_before
-from zygal.evidence.match import raw_level_limit
 from zygal.errors import InletError
+from zygal.evidence.match import raw_level_limit
 from zygal.inlet import Blur, Crop, Decode, Inlet, Pad, Resize, Tensor, Values
 from zygal.inlet.apply import apply_to_opened
 from zygal.inlet.edits import step_edits

@@ -7,7 +7,7 @@ import os
 import re
 import sys
 from importlib import import_module
-from typing import NoReturn
+from typing import ClassVar, NoReturn
 
 from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams
 from zygal.errors import ZygalError, one_line
@@ -19,7 +19,7 @@ COMMANDS = {
     "survey": "Say what a file is: tensor names, shapes, classes, layers, sizes, versions.",
     "convert": "Convert a trained model to an artifact (ONNX) with preprocessing and labels inside.",
     "witness": "Record what the training framework does on reference images.",
-    "inlet": "Recover the preprocessing from a recording, or draw what it does to an image.",
+    "inlet": "Recover the preprocessing from a recording, draw what it does, or write a common recipe.",
     "match": "Check preprocessing and predictions against a recording, gate by gate.",
     "tally": "Measure accuracy, confusion and calibration on labelled images.",
     "classify": "Predict the classes of images, any number of them.",
@@ -45,7 +45,9 @@ zygal help COMMAND explains a command; zygal demo shows all of them on an exampl
 
 
 class _Parser(argparse.ArgumentParser):
-    """A parser whose complaint is one sentence."""
+    """A parser whose complaint is one sentence. given: the whole command line."""
+
+    given: ClassVar[list[str]] = []
 
     def error(self, message: str) -> NoReturn:
         wrong = re.match(r"argument COMMAND: invalid choice: '(.*?)'", message)
@@ -54,7 +56,30 @@ class _Parser(argparse.ArgumentParser):
 
             close = get_close_matches(wrong[1], COMMANDS, 1)
             message = f"there is no command {wrong[1]}" + (f"; did you mean {close[0]}?" if close else "")
+        elif message.startswith(("unrecognized arguments", "the following arguments are required")):
+            # A required option that is misspelt is both.
+            message = self._misspelt() or message
         self.exit(INVALID, f"zygal: {one_line(message)}; see {self.prog} --help.\n")
+
+    def _misspelt(self) -> str | None:
+        """The first option of the command line that its command does not have, with the one that it is much like."""
+        from difflib import get_close_matches
+
+        known = {option for parser in self._chain() for action in parser._actions for option in action.option_strings}
+        for word in self.given:
+            name = word.partition("=")[0]
+            if name.startswith("--") and len(name) > 2 and name not in known:
+                close = get_close_matches(name, sorted(known), 1, 0.7)
+                return f"there is no option {name}" + (f"; did you mean {close[0]}?" if close else "")
+        return None
+
+    def _chain(self) -> list[argparse.ArgumentParser]:
+        """This parser and those of the commands that are named on the command line."""
+        chain: list[argparse.ArgumentParser] = [self]
+        for word in self.given:
+            inner = [action.choices for action in chain[-1]._actions if isinstance(action, argparse._SubParsersAction)]
+            chain += [choices[word] for choices in inner if word in choices]
+        return chain
 
     def _print_message(self, message: str, file=None) -> None:
         # Unlike argparse's own: that help could not be written is not passed over.
@@ -65,6 +90,7 @@ class _Parser(argparse.ArgumentParser):
 def main(arguments: list[str] | None = None) -> int:
     """Runs one command and returns its exit code."""
     arguments = list(sys.argv[1:] if arguments is None else arguments)
+    _Parser.given = arguments
     shows_traceback = "--traceback" in arguments or bool(os.environ.get(TRACEBACK))
     open_standard_streams()
     silence_libraries("-v" in arguments or "--verbose" in arguments)

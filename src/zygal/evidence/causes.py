@@ -17,7 +17,7 @@ from zygal.errors import ImageError, InletError
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, Tensor, Values
 from zygal.inlet.description import describe_step, describe_value, describe_values
-from zygal.inlet.edits import effective, fits_together, single_edits, with_step
+from zygal.inlet.edits import fits_together, single_edits, with_step
 from zygal.inlet.recovery.conventions import in_the_way_of, library_of
 from zygal.inlet.recovery.descent import other_conventions
 from zygal.inlet.recovery.material import Material, gather

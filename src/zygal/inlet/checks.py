@@ -14,11 +14,11 @@ LARGEST_SIDE = 16384
 
 
 def meant(given: Any, known: Iterable[str]) -> str:
-    """'; do you mean "filter"?' where one of the known words is much like what was given, else nothing."""
+    """'; "filter" may be meant' where one of the known words is much like what was given, else nothing."""
     words = list(known)
     alike = get_close_matches(str(given).lower(), [*words, *(set(_OTHERS) if _OTHERS.get(str(given).lower()) in words else ())], 1, 0.6)
     word = _OTHERS.get(str(given).lower()) or (alike and _OTHERS.get(alike[0], alike[0])) or None
-    return f'; do you mean "{word}"?' if word in words else ""
+    return f'; "{word}" may be meant' if word in words else ""
 
 
 _OTHERS = {

@@ -10,7 +10,16 @@ from zygal.errors import InletError
 from zygal.inlet import specification as spec
 from zygal.inlet.resampling import uses_pillow
 from zygal.inlet.specification import (
-    GREY_WEIGHTS, Blur, Crop, Decode, Inlet, Pad, Resize, Step, fixed_point_fits, idle_fields,
+    GREY_WEIGHTS,
+    Blur,
+    Crop,
+    Decode,
+    Inlet,
+    Pad,
+    Resize,
+    Step,
+    fixed_point_fits,
+    idle_fields,
 )  # fmt: skip
 
 GREY_FORMULAS = (GREY_WEIGHTS, (0.2989, 0.587, 0.114), (0.2126, 0.7152, 0.0722), (1 / 3, 1 / 3, 1 / 3), (0.2989, 0.587, 0.1141))

@@ -111,7 +111,7 @@ def blur_taps(step: Blur) -> np.ndarray:
     """The weights of a blur along one axis; they sum to 1."""
     if step.kind == "gaussian":
         return gaussian_taps(step.sigma, step.taps)
-    return np.array([comb(step.taps - 1, place) for place in range(step.taps)]) / 2.0 ** (step.taps - 1)
+    return np.array([comb(step.taps - 1, tap) for tap in range(step.taps)]) / 2.0 ** (step.taps - 1)
 
 
 def fixed_taps(weights: np.ndarray) -> np.ndarray:
@@ -119,10 +119,10 @@ def fixed_taps(weights: np.ndarray) -> np.ndarray:
     the rest, as OpenCV has them."""
     whole, left = np.zeros(len(weights)), 0.0
     half = len(weights) // 2
-    for place in range(half):
-        exact = weights[place] * 256 + left
-        whole[place] = np.rint(exact)
-        left = exact - whole[place]
+    for tap in range(half):
+        exact = weights[tap] * 256 + left
+        whole[tap] = np.rint(exact)
+        left = exact - whole[tap]
     whole[half + 1 :] = whole[:half][::-1]
     whole[half] = 256 - whole.sum()
     return whole / 256

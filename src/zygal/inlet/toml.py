@@ -138,7 +138,7 @@ class _Table:
             raise self.error(f"unknown key{'s' * (len(self._left) > 1)} {unknown}; known are {', '.join(self._asked)}{hint}")
 
     def error(self, what: str) -> InletError:
-        return InletError(f"{self.where}: {self.name + ': ' if self.name else ''}{what}{'' if what.endswith('?') else '.'}")
+        return InletError(f"{self.where}: {self.name + ': ' if self.name else ''}{what}.")
 
 
 def _record(table: _Table, kind: type) -> Any:
@@ -176,9 +176,8 @@ def _contradiction(record: Any, given: dict[str, Any]) -> str | None:
             )
         if len(chosen) == 2 and record.fraction_rounding == "margin":
             return 'fraction_rounding = "margin" is not known together with aspect'
-    if isinstance(record, Pad):
-        if sum(name in given for name in ("size", "aspect", "margins")) != 1:
-            return "a pad needs one of size = [height, width], aspect = [height, width] and margins = [top, bottom, left, right]"
+    if isinstance(record, Pad) and sum(name in given for name in ("size", "aspect", "margins")) != 1:
+        return "a pad needs one of size = [height, width], aspect = [height, width] and margins = [top, bottom, left, right]"
     if isinstance(record, Blur) and record.sigma is None and record.kind != "binomial":
         return "a blur needs sigma, its standard deviation in pixels"
     if isinstance(record, Blur) and record.kind != "three-boxes" and record.taps is None:

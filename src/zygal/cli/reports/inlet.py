@@ -8,7 +8,6 @@ from zygal.commands.recover import RecoverOutcome
 from zygal.inlet.description import describe_inlet, describe_stages, describe_value
 from zygal.wording import counted, short_number
 
-
 _LISTED = 6
 _NOISE = 3.0
 """Mean difference in grey levels above which the best inlet is no finding."""

@@ -41,5 +41,5 @@ def recipe_named(name: str) -> Recipe:
     """Raises InletError if there is none of this name."""
     known = {each.name: each for each in all_recipes()}
     if name not in known:
-        raise InletError(f"there is no recipe {name}; known are {', '.join(known)}{meant(name, known) or '.'}")
+        raise InletError(f"there is no recipe {name}; known are {', '.join(known)}{meant(name, known)}.")
     return known[name]

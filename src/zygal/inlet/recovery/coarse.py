@@ -69,7 +69,7 @@ def boxes(family: str, size: tuple[int, int], wanted: tuple[int, int], parameter
     one = np.ones_like(parameter)
     if name in ("short side", "long side", "scale"):
         # One length of the image for each pixel of the tensor.
-        by = {"short side": min(size), "long side": max(size)}.get(name, None)
+        by = {"short side": min(size), "long side": max(size)}.get(name)
         scale = by / parameter if by else parameter
         sides = tall * scale, wide * scale
     elif name in ("part of the aspect", "within"):

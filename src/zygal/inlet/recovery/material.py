@@ -12,7 +12,14 @@ from PIL import Image
 
 from zygal.errors import ImageError, InletError
 from zygal.inlet.decode import (
-    USUAL, Picture, decoded, decoding_of_jpeg, has_sixteen_bits, has_transparency, open_image, unreduced_size,
+    USUAL,
+    Picture,
+    decoded,
+    decoding_of_jpeg,
+    has_sixteen_bits,
+    has_transparency,
+    open_image,
+    unreduced_size,
 )  # fmt: skip
 from zygal.inlet.frame import as_array, as_image
 from zygal.inlet.specification import Decode, Tensor

@@ -8,13 +8,11 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.errors import ImageError
-from zygal.inlet.apply import apply_to_all
 from zygal.inlet.edits import single_edits
 from zygal.inlet.recovery.conventions import library_of
 from zygal.inlet.recovery.groups import Group, regrouped
 from zygal.inlet.recovery.material import Material, gather
-from zygal.inlet.recovery.residuals import EXPLAINED, NEARLY_ALL, ImageResidual, explains, residuals_of
+from zygal.inlet.recovery.residuals import ImageResidual, explains, residuals_of
 from zygal.inlet.recovery.search import Found, Progress, search
 from zygal.inlet.recovery.trial import HOPELESS, Trials
 from zygal.inlet.specification import Inlet, Resize

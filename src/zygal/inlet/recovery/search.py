@@ -29,7 +29,7 @@ from zygal.pool import ThreadPool
 Progress = Callable[[str, float], None]
 _PLACES, _EDITED, _FRAMES, _STARTS = 30, 12, 12, 10
 _ALIKE = 4
-_RARE_SECONDS = 20.0
+_RARE_SECONDS = 26.0
 """Seconds from the start of a recovery after which rarer steps are given up."""
 _PROMISING = 0.1
 """A frame that leaves more of the variance than this is not where the tensor lies, so single edits help little."""

@@ -111,9 +111,8 @@ class Trials:
         if blurs:
             picture, frame = self._blurred(index, decode, frame[0]), frame[1:]
         placed = place(picture.shape[:2], frame, unreduced)
-        if not placed or placed[-1].after != self.material.size:
-            if picture.shape[:2] != self.material.size or frame:
-                raise ValueError("the frame makes another size")
+        if (placed[-1].after if placed else picture.shape[:2]) != self.material.size:
+            raise ValueError("the frame makes another size")
         by = reduction(placed[0]) if placed else None
         if by is not None:
             picture = as_array(self.material.reduced(index, decode, by))
@@ -142,7 +141,7 @@ class Trials:
                 if any(has_colour(step) for step in frame):
                     picture = self.material.array(index, decode)
                     mask = seen(place(picture.shape[:2], frame, None), self.wanted)
-                    if mask.sum() < 100:
+                    if mask.sum() < max(24, mask.size // 12):
                         return 1.0
                     pixels, recorded = pixels[mask][None], recorded[mask][None]
             except (ImageError, ValueError):
