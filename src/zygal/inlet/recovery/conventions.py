@@ -71,6 +71,7 @@ SHAPES = (
     Resize(filter="bilinear", **_SHARP),
     Resize(filter="nearest"),
     Resize(filter="nearest", grid="asymmetric"),
+    Resize(filter="nearest", grid="corners"),
     Resize(filter="bicubic", rounding="none"),
     Resize(filter="bilinear", prefilter="gaussian", edges="reflect", **_SHARP),
     Resize(filter="area", rounding="none"),

@@ -145,6 +145,9 @@ def simplest(trials: Trials, outcome: Outcome, images: list[int]) -> Outcome:
 def _more_usual(inlet: Inlet):
     """Functions that set one field to what it is when left out."""
     for name in Decode.__dataclass_fields__:
+        if name == "polarity" and inlet.values.per_image != "none":
+            # A few rows and columns do not tell it where each image has values of its own.
+            continue
         if name not in ("colour", "grey_channels") and getattr(inlet.decode, name) != getattr(Decode(), name):
             yield lambda now, name=name: replace(now, decode=replace(now.decode, **{name: getattr(Decode(), name)}))
     for place, step in enumerate(inlet.frame):

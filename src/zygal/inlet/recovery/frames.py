@@ -54,9 +54,6 @@ def _by_short_side(side: int, wanted, centring: str, sizes) -> Iterator[Frame]:
         yield Resize(cover=wanted, grid_scale="factor", long_side="nearest"), crop
     elif side > wanted[0]:
         yield Crop(aspect=(1, 1)), Resize(size=(side, side)), Crop(wanted)
-        for fraction in _fractions(wanted[0] / side):
-            yield Crop(aspect=(1, 1), fraction=fraction), Resize(size=wanted)
-            yield Crop(aspect=(1, 1)), Crop(fraction=fraction), Resize(size=wanted)
 
 
 def _by_long_side(side: int, wanted, centring: str) -> Iterator[Frame]:
@@ -109,10 +106,11 @@ def _by_margins(by: int, wanted) -> Iterator[Frame]:
 def _by_square(part: float, wanted, sizes) -> Iterator[Frame]:
     if part == 1:
         yield Crop(aspect=(1, 1)), Resize(size=wanted)
-    elif wanted[0] != wanted[1]:
-        for fraction in _fractions(part):
-            yield Crop(aspect=(1, 1), fraction=fraction), Resize(size=wanted)
-    else:
+        return
+    for fraction in _fractions(part):
+        yield Crop(aspect=(1, 1), fraction=fraction), Resize(size=wanted)
+        yield Crop(aspect=(1, 1)), Crop(fraction=fraction), Resize(size=wanted)
+    if wanted[0] == wanted[1]:
         yield from _by_short_side(round(wanted[0] / part), wanted, "down", sizes)
 
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 from zygal.inlet import specification as spec
 from zygal.inlet.edits import effective, fits_together
 from zygal.inlet.recovery.colours import solve_ground, solve_pad_colour
-from zygal.inlet.recovery.conventions import LIBRARIES, in_the_way_of, with_convention
+from zygal.inlet.recovery.conventions import CONVENTIONS, LIBRARIES, in_the_way_of, with_convention
 from zygal.inlet.recovery.trial import Outcome, Trials
 from zygal.inlet.resampling import uses_pillow
 from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Resize, Step
@@ -114,8 +114,11 @@ def blurred_first(trials: Trials, best: Outcome, starts, images: list[int]) -> O
     # One blur after the other: what it makes of a whole picture is kept for some of them only.
     scored = [(trials.unexplained((blur, *frame), decode, images[:1]), number, (blur, *frame))
               for blur in blurs for number, frame in enumerate(bases)]  # fmt: skip
+    found = [frame for _, _, frame in sorted(scored, key=lambda each: each[:2])[:8]]
+    others = [with_convention(found[0], way) for way in CONVENTIONS]
+    found += sorted(others, key=lambda each: trials.unexplained(each, decode, images[:1]))[:4]
     made = []
-    for _, _, frame in sorted(scored, key=lambda each: each[:2])[:8]:
+    for frame in dict.fromkeys(found):
         kinds = [replace(frame[0], rounding=rounding) for rounding in spec.BLUR_ROUNDINGS] if frame[0].taps else [frame[0]]
         made += [replace(best.inlet, frame=(blur, *frame[1:])) for blur in kinds]
     return _best(trials, made, images)
@@ -154,21 +157,24 @@ def other_kinds(trials: Trials, inlet: Inlet, sample: list[int], among: list[int
     def decoding(**choice) -> Inlet:
         return replace(inlet, decode=replace(inlet.decode, **choice))
 
-    def choose(images: list[int], candidates: list[Inlet]) -> Inlet:
-        """The candidate that explains such images best, each with values of its own: another image's need not be its."""
+    def choose(images: list[int], candidates: list[Inlet], alone: bool = False) -> Inlet:
+        """The candidate that explains such images best, together with the sample or each with values of its own."""
         images = [index for index in images if index in among][:4]
-        left = [sum(trials.attempt(each, [index]).mean for index in images) for each in candidates]
+        together = [*sample, *(index for index in images if index not in sample)]
+        sets = [[index] for index in images] if alone else [together]
+        left = [sum(trials.attempt(each, some).mean for some in sets) for each in candidates]
         return candidates[left.index(min(left))] if images else inlet
 
     if material.deep:
         inlet = choose(material.deep, [decoding(sixteen_bit=way) for way in spec.SIXTEEN_BIT[1:]])
     if material.turned:
         opaque = [index for index in material.turned if index not in material.see_through] or material.turned
-        inlet = choose(opaque, [decoding(exif=way) for way in spec.EXIF])
+        # Another image's polarity need not be its.
+        inlet = choose(opaque, [decoding(exif=way) for way in spec.EXIF], alone=True)
     odd = [index for index in material.readable if material.is_odd(index) and index not in material.deep]
     if odd and any(isinstance(step, Resize) and uses_pillow(step) for step in inlet.frame):
         ways = [decoding(conversion=way) for way in dict.fromkeys([inlet.decode.conversion, *spec.CONVERSIONS])]
-        inlet = choose(odd, [way for way in ways if fits_together(way)])
+        inlet = choose(odd, [way for way in ways if fits_together(way)], alone=True)
     if material.see_through:
         grounds = dict.fromkeys(["drop", *solve_ground(trials, inlet, material.see_through[:4]), "#ffffff", "#000000"])
         inlet = choose(material.see_through, [decoding(transparency=each) for each in grounds])

@@ -75,7 +75,8 @@ def search(material: Material, progress: Progress = lambda what, part: None, amo
     best = trials.attempt(inlet, images)
     if best.mean < rare.NEAR:
         best = descend(trials, best, images, pairs=False)
-    best = _by_formula(trials, best, images)
+    plain = [index for index in images if index in material.plain]
+    best = _by_formula(trials, best, plain if len(plain) > 2 else images, images)
     return Found(simplest(trials, best, images), trials, images)
 
 
@@ -133,12 +134,12 @@ def _starts(trials: Trials, sample: list[int], progress: Progress) -> tuple[Deco
 
 
 def _likely_shapes(rough: Trials, decode: Decode, frames: list[tuple[Frame, str]], sample: list[int]) -> list:
-    """The two kinds of resampling that suit the first frames best."""
+    """The three kinds of resampling that suit the first frames best."""
     best = []
     for shape in SHAPES:
         ways = [(with_convention(frame, shape), mirror) for frame, mirror in frames[:40]]
         best.append(min(score for score, _ in _scored(rough, decode, ways, sample[:1])))
-    return [shape for _, shape in sorted(zip(best, SHAPES), key=lambda pair: pair[0])[:2]]
+    return [shape for _, shape in sorted(zip(best, SHAPES), key=lambda pair: pair[0])[:3]]
 
 
 def _sieved(rough: Trials, trials: Trials, decode: Decode, ways: Iterable[tuple[Frame, str]], sample: list[int], count: int):
@@ -176,11 +177,14 @@ def _with_colour(trials: Trials, frame: Frame, decode: Decode, sample: list[int]
         for weights in GREY_FORMULAS[::2] if colour == "grey" else GREY_FORMULAS[:1]:
             decoding = effective_decode(replace(decode, colour=colour, grey_weights=weights), channels)
             for per_image in ("none", "standardise", "standardise-channels") if tensor.dtype == "float32" else ("none",):
-                inlet = solve_pad_colour(trials, Inlet(decoding, frame, Values(per_image=per_image), tensor), sample)
-                outcome = trials.attempt(inlet, sample)
-                # A line for each image explains at least as much as one for all, so it must explain more.
-                if best is None or outcome.mean < (best.mean if per_image == "none" else 0.9 * best.mean - 0.003):
-                    best = outcome
+                # Where values are not solved, the polarity is not either.
+                for polarity in spec.POLARITIES if tensor.dtype == "uint8" else ("as-is",):
+                    turned = replace(decoding, polarity=polarity)
+                    inlet = solve_pad_colour(trials, Inlet(turned, frame, Values(per_image=per_image), tensor), sample)
+                    outcome = trials.attempt(inlet, sample)
+                    # A line for each image explains at least as much as one for all, so it must explain more.
+                    if best is None or outcome.mean < (best.mean if per_image == "none" else 0.9 * best.mean - 0.003):
+                        best = outcome
     return _upright_values(trials, best, sample)
 
 
@@ -188,16 +192,24 @@ def _upright_values(trials: Trials, outcome: Outcome, sample: list[int]) -> Outc
     """The same with dark pixels as the smaller numbers: what falls with the pixels is inverted first."""
     values = outcome.inlet.values
     falling = values.range[1] < values.range[0] or min(values.std or (1,)) < 0
-    if values.per_image != "none" or not falling:
+    if values.per_image != "none":
+        falling = sum(_falls(trials, outcome.inlet, index) for index in sample) > len(sample) / 2
+    if not falling:
         return outcome
     polarity = "as-is" if outcome.inlet.decode.polarity == "inverted" else "inverted"
     decode = replace(outcome.inlet.decode, polarity=polarity)
     return trials.attempt(solve_pad_colour(trials, replace(outcome.inlet, decode=decode), sample), sample)
 
 
-def _by_formula(trials: Trials, outcome: Outcome, images: list[int]) -> Outcome:
+def _falls(trials: Trials, inlet: Inlet, index: int) -> bool:
+    """Whether what was recorded of an image falls where its pixels rise."""
+    pixels, recorded = trials.pixels(index, inlet).astype(float), trials.recorded(index).astype(float)
+    return bool(((pixels - pixels.mean()) * (recorded - recorded.mean())).sum() < 0)
+
+
+def _by_formula(trials: Trials, outcome: Outcome, images: list[int], every: list[int]) -> Outcome:
     """Where each image has values of its own, or is explained by itself but not with the others: the formula and the polarity,
-    by whole images."""
+    by whole images, plain ones if there are enough; then the fields that the other kinds among `every` image determine."""
     if outcome.inlet.values.per_image == "none":
         alone = sorted(trials.attempt(outcome.inlet, [index]).mean for index in images)
         if outcome.mean < _BENT or alone[len(alone) // 2] > _STRAIGHT or trials.material.tensor.dtype == "uint8":
@@ -214,6 +226,7 @@ def _by_formula(trials: Trials, outcome: Outcome, images: list[int]) -> Outcome:
     found = best_of(whole, [each.inlet for each in tried if each.mean <= least + EXACT], images)
     if found.mean > _STRAIGHT:
         # No formula says what each image's values are: the images may fall into groups.
-        return trials.attempt(replace(outcome.inlet, values=Values()), images)
-    again = trials.attempt(found.inlet, images)
-    return Outcome(found.inlet, max(again.mean, found.mean), max(again.largest, found.largest))
+        return trials.attempt(replace(outcome.inlet, values=Values()), every)
+    inlet = rare.other_kinds(whole, found.inlet, images[:2], every) if len(every) > len(images) else found.inlet
+    again, exact = trials.attempt(inlet, every), whole.attempt(inlet, every)
+    return Outcome(exact.inlet, max(again.mean, exact.mean), max(again.largest, exact.largest))
