@@ -57,7 +57,7 @@ def families(wanted: tuple[int, int], sizes: list[tuple[int, int]]) -> dict[str,
             "part of the aspect": parts[parts <= 1],
             "within": parts,
             "within, at the start": np.ones(1),
-            "square": np.arange(min(wanted) // 2, shortest + 1, dtype=float),
+            "square": np.arange(min(wanted) // 2, longest + 1, dtype=float),
         }
     return found
 
@@ -109,6 +109,10 @@ class Cutter:
 
     def explain(self, number: int, found: np.ndarray, mirrors: tuple[str, ...]) -> dict[str, np.ndarray]:
         """For each mirroring, of each box [count, 4] the part of one recorded tensor's variance that it does not explain."""
+        asymmetric = not np.allclose(found, _mirrored(found, self.sizes[number], "both"))
+        if asymmetric and len(mirrors) > 1:
+            return {mirror: self.explain(number, found, (mirror,))[mirror] for mirror in mirrors}
+        found = _mirrored(found, self.sizes[number], mirrors[0])
         left = {mirror: np.ones(len(found)) for mirror in mirrors}
         levels = np.array(list(self.levels[number]))
         scale = np.maximum(found[:, 2] / self.wanted[0], found[:, 3] / self.wanted[1])
@@ -142,6 +146,15 @@ class Cutter:
         above = picture[rows, columns] * (1 - across) + picture[rows, columns + 1] * across
         below = picture[rows + 1, columns] * (1 - across) + picture[rows + 1, columns + 1] * across
         return above * (1 - down) + below * down, inside[0][:, :, None] & inside[1][:, None, :]
+
+
+def _mirrored(found: np.ndarray, size: tuple[int, int], mirror: str) -> np.ndarray:
+    """Boxes on the mirrored image as boxes on the image itself."""
+    turned = found.copy()
+    for axis, directions in ((0, ("vertical", "both")), (1, ("horizontal", "both"))):
+        if mirror in directions:
+            turned[:, axis] = size[axis] - found[:, axis] - found[:, 2 + axis]
+    return turned
 
 
 def _symmetric(side: int) -> np.ndarray:

@@ -31,7 +31,7 @@ def frames_of(placement: Placement, wanted: tuple[int, int], sizes: list[tuple[i
         "square around": lambda: iter([(Pad(aspect=(1, 1)), Resize(size=wanted))]),
         "part of the aspect": lambda: _by_aspect(at, wanted),
         "within": lambda: _by_within(at, wanted, centring),
-        "square": lambda: iter([(Crop((int(at), int(at))), Resize(size=wanted))]),
+        "square": lambda: iter([(_crop((int(at), int(at)), "down", min(map(min, sizes)) >= at), Resize(size=wanted))]),
     }
     yield from make[family]()
 
