@@ -102,6 +102,21 @@ def test_scores_alone_are_enough_where_the_model_is_at_hand(shipped, engine_of_d
     assert found.inlet.frame == right.frame and found.inlet.values == right.values
 
 
+def test_a_model_that_overflows_is_no_crash(shipped):
+    paths = sorted((shipped / "reference").iterdir())[:6]
+
+    def scores(tensors):
+        with np.errstate(over="ignore"):
+            return np.exp(tensors.mean((2, 3), dtype=np.float32) * np.float32(40))
+
+    own = read_inlet(shipped / "channel_marks.inlet.toml")
+    recorded = scores(np.stack([apply_inlet(path, own).tensor for path in paths]))
+    found = recover_by_scores(paths, recorded, scores, (3, 64, 64), likely=[own])
+    assert np.isfinite(recorded).all() and found.mean == 0 and found.inlet == own
+    lost = recover_by_scores(paths, recorded, lambda tensors: np.full((len(tensors), 3), np.inf, np.float32), (3, 64, 64))
+    assert not lost.mean < 1
+
+
 @pytest.fixture(scope="module")
 def engine_of_demo(shipped):
     from zygal.engines.runtime import RuntimeEngine
