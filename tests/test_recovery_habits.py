@@ -43,12 +43,12 @@ def photographs(folder, seed, count):
 
 @pytest.fixture(scope="module")
 def seen(tmp_path_factory):
-    return photographs(tmp_path_factory.mktemp("seen"), 1, 12)
+    return photographs(tmp_path_factory.mktemp("seen"), 1, 10)
 
 
 @pytest.fixture(scope="module")
 def unseen(tmp_path_factory):
-    return photographs(tmp_path_factory.mktemp("unseen"), 2, 8)
+    return photographs(tmp_path_factory.mktemp("unseen"), 2, 6)
 
 
 def rgb(path):

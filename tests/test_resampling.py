@@ -205,7 +205,7 @@ def test_what_operators_are_not_written_for_is_refused_by_name(key, inlet):
 
 
 @pytest.mark.parametrize("number", range(len(GRAPH_INLETS)))
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=6, deadline=None)
 @given(st.tuples(st.integers(24, 90), st.integers(24, 90)), st.integers(0, 9))
 def test_the_inlet_inside_a_graph_is_the_inlet_to_one_grey_level_per_rounding(number, size, seed):
     inlet = GRAPH_INLETS[number]

@@ -99,7 +99,9 @@ def _windows(axis: Axis, step: Resize) -> Windows:
     if step.filter == "box":
         return _boxes(index, centre, axis, step)
     if step.filter == "spline":
-        weights = _folded(*_tapped(centre, 2.0, 1.0, _b_spline), axis.inputs, step.edges, normal=False)
+        # A spline through the pixels has no weights to leave out: it is mirrored unless it is told otherwise.
+        edges = step.edges if step.edges in ("zero", "repeat") else "reflect"
+        weights = _folded(*_tapped(centre, 2.0, 1.0, _b_spline), axis.inputs, edges, normal=False)
         return _after(_spline_taps(), weights, axis.inputs, "reflect")
     widened = max(axis.scale, 1.0) if step.antialias else 1.0
     return _folded(*_tapped(centre, RADIUS[step.filter], widened, _kernel(step)), axis.inputs, step.edges)

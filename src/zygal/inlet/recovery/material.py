@@ -103,8 +103,10 @@ class Material:
             return among[key]
         made = make()
         height, width = made.shape[:2] if isinstance(made, np.ndarray) else made.size
-        if self._held + height * width <= _KEPT_PIXELS:
-            self._held += height * width
+        # A file that needs no conversion is its own picture.
+        more = 0 if any(made is each for each in self._files.values()) else height * width
+        if self._held + more <= _KEPT_PIXELS:
+            self._held += more
             among[key] = made
         return made
 

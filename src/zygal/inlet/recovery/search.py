@@ -229,4 +229,6 @@ def _by_formula(trials: Trials, outcome: Outcome, images: list[int], every: list
         return trials.attempt(replace(outcome.inlet, values=Values()), every)
     inlet = rare.other_kinds(whole, found.inlet, images[:2], every) if len(every) > len(images) else found.inlet
     again, exact = trials.attempt(inlet, every), whole.attempt(inlet, every)
+    if exact.mean > _BENT:
+        return trials.attempt(replace(outcome.inlet, values=Values()), every)
     return Outcome(exact.inlet, max(again.mean, exact.mean), max(again.largest, exact.largest))
