@@ -20,6 +20,8 @@ _NEARLY = 0.7
 """Mean difference in grey levels above which pairs of edits are not tried: they have not been seen to help."""
 PAIRS_SECONDS, DESCENT_SECONDS = 18.0, 28.0
 """Seconds from the start of a recovery after which pairs of edits, and then further edits, are given up."""
+_ALIKE = 0.003
+"""Difference of means in grey levels of inlets that few pixels do not tell apart."""
 _APART = ("decode.exif", "decode.transparency", "decode.sixteen_bit", "decode.polarity", "decode.mirror", "values.per_image")
 """Edits for images of other kinds, and those that the values stage or correlation tells."""
 _OF_RESAMPLING = ("rounding", "edges", "grid", "antialias", "cubic", "filter", "grid_scale", "prefilter", "scale", "order")
@@ -113,6 +115,24 @@ def _next_colours(colour: str):
         for moved in (levels - by, levels + by):
             if moved.min() >= 0 and moved.max() <= 255:
                 yield "#" + "".join(f"{level:02x}" for level in moved)
+
+
+def by_whole_images(trials: Trials, whole: Trials, outcome: Outcome, images: list[int]) -> Outcome:
+    """What a few rows and columns do not tell, one pixel in a thousand, all pixels of the images that are explained worst may."""
+    inlet = outcome.inlet
+    for _ in range(2):
+        left = {index: whole.attempt(inlet, [index]) for index in images}
+        worst = sorted(images, key=lambda index: left[index].order, reverse=True)[:2]
+        now = whole.attempt(inlet, worst)
+        if now.largest < EXACT or now.mean > _NEARLY or inlet.values.per_image != "none":
+            break
+        limit = trials.attempt(inlet, worst).mean + _ALIKE
+        alike = [each.inlet for each in trials.all(_single(inlet), worst) if each.mean <= limit]
+        best = min(whole.all(alike, worst), key=lambda each: each.order, default=now)
+        if best.mean >= now.mean:
+            break
+        inlet = best.inlet
+    return outcome if inlet == outcome.inlet else trials.attempt(inlet, images)
 
 
 def by_habit(inlet: Inlet) -> Inlet:

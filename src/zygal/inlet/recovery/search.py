@@ -19,7 +19,7 @@ from zygal.inlet.recovery import rare
 from zygal.inlet.recovery.coarse import Cutter, find_placements
 from zygal.inlet.recovery.colours import solve_pad_colour
 from zygal.inlet.recovery.conventions import CONVENTIONS, SHAPES, with_convention
-from zygal.inlet.recovery.descent import EXACT, best_of, descend, simplest
+from zygal.inlet.recovery.descent import EXACT, best_of, by_whole_images, descend, simplest
 from zygal.inlet.recovery.frames import Frame, frames_of, margins_edited
 from zygal.inlet.recovery.material import Material, telling
 from zygal.inlet.recovery.trial import Outcome, Trials
@@ -77,7 +77,9 @@ def search(material: Material, progress: Progress = lambda what, part: None, amo
         best = descend(trials, best, images, pairs=False)
     plain = [index for index in images if index in material.plain]
     best = _by_formula(trials, best, plain if len(plain) > 2 else images, images)
-    return Found(simplest(trials, best, images), trials, images)
+    whole = Trials(material, whole=True)
+    best = by_whole_images(trials, whole, simplest(trials, best, images), images)
+    return Found(best, trials, images)
 
 
 def _spread_out(material: Material, among: list[int] | None) -> list[int]:
