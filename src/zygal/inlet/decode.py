@@ -238,8 +238,8 @@ def grey_of(pixels: np.ndarray, weights: tuple[float, ...], rounding: str) -> np
         return grey
     if rounding == "stretched":
         return np.clip(np.floor(grey / np.float32(255) * np.float32(255.5)), 0, 255).astype(np.uint8)
-    # As `rounding.WHOLE`: what is so little below a whole level is that level.
-    return np.clip(np.floor(grey + np.float32(1e-4)), 0, 255).astype(np.uint8)
+    # What float32 leaves below a whole level is that level; less than what weights that sum to 0.9999 take from level 1.
+    return np.clip(np.floor(grey + np.float32(3e-5)), 0, 255).astype(np.uint8)
 
 
 @lru_cache

@@ -59,7 +59,7 @@ def search(material: Material, progress: Progress = lambda what, part: None, amo
     outcomes = [_with_colour(trials, frame, replace(decode, mirror=mirror), sample) for frame, mirror in starts]
     outcomes.sort(key=lambda each: (each.order, len(each.inlet.frame)))
     best = outcomes[0]
-    for number, outcome in enumerate(outcomes[: 4 if left < _PROMISING else 1]):
+    for number, outcome in enumerate(outcomes[: 3 if left < _PROMISING else 1]):
         if best.mean < EXACT:
             break
         progress("trying inlets in full", 0.5 + 0.05 * number)
