@@ -14,7 +14,19 @@ import pytest
 from outcomes import ALL, match_fails, recover_fails
 
 from zygal.cli.main import COMMANDS
-from zygal.cli.reports import bench, classify, convert, demo, inlet, inlet_draw, inlet_recipes, match, survey, tally, witness
+from zygal.cli.reports import (
+    bench,
+    classify,
+    convert,
+    demo,
+    inlet,
+    inlet_draw,
+    inlet_recipes,
+    match,
+    survey,
+    tally,
+    witness,
+)
 from zygal.cli.terminal import _json_value, console
 from zygal.exit_codes import GATE_FAILED, INTERRUPTED, PASS, SOME_UNREADABLE
 from zygal.outcome import Gate, Outcome
