@@ -133,16 +133,16 @@ def _upright(file: Image.Image, decode: Decode) -> Image.Image:
 
 def _to_pixels(upright: Image.Image, decode: Decode, path: str | Path) -> Picture:
     picture = _to_colour(_laid_over(_to_8_bits(upright, decode, path), decode), decode)
-    if decode.polarity == "as-is" or decode.polarity == "dark-ground" and not has_bright_border(picture):
+    if decode.polarity == "as-is" or decode.polarity == "dark-ground" and border_mean(picture) <= 127.5:
         return picture
     return 255 - picture if isinstance(picture, np.ndarray) else ImageChops.invert(picture)
 
 
-def has_bright_border(picture: Picture) -> bool:
-    """Whether the mean of the outermost rows and columns, corners twice, is above 127.5."""
+def border_mean(picture: Picture) -> float:
+    """The mean of the outermost rows and columns, corners twice."""
     pixels = np.asarray(picture, np.float64)
     edges = (pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1])
-    return sum(edge.sum() for edge in edges) / sum(edge.size for edge in edges) > 127.5
+    return float(sum(edge.sum() for edge in edges) / sum(edge.size for edge in edges))
 
 
 def fault_text(fault: Exception) -> str:

@@ -63,7 +63,7 @@ def resized(picture: Picture, placed: Placed) -> Picture:
     if max(height, width) > _LARGEST_SIDE:
         now = placed.before
         raise ImageError(f"a picture of {now[1]} x {now[0]} would become {width} x {height} by the resize.")
-    if placed.after == placed.before and not step.enlarge:
+    if placed.leaves_as_is:
         return picture
     whole = isinstance(picture, Image.Image) or picture.dtype == np.uint8
     if whole and uses_pillow(step):

@@ -194,9 +194,8 @@ def _as_opencv(axis: Axis, step: Resize) -> Windows:
     first = np.floor(centre).astype(np.int64)
     part = centre - first.astype(np.float32)
     weights = _cubic_taps(part, step.cubic) if step.filter == "bicubic" else _lanczos4_taps(part)
-    if step.rounding == "fixed":
-        weights = np.rint(weights * np.float32(2048)).astype(np.float64) / 2048
-    return _folded(first - weights.shape[1] // 2 + 1, weights.astype(np.float64), axis.inputs, step.edges, normal=False)
+    weights = np.rint(weights * np.float32(2048)).astype(np.float64) / 2048
+    return _folded(first - weights.shape[1] // 2 + 1, weights, axis.inputs, step.edges, normal=False)
 
 
 def linear_places(axis: Axis, step: Resize) -> tuple[np.ndarray, np.ndarray]:

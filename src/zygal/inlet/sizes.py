@@ -36,6 +36,11 @@ class Placed:
     axes: tuple[Axis, Axis] | None = None
     start: tuple[int, int] = (0, 0)
 
+    @property
+    def leaves_as_is(self) -> bool:
+        """Whether a resize is one that leaves a picture as it is which would grow."""
+        return self.after == self.before and not self.step.enlarge
+
 
 def place(size: Size, frame: tuple[Step, ...], unreduced: Size | None = None) -> list[Placed]:
     """Every step for a picture of `size`. unreduced: the size before the decoder reduced it. Raises ValueError, with what is

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zygal.inlet.decode import border_mean
 from zygal.inlet.edits import single_edits
 from zygal.inlet.frame import as_array
 from zygal.inlet.recovery.descent import descend
@@ -82,9 +83,8 @@ def _straightened(material: Material, found: Found, per_image: list[ImageResidua
         return found, per_image
     outcome = trials.attempt(inlet, good)
     residuals = residuals_of(material, outcome.inlet)
-    better = sum(each.explained for each in residuals) > sum(each.explained for each in per_image)
-    same = sum(each.explained for each in residuals) == sum(each.explained for each in per_image)
-    return (Found(outcome, trials, found.images), residuals) if better or same else (found, per_image)
+    now, before = (sum(each.explained for each in those) for those in (residuals, per_image))
+    return (Found(outcome, trials, found.images), residuals) if now >= before else (found, per_image)
 
 
 def _names(material: Material, numbers) -> tuple[str, ...]:
@@ -152,8 +152,7 @@ def _pixels(material: Material, number: int) -> np.ndarray:
 
 
 def _border(material: Material, number: int) -> float:
-    pixels = _pixels(material, number)
-    return float(np.concatenate([pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1]]).mean())
+    return border_mean(_pixels(material, number))
 
 
 _KINDS: tuple[tuple[Callable, str], ...] = (

@@ -4,6 +4,7 @@ only images of other kinds tell."""
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import product
 
 from zygal.inlet import specification as spec
 from zygal.inlet.edits import effective, fits_together
@@ -11,7 +12,7 @@ from zygal.inlet.recovery.colours import solve_ground, solve_pad_colour
 from zygal.inlet.recovery.conventions import CONVENTIONS, LIBRARIES, in_the_way_of, with_convention
 from zygal.inlet.recovery.trial import Outcome, Trials
 from zygal.inlet.resampling import uses_pillow
-from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Resize, Step
+from zygal.inlet.specification import Blur, Crop, Inlet, Resize, Step
 
 NEAR = 6.0
 """Mean difference in grey levels above which an inlet is not worth being improved on all images."""
@@ -28,11 +29,10 @@ def _best(trials: Trials, inlets, images: list[int]) -> Outcome | None:
     return min(trials.all([each.inlet for each in few], images), key=lambda each: each.order, default=None)
 
 
-def _bases(best: Outcome, starts) -> list[tuple[tuple[Step, ...], Decode]]:
-    """The best frame, and some of the others that were likely, without the mirroring that they had."""
-    decode = best.inlet.decode
-    frames = dict.fromkeys([best.inlet.frame, *(frame for frame, mirror in starts if mirror == decode.mirror)])
-    return [(frame, decode) for frame in list(frames)[:6]]
+def _bases(best: Outcome, starts) -> list[tuple[Step, ...]]:
+    """The best frame, and some of the others that were likely with its mirroring."""
+    frames = dict.fromkeys([best.inlet.frame, *(frame for frame, mirror in starts if mirror == best.inlet.decode.mirror)])
+    return list(frames)[:6]
 
 
 def reduced_first(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
@@ -43,21 +43,21 @@ def reduced_first(trials: Trials, best: Outcome, starts, images: list[int]) -> O
                    key=lambda index: min(material.sizes[index]), reverse=True)  # fmt: skip
     # The largest JPEG file is what the decoder reduces if any.
     images = list(dict.fromkeys([*images[:1], *files[:2], *images[1:]]))
-    for frame, decode in _bases(best, starts):
-        for place, step in enumerate(frame[:1]):
-            if not isinstance(step, Resize):
-                continue
-            for filter in ("bicubic", "bilinear", "lanczos", "box", "hamming"):
-                for long_side in dict.fromkeys([step.long_side, "closest-aspect"]) if step.within else (step.long_side,):
-                    plain = in_the_way_of(step, Resize(filter=filter))
-                    plain = effective(replace(plain, long_side=long_side, grid_scale="sizes"))
-                    for gap, box in ((2.0, "whole"), (3.0, "whole"), (2.0, "unreduced"), (None, "whole")):
-                        resize = replace(plain, reduce_above=gap, box=box if plain.box == "whole" else plain.box)
-                        for least in _least_sizes(resize, gap, box):
-                            decoding = replace(decode, jpeg_reduction=least)
-                            edited = replace(best.inlet, decode=decoding, frame=(*frame[:place], resize, *frame[place + 1 :]))
-                            made.append(edited)
+    for step, *after in _bases(best, starts):
+        for resize, least in _reductions(step) if isinstance(step, Resize) else ():
+            made.append(replace(best.inlet, decode=replace(best.inlet.decode, jpeg_reduction=least), frame=(resize, *after)))
     return _best(trials, made, images)
+
+
+def _reductions(step: Resize):
+    """A resize with every way of being reduced before, and what the JPEG decoder is told to keep."""
+    sides = dict.fromkeys([step.long_side, "closest-aspect"] if step.within else [step.long_side])
+    for filter, long_side in product(("bicubic", "bilinear", "lanczos", "box", "hamming"), sides):
+        plain = effective(replace(in_the_way_of(step, Resize(filter=filter)), long_side=long_side, grid_scale="sizes"))
+        for gap, box in ((2.0, "whole"), (3.0, "whole"), (2.0, "unreduced"), (None, "whole")):
+            resize = replace(plain, reduce_above=gap, box=box if plain.box == "whole" else plain.box)
+            for least in _least_sizes(resize, gap, box):
+                yield resize, least
 
 
 def _least_sizes(step: Resize, gap: float | None, box: str) -> list[tuple[int, int] | None]:
@@ -73,34 +73,28 @@ def _least_sizes(step: Resize, gap: float | None, box: str) -> list[tuple[int, i
 
 def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
     """A resize to an intermediate size, squashed or by the short side, and then to the tensor's."""
-    found = None
+    frame, decode = best.inlet.frame, best.inlet.decode
+    places = [place for place, step in enumerate(frame) if isinstance(step, Resize)]
+    if len(places) != 1:
+        return None
     rough = Trials(trials.material, samples=_ROUGH)
-    for frame, decode in _bases(best, starts)[:1]:
-        places = [place for place, step in enumerate(frame) if isinstance(step, Resize)]
-        if len(places) != 1:
-            continue
-        (place,) = places
-        final = frame[place]
-        target = max(final.size or final.within or final.cover or (final.short_side or 0,))
-        sides = dict.fromkeys([*_SIDES, target * 8 // 7, target * 2, round(target * 1.25)])
-        first = [replace(final, size=(side, side), within=None, cover=None, factor=None, short_side=None) for side in sides if side > target]
-        first += [replace(final, size=None, within=None, cover=None, factor=None, short_side=side) for side in sides if side > target]
-        scans = [(one, other) for one in (_TWICE[0], _TWICE[3]) for other in (_TWICE[0], _TWICE[1], _TWICE[3])]
-        likely: dict[Step, float] = {}
-        for step in first:
-            ways = ((*frame[:place], effective(in_the_way_of(step, one)), effective(in_the_way_of(final, other)), *frame[place + 1 :]) for one, other in scans)
-            likely[step] = min(rough.unexplained(each, decode, images[:1]) for each in ways)
-        sides = sorted(first, key=likely.get)[:3]
-        ways = [
-            (*frame[:place], effective(in_the_way_of(step, one)), effective(in_the_way_of(final, other)), *frame[place + 1 :])
-            for step in sides for one in _TWICE for other in _TWICE
-        ]  # fmt: skip
-        ways = sorted(dict.fromkeys(ways), key=lambda each: rough.unexplained(each, decode, images[:1]))[:16]
-        ways = sorted(ways, key=lambda each: rough.unexplained(each, decode, images[:2]))[:5]
-        outcome = _best(trials, [solve_pad_colour(trials, replace(best.inlet, frame=each), images) for each in ways], images)
-        if outcome is not None and (found is None or outcome.order < found.order):
-            found = outcome
-    return found
+    (place,) = places
+    final = frame[place]
+    target = max(final.size or final.within or final.cover or (final.short_side or 0,))
+
+    def twice(step: Resize, one: Resize, other: Resize) -> tuple[Step, ...]:
+        both = effective(in_the_way_of(step, one)), effective(in_the_way_of(final, other))
+        return (*frame[:place], *both, *frame[place + 1 :])
+
+    sides = [side for side in dict.fromkeys([*_SIDES, target * 8 // 7, target * 2, round(target * 1.25)]) if side > target]
+    unsized = replace(final, size=None, within=None, cover=None, factor=None, short_side=None)
+    first = [replace(unsized, size=(side, side)) for side in sides] + [replace(unsized, short_side=side) for side in sides]
+    scans = list(product((_TWICE[0], _TWICE[3]), (_TWICE[0], _TWICE[1], _TWICE[3])))
+    likely = {step: min(rough.unexplained(twice(step, *ways), decode, images[:1]) for ways in scans) for step in first}
+    ways = [twice(step, *ways) for step in sorted(first, key=likely.get)[:3] for ways in product(_TWICE, _TWICE)]
+    ways = sorted(dict.fromkeys(ways), key=lambda each: rough.unexplained(each, decode, images[:1]))[:16]
+    ways = sorted(ways, key=lambda each: rough.unexplained(each, decode, images[:2]))[:5]
+    return _best(trials, [solve_pad_colour(trials, replace(best.inlet, frame=each), images) for each in ways], images)
 
 
 def blurred_first(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
@@ -110,7 +104,7 @@ def blurred_first(trials: Trials, best: Outcome, starts, images: list[int]) -> O
         blurs += [Blur(sigma, taps) for sigma in sigmas]
     blurs += [Blur(taps=taps, kind="binomial") for taps in (3, 5)]
     decode = best.inlet.decode
-    bases = dict.fromkeys(with_convention(frame, way) for frame, _ in _bases(best, starts)[:3] for way in _TWICE)
+    bases = dict.fromkeys(with_convention(frame, way) for frame in _bases(best, starts)[:3] for way in _TWICE)
     # One blur after the other: what it makes of a whole picture is kept for some of them only.
     scored = [(trials.unexplained((blur, *frame), decode, images[:1]), number, (blur, *frame))
               for blur in blurs for number, frame in enumerate(bases)]  # fmt: skip
@@ -127,7 +121,7 @@ def blurred_first(trials: Trials, best: Outcome, starts, images: list[int]) -> O
 def reflected(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
     """Padding with the picture itself instead of a colour."""
     made = []
-    for frame, _ in _bases(best, starts):
+    for frame in _bases(best, starts):
         for place, step in enumerate(frame):
             if isinstance(step, spec.Pad):
                 made += [
@@ -141,7 +135,7 @@ def after_resize(trials: Trials, best: Outcome, starts, images: list[int]) -> Ou
     """Another framing of the whole picture: what a resize leaves is cropped or padded once more."""
     wanted = trials.material.size
     made = []
-    for frame, _ in _bases(best, starts):
+    for frame in _bases(best, starts):
         if len(frame) == 2 and isinstance(frame[1], Crop) and frame[1].size == wanted:
             made.append(replace(best.inlet, frame=(frame[0], replace(frame[1], missing="#000000"))))
     return _best(trials, [solve_pad_colour(trials, each, images) for each in made], images)
@@ -179,5 +173,3 @@ def other_kinds(trials: Trials, inlet: Inlet, sample: list[int], among: list[int
         grounds = dict.fromkeys(["drop", *solve_ground(trials, inlet, material.see_through[:4]), "#ffffff", "#000000"])
         inlet = choose(material.see_through, [decoding(transparency=each) for each in grounds])
     return inlet
-
-

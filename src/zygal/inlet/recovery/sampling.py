@@ -36,7 +36,7 @@ def run_sampled(picture: np.ndarray, placed: list[Placed], wanted: Indices, deco
 
 def _resized(picture: np.ndarray, pixels: np.ndarray, each: Placed, have: Indices, want: Indices) -> np.ndarray:
     step = each.step
-    if each.after == each.before and not step.enlarge:
+    if each.leaves_as_is:
         return pixels[np.searchsorted(have[0], want[0])][:, np.searchsorted(have[1], want[1])]
     found = [windows(axis, step) for axis in each.axes]
     first = tuple(np.searchsorted(have[axis], found[axis].first[want[axis]]) for axis in (0, 1))
@@ -48,7 +48,7 @@ def _needed(each: Placed, axis: int, wanted: np.ndarray) -> np.ndarray:
     """The rows or columns before a step that those after it are made of, sorted; at least one."""
     step = each.step
     if isinstance(step, Resize):
-        if each.after == each.before and not step.enlarge:
+        if each.leaves_as_is:
             return wanted
         by = windows(each.axes[axis], step)
         used = np.zeros(each.before[axis] + 1, np.int32)

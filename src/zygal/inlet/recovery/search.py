@@ -14,7 +14,6 @@ from itertools import product
 
 from zygal.inlet import specification as spec
 from zygal.inlet.edits import GREY_FORMULAS, effective_decode
-from zygal.inlet.frame import as_array
 from zygal.inlet.recovery import rare
 from zygal.inlet.recovery.coarse import Cutter, find_placements
 from zygal.inlet.recovery.colours import solve_pad_colour
@@ -113,13 +112,13 @@ def _starts(trials: Trials, sample: list[int], progress: Progress) -> tuple[Deco
     tried = []
     for number, guess in enumerate(guesses):
         progress("locating the frame", 0.2 * number / len(guesses))
-        pictures = [as_array(material.picture(index, guess)) for index in sample[:3]]
+        pictures = [material.array(index, guess) for index in sample[:3]]
         positions = find_placements(Cutter(pictures, material.recorded[sample[:3]]), _PLACES)
         tried.append((positions[0].unexplained, number, positions))
     _, number, positions = min(tried, key=lambda each: each[:2])
     decode = guesses[number]
     progress("testing the resampling", 0.2)
-    sizes = [as_array(material.picture(index, decode)).shape[:2] for index in sample]
+    sizes = [material.array(index, decode).shape[:2] for index in sample]
     places = [(each, list(frames_of(each, material.size, sizes))) for each in positions]
     frames = dict.fromkeys((frame, each.mirror) for each, of_place in places for frame in of_place)
     rough = Trials(material, samples=_ROUGH)
