@@ -8,15 +8,20 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import GraphError
+from zygal.graph.contents import constant_contents, result_contents
 from zygal.graph.model import Graph, Node
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import TensorType
 
 
 class GraphBuilder:
-    """Collects inputs, constants and nodes. Everything it is given is checked at once."""
+    """Collects inputs, constants and nodes. Everything it is given is checked at once.
+
+    contents: what small tensors of whole numbers hold, as far as it is known; see `zygal.graph.contents`.
+    """
 
     def __init__(self) -> None:
+        self.contents: dict[str, np.ndarray] = {}
         self.types: dict[str, TensorType] = {}
         self.constants: dict[str, np.ndarray] = {}
         self.input_names: list[str] = []
@@ -32,6 +37,9 @@ class GraphBuilder:
         name = self.free_name(name)
         self._claim(name, TensorType(array.dtype, tuple(array.shape)))
         self.constants[name] = array
+        known = constant_contents(array)
+        if known is not None:
+            self.contents[name] = known
         return name
 
     def add(
@@ -50,6 +58,23 @@ class GraphBuilder:
         for name, type in zip(node.outputs, types, strict=True):
             self._claim(name, type)
         self._nodes.append(node)
+        known = result_contents(node, self.contents, self.types)
+        if known is not None:
+            self.contents[node.outputs[0]] = known
+
+    def rename(self, old: str, wanted: str) -> str:
+        """Gives a value that a node or a constant of this builder makes another name, if that is free; returns its name."""
+        if wanted in self.types or old in self.input_names:
+            return old
+        for held in (self.types, self.constants, self.contents):
+            if old in held:
+                held[wanted] = held.pop(old)
+        for position in range(len(self._nodes) - 1, -1, -1):
+            node = self._nodes[position]
+            self._nodes[position] = node.renamed({old: wanted})
+            if old in node.outputs:
+                break
+        return wanted
 
     def free_name(self, wanted: str) -> str:
         """`wanted`, or with the first number behind it that makes it new."""
@@ -95,6 +120,7 @@ def result_types(node: Node, types: dict[str, TensorType]) -> list[TensorType]:
     operator = operator_named(node.operator)
     given = [types[name] if name else None for name in node.inputs]
     try:
+        operator.check_dtypes(given)
         return operator.infer(given, operator.complete(node.attributes))
     except (ValueError, IndexError, TypeError, ZeroDivisionError, AttributeError) as fault:
         shapes = ", ".join(str(type) for type in given if type is not None)

@@ -17,6 +17,20 @@ class Batch:
     def __str__(self) -> str:
         return "N" if self.times == 1 else f"{self.times}N"
 
+    def __mul__(self, factor: int) -> Batch | int:
+        """So many times as much; nothing at all where the factor is 0. The square of the batch is a TypeError."""
+        if isinstance(factor, Batch):
+            raise TypeError("the square of the batch is not a dimension")
+        return Batch(self.times * int(factor)) if factor else 0
+
+    __rmul__ = __mul__
+
+    def __floordiv__(self, divisor: int) -> Batch:
+        """The part of it that is still a multiple of the batch, else a TypeError."""
+        if isinstance(divisor, Batch) or not divisor or self.times % int(divisor):
+            raise TypeError(f"{self} // {divisor} is not a dimension")
+        return Batch(self.times // int(divisor))
+
 
 Dimension = int | Batch
 Shape = tuple[Dimension, ...]

@@ -31,8 +31,21 @@ class Emitter(ABC):
         return self._builder.types[value]
 
     def array(self, value: str) -> np.ndarray | None:
-        """The numbers of a value that is a constant, or None."""
-        return self._builder.constants.get(value)
+        """The numbers of a value that is a constant, or that holds sizes of which none is the batch; else None."""
+        if value in self._builder.constants:
+            return self._builder.constants[value]
+        known = self._builder.contents.get(value)
+        if known is None or any(isinstance(each, Batch) for each in known.flat):
+            return None
+        return known.astype(self.type_of(value).dtype)
+
+    def contents(self, value: str) -> np.ndarray | None:
+        """What a small tensor of whole numbers holds: numbers and multiples of the batch as objects; None if it is not known."""
+        return self._builder.contents.get(value)
+
+    def renamed(self, value: str, wanted: str) -> str:
+        """Gives a value that this layer made another name, if that is free; returns its name."""
+        return self._builder.rename(value, wanted) if value.startswith(f"{self._stem}.") else value
 
     def constant(self, array: np.ndarray, hint: str) -> str:
         return self._builder.constant(f"{self._stem}.{hint}", array)
@@ -50,11 +63,21 @@ class Emitter(ABC):
 
     def step(self, operator: str, *inputs: str, **attributes: Any) -> str:
         """Adds a node whose result is only used within this layer's translation."""
-        return self._add(operator, inputs, f"{self._stem}.{operator.lower()}", attributes)
+        wanted = f"{self._stem}.{operator.lower()}"
+        known_values = self._builder.constants
+        if inputs and all(not name or name in known_values for name in inputs):
+            known = operator_named(operator)
+            arrays = [known_values[name] if name else None for name in inputs]
+            complete = known.complete(attributes)
+            types = [TensorType(a.dtype, a.shape) if a is not None else None for a in arrays]
+            known.check_dtypes(types)
+            known.infer(types, complete)
+            return self._builder.constant(wanted, np.asarray(known.compute(arrays, complete)[0]))
+        return self._builder.add(operator, inputs, self._builder.free_name(wanted), self._layer, **attributes)
 
     def several(self, operator: str, *inputs: str, count: int, **attributes: Any) -> tuple[str, ...]:
         """Adds a node with several results."""
-        names = [self._builder.free_name(self._result_name(position)) for position in range(count)]
+        names = [self._builder.free_name(f"{self._stem}.{position}") for position in range(count)]
         self._builder.add(operator, inputs, names, self._layer, **attributes)
         return tuple(names)
 
@@ -64,7 +87,19 @@ class Emitter(ABC):
 
     def expanded(self, value: str, sizes: Sequence[Dimension]) -> str:
         """Adds a repetition up to sizes of which some may be multiples of the batch."""
-        return self._expanded(self.step, value, sizes)
+        if not any(isinstance(size, Batch) for size in sizes):
+            shape = self.constant(np.array(sizes, np.int64), "sizes")
+            return self.step("Expand", value, shape, sizes=tuple(sizes))
+        count = self.step("Shape", self._builder.input_names[0], start=0, end=1)
+        parts = []
+        for size in sizes:
+            if isinstance(size, Batch):
+                times = self.constant(np.array([size.times], np.int64), "times")
+                parts.append(count if size.times == 1 else self.step("Mul", count, times))
+            else:
+                parts.append(self.constant(np.array([size], np.int64), "size"))
+        shape = self.step("Concat", *parts, axis=0) if len(parts) > 1 else parts[0]
+        return self.step("Expand", value, shape, sizes=tuple(sizes))
 
     def clipped(self, x: str, low: float | None, high: float | None) -> str:
         """x kept from `low` to `high`; one of them alone is a maximum or a minimum, which lets infinity pass the other way."""
@@ -85,19 +120,6 @@ class Emitter(ABC):
         half = self.step("Mul", x, self.number(0.5, x))
         return self.step("Mul", half, self.step("Add", bent, self.number(1.0, x)))
 
-    def _result_name(self, position: int) -> str:
-        return f"{self._stem}.{position}"
-
-    def _add(self, operator: str, inputs: tuple[str, ...], wanted: str, attributes: dict[str, Any]) -> str:
-        known_values = self._builder.constants
-        if inputs and all(not name or name in known_values for name in inputs):
-            known = operator_named(operator)
-            arrays = [known_values[name] if name else None for name in inputs]
-            complete = known.complete(attributes)
-            known.infer([TensorType(a.dtype, a.shape) if a is not None else None for a in arrays], complete)
-            return self._builder.constant(wanted, np.asarray(known.compute(arrays, complete)[0]))
-        return self._builder.add(operator, inputs, self._builder.free_name(wanted), self._layer, **attributes)
-
     def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
         fixed, batches = split_size(self.type_of(value).shape)
         if -1 in sizes:
@@ -108,18 +130,3 @@ class Emitter(ABC):
         if sum(isinstance(size, Batch) for size in sizes) > 1:
             self.refuse(f"reshapes to {shape_text(tuple(sizes))}, which uses the batch more than once")
         return [-1 if isinstance(size, Batch) else size for size in sizes]
-
-    def _expanded(self, add, value: str, sizes: Sequence[Dimension]) -> str:
-        if not any(isinstance(size, Batch) for size in sizes):
-            shape = self.constant(np.array(sizes, np.int64), "sizes")
-            return add("Expand", value, shape, sizes=tuple(sizes))
-        count = self.step("Shape", self._builder.input_names[0], start=0, end=1)
-        parts = []
-        for size in sizes:
-            if isinstance(size, Batch):
-                times = self.constant(np.array([size.times], np.int64), "times")
-                parts.append(count if size.times == 1 else self.step("Mul", count, times))
-            else:
-                parts.append(self.constant(np.array([size], np.int64), "size"))
-        shape = self.step("Concat", *parts, axis=0) if len(parts) > 1 else parts[0]
-        return add("Expand", value, shape, sizes=tuple(sizes))

@@ -6,7 +6,7 @@ from math import erf
 
 import numpy as np
 
-from zygal.graph.ops.base import Elementwise, Operator, Parameter, normal_axis, register
+from zygal.graph.ops.base import FLOATS, NUMBERS, WIDE, Elementwise, Operator, Parameter, normal_axis, register
 from zygal.graph.shapes import broadcast
 
 
@@ -19,6 +19,7 @@ def _stable_sigmoid(x: np.ndarray) -> np.ndarray:
 @register
 class Relu(Elementwise):
     name = "Relu"
+    accepts = (FLOATS | {"int8", "int16", "int32", "int64"},)
 
     @staticmethod
     def function(x):
@@ -123,6 +124,7 @@ class PRelu(Operator):
     """x where it is positive, x * slope elsewhere; the slope is broadcast to x."""
 
     name = "PRelu"
+    accepts = (FLOATS | WIDE,)
 
     def infer(self, inputs, attributes):
         x, slope = inputs
@@ -147,6 +149,7 @@ class Softplus(Elementwise):
 @register
 class Clip(Elementwise):
     name = "Clip"
+    accepts = (NUMBERS,)
     parameters = (
         Parameter("min", None, slot=1, dtype=None, scalar=True),
         Parameter("max", None, slot=2, dtype=None, scalar=True),

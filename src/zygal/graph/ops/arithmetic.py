@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from zygal.graph.ops.base import Binary, Elementwise, Operator, Parameter, register
+from zygal.graph.ops.base import ANYTHING, FLOATS, NUMBERS, TRUTH, WIDE, Binary, Elementwise, Operator, Parameter, register
 from zygal.graph.shapes import TensorType, broadcast
 
 
@@ -20,46 +20,52 @@ def _divide(left: np.ndarray, right: np.ndarray) -> np.ndarray:
 @register
 class Add(Binary):
     name = "Add"
+    accepts = (NUMBERS,)
     function = np.add
 
 
 @register
 class Sub(Binary):
     name = "Sub"
+    accepts = (NUMBERS,)
     function = np.subtract
 
 
 @register
 class Mul(Binary):
     name = "Mul"
+    accepts = (NUMBERS,)
     function = np.multiply
 
 
 @register
 class Div(Binary):
     name = "Div"
+    accepts = (NUMBERS,)
     function = staticmethod(_divide)
 
 
 @register
 class Pow(Binary):
     name = "Pow"
+    accepts = (FLOATS | WIDE, NUMBERS)
     function = np.power
 
 
-def _simple(operator_name: str, function_of: Callable[[np.ndarray], np.ndarray]) -> None:
-    register(type(operator_name, (Elementwise,), {"name": operator_name, "function": staticmethod(function_of)}))
+def _simple(operator_name: str, function_of: Callable[[np.ndarray], np.ndarray], dtypes: frozenset[str] = FLOATS) -> None:
+    members = {"name": operator_name, "function": staticmethod(function_of), "accepts": (dtypes,)}
+    register(type(operator_name, (Elementwise,), members))
 
 
 _simple("Sqrt", np.sqrt)
 _simple("Exp", np.exp)
-_simple("Abs", np.abs)
-_simple("Neg", np.negative)
+_simple("Abs", np.abs, NUMBERS)
+_simple("Neg", np.negative, FLOATS | {"int8", "int16", "int32", "int64"})
 _simple("Reciprocal", np.reciprocal)
 _simple("Ceil", np.ceil)
 _simple("Floor", np.floor)
 _simple("Round", np.round)
-_simple("Sign", np.sign)
+_simple("Sign", np.sign, NUMBERS)
 _simple("Sin", np.sin)
 _simple("Cos", np.cos)
 _simple("Log", np.log)
@@ -72,7 +78,7 @@ _simple("Cosh", np.cosh)
 _simple("Asinh", np.arcsinh)
 _simple("Acosh", np.arccosh)
 _simple("Atanh", np.arctanh)
-_simple("Not", np.logical_not)
+_simple("Not", np.logical_not, TRUTH)
 
 
 @register
@@ -80,6 +86,7 @@ class Mod(Binary):
     """The remainder: with the divisor's sign, or with the dividend's if `fmod` is set."""
 
     name = "Mod"
+    accepts = (NUMBERS,)
     parameters = (Parameter("fmod", 0),)
 
     def compute(self, inputs, attributes):
@@ -104,12 +111,14 @@ class Extreme(Operator):
 @register
 class Max(Extreme):
     name = "Max"
+    accepts = (NUMBERS,)
     function = np.maximum
 
 
 @register
 class Min(Extreme):
     name = "Min"
+    accepts = (NUMBERS,)
     function = np.minimum
 
 
@@ -124,18 +133,18 @@ class Comparison(Binary):
         return [np.asarray(self.function(*inputs), bool)]
 
 
-def _comparison(operator_name: str, function_of: np.ufunc) -> None:
-    register(type(operator_name, (Comparison,), {"name": operator_name, "function": function_of}))
+def _comparison(operator_name: str, function_of: np.ufunc, dtypes: frozenset[str] = NUMBERS) -> None:
+    register(type(operator_name, (Comparison,), {"name": operator_name, "function": function_of, "accepts": (dtypes,)}))
 
 
-_comparison("Equal", np.equal)
+_comparison("Equal", np.equal, ANYTHING)
 _comparison("Less", np.less)
 _comparison("Greater", np.greater)
 _comparison("LessOrEqual", np.less_equal)
 _comparison("GreaterOrEqual", np.greater_equal)
-_comparison("And", np.logical_and)
-_comparison("Or", np.logical_or)
-_comparison("Xor", np.logical_xor)
+_comparison("And", np.logical_and, TRUTH)
+_comparison("Or", np.logical_or, TRUTH)
+_comparison("Xor", np.logical_xor, TRUTH)
 
 
 class Question(Elementwise):
@@ -157,6 +166,7 @@ class IsNaN(Question):
 @register
 class IsInf(Question):
     name = "IsInf"
+    accepts = (FLOATS - {"float16"},)
     function = np.isinf
 
 
@@ -165,6 +175,7 @@ class Where(Operator):
     """The second operand where the first is true, the third elsewhere."""
 
     name = "Where"
+    accepts = (TRUTH, ANYTHING)
 
     def infer(self, inputs, attributes):
         condition, left, right = inputs
@@ -181,6 +192,7 @@ class Identity(Operator):
     """Nothing happens: what dropout and its like are at inference. A pass takes it out."""
 
     name = "Identity"
+    accepts = (ANYTHING,)
 
     def infer(self, inputs, attributes):
         return [inputs[0]]
@@ -194,6 +206,7 @@ class Cast(Operator):
     """To another dtype, given by its NumPy name."""
 
     name = "Cast"
+    accepts = (ANYTHING,)
     parameters = (Parameter("to", dtype="type"),)
 
     def infer(self, inputs, attributes):

@@ -13,6 +13,13 @@ from zygal.errors import GraphError
 from zygal.graph.shapes import TensorType, broadcast
 
 REQUIRED = object()
+FLOATS = frozenset(("float16", "float32", "float64"))
+INTEGERS = frozenset(("int8", "int16", "int32", "int64", "uint8", "uint16", "uint32", "uint64"))
+WIDE = frozenset(("int32", "int64"))
+"""The integers in which the standard counts and points at places."""
+NUMBERS = FLOATS | INTEGERS
+TRUTH = frozenset(("bool",))
+ANYTHING = NUMBERS | TRUTH
 
 
 @dataclass(frozen=True)
@@ -42,6 +49,8 @@ class Operator(ABC):
     opset includes is the one that is meant; docs/operators.md lists it for each."""
     parameters: ClassVar[tuple[Parameter, ...]] = ()
     results: ClassVar[int] = 1
+    accepts: ClassVar[tuple[frozenset[str], ...]] = (FLOATS,)
+    """The dtypes that each input may have; the last entry also holds for the inputs behind it."""
 
     @abstractmethod
     def infer(self, inputs: Sequence[TensorType | None], attributes: Mapping[str, Any]) -> list[TensorType]:
@@ -50,6 +59,13 @@ class Operator(ABC):
     @abstractmethod
     def compute(self, inputs: Sequence[np.ndarray | None], attributes: Mapping[str, Any]) -> list[np.ndarray]:
         """The results in NumPy, with dtypes and shapes as `infer` says."""
+
+    def check_dtypes(self, inputs: Sequence[TensorType | None]) -> None:
+        """Raises ValueError naming the first input whose dtype the operator does not take."""
+        for position, given in enumerate(inputs):
+            allowed = self.accepts[min(position, len(self.accepts) - 1)]
+            if given is not None and given.dtype.name not in allowed:
+                raise ValueError(f"input {position} is {given.dtype}, but it takes {', '.join(sorted(allowed))}")
 
     def written(self, attributes: Mapping[str, Any], opset: int) -> Mapping[str, Any]:
         """The attributes as that opset spells them."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import REQUIRED, Operator, Parameter, normal_axis, register
+from zygal.graph.ops.base import ANYTHING, NUMBERS, REQUIRED, WIDE, Operator, Parameter, normal_axis, register
 from zygal.graph.shapes import Batch, TensorType, at_batch, broadcast, shape_text
 
 
@@ -13,6 +13,7 @@ class Slice(Operator):
     """From `starts` up to `ends` along `axes` in `steps`, as NumPy slices; the batch is kept whole."""
 
     name = "Slice"
+    accepts = (ANYTHING,)
     parameters = (
         Parameter("starts", slot=1),
         Parameter("ends", slot=2),
@@ -52,6 +53,7 @@ class Gather(Operator):
     """Elements along one axis by their numbers, which may be a tensor of any shape."""
 
     name = "Gather"
+    accepts = (ANYTHING, WIDE)
     parameters = (Parameter("axis", 0),)
 
     def infer(self, inputs, attributes):
@@ -70,6 +72,7 @@ class GatherElements(Operator):
     """For each place of the indices, the element with that number along one axis."""
 
     name = "GatherElements"
+    accepts = (ANYTHING, WIDE)
     parameters = (Parameter("axis", 0),)
 
     def infer(self, inputs, attributes):
@@ -94,6 +97,7 @@ class Expand(Operator):
     """
 
     name = "Expand"
+    accepts = (ANYTHING, frozenset(("int64",)))
     parameters = (Parameter("sizes", None, dtype="known"),)
 
     def infer(self, inputs, attributes):
@@ -112,6 +116,7 @@ class Shape(Operator):
     """The sizes of axes `start` up to `end` as a tensor; how a dynamic batch becomes a number."""
 
     name = "Shape"
+    accepts = (ANYTHING,)
     since = 15
     parameters = (Parameter("start", 0), Parameter("end", None))
 
@@ -128,6 +133,7 @@ class Tile(Operator):
     """The whole tensor again and again along each axis."""
 
     name = "Tile"
+    accepts = (ANYTHING,)
     parameters = (Parameter("repeats", slot=1),)
 
     def infer(self, inputs, attributes):
@@ -155,6 +161,7 @@ class DepthToSpace(Blocks):
     """Channels become blocks of pixels; in mode CRD the block is the inner part of the channel number."""
 
     name = "DepthToSpace"
+    accepts = (ANYTHING,)
     parameters = (Parameter("blocksize"), Parameter("mode", "DCR"))
 
     def compute(self, inputs, attributes):
@@ -173,6 +180,7 @@ class SpaceToDepth(Blocks):
     """Blocks of pixels become channels, the place in the block being the outer part of the number."""
 
     name = "SpaceToDepth"
+    accepts = (ANYTHING,)
     parameters = (Parameter("blocksize"),)
 
     def compute(self, inputs, attributes):
@@ -188,6 +196,7 @@ class TopK(Operator):
     """The k largest (or smallest) elements along an axis in order, and their numbers."""
 
     name = "TopK"
+    accepts = (NUMBERS,)
     results = 2
     parameters = (
         Parameter("k", REQUIRED, slot=1),

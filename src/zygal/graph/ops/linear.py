@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import Operator, Parameter, register
+from zygal.graph.ops.base import FLOATS, NUMBERS, WIDE, Operator, Parameter, register
 from zygal.graph.shapes import Batch, Dimension, TensorType, broadcast
 
 
 @register
 class MatMul(Operator):
     name = "MatMul"
+    accepts = (FLOATS | WIDE,)
 
     def infer(self, inputs, attributes):
         left, right = inputs
@@ -30,6 +31,7 @@ class Gemm(Operator):
     """alpha * A @ B + beta * C on matrices, either of A and B transposed first if asked."""
 
     name = "Gemm"
+    accepts = (FLOATS | WIDE,)
     parameters = (Parameter("alpha", 1.0), Parameter("beta", 1.0), Parameter("transA", 0), Parameter("transB", 0))
 
     def infer(self, inputs, attributes):
@@ -58,6 +60,7 @@ class Einsum(Operator):
     """A sum of products by index letters, as in `bhid,bhjd->bhij`. The batch may only go straight through."""
 
     name = "Einsum"
+    accepts = (NUMBERS,)
     parameters = (Parameter("equation"),)
 
     def infer(self, inputs, attributes):

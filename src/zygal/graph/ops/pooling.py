@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from zygal.graph.ops.base import Operator, Parameter, register
+from zygal.graph.ops.base import FLOATS, Operator, Parameter, register
 from zygal.graph.ops.windows import Geometry, windows
 from zygal.graph.shapes import TensorType
 
@@ -31,6 +31,7 @@ class WindowPool(Operator):
 @register
 class MaxPool(WindowPool):
     name = "MaxPool"
+    accepts = (FLOATS | {"int8", "uint8"},)
 
     def compute(self, inputs, attributes):
         (x,) = inputs

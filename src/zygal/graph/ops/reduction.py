@@ -7,13 +7,14 @@ from typing import ClassVar
 
 import numpy as np
 
-from zygal.graph.ops.base import Operator, Parameter, normal_axis, register
+from zygal.graph.ops.base import FLOATS, NUMBERS, WIDE, Operator, Parameter, normal_axis, register
 from zygal.graph.shapes import Batch, TensorType
 
 
 class Reduction(Operator):
     """Over the given axes, or over all of them if none is given."""
 
+    accepts = (FLOATS | WIDE,)
     function: ClassVar[Callable[..., np.ndarray]]
 
     def infer(self, inputs, attributes):
@@ -64,6 +65,7 @@ class ArgMax(Operator):
     """The place of the largest element along an axis, the first of equals."""
 
     name = "ArgMax"
+    accepts = (NUMBERS,)
     parameters = (Parameter("axis", 0), Parameter("keepdims", 1))
 
     def infer(self, inputs, attributes):
@@ -81,6 +83,7 @@ class CumSum(Operator):
     """Running sums along an axis."""
 
     name = "CumSum"
+    accepts = (FLOATS | WIDE,)
     parameters = (Parameter("axis", slot=1, scalar=True), Parameter("exclusive", 0), Parameter("reverse", 0))
 
     def infer(self, inputs, attributes):

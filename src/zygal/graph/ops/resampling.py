@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import Operator, Parameter, register
+from zygal.graph.ops.base import ANYTHING, Operator, Parameter, register
 from zygal.graph.shapes import TensorType
 
 
@@ -79,6 +79,7 @@ class Resize(Operator):
     """
 
     name = "Resize"
+    accepts = (ANYTHING,)
     parameters = (
         Parameter("scales", slot=2, dtype="float32"),
         Parameter("mode", "nearest"),

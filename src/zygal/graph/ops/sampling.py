@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import Operator, Parameter, register
+from zygal.graph.ops.base import ANYTHING, FLOATS, Operator, Parameter, register
 from zygal.graph.ops.resampling import filter_kernel
 from zygal.graph.shapes import TensorType
 
@@ -16,6 +16,7 @@ class GridSample(Operator):
     """x [N, C, H, W] read at grid [N, h, w, 2], whose pairs (x, y) run from -1 to 1; Jaderberg et al., 2015."""
 
     name = "GridSample"
+    accepts = (ANYTHING, FLOATS)
     since = 16
     parameters = (Parameter("mode", "linear"), Parameter("padding_mode", "zeros"), Parameter("align_corners", 0))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import Operator, Parameter, normal_axis, register
+from zygal.graph.ops.base import ANYTHING, WIDE, Operator, Parameter, normal_axis, register
 
 _REDUCTIONS = {"add": np.add, "mul": np.multiply, "max": np.maximum, "min": np.minimum}
 
@@ -17,6 +17,7 @@ class ScatterElements(Operator):
     """
 
     name = "ScatterElements"
+    accepts = (ANYTHING, WIDE, ANYTHING)
     since = 16
     parameters = (Parameter("axis", 0), Parameter("reduction", "none"))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import Operator, Parameter, normal_axis, register
+from zygal.graph.ops.base import ANYTHING, Operator, Parameter, normal_axis, register
 from zygal.graph.shapes import Batch, TensorType, shape_text, split_size
 
 
@@ -16,6 +16,7 @@ class Reshape(Operator):
     """
 
     name = "Reshape"
+    accepts = (ANYTHING,)
     parameters = (Parameter("shape", slot=1),)
 
     def infer(self, inputs, attributes):
@@ -42,6 +43,7 @@ class Flatten(Operator):
     """To a matrix: the axes before `axis` become the rows, the others the columns."""
 
     name = "Flatten"
+    accepts = (ANYTHING,)
     parameters = (Parameter("axis", 1),)
 
     def infer(self, inputs, attributes):
@@ -66,6 +68,7 @@ class Transpose(Operator):
     """Another order of the axes; the reverse order if none is given."""
 
     name = "Transpose"
+    accepts = (ANYTHING,)
     parameters = (Parameter("perm", None),)
 
     def infer(self, inputs, attributes):
@@ -82,6 +85,7 @@ class Transpose(Operator):
 @register
 class Concat(Operator):
     name = "Concat"
+    accepts = (ANYTHING,)
     parameters = (Parameter("axis"),)
 
     def infer(self, inputs, attributes):
@@ -104,6 +108,7 @@ class Squeeze(Operator):
     """Takes out the given axes, all of size 1."""
 
     name = "Squeeze"
+    accepts = (ANYTHING,)
     parameters = (Parameter("axes", slot=1),)
 
     def infer(self, inputs, attributes):
@@ -122,6 +127,7 @@ class Unsqueeze(Operator):
     """Puts in axes of size 1 at the given places of the result."""
 
     name = "Unsqueeze"
+    accepts = (ANYTHING,)
     parameters = (Parameter("axes", slot=1),)
 
     def infer(self, inputs, attributes):
@@ -140,6 +146,7 @@ class Pad(Operator):
     """Adds a border: begins of all axes and then ends, filled with a constant or from the inside."""
 
     name = "Pad"
+    accepts = (ANYTHING,)
     parameters = (
         Parameter("pads", slot=1),
         Parameter("value", 0.0, slot=2, dtype=None, scalar=True),

@@ -105,7 +105,7 @@ class Aliases:
         if operator in SAME:
             return value
         if operator in RESHAPED:
-            return rebuilt.reshaped(value, shape, final=False)
+            return rebuilt.reshaped(value, shape)
         if operator in TURNED:
             order = permutation(site, len(shape))
             return rebuilt.step("Transpose", value, perm=[order.index(axis) for axis in range(len(shape))])

@@ -146,24 +146,12 @@ class Site(Emitter):
             return value
         return self.refuse(f"has {name} given as {kind}, which it cannot depend on")
 
-    def result(self, operator: str, *inputs: str, **attributes: Any) -> str:
-        """Adds the node that makes this call's (only) result."""
-        return self._add(operator, inputs, self.call.results[0], attributes)
-
-    def results(self, operator: str, *inputs: str, count: int, **attributes: Any) -> tuple[str, ...]:
-        """Adds the node that makes this call's several results."""
-        return self.several(operator, *inputs, count=count, **attributes)
-
     def known_array(self, name: str) -> np.ndarray:
         """The numbers of a tensor argument that must not depend on the image."""
         array = self.array(self.tensor(name))
         if array is None:
             self.refuse(f"needs {name} to be known beforehand, but it depends on the image")
         return array
-
-    def reshaped(self, value: str, sizes: Sequence[Dimension], final: bool = True) -> str:
-        """Adds a reshape to sizes of which one may be a multiple of the batch, and one -1."""
-        return (self.result if final else self.step)("Reshape", value, shape=self._reshape_target(value, list(sizes)))
 
     def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
         given = self.type_of(value).shape
@@ -196,13 +184,6 @@ class Site(Emitter):
             self.refuse(f"reshapes to {sizes}, which fixes the batch size to {batch}, as it was captured")
         axis = next((axis for axis in candidates if sizes[axis] == batch), candidates[0])
         return [*sizes[:axis], -1, *sizes[axis + 1 :]]
-
-    def expanded(self, value: str, sizes: Sequence[Dimension], final: bool = True) -> str:
-        """Adds a repetition up to sizes of which some may be multiples of the batch."""
-        return self._expanded(self.result if final else self.step, value, sizes)
-
-    def _result_name(self, position: int) -> str:
-        return self.call.results[position] if position < len(self.call.results) else super()._result_name(position)
 
     def is_captured_batch(self, size: Dimension) -> bool:
         """Whether a size that the program states as a number is to be interpreted as the batch that it was captured with."""

@@ -9,7 +9,7 @@ from zygal.sources.pytorch.table_creation import in_dtype
 
 
 def _unary(operator: str, *names: str) -> None:
-    aten(*names)(lambda site: site.result(operator, site.tensor("self")))
+    aten(*names)(lambda site: site.step(operator, site.tensor("self")))
 
 
 _unary("Relu", "relu.default")
@@ -36,7 +36,7 @@ def sign(site: Site):
     made = site.step("Sign", x)
     if site.type_of(x).dtype.kind != "f":
         return made
-    return site.result("Where", site.step("IsNaN", x), site.number(0.0, x), made)
+    return site.step("Where", site.step("IsNaN", x), site.number(0.0, x), made)
 
 
 @aten("dropout.default", "feature_dropout.default", "alpha_dropout.default", "feature_alpha_dropout.default")
@@ -44,7 +44,7 @@ def dropout(site: Site):
     if site.plain("train") and site.plain("p"):
         site.note(IN_TRAINING)
     # What writes in place calls its tensor by another name.
-    return site.result("Identity", site.tensor("self" if site.has("self") else "input"))
+    return site.step("Identity", site.tensor("self" if site.has("self") else "input"))
 
 
 @aten("bernoulli.p", "bernoulli.float")
@@ -59,19 +59,19 @@ def bernoulli(site: Site):
 
 @aten("hardsigmoid.default")
 def hardsigmoid(site: Site):
-    return site.result("HardSigmoid", site.tensor("self"), alpha=1 / 6, beta=0.5)
+    return site.step("HardSigmoid", site.tensor("self"), alpha=1 / 6, beta=0.5)
 
 
 @aten("silu.default")
 def silu(site: Site):
     x = site.tensor("self")
-    return site.result("Mul", x, site.step("Sigmoid", x))
+    return site.step("Mul", x, site.step("Sigmoid", x))
 
 
 @aten("mish.default")
 def mish(site: Site):
     x = site.tensor("self")
-    return site.result("Mul", x, site.step("Tanh", site.step("Softplus", x)))
+    return site.step("Mul", x, site.step("Tanh", site.step("Softplus", x)))
 
 
 @aten("gelu.default")
@@ -81,14 +81,14 @@ def gelu(site: Site):
 
 @aten("leaky_relu.default")
 def leaky_relu(site: Site):
-    return site.result("LeakyRelu", site.tensor("self"), alpha=float(site.plain("negative_slope", 0.01)))
+    return site.step("LeakyRelu", site.tensor("self"), alpha=float(site.plain("negative_slope", 0.01)))
 
 
 @aten("rrelu.default")
 def randomized_leaky_relu(site: Site):
     """At inference the slope is the middle of its range; Xu et al., 2015."""
     slope = (site.plain("lower", 1 / 8) + site.plain("upper", 1 / 3)) / 2
-    return site.result("LeakyRelu", site.tensor("self"), alpha=float(slope))
+    return site.step("LeakyRelu", site.tensor("self"), alpha=float(slope))
 
 
 @aten("elu.default")
@@ -96,7 +96,7 @@ def elu(site: Site):
     x, scale = site.tensor("self"), site.plain("scale", 1)
     if site.plain("input_scale", 1) != 1:
         site.refuse("scales what enters its exponential unit, which is not supported")
-    made = site.result("Elu", x, alpha=float(site.plain("alpha", 1)))
+    made = site.step("Elu", x, alpha=float(site.plain("alpha", 1)))
     return made if scale == 1 else site.step("Mul", made, site.number(float(scale), x))
 
 
@@ -107,12 +107,12 @@ def celu(site: Site):
     if alpha <= 0:
         site.refuse(f"has the slope {alpha}, which must be above zero")
     scaled = site.step("Elu", site.step("Div", x, site.number(alpha, x)), alpha=1.0)
-    return site.result("Mul", scaled, site.number(alpha, x))
+    return site.step("Mul", scaled, site.number(alpha, x))
 
 
 @aten("selu.default")
 def selu(site: Site):
-    return site.result("Selu", site.tensor("self"))
+    return site.step("Selu", site.tensor("self"))
 
 
 @aten("prelu.default")
@@ -121,7 +121,7 @@ def prelu(site: Site):
     rank = site.type_of(x).rank
     if site.type_of(slope).rank == 1 and rank > 2:
         slope = site.step("Reshape", slope, shape=[-1, *(1,) * (rank - 2)])
-    return site.result("PRelu", x, slope)
+    return site.step("PRelu", x, slope)
 
 
 @aten("softplus.default")
@@ -132,41 +132,41 @@ def softplus(site: Site):
         scaled = site.step("Mul", x, site.number(beta, x))
         bent = site.step("Div", site.step("Softplus", scaled), site.number(beta, x))
         straight = site.step("Greater", scaled, site.number(float(site.plain("threshold")), x))
-        return site.result("Where", straight, x, bent)
+        return site.step("Where", straight, x, bent)
     if beta == 1:
-        return site.result("Softplus", x)
-    return site.result("Div", site.step("Softplus", site.step("Mul", x, site.number(beta, x))), site.number(beta, x))
+        return site.step("Softplus", x)
+    return site.step("Div", site.step("Softplus", site.step("Mul", x, site.number(beta, x))), site.number(beta, x))
 
 
 @aten("log_sigmoid.default")
 def log_sigmoid(site: Site):
-    return site.result("Neg", site.step("Softplus", site.step("Neg", site.tensor("self"))))
+    return site.step("Neg", site.step("Softplus", site.step("Neg", site.tensor("self"))))
 
 
 @aten("softsign.default")
 def softsign(site: Site):
-    return site.result("Softsign", site.tensor("self"))
+    return site.step("Softsign", site.tensor("self"))
 
 
 @aten("hardshrink.default")
 def hardshrink(site: Site):
     x = site.tensor("self")
     inside = site.step("LessOrEqual", site.step("Abs", x), site.number(float(site.plain("lambd", 0.5)), x))
-    return site.result("Where", inside, site.number(0.0, x), x)
+    return site.step("Where", inside, site.number(0.0, x), x)
 
 
 @aten("softshrink.default")
 def softshrink(site: Site):
     """x less its part within -lambda to lambda."""
     x, reach = site.tensor("self"), float(site.plain("lambd", 0.5))
-    return site.result("Sub", x, site.step("Clip", x, min=-reach, max=reach))
+    return site.step("Sub", x, site.step("Clip", x, min=-reach, max=reach))
 
 
 @aten("threshold.default")
 def threshold(site: Site):
     x = site.tensor("self")
     below = site.step("LessOrEqual", x, site.number(site.plain("threshold"), x))
-    return site.result("Where", below, site.number(site.plain("value"), x), x)
+    return site.step("Where", below, site.number(site.plain("value"), x), x)
 
 
 @aten("glu.default")
@@ -177,25 +177,25 @@ def glu(site: Site):
     half = site.type_of(x).shape[axis] // 2
     first = site.step("Slice", x, starts=[0], ends=[half], axes=[axis])
     second = site.step("Slice", x, starts=[half], ends=[2 * half], axes=[axis])
-    return site.result("Mul", first, site.step("Sigmoid", second))
+    return site.step("Mul", first, site.step("Sigmoid", second))
 
 
 @aten("relu6.default")
 def relu6(site: Site):
-    return site.result("Clip", site.tensor("self"), min=0.0, max=6.0)
+    return site.step("Clip", site.tensor("self"), min=0.0, max=6.0)
 
 
 @aten("hardtanh.default")
 def hardtanh(site: Site):
     lower, upper = site.plain("min_val", -1), site.plain("max_val", 1)
-    return site.result("Clip", site.tensor("self"), min=float(lower), max=float(upper))
+    return site.step("Clip", site.tensor("self"), min=float(lower), max=float(upper))
 
 
 @aten("softmax.int", "_softmax.default")
 def softmax(site: Site):
-    return site.result("Softmax", in_dtype(site, site.tensor("self")), axis=site.plain("dim"))
+    return site.step("Softmax", in_dtype(site, site.tensor("self")), axis=site.plain("dim"))
 
 
 @aten("log_softmax.int", "_log_softmax.default")
 def log_softmax(site: Site):
-    return site.result("LogSoftmax", in_dtype(site, site.tensor("self")), axis=site.plain("dim"))
+    return site.step("LogSoftmax", in_dtype(site, site.tensor("self")), axis=site.plain("dim"))

@@ -54,7 +54,7 @@ def _arithmetic(operator: str, *names: str) -> None:
         if site.plain("alpha", 1) != 1:
             right = site.step("Mul", right, site.number(site.plain("alpha"), right))
         truth = site.type_of(left).dtype == bool
-        return site.result(OF_TRUTH.get(operator, operator) if truth else operator, left, right)
+        return site.step(OF_TRUTH.get(operator, operator) if truth else operator, left, right)
 
     aten(*names)(arithmetic)
 
@@ -76,9 +76,9 @@ def remainder(site: Site):
     """With the sign of the divisor; the standard's operator has that for integers alone."""
     left, right = operands(site)
     if site.type_of(left).dtype.kind != "f":
-        return site.result("Mod", left, right)
+        return site.step("Mod", left, right)
     rest, other = _rest_and_side(site, left, right)
-    return site.result("Where", other, site.step("Add", rest, right), rest)
+    return site.step("Where", other, site.step("Add", rest, right), rest)
 
 
 def _rest_and_side(site: Site, left: str, right: str) -> tuple[str, str]:
@@ -103,14 +103,14 @@ def _floor_of_quotient(site: Site, left: str, right: str) -> str:
 
 @aten("ne.Tensor", "ne.Scalar")
 def differs(site: Site):
-    return site.result("Not", site.step("Equal", *operands(site)))
+    return site.step("Not", site.step("Equal", *operands(site)))
 
 
 def _logical(operator: str, *names: str) -> None:
     def logical(site: Site):
         both = [site.tensor("self"), site.tensor("other")]
         both = [v if site.type_of(v).dtype == bool else site.step("Cast", v, to="bool") for v in both]
-        return site.result(operator, *both)
+        return site.step(operator, *both)
 
     aten(*names)(logical)
 
@@ -125,7 +125,7 @@ def divide(site: Site):
     left, right = operands(site)
     if site.type_of(left).dtype.kind != "f":
         left, right = (site.step("Cast", value, to="float32") for value in (left, right))
-    return site.result("Div", left, right)
+    return site.step("Div", left, right)
 
 
 @aten("div.Tensor_mode", "div.Scalar_mode", "floor_divide.default", "floor_divide.Scalar")
@@ -133,7 +133,7 @@ def divide_rounded(site: Site):
     mode = site.plain("rounding_mode", "floor" if "floor" in site.target else None)
     left, right = operands(site)
     if mode is None:
-        return site.result("Div", left, right)
+        return site.step("Div", left, right)
     recorded = site.type_of(left).dtype
     if recorded.kind != "f":
         left, right = (site.step("Cast", value, to="float64") for value in (left, right))
@@ -144,7 +144,7 @@ def divide_rounded(site: Site):
         rounded = site.step("Floor", quotient)
     else:
         rounded = site.step("Mul", site.step("Sign", quotient), site.step("Floor", site.step("Abs", quotient)))
-    return site.result("Cast", rounded, to=recorded.name)
+    return site.step("Cast", rounded, to=recorded.name)
 
 
 @aten("rsub.Scalar", "rsub.Tensor")
@@ -152,71 +152,71 @@ def reverse_subtract(site: Site):
     left, right = operands(site)
     if site.plain("alpha", 1) != 1:
         left = site.step("Mul", left, site.number(site.plain("alpha"), left))
-    return site.result("Sub", right, left)
+    return site.step("Sub", right, left)
 
 
 @aten("pow.Tensor_Scalar")
 def power(site: Site):
     x, exponent = site.tensor("self"), site.plain("exponent")
     if exponent == 2:
-        return site.result("Mul", x, x)
+        return site.step("Mul", x, x)
     if exponent == 0.5:
-        return site.result("Sqrt", x)
-    return site.result("Pow", x, site.number(exponent, x))
+        return site.step("Sqrt", x)
+    return site.step("Pow", x, site.number(exponent, x))
 
 
 @aten("pow.Tensor_Tensor")
 def power_by_tensor(site: Site):
-    return site.result("Pow", *together(site, site.tensor("self"), site.tensor("exponent")))
+    return site.step("Pow", *together(site, site.tensor("self"), site.tensor("exponent")))
 
 
 @aten("pow.Scalar")
 def power_of_number(site: Site):
     exponent = site.tensor("exponent")
-    return site.result("Pow", site.number(site.plain("self"), exponent), exponent)
+    return site.step("Pow", site.number(site.plain("self"), exponent), exponent)
 
 
 @aten("where.self", "where.ScalarOther", "where.ScalarSelf", "where.Scalar")
 def where(site: Site):
     condition = site.tensor("condition")
     if site.is_tensor("self") or site.is_tensor("other"):
-        return site.result("Where", condition, *operands(site))
+        return site.step("Where", condition, *operands(site))
     fractions = any(isinstance(site.plain(name), float) for name in ("self", "other"))
     numbers = [np.array(site.plain(name), np.float32 if fractions else np.int64) for name in ("self", "other")]
-    return site.result("Where", condition, *(site.constant(number, "number") for number in numbers))
+    return site.step("Where", condition, *(site.constant(number, "number") for number in numbers))
 
 
 @aten("masked_fill.Scalar", "masked_fill.Tensor")
 def masked_fill(site: Site):
     x = site.tensor("self")
     filling = site.tensor("value") if site.is_tensor("value") else site.number(site.plain("value"), x)
-    return site.result("Where", site.tensor("mask"), filling, x)
+    return site.step("Where", site.tensor("mask"), filling, x)
 
 
 @aten("lerp.Scalar", "lerp.Tensor")
 def interpolate_linearly(site: Site):
     start, end = site.tensor("self"), site.tensor("end")
     weight = site.tensor("weight") if site.is_tensor("weight") else site.number(site.plain("weight"), start)
-    return site.result("Add", start, site.step("Mul", weight, site.step("Sub", end, start)))
+    return site.step("Add", start, site.step("Mul", weight, site.step("Sub", end, start)))
 
 
 @aten("addcmul.default")
 def add_product(site: Site):
     product = site.step("Mul", site.tensor("tensor1"), site.tensor("tensor2"))
-    return site.result(
+    return site.step(
         "Add", site.tensor("self"), site.step("Mul", product, site.number(site.plain("value", 1), product))
     )
 
 
 @aten("rsqrt.default")
 def reciprocal_root(site: Site):
-    return site.result("Reciprocal", site.step("Sqrt", site.tensor("self")))
+    return site.step("Reciprocal", site.step("Sqrt", site.tensor("self")))
 
 
 def _logarithm(name: str, base: float) -> None:
     def logarithm(site: Site):
         x = site.tensor("self")
-        return site.result("Mul", site.step("Log", x), site.number(1 / log(base), x))
+        return site.step("Mul", site.step("Log", x), site.number(1 / log(base), x))
 
     aten(name)(logarithm)
 
@@ -228,12 +228,12 @@ _logarithm("log10.default", 10)
 @aten("trunc.default", "fix.default")
 def truncate(site: Site):
     x = site.tensor("self")
-    return site.result("Mul", site.step("Sign", x), site.step("Floor", site.step("Abs", x)))
+    return site.step("Mul", site.step("Sign", x), site.step("Floor", site.step("Abs", x)))
 
 
 @aten("frac.default")
 def fraction(site: Site):
-    return site.result("Sub", site.tensor("self"), truncate(site))
+    return site.step("Sub", site.tensor("self"), truncate(site))
 
 
 @aten("logit.default")
@@ -241,30 +241,30 @@ def logit(site: Site):
     x, margin = site.tensor("self"), site.plain("eps")
     if margin is not None:
         x = site.step("Clip", x, min=float(margin), max=1 - float(margin))
-    return site.result("Log", site.step("Div", x, site.step("Sub", site.number(1, x), x)))
+    return site.step("Log", site.step("Div", x, site.step("Sub", site.number(1, x), x)))
 
 
 @aten("fmod.Scalar", "fmod.Tensor")
 def remainder_of_dividend(site: Site):
-    return site.result("Mod", *operands(site), fmod=1)
+    return site.step("Mod", *operands(site), fmod=1)
 
 
 @aten("square.default")
 def square(site: Site):
     x = site.tensor("self")
-    return site.result("Mul", x, x)
+    return site.step("Mul", x, x)
 
 
 @aten("expm1.default")
 def exponential_minus_one(site: Site):
     x = site.tensor("self")
-    return site.result("Sub", site.step("Exp", x), site.number(1, x))
+    return site.step("Sub", site.step("Exp", x), site.number(1, x))
 
 
 @aten("log1p.default")
 def log_one_plus(site: Site):
     x = site.tensor("self")
-    return site.result("Log", site.step("Add", x, site.number(1, x)))
+    return site.step("Log", site.step("Add", x, site.number(1, x)))
 
 
 @aten("clamp.default", "clamp_min.default", "clamp_max.default", "clip.default")
@@ -278,5 +278,5 @@ def clamp(site: Site):
 def clamp_by_tensors(site: Site):
     x = site.tensor("self")
     if site.has("min"):
-        x = (site.step if site.has("max") else site.result)("Max", x, site.tensor("min"))
-    return site.result("Min", x, site.tensor("max")) if site.has("max") else x
+        x = site.step("Max", x, site.tensor("min"))
+    return site.step("Min", x, site.tensor("max")) if site.has("max") else x

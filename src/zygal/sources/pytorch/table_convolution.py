@@ -36,7 +36,7 @@ def convolution(site: Site):
     strides = _spread(site.plain("stride", 1), axes)
     if isinstance(site.type_of(x).shape[1], Batch):
         return _each_image_its_own(site, inputs, strides, pads, dilations)
-    return site.result("Conv", *inputs, strides=strides, pads=pads, dilations=dilations,
+    return site.step("Conv", *inputs, strides=strides, pads=pads, dilations=dilations,
                        group=site.plain("groups", 1), kernel_shape=list(kernel))  # fmt: skip
 
 
@@ -52,14 +52,14 @@ def _each_image_its_own(site: Site, inputs: tuple[str, ...], strides, pads, dila
     (single, channels, height, width), (out, own, *kernel) = (site.type_of(each).shape for each in (x, weight))
     if single != 1 or len(kernel) != 2 or not isinstance(out, Batch) or channels.times != groups.times * own:
         site.refuse("mixes the images of a batch")
-    images = site.reshaped(x, [Batch(), channels.times, height, width], final=False)
+    images = site.reshaped(x, [Batch(), channels.times, height, width])
     windows, counts = columns(site, images, kernel, dilations, pads, strides)
     taps, spots = own * kernel[0] * kernel[1], counts[0] * counts[1]
-    windows = site.reshaped(windows, [Batch(), groups.times, taps, spots], final=False)
-    kernels = site.reshaped(weight, [Batch(), groups.times, out.times // groups.times, taps], final=False)
+    windows = site.reshaped(windows, [Batch(), groups.times, taps, spots])
+    kernels = site.reshaped(weight, [Batch(), groups.times, out.times // groups.times, taps])
     made = site.step("MatMul", kernels, windows)
     if len(inputs) > 2:
-        shift = site.reshaped(inputs[2], [Batch(), groups.times, out.times // groups.times, 1], final=False)
+        shift = site.reshaped(inputs[2], [Batch(), groups.times, out.times // groups.times, 1])
         made = site.step("Add", made, shift)
     return site.reshaped(made, [1, out, *counts])
 
@@ -73,7 +73,7 @@ def transposed_convolution(site: Site):
               for name, default in (("stride", 1), ("padding", 0), ("output_padding", 0), ("dilation", 1))}  # fmt: skip
     if any(more >= step for more, step in zip(spread["output_padding"], spread["stride"])):
         site.refuse("has an output padding as large as its stride, which the standard does not have")
-    return site.result("ConvTranspose", *((x, weight, bias) if bias else (x, weight)), strides=spread["stride"],
+    return site.step("ConvTranspose", *((x, weight, bias) if bias else (x, weight)), strides=spread["stride"],
                        pads=spread["padding"] * 2, dilations=spread["dilation"], group=site.plain("groups", 1),
                        kernel_shape=list(kernel), output_padding=spread["output_padding"])  # fmt: skip
 
@@ -86,7 +86,7 @@ def batch_norm(site: Site):
     if site.plain("training"):
         site.note(IN_TRAINING)
     mean, variance = site.tensor("running_mean"), site.tensor("running_var")
-    return site.result("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
+    return site.step("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
 
 
 def _by_own_statistics(site: Site, x: str) -> str:
@@ -102,9 +102,9 @@ def _by_own_statistics(site: Site, x: str) -> str:
     made = site.step("Div", centred, deviation)
     wide = [shape[1], *(1,) * (len(shape) - 2)]
     if site.has("weight"):
-        made = site.step("Mul", made, site.reshaped(site.tensor("weight"), wide, final=False))
+        made = site.step("Mul", made, site.reshaped(site.tensor("weight"), wide))
     if site.has("bias"):
-        made = site.step("Add", made, site.reshaped(site.tensor("bias"), wide, final=False))
+        made = site.step("Add", made, site.reshaped(site.tensor("bias"), wide))
     return made
 
 
@@ -120,8 +120,8 @@ def instance_norm(site: Site):
             site.tensor(name)
     if not site.plain("use_input_stats", True):
         mean, variance = site.tensor("running_mean"), site.tensor("running_var")
-        return site.result("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
-    return site.result("InstanceNormalization", x, *_affine(site, x), epsilon=site.plain("eps", 1e-5))
+        return site.step("BatchNormalization", x, *_affine(site, x), mean, variance, epsilon=site.plain("eps", 1e-5))
+    return site.step("InstanceNormalization", x, *_affine(site, x), epsilon=site.plain("eps", 1e-5))
 
 
 def _affine(site: Site, x: str) -> tuple[str, str]:
@@ -138,14 +138,14 @@ def group_norm(site: Site):
     shape = site.type_of(x).shape
     ones = site.constant(np.ones(groups, np.float32), "ones")
     zeros = site.constant(np.zeros(groups, np.float32), "zeros")
-    split = site.reshaped(x, [shape[0], groups, -1], final=False)
+    split = site.reshaped(x, [shape[0], groups, -1])
     normal = site.step("InstanceNormalization", split, ones, zeros, epsilon=site.plain("eps", 1e-5))
-    normal = site.reshaped(normal, shape, final=False)
+    normal = site.reshaped(normal, shape)
     if not (site.has("weight") or site.has("bias")):
         return normal
     wide = [-1, *(1,) * (len(shape) - 2)]
     scale, shift = (site.step("Reshape", each, shape=wide) for each in _affine(site, x))
-    return site.result("Add", site.step("Mul", normal, scale), shift)
+    return site.step("Add", site.step("Mul", normal, scale), shift)
 
 
 @aten("rms_norm.default")
@@ -156,7 +156,7 @@ def rms_norm(site: Site):
     epsilon = float(np.finfo(np.float32).eps) if epsilon is None else epsilon
     square = site.step("ReduceMean", site.step("Mul", x, x), axes=list(range(-len(shape), 0)), keepdims=1)
     normal = site.step("Div", x, site.step("Sqrt", site.step("Add", square, site.number(epsilon, x))))
-    return site.result("Mul", normal, site.tensor("weight")) if site.has("weight") else normal
+    return site.step("Mul", normal, site.tensor("weight")) if site.has("weight") else normal
 
 
 @aten("_weight_norm.default", "_weight_norm_interface.default")
@@ -165,7 +165,7 @@ def weight_norm(site: Site):
     direction, size, axis = site.tensor("v"), site.tensor("g"), site.plain("dim", 0)
     axes = [each for each in range(site.type_of(direction).rank) if each != axis]
     length = site.step("ReduceL2", direction, axes=axes, keepdims=1)
-    return site.result("Mul", direction, site.step("Div", size, length))
+    return site.step("Mul", direction, site.step("Div", size, length))
 
 
 @aten("layer_norm.default")
@@ -173,13 +173,13 @@ def layer_norm(site: Site):
     x, shape = site.tensor("input"), tuple(site.plain("normalized_shape"))
     scale = site.optional_tensor("weight") or site.constant(np.ones(shape, np.float32), "scale")
     inputs = (x, scale, site.tensor("bias")) if site.has("bias") else (x, scale)
-    return site.result("LayerNormalization", *inputs, axis=-len(shape), epsilon=site.plain("eps", 1e-5))
+    return site.step("LayerNormalization", *inputs, axis=-len(shape), epsilon=site.plain("eps", 1e-5))
 
 
 @aten("max_pool2d.default", "max_pool1d.default", "max_pool3d.default", "max_pool2d_with_indices.default")
 def max_pool(site: Site):
     geometry = _pool_geometry(site)
-    return site.result("MaxPool", site.tensor("self"), **geometry)
+    return site.step("MaxPool", site.tensor("self"), **geometry)
 
 
 @aten("avg_pool2d.default", "avg_pool1d.default", "avg_pool3d.default")
@@ -198,8 +198,8 @@ def average_pool(site: Site):
             site.refuse("divides by a number of its own in windows that stand out, which is not supported")
         mean = site.step("AveragePool", x, count_include_pad=1, **geometry)
         factor = float(np.prod(geometry["kernel_shape"])) / site.plain("divisor_override")
-        return site.result("Mul", mean, site.number(factor, mean))
-    return site.result("AveragePool", x, count_include_pad=int(counted), **geometry)
+        return site.step("Mul", mean, site.number(factor, mean))
+    return site.step("AveragePool", x, count_include_pad=int(counted), **geometry)
 
 
 def _pool_geometry(site: Site) -> dict:
@@ -228,12 +228,12 @@ def adaptive_average_pool(site: Site):
     x = site.tensor("self")
     spatial, wanted = _adaptive_sizes(site, x)
     if all(size == 1 for size in wanted):
-        return site.result("GlobalAveragePool", x)
+        return site.step("GlobalAveragePool", x)
     if wanted == spatial:
-        return site.result("Identity", x)
+        return site.step("Identity", x)
     if not any(size % parts for size, parts in zip(spatial, wanted)):
         kernel = [size // parts for size, parts in zip(spatial, wanted)]
-        return site.result("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+        return site.step("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
     if len(spatial) > 2:
         site.refuse(f"pools {list(spatial)} to {list(wanted)} with windows of unequal size, which is not supported")
     matrices = [_window_means(size, parts) for size, parts in zip(spatial, wanted)]
@@ -259,7 +259,7 @@ def adaptive_max_pool(site: Site):
             x = site.step("ReduceMax", picked, axes=[axis + 1], keepdims=0)
         return x
     kernel = [size // parts for size, parts in zip(spatial, wanted)]
-    return site.result("MaxPool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+    return site.step("MaxPool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
 
 
 def _window_places(size: int, parts: int) -> np.ndarray:

@@ -159,7 +159,7 @@ def convert_dtype(site: Site):
         dtype = site.type_of(site.tensor("other")).dtype
     else:
         dtype = wanted_dtype(site, site.type_of(x).dtype.name)
-    return site.result("Identity", x) if dtype == site.type_of(x).dtype else site.result("Cast", x, to=dtype.name)
+    return site.step("Identity", x) if dtype == site.type_of(x).dtype else site.step("Cast", x, to=dtype.name)
 
 
 @aten("_assert_tensor_metadata.default", "_assert_scalar.default", "_assert_async.msg", "sym_constrain_range.default",
@@ -240,7 +240,7 @@ def _triangle(name: str, function) -> None:
         x, offset = site.tensor("self"), site.plain("diagonal", 0)
         shape = site.type_of(x).shape[-2:]
         kept = site.constant(function(np.ones(shape, bool), offset), "kept")
-        return site.result("Where", kept, x, site.number(0, x))
+        return site.step("Where", kept, x, site.number(0, x))
 
     aten(name)(triangle)
 

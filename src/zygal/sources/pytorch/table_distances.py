@@ -12,7 +12,7 @@ def _length(site: Site, x: str, axis: int, keep: int = 1) -> str:
 @aten("linalg_vecdot.default")
 def product_along(site: Site):
     both = site.step("Mul", site.tensor("x"), site.tensor("y"))
-    return site.result("ReduceSum", both, axes=[site.plain("dim", -1)], keepdims=0)
+    return site.step("ReduceSum", both, axes=[site.plain("dim", -1)], keepdims=0)
 
 
 @aten("cosine_similarity.default")
@@ -23,7 +23,7 @@ def cosine(site: Site):
         site.refuse("compares tensors of two shapes, which is not supported")
     least = site.number(float(site.plain("eps", 1e-8)), left)
     units = [site.step("Div", x, site.step("Max", _length(site, x, axis), least)) for x in (left, right)]
-    return site.result("ReduceSum", site.step("Mul", *units), axes=[axis], keepdims=0)
+    return site.step("ReduceSum", site.step("Mul", *units), axes=[axis], keepdims=0)
 
 
 @aten("pairwise_distance.default")
@@ -33,7 +33,7 @@ def distance(site: Site):
         site.refuse(f"measures distances by the power {order}, which is not supported")
     apart = site.step("Add", site.step("Sub", left, right), site.number(float(site.plain("eps", 1e-6)), left))
     last = site.type_of(apart).rank - 1
-    return site.result(f"ReduceL{order:.0f}", apart, axes=[last], keepdims=int(site.plain("keepdim", False)))
+    return site.step(f"ReduceL{order:.0f}", apart, axes=[last], keepdims=int(site.plain("keepdim", False)))
 
 
 @aten("cdist.default", "_cdist_forward.default")
@@ -52,8 +52,8 @@ def all_distances(site: Site):
                    for x, axis in ((left, own - 1), (turned, rank - 2))]  # fmt: skip
         product = site.step("Mul", site.step("MatMul", left, turned), site.number(2.0, left))
         apart = site.step("Sub", site.step("Add", *squares), product)
-        return site.result("Sqrt", site.step("Relu", apart))
+        return site.step("Sqrt", site.step("Relu", apart))
     if order not in (1, 2):
         site.refuse(f"measures distances by the power {order}, which is not supported")
     wide = site.step("Unsqueeze", left, axes=[own - 1]), site.step("Unsqueeze", right, axes=[rank - 2])
-    return site.result(f"ReduceL{order:.0f}", site.step("Sub", *wide), axes=[-1], keepdims=0)
+    return site.step(f"ReduceL{order:.0f}", site.step("Sub", *wide), axes=[-1], keepdims=0)

@@ -12,7 +12,7 @@ from zygal.sources.pytorch.table_creation import in_dtype
 
 
 def _by_itself(operator: str, name: str) -> None:
-    aten(f"{name}.default")(lambda site: site.result(operator, site.tensor("self")))
+    aten(f"{name}.default")(lambda site: site.step(operator, site.tensor("self")))
 
 
 for _operator, _name in {
@@ -25,7 +25,7 @@ for _operator, _name in {
 def _times(name: str, factor: float) -> None:
     def scaled(site: Site):
         x = site.tensor("self")
-        return site.result("Mul", x, site.number(factor, x))
+        return site.step("Mul", x, site.number(factor, x))
 
     aten(f"{name}.default")(scaled)
 
@@ -37,13 +37,13 @@ _times("rad2deg", 180 / pi)
 @aten("exp2.default")
 def power_of_two(site: Site):
     x = site.tensor("self")
-    return site.result("Exp", site.step("Mul", x, site.number(log(2), x)))
+    return site.step("Exp", site.step("Mul", x, site.number(log(2), x)))
 
 
 @aten("erfc.default")
 def complementary_error(site: Site):
     x = site.tensor("self")
-    return site.result("Sub", site.number(1.0, x), site.step("Erf", x))
+    return site.step("Sub", site.number(1.0, x), site.step("Erf", x))
 
 
 @aten("special_ndtr.default")
@@ -51,7 +51,7 @@ def normal_distribution(site: Site):
     """(1 + erf(x / sqrt 2)) / 2."""
     x = site.tensor("self")
     bent = site.step("Erf", site.step("Mul", x, site.number(1 / sqrt(2), x)))
-    return site.result("Mul", site.step("Add", bent, site.number(1.0, x)), site.number(0.5, x))
+    return site.step("Mul", site.step("Add", bent, site.number(1.0, x)), site.number(0.5, x))
 
 
 @aten("sinc.default")
@@ -62,7 +62,7 @@ def sinc(site: Site):
     zero = site.step("Equal", x, site.number(0.0, x))
     one = site.number(1.0, x)
     divisor = site.step("Where", zero, one, angle)
-    return site.result("Where", zero, one, site.step("Div", site.step("Sin", angle), divisor))
+    return site.step("Where", zero, one, site.step("Div", site.step("Sin", angle), divisor))
 
 
 @aten("hypot.default")
@@ -73,7 +73,7 @@ def hypotenuse(site: Site):
     zero, one, endless = (site.number(value, large) for value in (0.0, 1.0, inf))
     ratio = site.step("Div", small, site.step("Where", site.step("Equal", large, zero), one, large))
     made = site.step("Mul", large, site.step("Sqrt", site.step("Add", site.step("Mul", ratio, ratio), one)))
-    return site.result("Where", site.step("Equal", large, endless), large, made)
+    return site.step("Where", site.step("Equal", large, endless), large, made)
 
 
 @aten("atan2.default", "arctan2.default")
@@ -88,7 +88,7 @@ def angle(site: Site):
                          site.step("Div", *sizes))  # fmt: skip
     turned = site.step("Atan", quotient)
     turned = site.step("Where", sign_bit(site, run), site.step("Sub", site.number(pi, rise), turned), turned)
-    return site.result("Where", sign_bit(site, rise), site.step("Neg", turned), turned)
+    return site.step("Where", sign_bit(site, rise), site.step("Neg", turned), turned)
 
 
 def in_fractions(site: Site, value: str) -> str:
@@ -106,7 +106,7 @@ def sign_bit(site: Site, x: str) -> str:
 @aten("isfinite.default")
 def is_finite(site: Site):
     x = site.tensor("self")
-    return site.result("Not", site.step("Or", site.step("IsNaN", x), site.step("IsInf", x)))
+    return site.step("Not", site.step("Or", site.step("IsNaN", x), site.step("IsInf", x)))
 
 
 @aten("nan_to_num.default")
@@ -127,14 +127,14 @@ def sum_without_nan(site: Site):
     x = site.tensor("self")
     x = in_dtype(site, x)
     filled = site.step("Where", site.step("IsNaN", x), site.number(0.0, x), x)
-    return site.result("ReduceSum", filled, axes=reduced_axes(site, x), keepdims=int(site.plain("keepdim", False)))
+    return site.step("ReduceSum", filled, axes=reduced_axes(site, x), keepdims=int(site.plain("keepdim", False)))
 
 
 @aten("addcdiv.default")
 def add_quotient(site: Site):
     quotient = site.step("Div", site.tensor("tensor1"), site.tensor("tensor2"))
     scaled = site.step("Mul", quotient, site.number(site.plain("value", 1), quotient))
-    return site.result("Add", site.tensor("self"), scaled)
+    return site.step("Add", site.tensor("self"), scaled)
 
 
 @aten("logaddexp.default")
@@ -145,7 +145,7 @@ def log_of_both(site: Site):
     made = site.step("Add", site.step("Max", left, right), site.step("Softplus", apart))
     # Two infinities have no distance.
     both = site.step("Add", left, site.number(log(2), left))
-    return site.result("Where", site.step("Equal", left, right), both, made)
+    return site.step("Where", site.step("Equal", left, right), both, made)
 
 
 @aten("xlogy.Tensor", "xlogy.Scalar_Other", "xlogy.Scalar_Self", "special_xlogy.default")
@@ -154,7 +154,7 @@ def product_with_log(site: Site):
     left, right = operands(site)
     zero = site.number(0.0, left)
     product = site.step("Mul", left, site.step("Log", right))
-    return site.result("Where", site.step("Equal", left, zero), zero, product)
+    return site.step("Where", site.step("Equal", left, zero), zero, product)
 
 
 @aten("signbit.default")
@@ -166,7 +166,7 @@ def has_sign_bit(site: Site):
 def with_sign_of(site: Site):
     size, sign = (in_fractions(site, each) for each in operands(site))
     size = site.step("Abs", size)
-    return site.result("Where", sign_bit(site, sign), site.step("Neg", size), size)
+    return site.step("Where", sign_bit(site, sign), site.step("Neg", size), size)
 
 
 @aten("heaviside.default")
@@ -174,17 +174,17 @@ def unit_step(site: Site):
     x, middle = site.tensor("self"), site.tensor("values")
     zero = site.number(0.0, x)
     above = site.step("Cast", site.step("Greater", x, zero), to=site.type_of(x).dtype.name)
-    return site.result("Where", site.step("Equal", x, zero), middle, above)
+    return site.step("Where", site.step("Equal", x, zero), middle, above)
 
 
 @aten("round.decimals")
 def round_to_decimals(site: Site):
     x = site.tensor("self")
     factor = site.number(10.0 ** site.plain("decimals", 0), x)
-    return site.result("Div", site.step("Round", site.step("Mul", x, factor)), factor)
+    return site.step("Div", site.step("Round", site.step("Mul", x, factor)), factor)
 
 
 @aten("float_power.Tensor_Scalar")
 def power_in_fractions(site: Site):
     x = site.tensor("self")
-    return site.result("Pow", x, site.number(float(site.plain("exponent")), x))
+    return site.step("Pow", x, site.number(float(site.plain("exponent")), x))

@@ -12,7 +12,7 @@ VERY_FAR = 2**40
 """What the framework writes for an end that is not given is at least as far."""
 
 
-def cut(site: Site, x: str, axis: int, start: int, end: int, step: int = 1, final: bool = False) -> str:
+def cut(site: Site, x: str, axis: int, start: int, end: int, step: int = 1) -> str:
     """A slice along one axis; a whole one adds nothing."""
     size = site.type_of(x).shape[axis]
     if isinstance(size, Batch):
@@ -21,9 +21,8 @@ def cut(site: Site, x: str, axis: int, start: int, end: int, step: int = 1, fina
         site.refuse("cuts the batch")
     start, end, step = slice(start, end, step).indices(size)
     if (start, end, step) == (0, size, 1):
-        return site.result("Identity", x) if final else x
-    add = site.result if final else site.step
-    return add("Slice", x, starts=[start], ends=[end], axes=[axis], steps=[step])
+        return x
+    return site.step("Slice", x, starts=[start], ends=[end], axes=[axis], steps=[step])
 
 
 def whole_batch(site: Site, start: int | None, end: Dimension | None, step: int) -> bool:
@@ -39,7 +38,7 @@ def slice_(site: Site):
     axis = site.plain("dim", 0) % site.type_of(x).rank
     start, end = site.plain("start", 0) or 0, site.plain("end", FAR)
     end = FAR if end is None or isinstance(end, Batch) else end
-    return cut(site, x, axis, start, end, site.plain("step", 1), final=True)
+    return cut(site, x, axis, start, end, site.plain("step", 1))
 
 
 @aten("narrow.default")
@@ -47,7 +46,7 @@ def narrow(site: Site):
     x = site.tensor("self")
     axis = site.plain("dim") % site.type_of(x).rank
     start = site.plain("start")
-    return cut(site, x, axis, start, start + site.plain("length"), final=True)
+    return cut(site, x, axis, start, start + site.plain("length"))
 
 
 @aten("select.int")
@@ -59,7 +58,7 @@ def select(site: Site):
         site.refuse("selects one image of the batch")
     index %= size
     part = cut(site, x, axis, index, index + 1)
-    return site.result("Squeeze", part, axes=[axis])
+    return site.step("Squeeze", part, axes=[axis])
 
 
 @aten(
@@ -125,7 +124,7 @@ def unbind(site: Site):
 
 @aten("index_select.default")
 def index_select(site: Site):
-    return site.result("Gather", site.tensor("self"), site.tensor("index"), axis=site.plain("dim"))
+    return site.step("Gather", site.tensor("self"), site.tensor("index"), axis=site.plain("dim"))
 
 
 @aten("gather.default", "take_along_dim.default")
@@ -139,13 +138,13 @@ def gather(site: Site):
             shape.pop(axis)
         if shapes[0] != shapes[1]:
             site.refuse("repeats its indices or its values, which is not supported")
-        return site.result("GatherElements", x, index, axis=axis)
-    return site.result("GatherElements", site.tensor("self"), site.tensor("index"), axis=site.plain("dim"))
+        return site.step("GatherElements", x, index, axis=axis)
+    return site.step("GatherElements", site.tensor("self"), site.tensor("index"), axis=site.plain("dim"))
 
 
 @aten("embedding.default")
 def embedding(site: Site):
-    return site.result("Gather", site.tensor("weight"), site.tensor("indices"), axis=0)
+    return site.step("Gather", site.tensor("weight"), site.tensor("indices"), axis=0)
 
 
 @aten("index.Tensor", "_unsafe_index.Tensor")
@@ -169,7 +168,7 @@ def index(site: Site):
         if arrays[0] is not None:
             size = site.type_of(x).shape[axes[0]]
             chosen = site.constant(np.mod(arrays[0], size).astype(np.int64), "index")
-        return site.result("Gather", x, chosen, axis=axes[0])
+        return site.step("Gather", x, chosen, axis=axes[0])
     if axes != list(range(axes[0], axes[-1] + 1)) or any(array is None for array in arrays):
         site.refuse("indices several axes by what depends on the image")
     shape = site.type_of(x).shape
@@ -177,8 +176,8 @@ def index(site: Site):
     if any(isinstance(size, Batch) for size in sizes) or any(array.dtype == bool for array in arrays):
         site.refuse("selects images of the batch, or by a mask and something else")
     flat = np.ravel_multi_index([np.mod(a, s) for a, s in zip(np.broadcast_arrays(*arrays), sizes)], sizes)
-    merged = site.reshaped(x, [*shape[: axes[0]], int(np.prod(sizes)), *shape[axes[-1] + 1 :]], final=False)
-    return site.result("Gather", merged, site.constant(flat.astype(np.int64), "index"), axis=axes[0])
+    merged = site.reshaped(x, [*shape[: axes[0]], int(np.prod(sizes)), *shape[axes[-1] + 1 :]])
+    return site.step("Gather", merged, site.constant(flat.astype(np.int64), "index"), axis=axes[0])
 
 
 @aten("nonzero.default", "nonzero_numpy.default")
@@ -206,7 +205,7 @@ def roll(site: Site):
         if shift:
             parts = cut(site, x, axis, size - shift, size), cut(site, x, axis, 0, size - shift)
             x = site.step("Concat", *parts, axis=axis)
-    return site.result("Identity", x)
+    return site.step("Identity", x)
 
 
 @aten("flip.default")
@@ -214,7 +213,7 @@ def flip(site: Site):
     x = site.tensor("self")
     axes = [axis % site.type_of(x).rank for axis in site.plain("dims")]
     ends = [-FAR] * len(axes)
-    return site.result("Slice", x, starts=[-1] * len(axes), ends=ends, axes=axes, steps=[-1] * len(axes))
+    return site.step("Slice", x, starts=[-1] * len(axes), ends=ends, axes=axes, steps=[-1] * len(axes))
 
 
 @aten("diagonal.default")
@@ -229,8 +228,8 @@ def diagonal(site: Site):
     positions = np.diagonal(np.arange(sizes[0] * sizes[1]).reshape(sizes), site.plain("offset", 0))
     others = [axis for axis in range(rank) if axis not in (first, second)]
     turned = site.step("Transpose", x, perm=[*others, first, second])
-    flat = site.reshaped(turned, [*(shape[axis] for axis in others), sizes[0] * sizes[1]], final=False)
-    return site.result("Gather", flat, site.constant(positions.copy(), "places"), axis=len(others))
+    flat = site.reshaped(turned, [*(shape[axis] for axis in others), sizes[0] * sizes[1]])
+    return site.step("Gather", flat, site.constant(positions.copy(), "places"), axis=len(others))
 
 
 @aten("trace.default")
@@ -238,7 +237,7 @@ def trace(site: Site):
     x = site.tensor("self")
     if any(isinstance(size, Batch) for size in site.type_of(x).shape):
         site.refuse("takes a diagonal through the batch")
-    return site.result("ReduceSum", diagonal(site), axes=[0], keepdims=0)
+    return site.step("ReduceSum", diagonal(site), axes=[0], keepdims=0)
 
 
 @aten("diag_embed.default")
@@ -248,7 +247,7 @@ def on_diagonal(site: Site):
     if (site.plain("offset", 0), site.plain("dim1", -2), site.plain("dim2", -1)) != (0, -2, -1):
         site.refuse("fills a diagonal beside the main one, which is not supported")
     eye = site.constant(np.eye(size, dtype=site.type_of(x).dtype), "eye")
-    return site.result("Mul", site.step("Unsqueeze", x, axes=[rank]), eye)
+    return site.step("Mul", site.step("Unsqueeze", x, axes=[rank]), eye)
 
 
 @aten("rot90.default")
@@ -263,7 +262,7 @@ def turn_quarters(site: Site):
     order = list(range(rank))
     if count % 2:
         order[first], order[second] = second, first
-    return site.result("Transpose", x, perm=order)
+    return site.step("Transpose", x, perm=order)
 
 
 @aten("repeat_interleave.self_Tensor")
@@ -272,7 +271,7 @@ def repeat_each_as_often(site: Site):
     x, times = site.tensor("self"), site.known_array("repeats")
     axis = site.plain("dim", 0) % site.type_of(x).rank
     picked = np.repeat(np.arange(site.type_of(x).shape[axis]), times)
-    return site.result("Gather", x, site.constant(picked, "picked"), axis=axis)
+    return site.step("Gather", x, site.constant(picked, "picked"), axis=axis)
 
 
 @aten("one_hot.default")
@@ -282,4 +281,4 @@ def one_hot(site: Site):
         site.refuse("counts classes by what is in the image")
     wide = site.step("Unsqueeze", x, axes=[site.type_of(x).rank])
     equal = site.step("Equal", wide, site.constant(np.arange(count), "classes"))
-    return site.result("Cast", equal, to="int64")
+    return site.step("Cast", equal, to="int64")

@@ -10,7 +10,7 @@ from zygal.sources.pytorch.table_indexing import cut
 def topk(site: Site):
     x, axis = site.tensor("self"), site.plain("dim", -1)
     largest = int(site.plain("largest", True))
-    return site.results("TopK", x, count=2, k=[site.plain("k")], axis=axis, largest=largest)
+    return site.several("TopK", x, count=2, k=[site.plain("k")], axis=axis, largest=largest)
 
 
 @aten("sort.default", "sort.stable")
@@ -18,7 +18,7 @@ def sort(site: Site):
     x, axis = site.tensor("self"), site.plain("dim", -1)
     count = site.type_of(x).shape[axis]
     largest = int(site.plain("descending", False))
-    return site.results("TopK", x, count=2, k=[count], axis=axis, largest=largest)
+    return site.several("TopK", x, count=2, k=[count], axis=axis, largest=largest)
 
 
 @aten("argsort.default", "argsort.stable")
@@ -38,7 +38,7 @@ def bucket(site: Site):
     operator = "GreaterOrEqual" if upto else "Greater"
     below = site.step(operator, wide, site.constant(limits.astype(site.type_of(x).dtype), "limits"))
     whole = site.step("Cast", below, to="int32" if site.plain("out_int32") else "int64")
-    return site.result("ReduceSum", whole, axes=[site.type_of(x).rank], keepdims=0)
+    return site.step("ReduceSum", whole, axes=[site.type_of(x).rank], keepdims=0)
 
 
 @aten("median.dim", "kthvalue.default")
@@ -48,6 +48,6 @@ def ordered_element(site: Site):
     axis = site.plain("dim", -1) % site.type_of(x).rank
     size = site.type_of(x).shape[axis]
     count = site.plain("k") if site.has("k") else (size + 1) // 2
-    ordered = site.results("TopK", x, count=2, k=[count], axis=axis, largest=0)
+    ordered = site.several("TopK", x, count=2, k=[count], axis=axis, largest=0)
     picked = [cut(site, each, axis, count - 1, count) for each in ordered]
     return tuple(picked if site.plain("keepdim") else [site.step("Squeeze", each, axes=[axis]) for each in picked])

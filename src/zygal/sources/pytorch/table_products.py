@@ -14,17 +14,17 @@ from zygal.sources.pytorch.calls import Site, aten
 def linear(site: Site):
     x, weight, bias = site.tensor("input"), site.tensor("weight"), site.optional_tensor("bias")
     if site.type_of(x).rank == 2:
-        return site.result("Gemm", *((x, weight, bias) if bias else (x, weight)), transB=1)
+        return site.step("Gemm", *((x, weight, bias) if bias else (x, weight)), transB=1)
     turned = site.step("Transpose", weight, perm=[1, 0])
     if not bias:
-        return site.result("MatMul", x, turned)
-    return site.result("Add", site.step("MatMul", x, turned), bias)
+        return site.step("MatMul", x, turned)
+    return site.step("Add", site.step("MatMul", x, turned), bias)
 
 
 @aten("addmm.default")
 def addmm(site: Site):
     factors = {name: float(site.plain(name, 1)) for name in ("alpha", "beta")}
-    return site.result("Gemm", site.tensor("mat1"), site.tensor("mat2"), site.tensor("self"), **factors)
+    return site.step("Gemm", site.tensor("mat1"), site.tensor("mat2"), site.tensor("self"), **factors)
 
 
 @aten("baddbmm.default")
@@ -37,7 +37,7 @@ def baddbmm(site: Site):
         return product
     if site.plain("beta", 1) != 1:
         addend = site.step("Mul", addend, site.number(site.plain("beta"), addend))
-    return site.result("Add", product, addend)
+    return site.step("Add", product, addend)
 
 
 @aten("matmul.default", "mm.default", "bmm.default", "mv.default", "dot.default", "vdot.default",
@@ -48,13 +48,13 @@ def matmul(site: Site):
     right = site.tensor(next(name for name in ("other", "mat2", "vec", "tensor") if site.has(name)))
     ranks = [site.type_of(value).rank for value in (left, right)]
     if 1 not in ranks:
-        return site.result("MatMul", left, right)
+        return site.step("MatMul", left, right)
     if ranks[0] == 1:
         left = site.step("Unsqueeze", left, axes=[0])
     if ranks[1] == 1:
         right = site.step("Unsqueeze", right, axes=[1])
     axes = [-2] * (ranks[0] == 1) + [-1] * (ranks[1] == 1)
-    return site.result("Squeeze", site.step("MatMul", left, right), axes=axes)
+    return site.step("Squeeze", site.step("MatMul", left, right), axes=axes)
 
 
 @aten("einsum.default")
@@ -71,13 +71,13 @@ def einsum(site: Site):
         once = sorted(letter for letter in set(given) if given.count(letter) == 1 and letter.isalpha())
         made = ("..." if max(hidden) else "") + "".join(once)
     made = made.replace("...", "".join(spare[: max(hidden)]))
-    return site.result("Einsum", *operands, equation=f"{','.join(inputs)}->{made}")
+    return site.step("Einsum", *operands, equation=f"{','.join(inputs)}->{made}")
 
 
 @aten("outer.default")
 def outer(site: Site):
     column = site.step("Unsqueeze", site.tensor("self"), axes=[1])
-    return site.result("Mul", column, site.step("Unsqueeze", site.tensor("vec2"), axes=[0]))
+    return site.step("Mul", column, site.step("Unsqueeze", site.tensor("vec2"), axes=[0]))
 
 
 @aten("scaled_dot_product_attention.default")
@@ -102,7 +102,7 @@ def attention(site: Site):
     elif mask:
         weights = site.step("Add", weights, mask)
     shares = site.step("Softmax", weights, axis=-1)
-    return site.result("MatMul", _none_where_all_is_masked(site, shares, mask) if mask else shares, value)
+    return site.step("MatMul", _none_where_all_is_masked(site, shares, mask) if mask else shares, value)
 
 
 def _none_where_all_is_masked(site: Site, shares: str, mask: str) -> str:
@@ -137,7 +137,7 @@ def product_over_axes(site: Site):
     both = set(terms[0]) & set(terms[1])
     made = [letter for term in terms for letter in term if letter not in both]
     given = ",".join("".join(term) for term in terms)
-    return site.result("Einsum", left, right, equation=f"{given}->{''.join(made)}")
+    return site.step("Einsum", left, right, equation=f"{given}->{''.join(made)}")
 
 
 @aten("inner.default")
@@ -146,7 +146,7 @@ def product_over_last(site: Site):
     letters = iter("abcdefghijklmnopqrstuvwxyz")
     first = "".join(next(letters) for _ in range(site.type_of(left).rank))
     second = "".join(next(letters) for _ in range(site.type_of(right).rank - 1))
-    return site.result("Einsum", left, right, equation=f"{first},{second}{first[-1]}->{first[:-1]}{second}")
+    return site.step("Einsum", left, right, equation=f"{first},{second}{first[-1]}->{first[:-1]}{second}")
 
 
 @aten("linalg_multi_dot.default", "chain_matmul.default")
@@ -164,4 +164,4 @@ def bilinear(site: Site):
     if site.type_of(left).rank != 2:
         site.refuse("is bilinear on more than vectors, which is not supported")
     made = site.step("Einsum", left, weight, right, equation="ni,kij,nj->nk")
-    return site.result("Add", made, site.tensor("bias")) if site.has("bias") else made
+    return site.step("Add", made, site.tensor("bias")) if site.has("bias") else made

@@ -34,12 +34,12 @@ def recurrent(site: Site):
         span = {"starts": [layer * directions], "ends": [(layer + 1) * directions], "axes": [0]}
         starts = [site.step("Slice", first, **span) for first in firsts]
         hidden = own[0][1].shape[1]
-        x, *states = site.results(operator, x, *constants, "", *starts, count=1 + len(firsts), hidden_size=hidden,
+        x, *states = site.several(operator, x, *constants, "", *starts, count=1 + len(firsts), hidden_size=hidden,
                                   **attributes)  # fmt: skip
         # [steps, directions, N, hidden] -> [steps, N, directions * hidden]
         turned = site.step("Transpose", x, perm=[0, 2, 1, 3])
         shape = site.type_of(turned).shape
-        x = site.reshaped(turned, [shape[0], shape[1], directions * hidden], final=False)
+        x = site.reshaped(turned, [shape[0], shape[1], directions * hidden])
         for index, state in enumerate(states):
             lasts[index].append(state)
     if site.plain("batch_first"):

@@ -23,7 +23,7 @@ def _reduction(operator: str, *names: str) -> None:
         if site.type_of(x).dtype == bool or operator in ("ReduceSum", "ReduceProd") and site.type_of(x).dtype.kind in "iu":
             x = x if site.type_of(x).dtype == np.int64 or site.has("dtype") else site.step("Cast", x, to="int64")
         keep = int(site.plain("keepdim", False))
-        return site.result(operator, x, axes=reduced_axes(site, x), keepdims=keep)
+        return site.step(operator, x, axes=reduced_axes(site, x), keepdims=keep)
 
     aten(*names)(reduction)
 
@@ -40,7 +40,7 @@ def extreme_with_place(site: Site):
     """The extreme and its place; both are made, and what nobody reads is dropped later."""
     x, axis, keep = site.tensor("self"), site.plain("dim"), int(site.plain("keepdim", False))
     largest = "max" in site.target
-    value = site.result("ReduceMax" if largest else "ReduceMin", x, axes=[axis], keepdims=keep)
+    value = site.step("ReduceMax" if largest else "ReduceMin", x, axes=[axis], keepdims=keep)
     index = site.step("ArgMax", x if largest else site.step("Neg", x), axis=axis, keepdims=keep)
     return value, index
 
@@ -55,19 +55,19 @@ def both_extremes(site: Site):
 def count_nonzero(site: Site):
     x = site.tensor("self")
     truth = site.step("Cast", site.step("Cast", x, to="bool"), to="int64")
-    return site.result("ReduceSum", truth, axes=reduced_axes(site, x), keepdims=0)
+    return site.step("ReduceSum", truth, axes=reduced_axes(site, x), keepdims=0)
 
 
 @aten("argmax.default")
 def place_of_largest(site: Site):
     if site.plain("dim") is None:
         site.refuse("looks for the largest over everything, the batch included")
-    return site.result(
+    return site.step(
         "ArgMax", site.tensor("self"), axis=site.plain("dim"), keepdims=int(site.plain("keepdim", False))
     )
 
 
-def _variance(site: Site, x: str, axes: list[int], keep: int, add) -> str:
+def _variance(site: Site, x: str, axes: list[int], keep: int) -> str:
     """The mean squared distance from the mean, times n / (n - correction)."""
     shape = site.type_of(x).shape
     if any(isinstance(shape[axis], Batch) for axis in axes):
@@ -79,21 +79,21 @@ def _variance(site: Site, x: str, axes: list[int], keep: int, add) -> str:
     centred = site.step("Sub", x, site.step("ReduceMean", x, axes=axes, keepdims=1))
     square = site.step("Mul", centred, centred)
     if correction == 0:
-        return add("ReduceMean", square, axes=axes, keepdims=keep)
+        return site.step("ReduceMean", square, axes=axes, keepdims=keep)
     total = site.step("ReduceSum", square, axes=axes, keepdims=keep)
-    return add("Div", total, site.number(float(max(count - correction, 0)), x))
+    return site.step("Div", total, site.number(float(max(count - correction, 0)), x))
 
 
 @aten("var.correction", "var.dim", "var.default")
 def variance(site: Site):
     x = site.tensor("self")
-    return _variance(site, x, reduced_axes(site, x), int(site.plain("keepdim", False)), site.result)
+    return _variance(site, x, reduced_axes(site, x), int(site.plain("keepdim", False)))
 
 
 @aten("std.correction", "std.dim", "std.default")
 def standard_deviation(site: Site):
     x = site.tensor("self")
-    return site.result("Sqrt", _variance(site, x, reduced_axes(site, x), int(site.plain("keepdim", False)), site.step))
+    return site.step("Sqrt", _variance(site, x, reduced_axes(site, x), int(site.plain("keepdim", False))))
 
 
 @aten("var_mean.correction", "var_mean.dim", "std_mean.correction", "std_mean.dim")
@@ -101,9 +101,9 @@ def variance_and_mean(site: Site):
     x = site.tensor("self")
     axes, keep = reduced_axes(site, x), int(site.plain("keepdim", False))
     if "std_mean" in site.target:
-        made = site.result("Sqrt", _variance(site, x, axes, keep, site.step))
+        made = site.step("Sqrt", _variance(site, x, axes, keep))
     else:
-        made = _variance(site, x, axes, keep, site.result)
+        made = _variance(site, x, axes, keep)
     return made, site.step("ReduceMean", x, axes=axes, keepdims=keep)
 
 
@@ -117,15 +117,15 @@ def length(site: Site):
         site.refuse("takes a norm of matrices by their singular values, which is not supported")
     axes, keep = reduced_axes(site, x), int(site.plain("keepdim", False))
     if order in (1, 2):
-        return site.result(f"ReduceL{order:.0f}", x, axes=axes, keepdims=keep)
+        return site.step(f"ReduceL{order:.0f}", x, axes=axes, keepdims=keep)
     size = site.step("Abs", x)
     if float(order) in (np.inf, -np.inf):
-        return site.result("ReduceMax" if float(order) > 0 else "ReduceMin", size, axes=axes, keepdims=keep)
+        return site.step("ReduceMax" if float(order) > 0 else "ReduceMin", size, axes=axes, keepdims=keep)
     if order == 0:
         differs = site.step("Cast", site.step("Not", site.step("Equal", x, site.number(0.0, x))), to="float32")
-        return site.result("ReduceSum", differs, axes=axes, keepdims=keep)
+        return site.step("ReduceSum", differs, axes=axes, keepdims=keep)
     powers = site.step("ReduceSum", site.step("Pow", size, site.number(float(order), x)), axes=axes, keepdims=keep)
-    return site.result("Pow", powers, site.number(1 / float(order), x))
+    return site.step("Pow", powers, site.number(1 / float(order), x))
 
 
 @aten("logsumexp.default")
@@ -136,7 +136,7 @@ def log_of_sum(site: Site):
     largest = site.step("Where", site.step("IsInf", largest), site.number(0.0, x), largest)
     powers = site.step("Exp", site.step("Sub", x, largest))
     total = site.step("Log", site.step("ReduceSum", powers, axes=axes, keepdims=keep))
-    return site.result("Add", total, largest if keep else site.step("Squeeze", largest, axes=axes))
+    return site.step("Add", total, largest if keep else site.step("Squeeze", largest, axes=axes))
 
 
 @aten("cumsum.default")
@@ -144,7 +144,7 @@ def running_sum(site: Site):
     x = in_dtype(site, site.tensor("self"))
     if site.type_of(x).dtype.kind in "biu" and site.type_of(x).dtype != np.int64 and not site.has("dtype"):
         x = site.step("Cast", x, to="int64")
-    return site.result("CumSum", x, axis=site.plain("dim"))
+    return site.step("CumSum", x, axis=site.plain("dim"))
 
 
 @aten("any.dim", "any.dims", "any.default", "all.dim", "all.dims", "all.default")
@@ -154,6 +154,6 @@ def any_or_all(site: Site):
     axes, keep = reduced_axes(site, x), int(site.plain("keepdim", False))
     truth = site.step("Cast", x, to="bool") if site.type_of(x).dtype != bool else x
     operator = "ReduceMax" if ".any." in site.target else "ReduceMin"
-    return site.result(
+    return site.step(
         "Cast", site.step(operator, site.step("Cast", truth, to="int32"), axes=axes, keepdims=keep), to="bool"
     )

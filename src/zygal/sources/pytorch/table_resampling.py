@@ -21,7 +21,7 @@ def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
     whole = all(out % size == 0 for size, out in zip(spatial, wanted))
     same = factors is None or all(out == size * factor for size, out, factor in zip(spatial, wanted, factors))
     if tuple(wanted) == spatial:
-        return site.result("Identity", x)
+        return site.step("Identity", x)
     if (
         len(spatial) == 2
         and whole
@@ -34,7 +34,7 @@ def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
         if mode == "nearest":
             attributes["nearest_mode"] = "floor" if grid == "asymmetric" else "round_prefer_ceil"
         ratio = [out // size for size, out in zip(spatial, wanted)]
-        return site.result("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], **attributes)
+        return site.step("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], **attributes)
     matrices = [
         resampling_matrix(size, out, mode, grid, scale, antialias) for size, out, scale in zip(spatial, wanted, scales)
     ]
@@ -45,9 +45,9 @@ def by_matrices(site: Site, x: str, matrices: list[np.ndarray]) -> str:
     """rows @ x @ columns'; a single axis is only multiplied from the right."""
     columns = site.constant(np.ascontiguousarray(matrices[-1].T, np.float32), "columns")
     if len(matrices) == 1:
-        return site.result("MatMul", x, columns)
+        return site.step("MatMul", x, columns)
     rows = site.constant(matrices[0].astype(np.float32), "rows")
-    return site.result("MatMul", rows, site.step("MatMul", x, columns))
+    return site.step("MatMul", rows, site.step("MatMul", x, columns))
 
 
 def _grid(site: Site) -> str:
@@ -98,7 +98,7 @@ def grid_sample(site: Site):
     mode = ("linear", "nearest", "cubic")[site.plain("interpolation_mode")]
     padding = ("zeros", "border", "reflection")[site.plain("padding_mode")]
     corners = int(site.plain("align_corners", False))
-    return site.result("GridSample", x, site.tensor("grid"), mode=mode, padding_mode=padding, align_corners=corners)
+    return site.step("GridSample", x, site.tensor("grid"), mode=mode, padding_mode=padding, align_corners=corners)
 
 
 @aten("affine_grid_generator.default")

@@ -15,7 +15,7 @@ def flatten(site: Site):
     shape = site.type_of(x).shape
     first, last = (axis % len(shape) for axis in (site.plain("start_dim", 0), site.plain("end_dim", -1)))
     if first == 1 and last == len(shape) - 1 and isinstance(shape[0], Batch):
-        return site.result("Flatten", x, axis=1)
+        return site.step("Flatten", x, axis=1)
     return site.reshaped(x, [*shape[:first], multiply(*shape[first : last + 1]), *shape[last + 1 :]])
 
 
@@ -64,7 +64,7 @@ def permutation(site: Site, rank: int) -> list[int]:
       "movedim.intlist", "moveaxis.int", "moveaxis.intlist", "numpy_T.default")  # fmt: skip
 def transpose(site: Site):
     x = site.tensor("self")
-    return site.result("Transpose", x, perm=permutation(site, site.type_of(x).rank))
+    return site.step("Transpose", x, perm=permutation(site, site.type_of(x).rank))
 
 
 @aten("squeeze.dim", "squeeze.dims", "squeeze.default")
@@ -74,12 +74,12 @@ def squeeze(site: Site):
     shape = site.type_of(x).shape
     axes = site.plain("dim", list(range(len(shape))))
     single = [axis for axis in ([axes] if isinstance(axes, int) else axes) if shape[axis] == 1]
-    return site.result("Squeeze", x, axes=single) if single else site.result("Identity", x)
+    return site.step("Squeeze", x, axes=single) if single else site.step("Identity", x)
 
 
 @aten("unsqueeze.default")
 def unsqueeze(site: Site):
-    return site.result("Unsqueeze", site.tensor("self"), axes=[site.plain("dim")])
+    return site.step("Unsqueeze", site.tensor("self"), axes=[site.plain("dim")])
 
 
 @aten("cat.default", "concat.default", "concatenate.default")
@@ -87,19 +87,19 @@ def concatenate(site: Site):
     tensors = [value for value in site.tensors("tensors") if site.type_of(value).shape != (0,)]
     if len({site.type_of(value).dtype for value in tensors}) > 1:
         tensors = [site.step("Cast", value, to="float32") for value in tensors]
-    return site.result("Concat", *tensors, axis=site.plain("dim", 0))
+    return site.step("Concat", *tensors, axis=site.plain("dim", 0))
 
 
 @aten("stack.default")
 def stack(site: Site):
     axis = site.plain("dim", 0)
-    return site.result("Concat", *(site.step("Unsqueeze", v, axes=[axis]) for v in site.tensors("tensors")), axis=axis)
+    return site.step("Concat", *(site.step("Unsqueeze", v, axes=[axis]) for v in site.tensors("tensors")), axis=axis)
 
 
 @aten("hstack.default", "vstack.default")
 def stack_rows(site: Site):
     """Along the second axis or the first."""
-    return site.result("Concat", *site.tensors("tensors"), axis=int("hstack" in site.target))
+    return site.step("Concat", *site.tensors("tensors"), axis=int("hstack" in site.target))
 
 
 @aten("dstack.default", "column_stack.default")
@@ -111,7 +111,7 @@ def stack_along_third_or_second(site: Site):
         if axis == 2 and site.type_of(x).rank == 1:
             x = site.step("Unsqueeze", x, axes=[0])
         wide.append(site.step("Unsqueeze", x, axes=[axis]) if site.type_of(x).rank == axis else x)
-    return site.result("Concat", *wide, axis=axis)
+    return site.step("Concat", *wide, axis=axis)
 
 
 @aten("atleast_1d.default", "atleast_2d.default", "atleast_3d.default")
@@ -120,9 +120,9 @@ def with_axes(site: Site):
     x, wanted = site.tensor("self"), int(site.target.split("atleast_")[1][0])
     rank = site.type_of(x).rank
     if rank >= wanted:
-        return site.result("Identity", x)
+        return site.step("Identity", x)
     axes = {(0, 1): [0], (0, 2): [0, 1], (1, 2): [0], (0, 3): [0, 1, 2], (1, 3): [0, 2], (2, 3): [2]}[rank, wanted]
-    return site.result("Unsqueeze", x, axes=axes)
+    return site.step("Unsqueeze", x, axes=axes)
 
 
 @aten("kron.default")
@@ -149,7 +149,7 @@ def ravel(site: Site):
 def turned_matrix(site: Site):
     x = site.tensor("self")
     rank = site.type_of(x).rank
-    return site.result("Transpose", x, perm=[*range(rank - 2), rank - 1, rank - 2])
+    return site.step("Transpose", x, perm=[*range(rank - 2), rank - 1, rank - 2])
 
 
 @aten("expand.default", "broadcast_to.default")
@@ -159,7 +159,7 @@ def expand(site: Site):
     lead = len(sizes) - len(shape)
     sizes = [shape[at - lead] if size == -1 else size for at, size in enumerate(sizes)]
     sizes = _with_batch(site, sizes, shape, lead)
-    return site.result("Identity", x) if tuple(sizes) == shape else site.expanded(x, sizes)
+    return site.step("Identity", x) if tuple(sizes) == shape else site.expanded(x, sizes)
 
 
 def _with_batch(site: Site, sizes: list, shape, lead: int) -> list:
@@ -186,7 +186,7 @@ def repeat(site: Site):
         x = site.step("Unsqueeze", x, axes=list(range(len(times) - rank)))
     if any(isinstance(each, Batch) for each in times):
         x, times = _repeated_along_batch(site, x, times)
-    return site.result("Tile", x, repeats=times)
+    return site.step("Tile", x, repeats=times)
 
 
 def _repeated_along_batch(site: Site, x: str, times: list) -> tuple[str, list[int]]:
@@ -196,9 +196,9 @@ def _repeated_along_batch(site: Site, x: str, times: list) -> tuple[str, list[in
     if sum(isinstance(each, Batch) for each in (*times, *shape)) > 1:
         site.refuse("repeats along the batch more than once")
     wide = site.step("Unsqueeze", x, axes=[axis])
-    wide = site.expanded(wide, [*shape[:axis], times[axis], *shape[axis:]], final=False)
+    wide = site.expanded(wide, [*shape[:axis], times[axis], *shape[axis:]])
     merged = [*shape[:axis], multiply(times[axis], shape[axis]), *shape[axis + 1 :]]
-    return site.reshaped(wide, merged, final=False), [*times[:axis], 1, *times[axis + 1 :]]
+    return site.reshaped(wide, merged), [*times[:axis], 1, *times[axis + 1 :]]
 
 
 @aten("repeat_interleave.self_int")
@@ -207,7 +207,7 @@ def repeat_each(site: Site):
     x, times = site.tensor("self"), site.plain("repeats")
     shape = list(site.type_of(x).shape)
     if site.plain("dim") is None:
-        x, shape = site.reshaped(x, [-1], final=False), [multiply(*shape)]
+        x, shape = site.reshaped(x, [-1]), [multiply(*shape)]
     axis = site.plain("dim", 0) % len(shape)
     wide = site.step("Unsqueeze", x, axes=[axis + 1])
     ones = [1] * (len(shape) + 1)
@@ -235,7 +235,7 @@ def pad(site: Site):
         return _padded_around(site, x, begins, ends)
     names = {"constant": "constant", "reflect": "reflect", "replicate": "edge"}
     value = float(site.plain("value", 0.0) or 0.0)
-    return site.result("Pad", x, pads=begins + ends, value=value, mode=names[mode])
+    return site.step("Pad", x, pads=begins + ends, value=value, mode=names[mode])
 
 
 def _padded_around(site: Site, x: str, begins: list[int], ends: list[int]) -> str:
@@ -254,7 +254,7 @@ def _padded_around(site: Site, x: str, begins: list[int], ends: list[int]) -> st
 
 @aten("pixel_shuffle.default")
 def pixel_shuffle(site: Site):
-    return site.result("DepthToSpace", site.tensor("self"), blocksize=site.plain("upscale_factor"), mode="CRD")
+    return site.step("DepthToSpace", site.tensor("self"), blocksize=site.plain("upscale_factor"), mode="CRD")
 
 
 @aten("pixel_unshuffle.default")
@@ -262,7 +262,7 @@ def pixel_unshuffle(site: Site):
     """The channel is the outer part of the result's number, so the axes are turned by hand."""
     x, block = site.tensor("self"), site.plain("downscale_factor")
     batch, channels, height, width = site.type_of(x).shape
-    split = site.reshaped(x, [batch, channels, height // block, block, width // block, block], final=False)
+    split = site.reshaped(x, [batch, channels, height // block, block, width // block, block])
     turned = site.step("Transpose", split, perm=[0, 1, 3, 5, 2, 4])
     return site.reshaped(turned, [batch, channels * block**2, height // block, width // block])
 
@@ -271,6 +271,6 @@ def pixel_unshuffle(site: Site):
 def channel_shuffle(site: Site):
     x, groups = site.tensor("self"), site.plain("groups")
     shape = site.type_of(x).shape
-    split = site.reshaped(x, [shape[0], groups, shape[1] // groups, *shape[2:]], final=False)
+    split = site.reshaped(x, [shape[0], groups, shape[1] // groups, *shape[2:]])
     turned = site.step("Transpose", split, perm=[0, 2, 1, *range(3, len(shape) + 1)])
     return site.reshaped(turned, shape)

@@ -17,7 +17,7 @@ def sliding_windows(site: Site):
     places = np.arange(0, size - width + 1, step)[:, None] + np.arange(width)
     picked = site.step("Gather", x, site.constant(places, "windows"), axis=axis)
     order = [*range(axis + 1), *range(axis + 2, rank + 1), axis + 1]
-    return site.result("Transpose", picked, perm=order)
+    return site.step("Transpose", picked, perm=order)
 
 
 @aten("im2col.default")
@@ -57,9 +57,9 @@ def patches_together(site: Site):
     ]
     channels = rows // taps
     single = np.tile(np.eye(taps, dtype=np.float32).reshape(taps, 1, *kernel), (channels, 1, 1, 1))
-    spread = site.reshaped(x, [batch, rows, *counts], final=False)
+    spread = site.reshaped(x, [batch, rows, *counts])
     reached = [(counts[a] - 1) * stride[a] + dilation[a] * (kernel[a] - 1) + 1 - 2 * padding[a] for a in (0, 1)]
-    return site.result("ConvTranspose", spread, site.constant(single, "taps"), strides=stride, pads=padding * 2,
+    return site.step("ConvTranspose", spread, site.constant(single, "taps"), strides=stride, pads=padding * 2,
                        dilations=dilation, group=channels, kernel_shape=kernel,
                        output_padding=[size[a] - reached[a] for a in (0, 1)])  # fmt: skip
 
@@ -82,5 +82,5 @@ def as_strided(site: Site):
         places = places + steps.reshape([-1 if at == axis else 1 for at in range(len(sizes) - 1)])
     if places.size and places.max() >= inner:
         site.refuse("reads memory across the images of a batch")
-    flat = site.reshaped(x, [shape[0], inner], final=False)
-    return site.result("Gather", flat, site.constant(places.astype(np.int64), "places"), axis=1)
+    flat = site.reshaped(x, [shape[0], inner])
+    return site.step("Gather", flat, site.constant(places.astype(np.int64), "places"), axis=1)

@@ -66,7 +66,7 @@ def fill_at(site: Site):
     chosen = np.zeros(shape[axis], bool)
     chosen[places] = True
     mask = site.constant(chosen.reshape([-1 if at == axis else 1 for at in range(len(shape))]), "chosen")
-    return site.result("Where", mask, site.number(site.plain("value"), x), x)
+    return site.step("Where", mask, site.number(site.plain("value"), x), x)
 
 
 @aten("scatter.src", "scatter.value", "scatter_add.default")
@@ -80,9 +80,9 @@ def scatter(site: Site):
             if have != wanted:
                 updates = site.step("Slice", updates, starts=[0], ends=[wanted], axes=[axis])
     else:
-        updates = site.expanded(site.number(site.plain("value"), x), list(shape), final=False)
+        updates = site.expanded(site.number(site.plain("value"), x), list(shape))
     reduction = "add" if "scatter_add" in site.target else "none"
-    return site.result("ScatterElements", x, index, updates, axis=site.plain("dim"), reduction=reduction)
+    return site.step("ScatterElements", x, index, updates, axis=site.plain("dim"), reduction=reduction)
 
 
 @aten("index_put.default", "_unsafe_index_put.default")
@@ -118,8 +118,8 @@ def _by_mask(site: Site, x: str, indices: list[str | None], values: str) -> str:
         rank = site.type_of(x).rank
         mask = site.step("Unsqueeze", mask, axes=list(range(rank - missing, rank)))
     if site.type_of(values).rank:
-        values = site.reshaped(values, [], final=False)
-    return site.result("Where", mask, values, x)
+        values = site.reshaped(values, [])
+    return site.step("Where", mask, values, x)
 
 
 def _at_places(site: Site, x: str, axes: list[int], places: list[np.ndarray], values: str) -> str:
@@ -134,7 +134,7 @@ def _at_places(site: Site, x: str, axes: list[int], places: list[np.ndarray], va
     places = np.broadcast_arrays(*[np.mod(p, n) for p, n in zip(places, sizes)])
     flat = np.ravel_multi_index(places, sizes)
     before, after = shape[: axes[0]], shape[axes[-1] + 1 :]
-    merged = site.reshaped(x, [*before, int(np.prod(sizes)), *after], final=False)
-    wide = site.expanded(values, [*before, *flat.shape, *after], final=False)
-    wide = site.reshaped(wide, [*before, flat.size, *after], final=False)
+    merged = site.reshaped(x, [*before, int(np.prod(sizes)), *after])
+    wide = site.expanded(values, [*before, *flat.shape, *after])
+    wide = site.reshaped(wide, [*before, flat.size, *after])
     return site.reshaped(replaced(site, merged, wide, axes[0], flat.reshape(-1)), shape)

@@ -164,7 +164,7 @@ class _Translator:
         for name, value in zip(call.results, made):
             if isinstance(value, str):
                 self._compare(site, name, value)
-                value = self._widths.as_recorded(site, name, value)
+                value = site.renamed(self._widths.as_recorded(site, name, value), name)
             self._values[name] = value
 
     def _compare(self, site: Site, name: str, value: str) -> None:
