@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from math import pi, sqrt
 from typing import Any, NoReturn
 
 import numpy as np
@@ -100,25 +99,6 @@ class Emitter(ABC):
                 parts.append(self.constant(np.array([size], np.int64), "size"))
         shape = self.step("Concat", *parts, axis=0) if len(parts) > 1 else parts[0]
         return self.step("Expand", value, shape, sizes=tuple(sizes))
-
-    def clipped(self, x: str, low: float | None, high: float | None) -> str:
-        """x kept from `low` to `high`; one of them alone is a maximum or a minimum, which lets infinity pass the other way."""
-        if low is not None and high is not None:
-            return self.step("Clip", x, min=float(low), max=float(high))
-        if low is not None:
-            return self.step("Max", x, self.number(float(low), x))
-        return x if high is None else self.step("Min", x, self.number(float(high), x))
-
-    def gelu(self, x: str, approximate: bool = False) -> str:
-        """x Phi(x), Hendrycks and Gimpel 2016; the approximation by tanh is the paper's."""
-        if approximate:
-            cube = self.step("Mul", self.step("Mul", x, x), x)
-            inner = self.step("Add", x, self.step("Mul", cube, self.number(0.044715, x)))
-            bent = self.step("Tanh", self.step("Mul", inner, self.number(sqrt(2 / pi), x)))
-        else:
-            bent = self.step("Erf", self.step("Div", x, self.number(sqrt(2), x)))
-        half = self.step("Mul", x, self.number(0.5, x))
-        return self.step("Mul", half, self.step("Add", bent, self.number(1.0, x)))
 
     def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
         fixed, batches = split_size(self.type_of(value).shape)

@@ -8,7 +8,18 @@ from typing import ClassVar
 
 import numpy as np
 
-from zygal.graph.ops.base import ANYTHING, FLOATS, NUMBERS, TRUTH, WIDE, Binary, Elementwise, Operator, Parameter, register
+from zygal.graph.ops.base import (
+    ANYTHING,
+    FLOATS,
+    NUMBERS,
+    TRUTH,
+    WIDE,
+    Binary,
+    Elementwise,
+    Operator,
+    Parameter,
+    register,
+)
 from zygal.graph.shapes import TensorType, broadcast
 
 

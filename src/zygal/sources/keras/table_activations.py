@@ -7,40 +7,18 @@ from typing import Any
 import numpy as np
 
 from zygal.sources.keras.site import OPERATIONS, LayerSite, View, layer
-
-
-def _clipped(call: LayerSite, x: str, low: float | None, high: float | None) -> str:
-    return call.clipped(x, low, high)
-
-
-def _silu(call: LayerSite, x: str) -> str:
-    return call.step("Mul", x, call.step("Sigmoid", x))
-
-
-def _mish(call: LayerSite, x: str) -> str:
-    return call.step("Mul", x, call.step("Tanh", call.step("Softplus", x)))
+from zygal.sources.recipes import activations
 
 
 def _hard_sigmoid(call: LayerSite, x: str) -> str:
     """Since version 3 relu6(x + 3) / 6, before that a slope of 0.2."""
-    if call.first_ages:
-        return call.step("HardSigmoid", x, alpha=0.2, beta=0.5)
-    return call.step("HardSigmoid", x, alpha=1 / 6, beta=0.5)
+    return activations.hard_sigmoid(call, x, 0.2 if call.first_ages else 1 / 6)
 
 
-def _celu(call: LayerSite, x: str, alpha: float = 1.0) -> str:
-    if alpha <= 0:
-        call.refuse(f"has the slope {alpha}, which must be above zero")
-    scaled = call.step("Elu", call.step("Div", x, call.number(alpha, x)), alpha=1.0)
-    return call.step("Mul", scaled, call.number(alpha, x))
-
-
-def _shrunk(call: LayerSite, x: str, reach: float, soft: bool) -> str:
-    if reach < 0:
-        call.refuse(f"shrinks by {reach}, which is below zero")
-    outside = call.step("Greater", call.step("Abs", x), call.number(reach, x))
-    kept = call.step("Sub", x, _clipped(call, x, -reach, reach)) if soft else x
-    return call.step("Where", outside, kept, call.number(0.0, x))
+def _reach(call: LayerSite, threshold: float) -> float:
+    if threshold < 0:
+        call.refuse(f"shrinks by {threshold}, which is below zero")
+    return threshold
 
 
 def _squareplus(call: LayerSite, x: str, b: float = 4.0) -> str:
@@ -50,41 +28,38 @@ def _squareplus(call: LayerSite, x: str, b: float = 4.0) -> str:
 
 def _sparse_plus(call: LayerSite, x: str) -> str:
     """0 up to -1, x from 1 on, and (x + 1)^2 / 4 between them."""
-    above = call.step("Add", _clipped(call, x, -1, 1), call.number(1.0, x))
+    above = call.step("Add", activations.clipped(call, x, -1, 1), call.number(1.0, x))
     bent = call.step("Mul", call.step("Mul", above, above), call.number(0.25, x))
     return call.step("Where", call.step("Greater", x, call.number(1.0, x)), x, bent)
 
 
 def _gated(call: LayerSite, view: View, axis: int = -1) -> View:
-    """The first half along an axis, times the sigmoid of the second; Dauphin et al., 2016."""
-    name, position = call.gathered(view), view.order.index(axis % len(view.order))
-    half = call.shape(view)[axis] // 2
-    first, second = (call.step("Slice", name, starts=[s], ends=[s + half], axes=[position]) for s in (0, half))
-    return View(call.step("Mul", first, call.step("Sigmoid", second)), view.order)
+    made = activations.gated(call, call.gathered(view), view.order.index(axis % len(view.order)))
+    return View(made, view.order)
 
 
 BY_NAME = {
     "linear": lambda call, x: x,
     "relu": lambda call, x: call.step("Relu", x),
-    "relu6": lambda call, x: _clipped(call, x, 0, 6),
+    "relu6": lambda call, x: activations.clipped(call, x, 0, 6),
     "sigmoid": lambda call, x: call.step("Sigmoid", x),
     "tanh": lambda call, x: call.step("Tanh", x),
-    "elu": lambda call, x, alpha=1.0: call.step("Elu", x, alpha=float(alpha)),
+    "elu": activations.elu,
     "selu": lambda call, x: call.step("Selu", x),
-    "celu": _celu,
+    "celu": activations.celu,
     "exponential": lambda call, x: call.step("Exp", x),
     "softplus": lambda call, x: call.step("Softplus", x),
     "softsign": lambda call, x: call.step("Softsign", x),
-    "silu": _silu, "swish": _silu, "mish": _mish,
-    "gelu": lambda call, x: call.gelu(x),
+    "silu": activations.silu, "swish": activations.silu, "mish": activations.mish,
+    "gelu": activations.gelu,
     "hard_sigmoid": _hard_sigmoid,
     "hard_silu": lambda call, x: call.step("HardSwish", x), "hard_swish": lambda call, x: call.step("HardSwish", x),
-    "hard_tanh": lambda call, x: _clipped(call, x, -1, 1),
+    "hard_tanh": lambda call, x: activations.clipped(call, x, -1, 1),
     "leaky_relu": lambda call, x: call.step("LeakyRelu", x, alpha=0.2),
-    "log_sigmoid": lambda call, x: call.step("Neg", call.step("Softplus", call.step("Neg", x))),
-    "hard_shrink": lambda call, x, threshold=0.5: _shrunk(call, x, threshold, False),
-    "soft_shrink": lambda call, x, threshold=0.5: _shrunk(call, x, threshold, True),
-    "tanh_shrink": lambda call, x: call.step("Sub", x, call.step("Tanh", x)),
+    "log_sigmoid": activations.log_sigmoid,
+    "hard_shrink": lambda call, x, threshold=0.5: activations.hard_shrink(call, x, _reach(call, threshold), keeps_nan=False),
+    "soft_shrink": lambda call, x, threshold=0.5: activations.soft_shrink(call, x, _reach(call, threshold), keeps_nan=False),
+    "tanh_shrink": activations.tanh_shrink,
     "squareplus": _squareplus,
     "sparse_plus": _sparse_plus,
 }  # fmt: skip
@@ -136,12 +111,12 @@ def _relu(call: LayerSite, view: View) -> View:
     def bent(x: str) -> str:
         if threshold == 0:
             if not slope:
-                return call.step("Relu", x) if most is None else _clipped(call, x, 0, most)
+                return call.step("Relu", x) if most is None else activations.clipped(call, x, 0, most)
             made = call.step("LeakyRelu", x, alpha=slope)
-            return made if most is None else _clipped(call, made, None, most)
+            return made if most is None else activations.clipped(call, made, None, most)
         # Above the threshold x itself, below it its distance from the threshold times the slope.
         above = call.step("GreaterOrEqual", x, call.number(threshold, x))
-        kept = x if most is None else _clipped(call, x, None, most)
+        kept = x if most is None else activations.clipped(call, x, None, most)
         below = call.step("Mul", call.step("Sub", x, call.number(threshold, x)), call.number(slope, x))
         return call.step("Where", above, kept, below)
 

@@ -8,6 +8,9 @@ import numpy as np
 
 from zygal.graph import Batch
 from zygal.sources.keras.site import LayerSite, View, layer
+from zygal.sources.recipes import attention as attending
+from zygal.sources.recipes.arranging import reversed_along
+from zygal.sources.recipes.recurrent import INPUT_FORGET_CELL_OUTPUT, sorted_gates
 
 
 @layer("MultiHeadAttention", "GroupQueryAttention", "GroupedQueryAttention")
@@ -26,12 +29,9 @@ def heads(call: LayerSite) -> View | list[View]:
         _projected(call, x, f"{part}_dense", int(n))
         for x, part, n in zip(rows, ("query", "key", "value"), (many, few, few))
     ]
-    if few != many:
-        index = call.constant(np.repeat(np.arange(few), many // few), "heads")
-        projected[1:] = [call.step("Gather", each, index, axis=1) for each in projected[1:]]
+    projected[1:] = [attending.shared_heads(call, each, many) for each in projected[1:]]
     q, k, v = projected  # [N, heads, rows, size]
-    turned = call.step("Transpose", k, perm=[0, 1, 3, 2])
-    weights = call.step("MatMul", call.step("Mul", q, call.number(1 / sqrt(size), q)), turned)
+    weights = attending.scores(call, q, k, 1 / sqrt(size), scale_first=True)
     weights = call.step("Softmax", _without_future(call, weights), axis=-1)
     mixed = call.step("Transpose", call.step("MatMul", weights, v), perm=[0, 2, 1, 3])
     count, length = call.type_of(mixed).shape[1:2][0], prod(call.type_of(mixed).shape[2:])
@@ -102,13 +102,12 @@ def attention(call: LayerSite) -> View:
             call.refuse("uses a mask, which is not supported")
     if call.config.get("score_mode", "dot") != "dot" or call.config.get("causal"):
         call.refuse(f"scores by {call.config.get('score_mode')}, which is not supported")
-    rank = call.type_of(key).rank
-    weights = call.step("MatMul", query, call.step("Transpose", key, perm=[*range(rank - 2), rank - 1, rank - 2]))
+    weights = attending.scores(call, query, key, None)
     scale = call.weight("scale")
     if scale is not None:
         weights = call.step("Mul", weights, call.constant(scale, "scale"))
     weights = _without_future(call, weights)
-    return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
+    return call.named_view(attending.attended(call, weights, value))
 
 
 def _without_future(call: LayerSite, weights: str) -> str:
@@ -116,8 +115,7 @@ def _without_future(call: LayerSite, weights: str) -> str:
     if not call.named.get("use_causal_mask"):
         return weights
     call.check_size(call.type_of(weights).shape[-2:])
-    mask = call.constant(np.tri(*call.type_of(weights).shape[-2:], dtype=bool), "mask")
-    return call.step("Where", mask, weights, call.number(-1e9, weights))
+    return attending.masked(call, weights, attending.without_future(call, weights), -1e9)
 
 
 @layer("AdditiveAttention")
@@ -137,12 +135,11 @@ def additive_attention(call: LayerSite) -> View:
     if scale is not None:
         bent = call.step("Mul", bent, call.constant(scale, "scale"))
     weights = _without_future(call, call.step("ReduceSum", bent, axes=[-1], keepdims=0))
-    return call.named_view(call.step("MatMul", call.step("Softmax", weights, axis=-1), value))
+    return call.named_view(attending.attended(call, weights, value))
 
 
 _OPERATOR = {"LSTM": "LSTM", "GRU": "GRU", "SimpleRNN": "RNN"}
-_GATES = {"LSTM": (0, 3, 1, 2), "GRU": (0, 1, 2), "SimpleRNN": (0,)}
-"""The framework's gates in the order in which the standard has them."""
+_GATES = {"LSTM": INPUT_FORGET_CELL_OUTPUT, "GRU": (0, 1, 2), "SimpleRNN": (0,)}
 
 
 @layer("LSTM", "GRU", "SimpleRNN")
@@ -172,7 +169,7 @@ def both_ways(call: LayerSite) -> View:
         made, last = _run(call, call.x, entry["class_name"], config, part)
         if config.get("return_sequences"):
             # What went backwards is turned round again, so that steps lie beside steps.
-            parts.append(call.plain(View(_reversed(call, made) if config.get("go_backwards") else made, (1, 0, 2))))
+            parts.append(call.plain(View(reversed_along(call, made, [0]) if config.get("go_backwards") else made, (1, 0, 2))))
         else:
             parts.append(last[0])
     mode = call.config.get("merge_mode", "concat")
@@ -182,10 +179,6 @@ def both_ways(call: LayerSite) -> View:
         call.refuse(f"merges its directions by {mode}, which is not supported")
     made = call.step("Mul" if mode == "mul" else "Add", *parts)
     return call.named_view(call.step("Mul", made, call.number(0.5, made)) if mode == "ave" else made)
-
-
-def _reversed(call: LayerSite, x: str) -> str:
-    return call.step("Slice", x, starts=[-1], ends=[-(2**62)], axes=[0], steps=[-1])
 
 
 def _run(call: LayerSite, view: View, class_name: str, config: dict, part: str) -> tuple[str, list[str]]:
@@ -199,15 +192,12 @@ def _run(call: LayerSite, view: View, class_name: str, config: dict, part: str) 
         call.refuse("has other activations than tanh and sigmoid inside, which is not supported")
     x = call.laid(view, (1, 0, 2))
     if config.get("go_backwards"):
-        x = _reversed(call, x)
+        x = reversed_along(call, x, [0])
     units = int(config["units"])
     order = _GATES[class_name]
     width = call.type_of(x).shape[2]
     kernel = call.needed("kernel", part, (width, len(order) * units))
     repeated = call.needed("recurrent_kernel", part, (units, len(order) * units))
-
-    def sorted_gates(array: np.ndarray) -> np.ndarray:
-        return np.concatenate([np.split(array, len(order), axis=-1)[gate] for gate in order], axis=-1)
 
     bias = call.weight("bias", part)
     attributes = {"hidden_size": units}
@@ -216,12 +206,12 @@ def _run(call: LayerSite, view: View, class_name: str, config: dict, part: str) 
     inputs = [
         x,
         *(
-            call.constant(sorted_gates(array).T[None], f"{part}{hint}")
+            call.constant(sorted_gates(array, order, -1).T[None], f"{part}{hint}")
             for array, hint in ((kernel, "input"), (repeated, "recurrent"))
         ),
     ]
     if bias is not None:
         both = bias if bias.ndim == 2 else np.stack([bias, np.zeros_like(bias)])
-        inputs.append(call.constant(sorted_gates(both).reshape(1, -1), f"{part}bias"))
+        inputs.append(call.constant(sorted_gates(both, order, -1).reshape(1, -1), f"{part}bias"))
     made, *states = call.several(_OPERATOR[class_name], *inputs, count=3 if class_name == "LSTM" else 2, **attributes)
     return call.step("Squeeze", made, axes=[1]), [call.step("Squeeze", state, axes=[0]) for state in states]

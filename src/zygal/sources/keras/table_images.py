@@ -8,6 +8,7 @@ from zygal.graph.ops.resampling import resampling_matrix
 from zygal.graph.ops.windows import Geometry
 from zygal.sources.keras.site import LayerSite, View, layer
 from zygal.sources.keras.table_activations import activated
+from zygal.sources.recipes.arranging import by_matrices, enlarged_by_nearest, picked
 
 
 def spread(value, axes: int) -> list[int]:
@@ -213,20 +214,16 @@ def resized(call: LayerSite, x: str, sizes: list[int], wanted: list[int], mode: 
     call.check_size(wanted)
     kind = {"nearest": "nearest", "bilinear": "linear", "bicubic": "cubic"}[mode]
     if len(sizes) == 2 and kind == "nearest" and all(w % n == 0 for n, w in zip(sizes, wanted)):
-        scales = [1.0, 1.0, *(float(w // n) for n, w in zip(sizes, wanted))]
-        return call.step("Resize", x, scales=scales, mode="nearest", coordinate_transformation_mode="asymmetric",
-                         nearest_mode="floor")  # fmt: skip
+        return enlarged_by_nearest(call, x, [w // n for n, w in zip(sizes, wanted)])
     if kind == "nearest":
         for axis, (size, target) in enumerate(zip(sizes, wanted), start=2):
             # The nearest pixel centre; a tie goes to the later one.
             places = np.floor((np.arange(target) + 0.5) * size / target).astype(np.int64)
-            x = call.step("Gather", x, call.constant(places, f"places{axis}"), axis=axis)
+            x = picked(call, x, places, axis)
         return x
     if len(sizes) != 2:
         call.refuse("resizes something that is no image")
-    rows, columns = (_matrix(size, target, kind, antialias) for size, target in zip(sizes, wanted))
-    wide = call.step("MatMul", x, call.constant(columns.T, "columns"))
-    return call.step("MatMul", call.constant(rows, "rows"), wide)
+    return by_matrices(call, x, [_matrix(size, target, kind, antialias) for size, target in zip(sizes, wanted)])
 
 
 def _matrix(size: int, wanted: int, kind: str, antialias: bool) -> np.ndarray:

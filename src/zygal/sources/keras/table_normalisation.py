@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.sources.keras.site import LayerSite, View, is_batch, layer
+from zygal.sources.recipes import normalisation
 
 
 def along(call: LayerSite, view: View, axes: list[int], array: np.ndarray, hint: str) -> str:
@@ -59,19 +60,15 @@ def layer_normalisation(call: LayerSite) -> View:
     """Ba et al., 2016; only scaled by the root of the mean square if the layer says so."""
     view, axes = call.x, _axes(call)
     rank, epsilon = call.rank(view), float(call.config.get("epsilon", 1e-3))
-    sizes = tuple(call.shape(view)[axis] for axis in axes)
     gamma, beta = call.weight("gamma"), call.weight("beta")
     if call.config.get("rms_scaling"):
         return _by_mean_square(call, view, axes, gamma, epsilon)
     if axes == list(range(rank - len(axes), rank)):
-        inputs = [call.plain(view), call.constant(np.ones(sizes, np.float32) if gamma is None else gamma, "gamma")]
-        inputs += [call.constant(beta, "beta")] if beta is not None else []
-        return call.named_view(call.step("LayerNormalization", *inputs, axis=-len(axes), epsilon=epsilon))
-    name, places = call.gathered(view), sorted(view.order.index(axis) for axis in axes)
-    centred = call.step("Sub", name, call.step("ReduceMean", name, axes=places, keepdims=1))
-    variance = call.step("ReduceMean", call.step("Mul", centred, centred), axes=places, keepdims=1)
-    deviation = call.step("Sqrt", call.step("Add", variance, call.number(epsilon, name)))
-    return scaled(call, View(call.step("Div", centred, deviation), view.order), axes, gamma, beta)
+        pair = (None if each is None else call.constant(each, hint) for each, hint in ((gamma, "gamma"), (beta, "beta")))
+        return call.named_view(normalisation.layer_normalisation(call, call.plain(view), len(axes), *pair, epsilon))
+    places = sorted(view.order.index(axis) for axis in axes)
+    made = normalisation.standardised(call, call.gathered(view), places, epsilon)
+    return scaled(call, View(made, view.order), axes, gamma, beta)
 
 
 @layer("RMSNormalization")
@@ -80,29 +77,21 @@ def root_mean_square(call: LayerSite) -> View:
 
 
 def _by_mean_square(call: LayerSite, view: View, axes: list[int], factor: np.ndarray | None, epsilon: float) -> View:
-    """x / sqrt(mean(x^2) + epsilon); Zhang and Sennrich, 2019."""
-    name, places = call.gathered(view), sorted(view.order.index(axis) for axis in axes)
-    square = call.step("ReduceMean", call.step("Mul", name, name), axes=places, keepdims=1)
-    length = call.step("Sqrt", call.step("Add", square, call.number(epsilon, name)))
-    return scaled(call, View(call.step("Div", name, length), view.order), axes, factor, None)
+    places = sorted(view.order.index(axis) for axis in axes)
+    made = normalisation.by_mean_square(call, call.gathered(view), places, epsilon)
+    return scaled(call, View(made, view.order), axes, factor, None)
 
 
 @layer("GroupNormalization")
 def group_normalisation(call: LayerSite) -> View:
-    """Each group of channels as one instance, then scale and shift a channel; Wu and He, 2018."""
+    """Wu and He, 2018."""
     view, axis = call.x, _axes(call)[0]
     rank, shape = call.rank(view), call.shape(view)
     order = (0, axis, *(each for each in range(1, rank) if each != axis))
     groups = int(call.config.get("groups", 32))
     groups = shape[axis] if groups == -1 else groups
-    if shape[axis] % groups:
-        call.refuse(f"cannot put {shape[axis]} channels into {groups} groups")
-    x = call.laid(view, order)
-    given = call.type_of(x).shape
-    units = [call.constant(made(groups, np.float32), hint) for made, hint in ((np.ones, "ones"), (np.zeros, "zeros"))]
-    split = call.reshaped(x, [given[0], groups, -1])
-    normal = call.step("InstanceNormalization", split, *units, epsilon=float(call.config.get("epsilon", 1e-3)))
-    made = View(call.reshaped(normal, given), order)
+    epsilon = float(call.config.get("epsilon", 1e-3))
+    made = View(normalisation.group_normalisation(call, call.laid(view, order), groups, epsilon), order)
     return scaled(call, made, [axis], call.weight("gamma"), call.weight("beta"))
 
 
@@ -110,10 +99,7 @@ def group_normalisation(call: LayerSite) -> View:
 def unit_normalisation(call: LayerSite) -> View:
     view = call.x
     places = sorted(view.order.index(axis) for axis in _axes(call))
-    name = call.gathered(view)
-    square = call.step("ReduceSum", call.step("Mul", name, name), axes=places, keepdims=1)
-    length = call.step("Sqrt", call.step("Max", square, call.number(1e-12, name)))
-    return View(call.step("Div", name, length), view.order)
+    return View(normalisation.unit_length(call, call.gathered(view), places, 1e-6), view.order)
 
 
 @layer("Normalization")

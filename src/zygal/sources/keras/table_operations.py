@@ -6,6 +6,9 @@ from typing import Any
 
 from zygal.sources.keras.site import LayerSite, View, operation
 from zygal.sources.keras.table_activations import softmax_along
+from zygal.sources.recipes.activations import gelu as gelu_of
+from zygal.sources.recipes.normalisation import unit_length
+from zygal.sources.recipes.normalisation import variance as variance_of
 
 
 def _operands(call: LayerSite) -> list[View]:
@@ -108,7 +111,7 @@ def reciprocal_root(call: LayerSite) -> View:
 @operation("Gelu", "nn.gelu")
 def gelu(call: LayerSite) -> View:
     approximate = bool(call.config.get("approximate", call.argument(1, "approximate", call.shown.class_name == "Gelu")))
-    return call.elementwise(call.x, lambda x: call.gelu(x, approximate))
+    return call.elementwise(call.x, lambda x: gelu_of(call, x, approximate))
 
 
 @operation("Softmax", "nn.softmax", "LogSoftmax", "nn.log_softmax")
@@ -179,9 +182,7 @@ _reduction("ReduceProd", "Prod", "math.reduce_prod")
 def variance(call: LayerSite) -> View:
     view = call.x
     axes, keep = axes_of(call, view), bool(static(call, 2, "keepdims", False))
-    positions, name = sorted(view.order.index(axis) for axis in axes), call.gathered(view)
-    centred = call.step("Sub", name, call.step("ReduceMean", name, axes=positions, keepdims=1))
-    made = call.step("ReduceMean", call.step("Mul", centred, centred), axes=positions, keepdims=int(keep))
+    made = variance_of(call, call.gathered(view), sorted(view.order.index(axis) for axis in axes), keep)
     made = call.step("Sqrt", made) if call.function.lower().endswith("std") else made
     return View(made, view.order if keep else _without(view.order, axes))
 
@@ -198,9 +199,8 @@ def normalize(call: LayerSite) -> View:
         least = float(static(call, 3, "epsilon", 1e-7))
     if least <= 0:
         call.refuse(f"normalises by lengths of at least {least}")
-    position, name = view.order.index(axis % call.rank(view)), call.gathered(view)
-    length = call.step(f"ReduceL{order}", name, axes=[position], keepdims=1)
-    return View(call.step("Div", name, call.step("Max", length, call.number(least, name))), view.order)
+    position = view.order.index(axis % call.rank(view))
+    return View(unit_length(call, call.gathered(view), [position], least, order), view.order)
 
 
 @operation("Matmul", "linalg.matmul", "Dot")

@@ -11,6 +11,8 @@ from zygal.sources.keras.site import LayerSite, View, is_batch, operation
 from zygal.sources.keras.table_images import resized
 from zygal.sources.keras.table_operations import axes_of, static
 from zygal.sources.keras.table_shapes import joined, reshaped_to
+from zygal.sources.recipes import attention as attending
+from zygal.sources.recipes.arranging import reversed_along, rolled
 
 
 @operation("Reshape", "reshape")
@@ -155,9 +157,7 @@ def pad(call: LayerSite) -> View:
 def flip(call: LayerSite) -> View:
     view, axes = call.x, axes_of(call, call.x)
     positions = [view.order.index(axis) for axis in axes]
-    many = len(positions)
-    return View(call.step("Slice", call.gathered(view), starts=[-1] * many, ends=[-(2**62)] * many, axes=positions,
-                          steps=[-1] * many), view.order)  # fmt: skip
+    return View(reversed_along(call, call.gathered(view), positions), view.order)
 
 
 @operation("Roll", "roll")
@@ -172,12 +172,7 @@ def roll(call: LayerSite) -> View:
     if len(shifts) != len(axes):
         call.refuse(f"rolls {len(axes)} axes by {len(shifts)} shifts")
     for shift, axis in zip(shifts, axes):
-        axis %= call.rank(view)
-        size, position = call.shape(view)[axis], view.order.index(axis)
-        if is_batch(size):
-            call.refuse("rolls the batch")
-        positions = (np.arange(size) - shift) % size
-        name = call.step("Gather", name, call.constant(positions, "places"), axis=position)
+        name = rolled(call, name, shift, view.order.index(axis % call.rank(view)))
     return View(name, view.order)
 
 
@@ -238,8 +233,8 @@ def attention(call: LayerSite) -> View:
     if static(call, 6, "is_causal", False):
         call.refuse("puts out what comes later, which is not supported")
     scale = call.config.get("scale") or call.argument(5, "scale") or 1 / sqrt(call.shape(query)[-1])
-    weights = call.step("MatMul", call.step("Mul", q, call.number(float(scale), q)), call.laid(key, (0, 2, 3, 1)))
-    return View(call.step("MatMul", call.step("Softmax", weights, axis=-1), v), (0, 2, 1, 3))
+    weights = attending.scores(call, q, call.laid(key, (0, 2, 1, 3)), scale, scale_first=True)
+    return View(attending.attended(call, weights, v), (0, 2, 1, 3))
 
 
 @operation("Resize", "image.resize")

@@ -6,6 +6,7 @@ import numpy as np
 
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
 from zygal.sources.pytorch.table_creation import in_dtype
+from zygal.sources.recipes import activations
 
 
 def _unary(operator: str, *names: str) -> None:
@@ -59,24 +60,22 @@ def bernoulli(site: Site):
 
 @aten("hardsigmoid.default")
 def hardsigmoid(site: Site):
-    return site.step("HardSigmoid", site.tensor("self"), alpha=1 / 6, beta=0.5)
+    return activations.hard_sigmoid(site, site.tensor("self"))
 
 
 @aten("silu.default")
 def silu(site: Site):
-    x = site.tensor("self")
-    return site.step("Mul", x, site.step("Sigmoid", x))
+    return activations.silu(site, site.tensor("self"))
 
 
 @aten("mish.default")
 def mish(site: Site):
-    x = site.tensor("self")
-    return site.step("Mul", x, site.step("Tanh", site.step("Softplus", x)))
+    return activations.mish(site, site.tensor("self"))
 
 
 @aten("gelu.default")
 def gelu(site: Site):
-    return site.gelu(site.tensor("self"), site.plain("approximate", "none") == "tanh")
+    return activations.gelu(site, site.tensor("self"), site.plain("approximate", "none") == "tanh")
 
 
 @aten("leaky_relu.default")
@@ -93,21 +92,14 @@ def randomized_leaky_relu(site: Site):
 
 @aten("elu.default")
 def elu(site: Site):
-    x, scale = site.tensor("self"), site.plain("scale", 1)
     if site.plain("input_scale", 1) != 1:
         site.refuse("scales what enters its exponential unit, which is not supported")
-    made = site.step("Elu", x, alpha=float(site.plain("alpha", 1)))
-    return made if scale == 1 else site.step("Mul", made, site.number(float(scale), x))
+    return activations.elu(site, site.tensor("self"), site.plain("alpha", 1), site.plain("scale", 1))
 
 
 @aten("celu.default")
 def celu(site: Site):
-    """alpha * elu(x / alpha) for negative x, which is what elu with that alpha makes of x / alpha; Barron, 2017."""
-    x, alpha = site.tensor("self"), float(site.plain("alpha", 1))
-    if alpha <= 0:
-        site.refuse(f"has the slope {alpha}, which must be above zero")
-    scaled = site.step("Elu", site.step("Div", x, site.number(alpha, x)), alpha=1.0)
-    return site.step("Mul", scaled, site.number(alpha, x))
+    return activations.celu(site, site.tensor("self"), float(site.plain("alpha", 1)))
 
 
 @aten("selu.default")
@@ -126,21 +118,19 @@ def prelu(site: Site):
 
 @aten("softplus.default")
 def softplus(site: Site):
-    """log(1 + exp(beta x)) / beta; from the threshold on the framework takes x itself, which is the same in float32."""
+    """From the threshold on the framework takes x itself, which is the same in float32 unless the threshold is low."""
     x, beta = site.tensor("self"), float(site.plain("beta", 1))
-    if beta * site.plain("threshold", 20) < 15:
-        scaled = site.step("Mul", x, site.number(beta, x))
-        bent = site.step("Div", site.step("Softplus", scaled), site.number(beta, x))
-        straight = site.step("Greater", scaled, site.number(float(site.plain("threshold")), x))
-        return site.step("Where", straight, x, bent)
-    if beta == 1:
-        return site.step("Softplus", x)
-    return site.step("Div", site.step("Softplus", site.step("Mul", x, site.number(beta, x))), site.number(beta, x))
+    made = activations.softplus(site, x, beta)
+    if beta * site.plain("threshold", 20) >= 15:
+        return made
+    scaled = site.step("Mul", x, site.number(beta, x))
+    straight = site.step("Greater", scaled, site.number(float(site.plain("threshold")), x))
+    return site.step("Where", straight, x, made)
 
 
 @aten("log_sigmoid.default")
 def log_sigmoid(site: Site):
-    return site.step("Neg", site.step("Softplus", site.step("Neg", site.tensor("self"))))
+    return activations.log_sigmoid(site, site.tensor("self"))
 
 
 @aten("softsign.default")
@@ -150,16 +140,12 @@ def softsign(site: Site):
 
 @aten("hardshrink.default")
 def hardshrink(site: Site):
-    x = site.tensor("self")
-    inside = site.step("LessOrEqual", site.step("Abs", x), site.number(float(site.plain("lambd", 0.5)), x))
-    return site.step("Where", inside, site.number(0.0, x), x)
+    return activations.hard_shrink(site, site.tensor("self"), float(site.plain("lambd", 0.5)), keeps_nan=True)
 
 
 @aten("softshrink.default")
 def softshrink(site: Site):
-    """x less its part within -lambda to lambda."""
-    x, reach = site.tensor("self"), float(site.plain("lambd", 0.5))
-    return site.step("Sub", x, site.step("Clip", x, min=-reach, max=reach))
+    return activations.soft_shrink(site, site.tensor("self"), float(site.plain("lambd", 0.5)), keeps_nan=True)
 
 
 @aten("threshold.default")
@@ -171,13 +157,8 @@ def threshold(site: Site):
 
 @aten("glu.default")
 def glu(site: Site):
-    """The first half along an axis, times the sigmoid of the second; Dauphin et al., 2016."""
     x = site.tensor("self")
-    axis = site.plain("dim", -1) % site.type_of(x).rank
-    half = site.type_of(x).shape[axis] // 2
-    first = site.step("Slice", x, starts=[0], ends=[half], axes=[axis])
-    second = site.step("Slice", x, starts=[half], ends=[2 * half], axes=[axis])
-    return site.step("Mul", first, site.step("Sigmoid", second))
+    return activations.gated(site, x, site.plain("dim", -1) % site.type_of(x).rank)
 
 
 @aten("relu6.default")

@@ -7,6 +7,7 @@ from math import inf, log
 import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.recipes.activations import clipped
 
 
 def together(site: Site, left: str, right: str) -> tuple[str, str]:
@@ -271,7 +272,7 @@ def log_one_plus(site: Site):
 def clamp(site: Site):
     limits = {name: site.plain(name) for name in ("min", "max")}
     given = {name: float(value) for name, value in limits.items() if value is not None and abs(float(value)) != inf}
-    return site.clipped(site.tensor("self"), given.get("min"), given.get("max"))
+    return clipped(site, site.tensor("self"), given.get("min"), given.get("max"))
 
 
 @aten("clamp.Tensor", "clamp_min.Tensor", "clamp_max.Tensor")

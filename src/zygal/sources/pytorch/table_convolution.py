@@ -7,8 +7,9 @@ import numpy as np
 from zygal.graph import Batch
 from zygal.graph.ops.windows import Geometry
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
-from zygal.sources.pytorch.table_resampling import by_matrices
 from zygal.sources.pytorch.table_windows import columns
+from zygal.sources.recipes import normalisation
+from zygal.sources.recipes.arranging import by_matrices
 
 
 def _spread(value: int | list[int], axes: int) -> list[int]:
@@ -95,11 +96,7 @@ def _by_own_statistics(site: Site, x: str) -> str:
     if isinstance(shape[0], Batch):
         site.refuse("normalises by the statistics of the batch and keeps none of its own, so one image's scores "
                     "depend on the others; use a normalisation that keeps statistics")  # fmt: skip
-    axes = [0, *range(2, len(shape))]
-    centred = site.step("Sub", x, site.step("ReduceMean", x, axes=axes))
-    variance = site.step("ReduceMean", site.step("Mul", centred, centred), axes=axes)
-    deviation = site.step("Sqrt", site.step("Add", variance, site.number(float(site.plain("eps", 1e-5)), x)))
-    made = site.step("Div", centred, deviation)
+    made = normalisation.standardised(site, x, [0, *range(2, len(shape))], site.plain("eps", 1e-5))
     wide = [shape[1], *(1,) * (len(shape) - 2)]
     if site.has("weight"):
         made = site.step("Mul", made, site.reshaped(site.tensor("weight"), wide))
@@ -133,29 +130,20 @@ def _affine(site: Site, x: str) -> tuple[str, str]:
 
 @aten("group_norm.default")
 def group_norm(site: Site):
-    """Each group of channels as one instance, then scale and shift a channel; Wu and He, 2018."""
     x, groups = site.tensor("input"), site.plain("num_groups", site.plain("group"))
-    shape = site.type_of(x).shape
-    ones = site.constant(np.ones(groups, np.float32), "ones")
-    zeros = site.constant(np.zeros(groups, np.float32), "zeros")
-    split = site.reshaped(x, [shape[0], groups, -1])
-    normal = site.step("InstanceNormalization", split, ones, zeros, epsilon=site.plain("eps", 1e-5))
-    normal = site.reshaped(normal, shape)
+    normal = normalisation.group_normalisation(site, x, groups, site.plain("eps", 1e-5))
     if not (site.has("weight") or site.has("bias")):
         return normal
-    wide = [-1, *(1,) * (len(shape) - 2)]
+    wide = [-1, *(1,) * (site.type_of(x).rank - 2)]
     scale, shift = (site.step("Reshape", each, shape=wide) for each in _affine(site, x))
     return site.step("Add", site.step("Mul", normal, scale), shift)
 
 
 @aten("rms_norm.default")
 def rms_norm(site: Site):
-    """x / sqrt(mean(x^2) + epsilon) * weight over the last axes; Zhang and Sennrich, 2019."""
-    x, shape = site.tensor("input"), site.plain("normalized_shape")
-    epsilon = site.plain("eps")
+    x, count, epsilon = site.tensor("input"), len(site.plain("normalized_shape")), site.plain("eps")
     epsilon = float(np.finfo(np.float32).eps) if epsilon is None else epsilon
-    square = site.step("ReduceMean", site.step("Mul", x, x), axes=list(range(-len(shape), 0)), keepdims=1)
-    normal = site.step("Div", x, site.step("Sqrt", site.step("Add", square, site.number(epsilon, x))))
+    normal = normalisation.by_mean_square(site, x, range(-count, 0), epsilon)
     return site.step("Mul", normal, site.tensor("weight")) if site.has("weight") else normal
 
 
@@ -170,10 +158,9 @@ def weight_norm(site: Site):
 
 @aten("layer_norm.default")
 def layer_norm(site: Site):
-    x, shape = site.tensor("input"), tuple(site.plain("normalized_shape"))
-    scale = site.optional_tensor("weight") or site.constant(np.ones(shape, np.float32), "scale")
-    inputs = (x, scale, site.tensor("bias")) if site.has("bias") else (x, scale)
-    return site.step("LayerNormalization", *inputs, axis=-len(shape), epsilon=site.plain("eps", 1e-5))
+    scale, shift = (site.tensor(name) if site.has(name) else None for name in ("weight", "bias"))
+    count = len(site.plain("normalized_shape"))
+    return normalisation.layer_normalisation(site, site.tensor("input"), count, scale, shift, site.plain("eps", 1e-5))
 
 
 @aten("max_pool2d.default", "max_pool1d.default", "max_pool3d.default", "max_pool2d_with_indices.default")

@@ -6,8 +6,8 @@ import numpy as np
 
 from zygal.graph import Batch, Dimension
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.recipes.arranging import FAR, reversed_along, rolled
 
-FAR = 2**62
 VERY_FAR = 2**40
 """What the framework writes for an end that is not given is at least as far."""
 
@@ -191,29 +191,19 @@ def places_of_truth(site: Site):
 
 @aten("roll.default")
 def roll(site: Site):
-    """What is shifted out at one end comes in at the other."""
     x = site.tensor("self")
     shifts, axes = site.plain("shifts"), site.plain("dims", [])
     if not axes:
         site.refuse("rolls the flattened tensor, the batch included")
     for shift, axis in zip([shifts] if isinstance(shifts, int) else shifts, axes):
-        axis %= site.type_of(x).rank
-        size = site.type_of(x).shape[axis]
-        if isinstance(size, Batch):
-            site.refuse("rolls the batch")
-        shift %= size
-        if shift:
-            parts = cut(site, x, axis, size - shift, size), cut(site, x, axis, 0, size - shift)
-            x = site.step("Concat", *parts, axis=axis)
+        x = rolled(site, x, shift, axis % site.type_of(x).rank)
     return site.step("Identity", x)
 
 
 @aten("flip.default")
 def flip(site: Site):
     x = site.tensor("self")
-    axes = [axis % site.type_of(x).rank for axis in site.plain("dims")]
-    ends = [-FAR] * len(axes)
-    return site.step("Slice", x, starts=[-1] * len(axes), ends=ends, axes=axes, steps=[-1] * len(axes))
+    return reversed_along(site, x, [axis % site.type_of(x).rank for axis in site.plain("dims")])
 
 
 @aten("diagonal.default")

@@ -6,8 +6,8 @@ from math import sqrt
 
 import numpy as np
 
-from zygal.graph import Batch
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.recipes import attention as attending
 
 
 @aten("linear.default")
@@ -86,21 +86,13 @@ def attention(site: Site):
     query, key, value = (site.tensor(name) for name in ("query", "key", "value"))
     shape = site.type_of(query).shape
     if site.plain("enable_gqa", False):
-        key, value = (_each_head(site, each, shape[-3]) for each in (key, value))
-    scale = site.plain("scale") or 1 / sqrt(shape[-1])
-    rank = len(shape)
-    turned = site.step("Transpose", key, perm=[*range(rank - 2), rank - 1, rank - 2])
-    weights = site.step("Mul", site.step("MatMul", query, turned), site.number(float(scale), query))
+        key, value = (attending.shared_heads(site, each, shape[-3]) for each in (key, value))
+    weights = attending.scores(site, query, key, site.plain("scale") or 1 / sqrt(shape[-1]))
     mask = site.optional_tensor("attn_mask")
     if site.plain("is_causal", False):
-        rows, columns = shape[-2], site.type_of(key).shape[-2]
-        if isinstance(rows, Batch) or isinstance(columns, Batch):
-            site.refuse("masks the future along the batch")
-        mask = site.constant(np.tri(rows, columns, dtype=bool), "mask")
-    if mask and site.type_of(mask).dtype == bool:
-        weights = site.step("Where", mask, weights, site.number(float(np.finfo(np.float32).min), weights))
-    elif mask:
-        weights = site.step("Add", weights, mask)
+        mask = attending.without_future(site, weights)
+    if mask:
+        weights = attending.masked(site, weights, mask)
     shares = site.step("Softmax", weights, axis=-1)
     return site.step("MatMul", _none_where_all_is_masked(site, shares, mask) if mask else shares, value)
 
@@ -117,14 +109,6 @@ def _none_where_all_is_masked(site: Site, shares: str, mask: str) -> str:
         largest = site.step("ReduceMax", mask, axes=[-1], keepdims=1)
         some = site.step("Greater", largest, site.number(float("-inf"), largest))
     return site.step("Where", some, shares, site.number(0.0, shares))
-
-
-def _each_head(site: Site, value: str, heads: int) -> str:
-    """Keys or values that several heads share, once for each of them; Ainslie et al., 2023."""
-    rank, own = site.type_of(value).rank, site.type_of(value).shape[-3]
-    if own == heads:
-        return value
-    return site.step("Gather", value, site.constant(np.repeat(np.arange(own), heads // own), "heads"), axis=rank - 3)
 
 
 @aten("tensordot.default")

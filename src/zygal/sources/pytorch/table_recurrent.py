@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.recipes.recurrent import INPUT_FORGET_CELL_OUTPUT, RESET_UPDATE_HIDDEN, sorted_gates
 
-GATES = {"LSTM": (0, 3, 1, 2), "GRU": (1, 0, 2), "RNN": (0,)}
-"""The framework's gates in the order in which the standard has them."""
+GATES = {"LSTM": INPUT_FORGET_CELL_OUTPUT, "GRU": RESET_UPDATE_HIDDEN, "RNN": (0,)}
 
 
 @aten("lstm.input", "gru.input", "rnn_tanh.input", "rnn_relu.input")
@@ -51,12 +51,9 @@ def _constants(site: Site, operator: str, own: list[list[np.ndarray]], layer: in
     """The weights of one layer in the standard's form: input, recurrent, and both biases in one."""
     order = GATES[operator]
 
-    def sorted_gates(array: np.ndarray) -> np.ndarray:
-        return np.concatenate([np.split(array, len(order))[gate] for gate in order])
-
-    made = [np.stack([sorted_gates(direction[index]) for direction in own]) for index in (0, 1)]
+    made = [np.stack([sorted_gates(direction[index], order, 0) for direction in own]) for index in (0, 1)]
     constants = [site.constant(array, f"{name}{layer}") for name, array in zip(("input", "recurrent"), made)]
     if len(own[0]) < 4:
         return [*constants, ""]
-    biases = np.stack([np.concatenate([sorted_gates(d[2]), sorted_gates(d[3])]) for d in own])
+    biases = np.stack([np.concatenate([sorted_gates(d[2], order, 0), sorted_gates(d[3], order, 0)]) for d in own])
     return [*constants, site.constant(biases, f"bias{layer}")]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph import Batch
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.table_creation import in_dtype
+from zygal.sources.recipes.normalisation import variance as variance_of
 
 
 def reduced_axes(site: Site, value: str, name: str = "dim") -> list[int]:
@@ -67,33 +67,21 @@ def place_of_largest(site: Site):
     )
 
 
-def _variance(site: Site, x: str, axes: list[int], keep: int) -> str:
-    """The mean squared distance from the mean, times n / (n - correction)."""
-    shape = site.type_of(x).shape
-    if any(isinstance(shape[axis], Batch) for axis in axes):
-        site.refuse("takes statistics over the batch")
-    count = int(np.prod([shape[axis] for axis in axes], dtype=np.int64))
-    if not count:
-        site.refuse("takes statistics of nothing")
+def _variance(site: Site, x: str, keep: bool) -> str:
     correction = site.plain("correction", 1 if site.plain("unbiased", True) else 0)
-    centred = site.step("Sub", x, site.step("ReduceMean", x, axes=axes, keepdims=1))
-    square = site.step("Mul", centred, centred)
-    if correction == 0:
-        return site.step("ReduceMean", square, axes=axes, keepdims=keep)
-    total = site.step("ReduceSum", square, axes=axes, keepdims=keep)
-    return site.step("Div", total, site.number(float(max(count - correction, 0)), x))
+    return variance_of(site, x, reduced_axes(site, x), keep, correction)
 
 
 @aten("var.correction", "var.dim", "var.default")
 def variance(site: Site):
     x = site.tensor("self")
-    return _variance(site, x, reduced_axes(site, x), int(site.plain("keepdim", False)))
+    return _variance(site, x, bool(site.plain("keepdim", False)))
 
 
 @aten("std.correction", "std.dim", "std.default")
 def standard_deviation(site: Site):
     x = site.tensor("self")
-    return site.step("Sqrt", _variance(site, x, reduced_axes(site, x), int(site.plain("keepdim", False))))
+    return site.step("Sqrt", _variance(site, x, bool(site.plain("keepdim", False))))
 
 
 @aten("var_mean.correction", "var_mean.dim", "std_mean.correction", "std_mean.dim")
@@ -101,9 +89,9 @@ def variance_and_mean(site: Site):
     x = site.tensor("self")
     axes, keep = reduced_axes(site, x), int(site.plain("keepdim", False))
     if "std_mean" in site.target:
-        made = site.step("Sqrt", _variance(site, x, axes, keep))
+        made = site.step("Sqrt", _variance(site, x, bool(keep)))
     else:
-        made = _variance(site, x, axes, keep)
+        made = _variance(site, x, bool(keep))
     return made, site.step("ReduceMean", x, axes=axes, keepdims=keep)
 
 

@@ -6,6 +6,7 @@ import numpy as np
 
 from zygal.graph.ops.resampling import resampling_matrix
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.recipes.arranging import by_matrices
 
 
 def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
@@ -39,15 +40,6 @@ def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
         resampling_matrix(size, out, mode, grid, scale, antialias) for size, out, scale in zip(spatial, wanted, scales)
     ]
     return by_matrices(site, x, matrices)
-
-
-def by_matrices(site: Site, x: str, matrices: list[np.ndarray]) -> str:
-    """rows @ x @ columns'; a single axis is only multiplied from the right."""
-    columns = site.constant(np.ascontiguousarray(matrices[-1].T, np.float32), "columns")
-    if len(matrices) == 1:
-        return site.step("MatMul", x, columns)
-    rows = site.constant(matrices[0].astype(np.float32), "rows")
-    return site.step("MatMul", rows, site.step("MatMul", x, columns))
 
 
 def _grid(site: Site) -> str:

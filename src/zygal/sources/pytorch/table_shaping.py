@@ -7,6 +7,7 @@ import numpy as np
 from zygal.graph import Batch
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.symbols import multiply
+from zygal.sources.recipes.arranging import padded_around
 
 
 @aten("flatten.using_ints")
@@ -232,24 +233,10 @@ def pad(site: Site):
     if mode != "constant" and min(begins + ends) < 0:
         site.refuse("cuts and pads at once by something else than a constant, which is not supported")
     if mode == "circular":
-        return _padded_around(site, x, begins, ends)
+        return padded_around(site, x, begins, ends)
     names = {"constant": "constant", "reflect": "reflect", "replicate": "edge"}
     value = float(site.plain("value", 0.0) or 0.0)
     return site.step("Pad", x, pads=begins + ends, value=value, mode=names[mode])
-
-
-def _padded_around(site: Site, x: str, begins: list[int], ends: list[int]) -> str:
-    """As on a ring: what leaves at one end comes in at the other."""
-    for axis, (begin, end) in enumerate(zip(begins, ends)):
-        if begin or end:
-            size = site.type_of(x).shape[axis]
-            parts = [x]
-            if begin:
-                parts.insert(0, site.step("Slice", x, starts=[size - begin], ends=[size], axes=[axis]))
-            if end:
-                parts.append(site.step("Slice", x, starts=[0], ends=[end], axes=[axis]))
-            x = site.step("Concat", *parts, axis=axis)
-    return x
 
 
 @aten("pixel_shuffle.default")
