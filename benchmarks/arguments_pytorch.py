@@ -65,10 +65,10 @@ def outcome(model: torch.nn.Module, image: torch.Tensor, folder: Path) -> tuple[
         return "not captured", type(fault).__name__
     wanted = [wanted] if isinstance(wanted, torch.Tensor) else list(wanted)
     try:
-        with read_source(folder / "sample.pt2", True) as source:
+        with read_source(folder / "sample.pt2") as source:
             names = source.output_names
         for name, tensor in zip(names, wanted):
-            with read_source(folder / "sample.pt2", True, name) as source:
+            with read_source(folder / "sample.pt2", name) as source:
                 graph = run_passes(source.graph)
                 feed, fetch = graph.inputs[0], graph.outputs[0]
                 if feed == fetch:

@@ -195,7 +195,7 @@ def test_every_argument_is_read_or_neutral():
 
 
 def test_an_unread_argument_is_refused_by_name(tmp_path, monkeypatch):
-    monkeypatch.setitem(HANDLERS, "aten.elu.default", lambda call: call.result("Elu", call.tensor("self"), alpha=1.0))
+    monkeypatch.setitem(HANDLERS, "aten.elu.default", lambda call: call.step("Elu", call.tensor("self"), alpha=1.0))
     kind, detail = became(lambda x: F.elu(x, 0.5), tmp_path)
     assert kind == "refused" and "alpha = 0.5" in detail
 

@@ -62,7 +62,7 @@ def program_and_results(tmp_path_factory):
 @pytest.mark.parametrize("name", FUNCTIONS)
 def test_borders_of_the_definition(name, program_and_results, tmp_path):
     path, image, wanted = program_and_results
-    with read_source(path, True, name) as source:
+    with read_source(path, name) as source:
         graph = run_passes(source.graph)
         graph = graph.renamed({graph.inputs[0]: "image", graph.outputs[0]: "scores"})
         write_artifact(graph, tmp_path / "m.onnx", Metadata())

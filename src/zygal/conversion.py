@@ -20,7 +20,8 @@ from zygal.inlet.front import front_of
 from zygal.labels import Labels
 from zygal.layout import fed_as
 from zygal.scores import LOGITS, PROBABILITIES, operators_before, softmax_twice
-from zygal.sources import Source, read_source
+from zygal.sources import Reading, Source, read_source
+from zygal.sources.freeing import Stuck, freed_graphs
 from zygal.sources.opened import SourceFile
 
 DEFAULT_OPSET = 17
@@ -64,7 +65,7 @@ class Choices:
     take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
     captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
     input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's
-    tensor, for models that leave it open. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
+    tensor, for models that leave it open. signature, input: see `sources.Reading`. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
     [N, H, W, 3] of any size.
     """
 
@@ -77,6 +78,8 @@ class Choices:
     layout: str | None = None
     image_shape: tuple[int, ...] | None = None
     raw_pixels: bool = False
+    signature: str | None = None
+    input: str | None = None
 
 
 def convert(
@@ -96,25 +99,29 @@ def convert(
     if choices.input_name == choices.output_name:
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
     file = SourceFile.of(source)
-    try:
-        return _converted(file, artifact_path, inlet, labels, choices)
-    except NotFreed:
-        # A size that was interpreted as the batch may equal it by coincidence.
-        return _converted(file, artifact_path, inlet, labels, choices, sizes_are_batches=False)
+    return _converted(file, artifact_path, inlet, labels, choices)
 
 
 @contextmanager
-def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, sizes_are_batches: bool, classes: int | None):
-    """The source with the estimator behind it, if there is one."""
+def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, classes: int | None):
+    """The source, freed from a fixed batch unless that is kept, with the estimator behind it, if there is one; and the batch that
+    it was freed from, or None."""
     estimator, columns = file.estimator, file.columns_wanted(classes)
-    with read_source(file.path, choices.keep_batch, choices.scores, shape, sizes_are_batches, columns) as source:
-        source = replace(source, sha256=file.sha256)
+    reading = Reading(choices.scores, columns, shape, choices.signature, choices.input)
+    with read_source(file.path, reading=reading) as source:
+        source, freed_from = replace(source, sha256=file.sha256), None
+        first = source.graph.types[source.graph.inputs[0]].shape[:1]
+        if estimator is None:
+            _check_scores(source, choices)
+        if not choices.keep_batch and first and isinstance(first[0], int):
+            source, freed_from = replace(source, graph=freed(source, first[0], choices.opset)), first[0]
         if estimator is not None:
             from zygal.sources.estimators import notes_on, with_estimator
 
             graph, notes = with_estimator(source.graph, estimator), (*source.notes, *notes_on(estimator))
             source = replace(source, graph=graph, framework=f"{source.framework} and scikit-learn", notes=notes)
-        yield source
+            _check_scores(source, choices)
+        yield source, freed_from
 
 
 def _converted(
@@ -123,22 +130,19 @@ def _converted(
     inlet: Inlet | None,
     labels: Labels | None,
     choices: Choices,
-    sizes_are_batches: bool = True,
 ) -> Conversion:
     from zygal.artifact.write import write_artifact
 
     shape = _image_shape(inlet, choices)
     classes = len(labels.names) if labels else None
-    with _read(file, choices, shape, sizes_are_batches, classes) as source:
-        before = _scores_graph(source, choices)
+    with _read(file, choices, shape, classes) as (source, freed_from):
+        before = _fed_as_chosen(source, choices)
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         check_fit(before, inlet, labels)
         graph = run_passes(before)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
-        notes = [*source.notes, *_notes(source)]
-        if source.freed_from_batch:
-            prove_freed(file, source, graph, choices)
+        notes = [*source.notes, *_notes(source, freed_from)]
         metadata = Metadata(inlet, origin=_origin(source), scores=_kind_by_estimator(file))
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
@@ -181,7 +185,25 @@ class NotFreed(SourceError):
     """A graph that was freed from its fixed batch gives other scores than the model with its own batch."""
 
 
-def prove_freed(file: SourceFile, source: Source, graph: Graph, choices: Choices) -> None:
+def freed(source: Source, batch: int, opset: int = DEFAULT_OPSET) -> Graph:
+    """The source's graph with a dynamic batch, proven at two other sizes. Raises SourceError with what stands in the way."""
+    pinned, fault = run_passes(source.graph), None
+    try:
+        for graph in freed_graphs(source.graph, batch):
+            try:
+                prove_freed(source, pinned, run_passes(graph), batch, opset)
+                return graph
+            except NotFreed as unproven:
+                fault = fault or unproven
+    except Stuck as stuck:
+        raise SourceError(
+            f"{source.path} was captured with a fixed batch of {batch} and cannot be given a dynamic one: {stuck} "
+            "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+        ) from stuck
+    raise fault
+
+
+def prove_freed(source: Source, pinned: Graph, graph: Graph, batch: int, opset: int) -> None:
     """Runs the freed graph at two other batch sizes against the model with its own batch. Raises NotFreed.
 
     The images are random; every image's scores must be those that it has in a batch of the captured size.
@@ -192,15 +214,12 @@ def prove_freed(file: SourceFile, source: Source, graph: Graph, choices: Choices
     from zygal.engines import run_in_batches
     from zygal.engines.runtime import RuntimeEngine
 
-    batch = source.freed_from_batch
     # Small sizes, whatever the captured one is: that another size works at all is what must be shown.
     counts = [count for count in (2, 3, 5) if count != batch][:2]
-    fixed_choices = replace(choices, keep_batch=True, scores=source.chosen.name)
-    with scratch_folder() as folder, _read(file, fixed_choices, None, True, None) as fixed:
-        pinned = run_passes(_scores_graph(fixed, choices))
+    with scratch_folder() as folder:
         engines = []
         for name, each in (("pinned", pinned), ("freed", graph)):
-            write_artifact(each, folder / name, Metadata(), choices.opset)
+            write_artifact(each, folder / name, Metadata(), opset)
             engines.append(RuntimeEngine(folder / name))
         images = _random_images(graph.types[graph.inputs[0]], max(counts))
         wanted = np.concatenate(list(run_in_batches(engines[0], images)))
@@ -208,10 +227,10 @@ def prove_freed(file: SourceFile, source: Source, graph: Graph, choices: Choices
             try:
                 found = engines[1].run(images[:count])
             except EngineError as fault:
-                raise _not_freed(source, f"it cannot be run on {count} images ({fault})") from fault
+                raise _not_freed(source, batch, f"it cannot be run on {count} images ({fault})") from fault
             right = wanted[:count]
             if found.shape != right.shape or not np.abs(found - right).max() <= FREED_WITHIN * max(np.ptp(wanted), 1e-30):
-                raise _not_freed(source, f"it returns other scores for {count} images")
+                raise _not_freed(source, batch, f"it returns other scores for {count} images")
 
 
 def _random_images(type: TensorType, count: int):
@@ -224,9 +243,9 @@ def _random_images(type: TensorType, count: int):
     return rng.integers(0, 2 if type.dtype == bool else 128, shape).astype(type.dtype)
 
 
-def _not_freed(source: Source, why: str) -> NotFreed:
+def _not_freed(source: Source, batch: int, why: str) -> NotFreed:
     return NotFreed(
-        f"{source.path} was captured with a fixed batch of {source.freed_from_batch}; with a dynamic batch {why}. Capture it with a "
+        f"{source.path} was captured with a fixed batch of {batch}; with a dynamic batch {why}. Capture it with a "
         "dynamic batch (axis 0), or keep the fixed one with --keep-batch."
     )
 
@@ -236,15 +255,20 @@ def _image_shape(inlet: Inlet | None, choices: Choices) -> tuple[int, ...] | Non
     return choices.image_shape or (inlet.tensor_shape() if inlet is not None else None)
 
 
-def _scores_graph(source: Source, choices: Choices) -> Graph:
-    """The source's graph, whose output is checked to be a classifier's."""
+def _fed_as_chosen(source: Source, choices: Choices) -> Graph:
+    """The source's graph, its input in the layout that was chosen. Raises SourceError."""
+    if not choices.layout:
+        return source.graph
+    try:
+        return fed_as(source.graph, choices.layout)
+    except ValueError as fault:
+        raise SourceError(f"{source.path} cannot be converted to another layout: {fault}.") from fault
+
+
+def _check_scores(source: Source, choices: Choices) -> None:
+    """Raises SourceError unless the output is a classifier's."""
     graph, names = source.graph, source.output_names
     type = graph.types[graph.outputs[0]]
-    if choices.layout:
-        try:
-            graph = fed_as(graph, choices.layout)
-        except ValueError as fault:
-            raise SourceError(f"{source.path} cannot be converted to another layout: {fault}.") from fault
     if type.dtype.kind != "f":
         raise SourceError(f"{source.path} returns {type}, which are not scores (floating-point numbers){_others(names)}.")
     if not _depends(graph):
@@ -256,7 +280,6 @@ def _scores_graph(source: Source, choices: Choices) -> Graph:
             f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{_others(names)}; capture a model that "
             "returns one row of scores per image, or add --any-shape."
         )
-    return graph
 
 
 def _others(names: tuple[str, ...]) -> str:
@@ -273,15 +296,15 @@ def _depends(graph: Graph) -> bool:
     return graph.outputs[0] in reached
 
 
-def _notes(source: Source) -> list[str]:
+def _notes(source: Source, freed_from: int | None) -> list[str]:
     notes = []
     if source.chosen.reason:
         notes.append(source.chosen.note(source.output_names))
     if softmax_twice(operators_before(source.graph.outputs[0], source.graph.made_by())):
         notes.append(SOFTMAX_TWICE)
-    if source.freed_from_batch:
+    if freed_from:
         notes.append(
-            f"the model was captured with a fixed batch of {source.freed_from_batch}; the artifact takes any batch size "
+            f"the model was captured with a fixed batch of {freed_from}; the artifact takes any batch size "
             "(verified at two other sizes)"
         )
     elif isinstance(source.graph.types[source.graph.inputs[0]].shape[0], int):

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 import zipfile
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 from zygal.errors import FileError
-from zygal.files import open_file, read_text
+from zygal.files import open_file, read_text, reason
 
 PROGRAM = "a captured PyTorch program (.pt2)"
 TORCH_SCRIPT = "a scripted or traced PyTorch archive"
@@ -17,11 +18,15 @@ SKLEARN_PICKLE = "a scikit-learn pickle"
 PYTHON_PICKLE = "a Python pickle"
 SAFETENSORS = "a safetensors file of weights"
 LAYERS_JSON = "a description of layers in JSON"
+WEB_LAYERS = "a web model of layers (model.json)"
+WEB_GRAPH = "a web model of a graph (model.json)"
+SAVED_MODEL = "a TensorFlow saved-model folder"
+CHECKPOINT = "a table of TensorFlow variables (.index)"
 FOLDER = "a training folder (its sub-folders are the classes)"
 LIVE = "a function that builds a model (FILE.py:FUNCTION)"
 KERAS_ARCHIVE = "a .keras archive"
 HDF5 = "an HDF5 file"
-TRAINED = "a trained model (.pt2, .keras or .h5)"
+TRAINED = "a trained model (.pt2, .keras, .h5, a saved-model folder, a frozen .pb or a web model.json)"
 FROZEN_GRAPH = "a frozen TensorFlow graph"
 ARTIFACT = "an ONNX artifact"
 WITNESS = "a witness"
@@ -34,7 +39,6 @@ TEXT = "a text file"
 UNKNOWN = "a file of unknown kind"
 
 _MAGIC = (
-    (b"\x89HDF\r\n\x1a\n", HDF5),
     (b"\x89PNG\r\n\x1a\n", IMAGE),
     (b"\xff\xd8\xff", IMAGE),
     (b"GIF8", IMAGE),
@@ -45,17 +49,57 @@ _MAGIC = (
 )
 
 
+LARGEST_TEXT_SEARCHED = 1 << 20
+
+
+@dataclass(frozen=True)
+class Peek:
+    """The beginning of a file, as much as it takes to recognise it.
+
+    head: its first bytes; empty for a folder. members: the names inside a zip archive, of a damaged one the first; None for
+    other files. text: more of a file that begins like JSON. folder: the names in a folder.
+    """
+
+    path: Path
+    head: bytes = b""
+    members: tuple[str, ...] | None = None
+    damaged: bool = False
+    text: bytes = b""
+    folder: frozenset[str] = frozenset()
+
+    @classmethod
+    def at(cls, path: str | Path) -> Peek:
+        """Raises FileError."""
+        if os.path.isdir(path):
+            try:
+                return cls(Path(path), folder=frozenset(os.listdir(path)))
+            except OSError as fault:
+                raise FileError(f"{path} cannot be read: {reason(fault)}.") from fault
+        with open_file(path) as file:
+            head = file.read(4096)
+            if head[:4] == b"PK\x03\x04" or head and zipfile.is_zipfile(file):
+                members, damaged = _members(file)
+                return cls(Path(path), head, members, damaged)
+            text = head + file.read(LARGEST_TEXT_SEARCHED) if head.lstrip()[:1] == b"{" else b""
+        return cls(Path(path), head, text=text)
+
+
 def kind_of(path: str | Path) -> str:
     """One of this module's constants, written so that it reads well after "is". Raises FileError."""
-    if os.path.exists(os.path.join(path, "saved_model.pb")):
-        raise FileError(f"{path} is a TensorFlow saved-model folder; {_WHERE_IT_WAS_MADE}.")
-    with open_file(path) as file:
-        head = file.read(4096)
-        if not head:
-            return EMPTY
-        if head[:4] == b"PK\x03\x04" or zipfile.is_zipfile(file):
-            return _kind_of_zip(file)
-    path = Path(path)
+    from zygal.sources.families import FAMILIES
+
+    peek = Peek.at(path)
+    for family in FAMILIES:
+        kind = family.recognise(peek)
+        if kind is not None:
+            return kind
+    head, path = peek.head, Path(path)
+    if not head:
+        if peek.path.is_dir():
+            raise FileError(f"{path} is a folder; {'it holds no saved_model.pb' if 'variables' in peek.folder else 'a file is needed here'}.")
+        return EMPTY
+    if peek.members is not None:
+        return _kind_of_zip(peek.members)
     if head[0] == 0x80 and head[1:2] in (b"\x02", b"\x03", b"\x04", b"\x05"):
         return _kind_of_pickle(head)
     if head[8:9] == b"{" and int.from_bytes(head[:8], "little") < 100_000_000:
@@ -65,10 +109,7 @@ def kind_of(path: str | Path) -> str:
             return kind
     if _looks_like_onnx(head):
         return ARTIFACT
-    # A graph is a message of nodes, each with its name and then its operator.
-    if head[0] == 0x0A and any(operator in head for operator in (b"\x12\x0bPlaceholder", b"\x12\x05Const")):
-        return FROZEN_GRAPH
-    return _kind_of_text(path)
+    return CHECKPOINT if _ends_like_a_table(path) else _kind_of_text(path)
 
 
 def require_kind(path: str | Path, wanted: str) -> Path:
@@ -80,15 +121,20 @@ def require_kind(path: str | Path, wanted: str) -> Path:
 
 
 def trained_kind(path: str | Path) -> str:
-    """The kind of a file that holds a trained model; raises FileError with what to do instead for any other."""
+    """The kind of a source that holds a trained model; raises FileError with what to do instead for anything else."""
+    from zygal.sources.families import FAMILIES
+
     kind = kind_of(path)
-    if kind not in (PROGRAM, KERAS_ARCHIVE, HDF5):
+    if not any(kind in family.kinds for family in FAMILIES):
         raise _unwanted(path, kind, TRAINED)
     return kind
 
 
 def _unwanted(path: str | Path, kind: str, wanted: str) -> FileError:
-    advice = _ADVICE.get((wanted, kind)) or _ADVICE.get(kind) or "check the path"
+    from zygal.sources.families import FAMILIES
+
+    trained = any(kind in family.kinds for family in FAMILIES)
+    advice = _ADVICE.get((wanted, TRAINED if trained else kind)) or _ADVICE.get(kind) or "check the path"
     return FileError(f"{path} is {kind}, but {wanted} is needed here; {advice}.")
 
 
@@ -106,16 +152,12 @@ def _kind_of_pickle(head: bytes) -> str:
     return TORCH_PICKLE if b"torch" in head or head.startswith(torch_begins) else PYTHON_PICKLE
 
 
-_WHERE_IT_WAS_MADE = (
-    "this release cannot read it; load it in the environment that wrote it and save the Keras model with "
-    "model.save('model.keras')"
-)
 _ADVICE = {
     (TRAINED, ARTIFACT): "it is already converted, so give the trained model that it was made from",
-    (ARTIFACT, PROGRAM): "convert it first with zygal convert",
-    (WITNESS, PROGRAM): "record a witness from it with zygal witness",
+    (ARTIFACT, TRAINED): "convert it first with zygal convert",
+    (WITNESS, TRAINED): "record a witness from it with zygal witness",
     (WITNESS, ARTIFACT): "record a witness on the training side with zygal witness",
-    FROZEN_GRAPH: _WHERE_IT_WAS_MADE,
+    CHECKPOINT: "it holds weights alone; give the saved-model folder, whose saved_model.pb holds the graph",
     TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
     TORCH_PICKLE: "a pickle is never loaded, because it can run code; for a state dictionary give FILE.py:FUNCTION with --weights, for a "
     "whole module capture it with torch.export.export and torch.export.save",
@@ -132,29 +174,32 @@ _ADVICE = {
 """What to do with a file of one kind, or with it where another kind is wanted."""
 
 
-def _kind_of_zip(file: BinaryIO) -> str:
+def _members(file: BinaryIO) -> tuple[tuple[str, ...], bool]:
+    """The names in a zip archive, and whether it is damaged: then the first name alone."""
     try:
         with zipfile.ZipFile(file) as archive:
-            names = archive.namelist()
+            return tuple(archive.namelist()), False
     except Exception:  # The library raises whatever comes of the damage.
-        # Cut off or damaged: the reader of the kind that its first member suggests gives the sentence.
         file.seek(0)
-        names = [file.read(300)[30:].split(b"\0")[0].decode("latin-1")]
-        if names[0].startswith(("witness.json", "tensors.npy", "scores.npy")):
-            return WITNESS
-        if names[0].startswith(("metadata.json", "config.json", "model.weights.h5")):
-            return KERAS_ARCHIVE
-        return PROGRAM if "/data/" in names[0] or "/models/" in names[0] else ZIP
-    if "witness.json" in names:
+        return (file.read(300)[30:].split(b"\0")[0].decode("latin-1"),), True
+
+
+def _kind_of_zip(names: tuple[str, ...]) -> str:
+    if any(name.startswith(("witness.json", "tensors.npy", "scores.npy")) for name in names[:1]) or "witness.json" in names:
         return WITNESS
-    if "config.json" in names and "model.weights.h5" in names:
-        return KERAS_ARCHIVE
     tails = {name.partition("/")[2] for name in names}
-    if "archive_format" in tails or any(tail.startswith("models/") for tail in tails):
-        return PROGRAM
     if "data.pkl" in tails:
         return TORCH_SCRIPT if any(tail.startswith("code/") for tail in tails) else TORCH_PICKLE
     return ZIP
+
+
+def _ends_like_a_table(path: Path) -> bool:
+    """Whether a file ends in the magic number of a sorted table."""
+    with open_file(path) as file:
+        if file.seek(0, os.SEEK_END) < 48:
+            return False
+        file.seek(-8, os.SEEK_END)
+        return file.read(8) == (0xDB4775248B80FB57).to_bytes(8, "little")
 
 
 _LAYER_KEYS = ("modelTopology", "weightsManifest", "layers-model", "graph-model", "keras_version", "layer_names")

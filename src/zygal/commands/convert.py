@@ -36,6 +36,8 @@ class ConvertRequest:
     scores: str | None = None
     any_shape: bool = False
     keep_batch: bool = False
+    signature: str | None = None
+    input: str | None = None
     layout: str | None = None
     raw_pixels: bool = False
     opset: int = DEFAULT_OPSET
@@ -89,9 +91,10 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     inlet = read_inlet(request.inlet) if request.inlet else None
     labels = read_labels(request.labels) if request.labels else None
     choices = Choices(request.input_name, request.output_name, request.scores, request.any_shape, request.keep_batch,
-                      request.opset, request.layout, request.shape, request.raw_pixels)  # fmt: skip
+                      request.opset, request.layout, request.shape, request.raw_pixels, request.signature, request.input)  # fmt: skip
     shape = request.shape or (inlet.tensor_shape() if inlet else None)
-    with source_file(request.source, request.weights, shape) as source:
+    given = {"--shape": request.shape, "--keep-batch": request.keep_batch, "--signature": request.signature, "--input": request.input}
+    with source_file(request.source, request.weights, shape, given=given) as source:
         listener.detail(f"converting {source.name}")
         if source.estimator is not None:
             labels = _labels_of_estimator(source.estimator, labels)

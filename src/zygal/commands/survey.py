@@ -16,7 +16,17 @@ from zygal.sources.live import is_live
 
 KERAS_WEIGHTS = "a weights file of Keras (.weights.h5)"
 _WEIGHTS = (kinds.SAFETENSORS, KERAS_WEIGHTS)
-_TRAINED = (kinds.PROGRAM, kinds.KERAS_ARCHIVE, kinds.HDF5, kinds.LIVE)
+
+
+def _is_trained(kind: str) -> bool:
+    from zygal.sources.families import FAMILIES
+
+    return kind == kinds.LIVE or any(kind in family.kinds for family in FAMILIES)
+
+
+def _holds_a_model(folder: str | Path) -> bool:
+    """Whether a folder is a trained model's, not one of images."""
+    return any(os.path.exists(os.path.join(folder, name)) for name in ("saved_model.pb", "saved_model.pbtxt", "variables"))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -26,6 +36,12 @@ class SurveyRequest:
     file: str
     weights: str | None = None
     shape: tuple[int, ...] | None = None
+    signature: str | None = None
+    input: str | None = None
+
+    def options(self) -> dict[str, Any]:
+        """What only some sources have."""
+        return {"--shape": self.shape, "--signature": self.signature, "--input": self.input}
 
 
 @dataclass(frozen=True)
@@ -52,15 +68,13 @@ class SurveyOutcome(Outcome):
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
     listener.detail(f"reading {request.file}")
-    if request.shape and not is_live(request.file):
-        raise FileError("--shape only applies to FILE.py:FUNCTION; leave it out.")
     if is_live(request.file) or request.weights:
         found, notes = _survey_live(request)
     else:
-        found, notes = survey(request.file), []
+        found, notes = survey(request.file, request), []
     if found.kind in (kinds.LABELS, kinds.FOLDER):
         notes += found.facts.notes
-    if found.kind in _TRAINED:
+    if _is_trained(found.kind):
         notes += _notes_on(found.facts)
     if found.kind == kinds.ARTIFACT and found.facts.chosen.reason:
         notes.append(found.facts.chosen.note(list(found.facts.outputs)))
@@ -72,7 +86,7 @@ def _survey_live(request: SurveyRequest) -> tuple[Survey, list[str]]:
     from zygal.sources import source_facts
     from zygal.sources.opened import source_file
 
-    with source_file(request.file, request.weights, request.shape, "FILE") as source:
+    with source_file(request.file, request.weights, request.shape, "FILE", request.options()) as source:
         facts = replace(source_facts(source.path), path=Path(source.name))
     notes = list(source.notes)
     if source.estimator is not None:
@@ -90,13 +104,16 @@ def _notes_on(facts: Any) -> list[str]:
     return [*notes, SOFTMAX_TWICE] if facts.softmax_twice else notes
 
 
-def survey(path: str | Path) -> Survey:
+def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
     """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
-    if os.path.isdir(path) and not os.path.exists(os.path.join(path, "saved_model.pb")):
+    if os.path.isdir(path) and not _holds_a_model(path):
         from zygal.labels import read_labels
 
         return Survey(Path(path), kinds.FOLDER, read_labels(path))
     kind = kinds.kind_of(path)
+    if request is not None and not _is_trained(kind) and any(request.options().values()):
+        option = next(name for name, value in request.options().items() if value)
+        raise FileError(f"{option} does not apply to {kind}; leave it out.")
     if kind == kinds.SAFETENSORS:
         from zygal.weights_file import read_safetensors
 
@@ -107,10 +124,15 @@ def survey(path: str | Path) -> Survey:
         weights = read_keras_weights(path)
         if weights is not None:
             return Survey(Path(path), KERAS_WEIGHTS, weights)
-    if kind in _TRAINED:
-        from zygal.sources import source_facts
+    if _is_trained(kind):
+        from zygal.sources import Reading, source_facts
+        from zygal.sources.families import family_of
 
-        return Survey(Path(path), kind, source_facts(path))
+        reading = Reading()
+        if request is not None:
+            family_of(path).refuse_options(str(path), request.options())
+            reading = Reading(None, None, request.shape, request.signature, request.input)
+        return Survey(Path(path), kind, source_facts(path, reading))
     if kind == kinds.ARTIFACT:
         from zygal.artifact import read_artifact
 
@@ -134,7 +156,7 @@ def survey(path: str | Path) -> Survey:
 
 def _next_step(found: Survey, request: SurveyRequest) -> str | None:
     file = request.file
-    if found.kind in _TRAINED and not found.facts.unknown_operators:
+    if _is_trained(found.kind) and not found.facts.unknown_operators:
         inlet, labels = found_in_folder(file, "*.inlet.toml", "INLET.toml"), found_in_folder(file, "labels.*", "LABELS")
         weights = ["--weights", request.weights] if request.weights else []
         return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), "--inlet", inlet, "--labels", labels)

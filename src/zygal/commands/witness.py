@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     import numpy as np
 
     from zygal.evidence.witness import Witness
+    from zygal.sources import Reading
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -31,6 +32,8 @@ class WitnessRequest:
     weights: str | None = None
     shape: tuple[int, ...] | None = None
     scores: str | None = None
+    signature: str | None = None
+    input: str | None = None
     layers: bool = False
     labels: str | None = None
     inlet: str | None = None
@@ -147,9 +150,9 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
     if inlet is None:
         check_repeatable(request.images, to_tensor, request.training_code)
     shape = request.shape or first[1].shape
-    with source_file(request.source, request.weights, shape) as source:
+    with source_file(request.source, request.weights, shape, given=_given(request)) as source:
         listener.detail(f"loading {source.name} in its framework")
-        engine = open_live_engine(source, request.scores, len(labels) if labels else None)
+        engine = open_live_engine(source, request.scores, len(labels) if labels else None, _reading(request))
         found = record_witness(
             engine, request.images, to_tensor, preprocessing,
             lambda done, total: listener.count("images", done, total), request.layers, source, labels,
@@ -162,15 +165,27 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
     return found, notes
 
 
+def _given(request: WitnessRequest) -> dict[str, Any]:
+    return {"--shape": request.shape, "--signature": request.signature, "--input": request.input}
+
+
+def _reading(request: WitnessRequest) -> Reading:
+    from zygal.sources import Reading
+
+    return Reading(request.scores, None, request.shape, request.signature, request.input)
+
+
 def _check_first(request: WitnessRequest, name: str, tensor: np.ndarray) -> None:
     """Raises WitnessError if the model's file says that it takes other tensors."""
     from zygal.evidence.record import check_tensor
     from zygal.sources import source_facts
+    from zygal.sources.families import family_of
     from zygal.sources.live import is_live
 
     if is_live(request.source):
         return
-    inputs = [type for type in source_facts(request.source).inputs.values() if type is not None]
+    family_of(request.source).refuse_options(request.source, _given(request))
+    inputs = [type for type in source_facts(request.source, _reading(request)).inputs.values() if type is not None]
     if len(inputs) == 1:
         check_tensor(tensor, name, [size if isinstance(size, int) else None for size in inputs[0].shape[1:]], request.source)
 

@@ -11,7 +11,7 @@ import numpy as np
 from zygal.backends import use_installed_backend
 from zygal.errors import EngineError, SourceError, first_line, install_extra
 from zygal.files import scratch_folder
-from zygal.sources import read_source
+from zygal.sources import Reading, read_source
 from zygal.sources.keras import open_keras, read_structure
 from zygal.sources.keras.plain import write_plain_copy
 from zygal.sources.keras.reader import scores_choice
@@ -34,12 +34,12 @@ class KerasEngine:
     ways = (COMPILED, EAGER)
     captured_in_training = False
 
-    def __init__(self, path: str | Path, output: str | None = None, classes: int | None = None, model: Any = None):
+    def __init__(self, path: str | Path, reading: Reading = Reading(), model: Any = None):
         with open_keras(path) as file, scratch_folder() as folder:
             structure = read_structure(file.configuration, file.path, file.version)
             refuse_own_code(file, structure)
-            self.input_type = input_type(file, structure)
-            self.chosen = scores_choice(file, structure, Weights(file, structure), output, classes)
+            self.input_type = input_type(file, structure, reading.image_shape)
+            self.chosen = scores_choice(file, structure, Weights(file, structure), reading)
             self.output_names = tuple(structure.outputs)
             self._output, self._place = self.chosen.name, self.output_names.index(self.chosen.name)
             copy = write_plain_copy(file, folder) if model is None else None

@@ -2,32 +2,28 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
-from zygal import kinds
 from zygal.engines.engine import LiveEngine
-from zygal.sources.live import KERAS
+from zygal.sources.families import Reading, family_named, family_of
 from zygal.sources.opened import SourceFile
 
 
-def open_live_engine(source: str | Path | SourceFile, output: str | None = None, classes: int | None = None) -> LiveEngine:
+def open_live_engine(
+    source: str | Path | SourceFile, output: str | None = None, classes: int | None = None, reading: Reading = Reading()
+) -> LiveEngine:
     """A source in the framework that made it; of FILE.py:FUNCTION the very object that the function returned.
 
     output: which of its outputs, by the name that survey gives it; the one that looks like class scores unless named. classes:
-    how many classes there are, if it is known. Raises EngineError if the framework is not installed, SourceError if there is no
-    such output.
+    how many classes there are, if it is known. reading: what else is asked of the reader. Raises EngineError if the framework
+    is not installed, SourceError if there is no such output.
     """
     source = SourceFile.of(source)
-    live, estimator, classes = source.live, source.estimator, source.columns_wanted(classes)
-    model = live and live.model
-    if (live.framework == KERAS) if live else kinds.trained_kind(source.path) in (kinds.KERAS_ARCHIVE, kinds.HDF5):
-        from zygal.engines.keras import KerasEngine
-
-        engine = KerasEngine(source.path, output, classes, model)
-    else:
-        from zygal.engines.pytorch import PyTorchEngine
-
-        engine = PyTorchEngine(source.path, output, classes, model)
+    live, estimator = source.live, source.estimator
+    family = family_named(live.framework) if live else family_of(source.path)
+    reading = replace(reading, output=output, classes=source.columns_wanted(classes))
+    engine = family.live_engine(source.path, reading, live and live.model)
     # The user knows the source by its name, not by the file that it was saved to.
     engine.path = Path(source.name)
     if estimator is None:

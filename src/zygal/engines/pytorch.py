@@ -10,6 +10,7 @@ import numpy as np
 
 from zygal.errors import EngineError, SourceError, first_line, install_extra
 from zygal.files import scratch_folder
+from zygal.sources.families import Reading
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy
 from zygal.sources.pytorch.modes import captured_in_training
@@ -26,7 +27,7 @@ class PyTorchEngine:
     installed, SourceError if there is no such output.
     """
 
-    def __init__(self, path: str | Path, output: str | None = None, classes: int | None = None, module: Any = None):
+    def __init__(self, path: str | Path, reading: Reading = Reading(), module: Any = None):
         try:
             import torch
         except ImportError as fault:
@@ -38,7 +39,7 @@ class PyTorchEngine:
         self.name, self.version, self.path = "PyTorch", torch.__version__, Path(path)
         with open_program(path) as archive, scratch_folder() as folder:
             program = read_program(archive)
-            self.chosen, self.output_names = scores_choice(program, output, classes), program.output_names
+            self.chosen, self.output_names = scores_choice(program, reading.output, reading.classes), program.output_names
             self.captured_in_training = captured_in_training(program)
             self._place = output_place(program, self.chosen.name)
             with (folder / "program.pt2").open("wb") as copy:

@@ -1,6 +1,7 @@
-"""Trained models' files to graphs. Every source family comes in through `read_source`."""
+"""Trained models' files to graphs. Every source family comes in through `read_source`; `families` lists them."""
 
+from zygal.sources.families import Reading
 from zygal.sources.reader import read_source, source_facts
 from zygal.sources.source import Source, SourceFacts
 
-__all__ = ["Source", "SourceFacts", "read_source", "source_facts"]
+__all__ = ["Reading", "Source", "SourceFacts", "read_source", "source_facts"]

@@ -9,16 +9,17 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from zygal.backends import missing_package
 from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files import scratch_folder
+from zygal.sources.families import FAMILIES, family_named
 from zygal.user_code import load_function, split_place
 
 DEFAULT_IMAGE_SHAPE = (3, 224, 224)
-TORCH, KERAS = "PyTorch", "Keras"
 
 
 @dataclass(frozen=True)
@@ -59,16 +60,7 @@ def build(entry_point: str, weights: str | Path | None) -> LiveModel:
             f"{name} in {file} returned {returned}; return a module of PyTorch, a Keras model, or a pair of one of them and a fitted "
             "classifier of scikit-learn."
         )
-    if framework == TORCH:
-        from zygal.sources.pytorch.live import load_weights
-
-        if weights is not None:
-            load_weights(sys.modules["torch"], model, weights)
-        model = model.eval()
-    elif weights is not None:
-        from zygal.sources.keras.live import load_weights
-
-        load_weights(model, weights)
+    model = import_module(family_named(framework).builder).ready(model, weights)
     return LiveModel(framework, model, estimator)
 
 
@@ -82,25 +74,19 @@ def saved(live: LiveModel, entry_point: str, image_shape: tuple[int, ...] | None
     with scratch_folder() as folder:
         # The artifact's origin takes the name of this file.
         path = folder / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
-        if live.framework == TORCH:
-            from zygal.sources.pytorch.live import save_program
-
-            save_program(live.model, image_shape or DEFAULT_IMAGE_SHAPE, entry_point, path)
-        else:
-            from zygal.sources.keras.live import save_model
-
-            save_model(live.model, entry_point, path)
+        import_module(family_named(live.framework).builder).save(live.model, image_shape or DEFAULT_IMAGE_SHAPE, entry_point, path)
         yield path
 
 
 def _framework_of(model: Any, entry_point: str) -> str | None:
     """The framework that a model belongs to: it was imported by the code that made the model. Raises EngineError."""
-    for module, kind, framework in (("keras", "Model", KERAS), ("torch", "nn.Module", TORCH)):
+    for family in FAMILIES:
+        module, _, kind = (family.model_class or "").partition(".")
         found = sys.modules.get(module)
         for part in kind.split("."):
             found = getattr(found, part, None)
         if found is not None and isinstance(model, found):
-            return framework
+            return family.name
     if "torch" not in sys.modules and "keras" not in sys.modules:
         raise EngineError(
             f"{entry_point} imported neither PyTorch nor Keras; return a model of one of them ({install_extra('torch')}, or "

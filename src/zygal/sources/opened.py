@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+import os
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,7 +12,8 @@ from typing import Any
 
 from zygal.errors import SourceError, ZygalError
 from zygal.files import sha256_of
-from zygal.sources.live import DEFAULT_IMAGE_SHAPE, TORCH, LiveModel, build, is_live, saved
+from zygal.sources.families import family_named, family_of
+from zygal.sources.live import DEFAULT_IMAGE_SHAPE, LiveModel, build, is_live, saved
 from zygal.user_code import split_place
 
 
@@ -28,8 +30,11 @@ class SourceFile:
 
     @classmethod
     def of(cls, source: str | Path | SourceFile) -> SourceFile:
-        """A file that holds its own weights, named by its path."""
-        return source if isinstance(source, SourceFile) else cls(Path(source), str(source), (str(source),))
+        """A file that holds its own weights, named by its path; a trained model's folder with all its files."""
+        if isinstance(source, SourceFile):
+            return source
+        files = family_of(source).files(Path(source)) if os.path.isdir(source) else (str(source),)
+        return cls(Path(source), str(source), files)
 
     @property
     def estimator(self) -> Any:
@@ -51,26 +56,32 @@ class SourceFile:
 @contextmanager
 def source_file(
     source: str | Path, weights: str | Path | None = None, image_shape: tuple[int, ...] | None = None,
-    option: str = "SOURCE",
+    option: str = "SOURCE", given: Mapping[str, Any] | None = None,
 ) -> Iterator[SourceFile]:
     """The file of a source. FILE.py:FUNCTION is run, and what it builds is saved as a temporary file, removed afterwards.
 
     weights, image_shape: for FILE.py:FUNCTION; the shape [C, H, W] of one image's tensor is 3, 224, 224 unless given.
-    option: how the user named the source, for messages. Raises FileError, SourceError, or EngineError if a framework is missing.
+    option: how the user named the source, for messages. given: options that the user gave; those that the source's family does
+    not honour are refused. Raises FileError, SourceError, or EngineError if a framework is missing.
     """
     if not is_live(source):
         if weights:
             raise SourceError(
                 f"--weights can only be given if {option} is FILE.py:FUNCTION; {source} is a file that holds its own weights."
             )
+        if any((given or {}).values()):
+            family_of(source).refuse_options(str(source), given)
         yield SourceFile.of(source)
         return
     file, function = split_place(str(source), SourceError)
     live = build(str(source), weights)
+    family = family_named(live.framework)
+    # What is captured here is captured on images of the shape that is given.
+    family.refuse_options(str(source), {name: value for name, value in (given or {}).items() if name != "--shape"})
     notes = []
     if weights is None:
         notes.append(f"--weights is not given, so the weights are those that {function} made: random, unless it loads trained ones")
-    if image_shape is None and live.framework == TORCH:
+    if image_shape is None and family.parts == "operator":
         guessed = ",".join(map(str, DEFAULT_IMAGE_SHAPE))
         notes.append(f"the shape of one image's tensor was guessed as {guessed}; give --shape C,H,W if the model is trained on another")
     with saved(live, str(source), image_shape) as path:

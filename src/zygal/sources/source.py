@@ -22,8 +22,6 @@ class Source:
     """All tensors that the source returns, by the names that it gives them; the graph has one of them."""
     chosen: Choice
     """The one that the graph has, and why."""
-    freed_from_batch: int | None
-    """The fixed batch that the model was captured with, where the graph has a dynamic one instead."""
     notes: tuple[str, ...]
     """What a person should know about the conversion, one sentence each."""
 

@@ -9,6 +9,13 @@ from zygal.errors import SourceError, first_line
 from zygal.files import existing_file
 
 
+def ready(model: Any, weights: str | Path | None) -> Any:
+    """The model with these weights if there are any. Raises SourceError or FileError."""
+    if weights is not None:
+        load_weights(model, weights)
+    return model
+
+
 def load_weights(model: Any, path: str | Path) -> None:
     """Loads all of a .weights.h5 file or nothing. Raises SourceError or FileError."""
     path = existing_file(path)
@@ -23,7 +30,7 @@ def load_weights(model: Any, path: str | Path) -> None:
         raise SourceError(f"{path} does not fit the model ({first_line(fault)}); nothing was loaded.") from fault
 
 
-def save_model(model: Any, entry_point: str, path: Path) -> None:
+def save(model: Any, image_shape: tuple[int, ...], entry_point: str, path: Path) -> None:
     """Writes the .keras archive of a model to a path of any name. Raises SourceError."""
     archive = path.with_name("model.keras")
     try:

@@ -12,6 +12,7 @@ from zygal.files import sha256_of
 from zygal.graph import Graph, TensorType
 from zygal.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
+from zygal.sources.families import Reading
 from zygal.sources.keras.containers import KerasFile, open_keras
 from zygal.sources.keras.structure import Model, read_structure
 from zygal.sources.keras.translate import PREPROCESSING, all_layers, input_type, translate, unknown_layers
@@ -20,9 +21,7 @@ from zygal.sources.source import Source, SourceFacts
 
 
 @contextmanager
-def read_model(
-    path: str | Path, output: str | None = None, image_shape: tuple[int, ...] | None = None, classes: int | None = None
-) -> Iterator[Source]:
+def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     """The graph of a Keras model with one of its outputs: the one that looks like class scores, unless one is named.
 
     Raises FileError, SourceError or UnknownOperators.
@@ -30,8 +29,8 @@ def read_model(
     with open_keras(path) as file:
         model = read_structure(file.configuration, file.path, file.version)
         weights = Weights(file, model)
-        chosen = scores_choice(file, model, weights, output, classes, image_shape)
-        graph = translate(file, model, weights, chosen.name, image_shape)
+        chosen = scores_choice(file, model, weights, reading)
+        graph = translate(file, model, weights, chosen.name, reading.image_shape)
         yield Source(
             path=Path(path),
             sha256=sha256_of(path),
@@ -40,19 +39,18 @@ def read_model(
             graph=graph,
             output_names=tuple(model.outputs),
             chosen=chosen,
-            freed_from_batch=None,
             notes=tuple(_notes(model, weights)),
         )
 
 
-def model_facts(path: str | Path) -> SourceFacts:
+def facts(path: str | Path, reading: Reading) -> SourceFacts:
     """What a Keras model says of itself. Raises FileError or SourceError."""
     with open_keras(path) as file:
         model = read_structure(file.configuration, file.path, file.version)
         layers, weights = all_layers(model), Weights(file, model)
         stored = weights.stored()
-        given = _declared_input(file, model)
-        graphs = {name: _graph(file, model, weights, name) for name in model.outputs}
+        given = _declared_input(file, model, reading)
+        graphs = {name: _graph(file, model, weights, name, reading.image_shape) for name in model.outputs}
         chosen = _choice(file, model, graphs, None, None)
         ending = _operators(graphs[chosen.name])
         classes = Counter(layer.class_name for layer in layers if layer.class_name != "InputLayer")
@@ -80,22 +78,19 @@ def model_facts(path: str | Path) -> SourceFacts:
         )
 
 
-def _declared_input(file: KerasFile, model: Model) -> TensorType | None:
+def _declared_input(file: KerasFile, model: Model, reading: Reading) -> TensorType | None:
     """The input's type, or None where the model leaves its size open."""
     try:
-        return input_type(file, model)
+        return input_type(file, model, reading.image_shape)
     except SourceError:
         return None
 
 
-def scores_choice(
-    file: KerasFile, model: Model, weights: Weights, named: str | None = None, classes: int | None = None,
-    image_shape: tuple[int, ...] | None = None,
-) -> Choice:  # fmt: skip
+def scores_choice(file: KerasFile, model: Model, weights: Weights, reading: Reading) -> Choice:
     """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that name."""
-    several = named is None and len(model.outputs) > 1
-    graphs = {name: _graph(file, model, weights, name, image_shape) if several else None for name in model.outputs}
-    return _choice(file, model, graphs, named, classes)
+    several = reading.output is None and len(model.outputs) > 1
+    graphs = {name: _graph(file, model, weights, name, reading.image_shape) if several else None for name in model.outputs}
+    return _choice(file, model, graphs, reading.output, reading.classes)
 
 
 def _choice(file: KerasFile, model: Model, graphs: dict[str, Graph | None], named: str | None, classes: int | None) -> Choice:

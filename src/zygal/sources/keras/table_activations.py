@@ -6,7 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from zygal.sources.keras.site import OPERATIONS, LayerSite, View, layer
+from zygal.sources.keras.site import OPERATIONS, LayerSite, layer
+from zygal.sources.layouts import View
+from zygal.sources.layouts.arranging import softmax_along
 from zygal.sources.recipes import activations
 
 
@@ -96,11 +98,6 @@ def _by_layer(call: LayerSite, view: View, class_name: str, config: dict) -> Vie
         return AS_LAYERS[class_name](call, view)
     finally:
         call.config = before
-
-
-def softmax_along(call: LayerSite, view: View, axis: int, log: bool = False) -> View:
-    position = view.order.index(axis % len(view.order))
-    return View(call.step("LogSoftmax" if log else "Softmax", call.gathered(view), axis=position), view.order)
 
 
 def _relu(call: LayerSite, view: View) -> View:

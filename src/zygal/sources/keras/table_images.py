@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.resampling import resampling_matrix
-from zygal.graph.ops.windows import Geometry
-from zygal.sources.keras.site import LayerSite, View, layer
+from zygal.sources.keras.site import LayerSite, layer
 from zygal.sources.keras.table_activations import activated
+from zygal.sources.layouts import View
+from zygal.sources.layouts.images import by_channel, convolved, global_mean, pooled, same_pads, transposed
 from zygal.sources.recipes.arranging import by_matrices, enlarged_by_nearest, picked
 
 
@@ -17,19 +18,7 @@ def spread(value, axes: int) -> list[int]:
     return listed * axes if len(listed) == 1 else listed
 
 
-def image(call: LayerSite) -> tuple[str, tuple[int, ...], list[int]]:
-    """The layer's image as [N, C, ...], the order that this is, and its fixed spatial sizes."""
-    name, order = call.channels_first(call.x)
-    sizes = list(call.type_of(name).shape[2:])
-    if len(order) < 3 or not all(isinstance(size, int) for size in call.type_of(name).shape[1:]):
-        call.refuse(f"works on images, but is given {list(map(str, call.shape(call.x)))}")
-    return name, order, sizes
-
-
-def pads_of(
-    call: LayerSite, sizes: list[int], kernel: list[int], strides: list[int], dilations: list[int]
-) -> list[int]:
-    """Begins and ends. "same" makes ceil(size / stride) windows, an odd pad lying at the end."""
+def _pads(call: LayerSite, sizes: list[int], kernel: list[int], strides: list[int], dilations: list[int]) -> list[int]:
     padding = str(call.config.get("padding", "valid")).lower()
     if padding == "valid":
         return [0] * 2 * len(sizes)
@@ -37,18 +26,7 @@ def pads_of(
         return [dilations[0] * (kernel[0] - 1), 0]
     if padding != "same":
         call.refuse(f"pads by {padding}, which is not known")
-    totals = [max((-(-n // s) - 1) * s + d * (k - 1) + 1 - n, 0)
-              for n, k, s, d in zip(sizes, kernel, strides, dilations)]  # fmt: skip
-    return [total // 2 for total in totals] + [total - total // 2 for total in totals]
-
-
-def convolved(call: LayerSite, x: str, kernel: np.ndarray, bias: np.ndarray | None, group: int, hint: str = "",
-              strides: list[int] | None = None, dilations: list[int] | None = None, pads: list[int] | None = None) -> str:  # fmt: skip
-    """A convolution with a kernel [M, C / group, ...]."""
-    axes = kernel.ndim - 2
-    inputs = [x, call.constant(kernel, f"{hint}kernel")] + ([call.constant(bias, "bias")] if bias is not None else [])
-    return call.step("Conv", *inputs, strides=strides or [1] * axes, pads=pads or [0] * 2 * axes,
-                     dilations=dilations or [1] * axes, group=group, kernel_shape=list(kernel.shape[2:]))  # fmt: skip
+    return same_pads(sizes, kernel, strides, dilations)
 
 
 def _geometry(call: LayerSite, axes: int) -> tuple[list[int], list[int], list[int]]:
@@ -61,29 +39,23 @@ def _geometry(call: LayerSite, axes: int) -> tuple[list[int], list[int], list[in
 
 @layer("Conv1D", "Conv2D", "Conv3D")
 def convolution(call: LayerSite) -> View:
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     kernel, strides, dilations = _geometry(call, len(sizes))
     groups, channels = int(call.config.get("groups", 1)), call.type_of(x).shape[1]
     stored = call.needed("kernel", "", (*kernel, channels // groups, None))
     weight = np.moveaxis(stored, (-1, -2), (0, 1))
-    pads = pads_of(call, sizes, kernel, strides, dilations)
+    pads = _pads(call, sizes, kernel, strides, dilations)
     made = convolved(call, x, weight, call.weight("bias"), groups, "", strides, dilations, pads)
     return activated(call, View(made, order))
 
 
-def by_channel(stored: np.ndarray) -> np.ndarray:
-    """A depthwise kernel [..., C, multiplier] as that of a convolution with a group for each channel."""
-    moved = np.moveaxis(stored, (-2, -1), (0, 1))
-    return moved.reshape(-1, 1, *moved.shape[2:])
-
-
 @layer("DepthwiseConv1D", "DepthwiseConv2D")
 def depthwise_convolution(call: LayerSite) -> View:
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     kernel, strides, dilations = _geometry(call, len(sizes))
     channels = call.type_of(x).shape[1]
     weight = by_channel(call.needed("kernel", "", (*kernel, channels, None)))
-    pads = pads_of(call, sizes, kernel, strides, dilations)
+    pads = _pads(call, sizes, kernel, strides, dilations)
     made = convolved(call, x, weight, call.weight("bias"), channels, "", strides, dilations, pads)
     return activated(call, View(made, order))
 
@@ -91,11 +63,11 @@ def depthwise_convolution(call: LayerSite) -> View:
 @layer("SeparableConv1D", "SeparableConv2D")
 def separable_convolution(call: LayerSite) -> View:
     """Each channel by itself, then all channels of each pixel; Chollet, 2017."""
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     kernel, strides, dilations = _geometry(call, len(sizes))
     channels = call.type_of(x).shape[1]
     depthwise = by_channel(call.needed("depthwise_kernel", "", (*kernel, channels, None)))
-    pads = pads_of(call, sizes, kernel, strides, dilations)
+    pads = _pads(call, sizes, kernel, strides, dilations)
     made = convolved(call, x, depthwise, None, channels, "depthwise_", strides, dilations, pads)
     stored = call.needed("pointwise_kernel", "", (*(1,) * len(sizes), len(depthwise), None))
     made = convolved(call, made, np.moveaxis(stored, (-1, -2), (0, 1)), call.weight("bias"), 1)
@@ -105,7 +77,7 @@ def separable_convolution(call: LayerSite) -> View:
 @layer("Conv1DTranspose", "Conv2DTranspose", "Conv3DTranspose")
 def transposed_convolution(call: LayerSite) -> View:
     """The gradient of a convolution; how much of its full result is cut at both ends is the framework's rule."""
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     kernel, strides, dilations = _geometry(call, len(sizes))
     stored = call.needed("kernel", "", (*kernel, None, call.type_of(x).shape[1]))
     given = call.config.get("output_padding")
@@ -122,15 +94,8 @@ def transposed_convolution(call: LayerSite) -> View:
         begins.append(reach - 1 - left)
         ends.append(max(reach - 1 - right, 0))
         extra.append(max(right - reach + 1, 0))
-    inputs = [x, call.constant(np.moveaxis(stored, (-1, -2), (0, 1)), "kernel")]
     bias = call.weight("bias")
-    # The standard wants the extra rows to be fewer than a step; what is more is padded with what the bias alone gives.
-    within = [min(e, max(s, d) - 1) for e, s, d in zip(extra, strides, dilations)]
-    made = call.step("ConvTranspose", *inputs, strides=strides, pads=begins + ends, dilations=dilations, group=1,
-                     kernel_shape=kernel, output_padding=within)  # fmt: skip
-    rest = [e - w for e, w in zip(extra, within)]
-    if any(rest):
-        made = call.step("Pad", made, pads=[0] * (2 + len(sizes)) + [0, 0, *rest])
+    made = transposed(call, x, np.moveaxis(stored, (-1, -2), (0, 1)), strides, dilations, begins, ends, extra)
     if bias is not None:
         made = call.step("Add", made, call.constant(bias.reshape(-1, *(1,) * len(sizes)), "bias"))
     return activated(call, View(made, order))
@@ -140,16 +105,12 @@ def transposed_convolution(call: LayerSite) -> View:
        "AveragePooling1D", "AveragePooling2D", "AveragePooling3D", "AvgPool2D")  # fmt: skip
 def pooling(call: LayerSite) -> View:
     """Pads count in neither the largest nor the mean."""
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     kernel = spread(call.config.get("pool_size", 2), len(sizes))
     strides = spread(call.config.get("strides") or kernel, len(sizes))
-    ones = [1] * len(sizes)
-    pads = pads_of(call, sizes, kernel, strides, ones)
-    geometry = {"kernel_shape": kernel, "strides": strides, "pads": pads}
-    Geometry.of(geometry, kernel).counts(tuple(sizes))
-    if call.shown.class_name.startswith("Max"):
-        return View(call.step("MaxPool", x, **geometry), order)
-    return View(call.step("AveragePool", x, count_include_pad=0, **geometry), order)
+    pads = _pads(call, sizes, kernel, strides, [1] * len(sizes))
+    largest = call.shown.class_name.startswith("Max")
+    return View(pooled(call, x, largest, kernel, strides, pads), order)
 
 
 @layer("GlobalMaxPooling1D", "GlobalMaxPooling2D", "GlobalMaxPooling3D", "GlobalMaxPool2D",
@@ -161,8 +122,7 @@ def global_pooling(call: LayerSite) -> View:
     keep = bool(call.config.get("keepdims", False))
     largest = "Max" in call.shown.class_name
     if not largest and view.order == image_order:
-        pooled = call.step("GlobalAveragePool", view.name)
-        return View(pooled, image_order) if keep else View(call.step("Flatten", pooled, axis=1), (0, 1))
+        return global_mean(call, view, image_order, keep)
     places = [view.order.index(axis) for axis in image_order[2:]]
     made = call.step(
         "ReduceMax" if largest else "ReduceMean", call.gathered(view), axes=sorted(places), keepdims=int(keep)
@@ -172,14 +132,14 @@ def global_pooling(call: LayerSite) -> View:
 
 @layer("ZeroPadding1D", "ZeroPadding2D", "ZeroPadding3D")
 def zero_padding(call: LayerSite) -> View:
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     begins, ends = _both_ends(call.config.get("padding", 1), len(sizes))
     return View(call.step("Pad", x, pads=[0, 0, *begins, 0, 0, *ends]), order)
 
 
 @layer("Cropping1D", "Cropping2D", "Cropping3D")
 def cropping(call: LayerSite) -> View:
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     begins, ends = _both_ends(call.config.get("cropping", 1), len(sizes))
     stops = [size - end for size, end in zip(sizes, ends)]
     if any(start >= stop for start, stop in zip(begins, stops)):
@@ -201,7 +161,7 @@ def _both_ends(given, axes: int) -> tuple[list[int], list[int]]:
 
 @layer("UpSampling1D", "UpSampling2D", "UpSampling3D")
 def enlarging(call: LayerSite) -> View:
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     factors = spread(call.config.get("size", 2), len(sizes))
     mode = call.config.get("interpolation", "nearest")
     return View(resized(call, x, sizes, [n * f for n, f in zip(sizes, factors)], mode), order)
@@ -236,7 +196,7 @@ def _matrix(size: int, wanted: int, kind: str, antialias: bool) -> np.ndarray:
 
 @layer("Resizing")
 def resizing(call: LayerSite) -> View:
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     if call.config.get("crop_to_aspect_ratio") or call.config.get("pad_to_aspect_ratio"):
         wanted = [call.config["height"], call.config["width"]]
         if call.config.get("pad_to_aspect_ratio") and sizes[0] * wanted[1] != sizes[1] * wanted[0]:
@@ -255,7 +215,7 @@ def resizing(call: LayerSite) -> View:
 
 @layer("CenterCrop")
 def centre_crop(call: LayerSite) -> View:
-    x, order, sizes = image(call)
+    x, order, sizes = call.image(call.x)
     wanted = [int(call.config["height"]), int(call.config["width"])]
     if any(n < w for n, w in zip(sizes, wanted)):
         call.refuse(f"crops {wanted} out of {sizes}, which it first enlarges; that is not supported")

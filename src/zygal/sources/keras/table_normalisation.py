@@ -4,26 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.sources.keras.site import LayerSite, View, is_batch, layer
+from zygal.sources.keras.site import LayerSite, layer
+from zygal.sources.layouts import View, is_batch
+from zygal.sources.layouts.arranging import along, scaled
 from zygal.sources.recipes import normalisation
-
-
-def along(call: LayerSite, view: View, axes: list[int], array: np.ndarray, hint: str) -> str:
-    """An array with one number for each place along some axes, as a constant that broadcasts against the view."""
-    shape = [1] * len(view.order)
-    for axis, size in zip(axes, array.shape):
-        shape[axis] = size
-    return call.constant(np.transpose(array.reshape(shape), view.order).astype(np.float32), hint)
-
-
-def scaled(call: LayerSite, view: View, axes: list[int], factor: np.ndarray | None, offset: np.ndarray | None) -> View:
-    """The view times one array plus another, both lying along some axes."""
-    name = call.gathered(view)
-    if factor is not None:
-        name = call.step("Mul", name, along(call, view, axes, factor, "factor"))
-    if offset is not None:
-        name = call.step("Add", name, along(call, view, axes, offset, "offset"))
-    return View(name, view.order)
 
 
 @layer("BatchNormalization")

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from zygal.sources.keras.site import LayerSite, View, operation
-from zygal.sources.keras.table_activations import softmax_along
+from zygal.sources.keras.site import LayerSite, operation
+from zygal.sources.layouts import View
+from zygal.sources.layouts.arranging import softmax_along
 from zygal.sources.recipes.activations import gelu as gelu_of
 from zygal.sources.recipes.normalisation import unit_length
 from zygal.sources.recipes.normalisation import variance as variance_of

@@ -7,10 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from zygal.sources.keras.site import LayerSite, View, is_batch, operation
+from zygal.sources.keras.site import LayerSite, operation
 from zygal.sources.keras.table_images import resized
 from zygal.sources.keras.table_operations import axes_of, static
-from zygal.sources.keras.table_shapes import joined, reshaped_to
+from zygal.sources.layouts import View, is_batch
+from zygal.sources.layouts.arranging import joined, permuted, reshaped_to
 from zygal.sources.recipes import attention as attending
 from zygal.sources.recipes.arranging import reversed_along, rolled
 
@@ -25,7 +26,7 @@ def reshape(call: LayerSite) -> View:
 def transpose(call: LayerSite) -> View:
     view, axes = call.x, static(call, 1, "axes", call.named.get("perm"))
     axes = list(range(call.rank(view)))[::-1] if axes is None else [axis % call.rank(view) for axis in axes]
-    return View(call.gathered(view), tuple(axes.index(axis) for axis in view.order))
+    return permuted(call, view, axes)
 
 
 @operation("Swapaxes", "Moveaxis")
@@ -36,7 +37,7 @@ def move(call: LayerSite) -> View:
     example = np.empty(tuple(range(1, call.rank(view) + 1)))  # Each axis is known by its size.
     made = np.swapaxes(example, first, second) if names[0] == "axis1" else np.moveaxis(example, first, second)
     axes = [size - 1 for size in made.shape]
-    return View(call.gathered(view), tuple(axes.index(axis) for axis in view.order))
+    return permuted(call, view, axes)
 
 
 @operation("ExpandDims", "expand_dims")
@@ -244,7 +245,7 @@ def resize(call: LayerSite) -> View:
     mode, antialias = static(call, 2, "interpolation", "bilinear"), bool(static(call, 3, "antialias", False))
     if call.config.get("crop_to_aspect_ratio") or call.config.get("pad_to_aspect_ratio") or call.rank(view) != 4:
         call.refuse("resizes with another aspect ratio, which is not supported; use the layer Resizing")
-    name, order = call.channels_first(view)
+    name, order = call.image(view)[:2]
     sizes = list(call.type_of(name).shape[2:])
     return View(resized(call, name, sizes, [int(each) for each in size], mode, antialias), order)
 

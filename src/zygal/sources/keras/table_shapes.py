@@ -4,35 +4,20 @@ from __future__ import annotations
 
 from functools import reduce
 
-import numpy as np
-
 from zygal.graph import Batch
-from zygal.sources.keras.site import NOTHING_AT_INFERENCE, LayerSite, View, is_batch, layer
+from zygal.sources.keras.site import NOTHING_AT_INFERENCE, LayerSite, layer
 from zygal.sources.keras.table_activations import activated
+from zygal.sources.layouts import View, is_batch
+from zygal.sources.layouts.arranging import flattened, joined, permuted, product, reshaped_to
 
 
 @layer("Dense")
 def dense(call: LayerSite) -> View:
-    """Along the last axis. Channels of an image that lies channels first are mixed by a convolution of one pixel."""
-    view, rank = call.x, call.rank(call.x)
+    """Along the last axis."""
+    view = call.x
     width = call.shape(view)[-1]
     kernel, bias = call.needed("kernel", "", (width, None)), call.weight("bias")
-    if rank == 2:
-        # The columns that a flattened image left in another order are met by rows in that order.
-        rows = kernel if view.picks is None else kernel[np.argsort(view.picks)]
-        inputs = [view.name, call.constant(rows, "kernel")] + (
-            [call.constant(bias, "bias")] if bias is not None else []
-        )
-        return activated(call, call.named_view(call.step("Gemm", *inputs)))
-    if rank == 4 and view.order == (0, 3, 1, 2):
-        inputs = [view.name, call.constant(kernel.T[:, :, None, None], "kernel")]
-        inputs += [call.constant(bias, "bias")] if bias is not None else []
-        made = call.step("Conv", *inputs, strides=[1, 1], pads=[0] * 4, dilations=[1, 1], group=1, kernel_shape=[1, 1])
-        return activated(call, View(made, view.order))
-    made = call.step("MatMul", call.plain(view), call.constant(kernel, "kernel"))
-    if bias is not None:
-        made = call.step("Add", made, call.constant(bias, "bias"))
-    return activated(call, call.named_view(made))
+    return activated(call, product(call, view, kernel, bias))
 
 
 @layer("EinsumDense")
@@ -54,49 +39,12 @@ def einsum_dense(call: LayerSite) -> View:
 @layer("Flatten")
 def flatten(call: LayerSite) -> View:
     """Columns keep the order in which the image lies; what reads them knows which is which."""
-    view = call.x
-    rank, shape = call.rank(view), call.shape(view)
-    if rank == 1:
-        return call.named_view(call.step("Unsqueeze", view.name, axes=[1]))
-    if rank == 2:
-        return view
-    if view.order[0] != 0:
-        view = call.named_view(call.plain(view))
-    order = view.order
-    if call.config.get("data_format") == "channels_first":
-        # The framework itself turns such images before it flattens them.
-        order = tuple({0: 0, 1: rank - 1}.get(axis, axis - 1) for axis in view.order)
-        shape = (shape[0], *shape[2:], shape[1])
-    call.check_size(shape[1:])
-    name = call.step("Flatten", call.gathered(view), axis=1)
-    if any(is_batch(size) for size in shape[1:]):
-        call.refuse("flattens the batch")
-    places = np.arange(int(np.prod(shape[1:]))).reshape(shape[1:])
-    lying = np.transpose(places, [axis - 1 for axis in order[1:]]).reshape(-1)  # the place of each column as it lies
-    if np.array_equal(lying, np.arange(lying.size)):
-        return View(name, (0, 1))
-    return View(name, (0, 1), np.argsort(lying))
+    return flattened(call, call.x, channels_first=call.config.get("data_format") == "channels_first")
 
 
 @layer("Reshape")
 def reshape(call: LayerSite) -> View:
     return reshaped_to(call, call.x, list(call.config["target_shape"]))
-
-
-def reshaped_to(call: LayerSite, view: View, sizes: list[int]) -> View:
-    """To sizes that leave out the batch; one may be -1."""
-    shape = call.shape(view)
-    count = int(np.prod(shape[1:], dtype=np.int64))
-    sizes = [int(size) for size in sizes]
-    if -1 in sizes:
-        sizes[sizes.index(-1)] = count // max(-int(np.prod(sizes, dtype=np.int64)), 1)
-    if int(np.prod(sizes, dtype=np.int64)) != count or min(sizes, default=1) < 0:
-        call.refuse(f"reshapes {count} elements of an image to {sizes}")
-    channels = shape[-1]
-    if view.order != tuple(range(len(view.order))) and sizes[-1] == channels == count:
-        # One pixel: nothing moves.
-        return call.named_view(call.reshaped(call.gathered(view), [shape[0], *sizes]))
-    return call.named_view(call.reshaped(call.plain(view), [shape[0], *sizes]))
 
 
 @layer("Permute")
@@ -105,7 +53,7 @@ def permute(call: LayerSite) -> View:
     view, dims = call.x, [0, *call.config["dims"]]
     if sorted(dims) != list(range(call.rank(view))):
         call.refuse(f"orders axes by {dims[1:]}")
-    return View(call.gathered(view), tuple(dims.index(axis) for axis in view.order))
+    return permuted(call, view, dims)
 
 
 @layer("RepeatVector")
@@ -138,14 +86,6 @@ def average(call: LayerSite) -> View:
 @layer("Concatenate")
 def concatenate(call: LayerSite) -> View:
     return joined(call, call.views(), int(call.config.get("axis", -1)))
-
-
-def joined(call: LayerSite, views: list[View], axis: int) -> View:
-    """Values one behind the other along an axis, in the order in which the first lies."""
-    views = [View(call.gathered(view), view.order) for view in views]
-    order = views[0].order
-    names = [call.laid(view, order) for view in views]
-    return View(call.step("Concat", *names, axis=order.index(axis % len(order))), order)
 
 
 @layer("Dot")

@@ -10,8 +10,8 @@ from typing import Any, NoReturn
 import numpy as np
 
 from zygal.errors import SourceError
-from zygal.graph import Batch, Dimension, GraphBuilder, Shape
-from zygal.graph.shapes import shape_text, split_size
+from zygal.graph import Batch, Dimension, GraphBuilder
+from zygal.graph.shapes import shape_text
 from zygal.sources.emitter import Emitter
 from zygal.sources.pytorch.memory_layout import Layout
 from zygal.sources.pytorch.program import Call
@@ -40,14 +40,10 @@ def aten(*names: str) -> Callable[[Handler], Handler]:
 class Context:
     """What all calls of one program share while it is translated.
 
-    values: what each name of the program stands for. captured_batch: the batch that the program was
-    captured with, where it is being freed from it. sizes_are_batches: whether tensors made from nothing, that are first as long
-    as that batch, are batches. layouts: where the tensors lay in memory when it was captured.
+    values: what each name of the program stands for. layouts: where the tensors lay in memory when it was captured.
     """
 
     where: str
-    captured_batch: int | None = None
-    sizes_are_batches: bool = True
     layouts: Mapping[str, Layout] = field(default_factory=dict)
     builder: GraphBuilder = field(default_factory=GraphBuilder)
     values: dict[str, str | Dimension | None] = field(default_factory=dict)
@@ -152,48 +148,6 @@ class Site(Emitter):
         if array is None:
             self.refuse(f"needs {name} to be known beforehand, but it depends on the image")
         return array
-
-    def _reshape_target(self, value: str, sizes: list[Dimension]) -> list[int]:
-        given = self.type_of(value).shape
-        fixed, batches = split_size(given)
-        if self.captured_batch and batches and not any(isinstance(size, Batch) for size in sizes):
-            return self._open_at_batch(given, sizes, fixed)
-        return super()._reshape_target(value, sizes)
-
-    def _open_at_batch(self, given: Shape, sizes: list[int], fixed: int) -> list[int]:
-        """Sizes that were captured with a fixed batch, with -1 where the batch must have been.
-
-        In memory, neighbouring images lie `apart` elements from each other: a whole image where the batch
-        is the outer part of its axis, the axes behind it where it is the inner part. The new axis that
-        holds the batch is one whose steps divide that distance and which reaches over all images; one of
-        just the batch's size is the likeliest. (What was guessed wrong shows when the freed model is run.)
-        `fixed` is the number of elements of one image.
-        """
-        batch = self.captured_batch
-        if -1 in sizes:
-            sizes[sizes.index(-1)] = fixed * batch // max(-prod(sizes), 1)
-        position = next(axis for axis, size in enumerate(given) if isinstance(size, Batch))
-        inner = prod(given[position + 1 :])
-        candidates = []
-        for apart in (inner * given[position].times, inner):
-            for axis, size in enumerate(sizes):
-                step = prod(sizes[axis + 1 :])
-                if apart % step == 0 and step * size % (apart * batch) == 0 and size % batch == 0:
-                    candidates.append(axis)
-        if prod(sizes) != fixed * batch or not candidates:
-            self.refuse(f"reshapes to {sizes}, which fixes the batch size to {batch}, as it was captured")
-        axis = next((axis for axis in candidates if sizes[axis] == batch), candidates[0])
-        return [*sizes[:axis], -1, *sizes[axis + 1 :]]
-
-    def is_captured_batch(self, size: Dimension) -> bool:
-        """Whether a size that the program states as a number is to be interpreted as the batch that it was captured with."""
-        batch = self._context.captured_batch or 0
-        return batch > 1 and size == batch and self._context.sizes_are_batches
-
-    @property
-    def captured_batch(self) -> int | None:
-        """The batch that the program was captured with, where it is being freed from it."""
-        return self._context.captured_batch
 
     def _value_of(self, name: str) -> str:
         value = self._values.get(name)

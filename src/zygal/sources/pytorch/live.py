@@ -16,7 +16,16 @@ PREFIXES = ("module.", "_orig_mod.", "model.", "net.", "network.")
 NOT_MISSED = "num_batches_tracked"
 
 
-def save_program(module: Any, image_shape: Shape, entry_point: str, path: Path) -> None:
+def ready(module: Any, weights: str | Path | None) -> Any:
+    """The module in evaluation mode, with these weights if there are any. Raises SourceError or FileError."""
+    import torch
+
+    if weights is not None:
+        load_weights(torch, module, weights)
+    return module.eval()
+
+
+def save(module: Any, image_shape: Shape, entry_point: str, path: Path) -> None:
     """Captures a module on images of that shape and writes the program. Raises SourceError."""
     import torch
 

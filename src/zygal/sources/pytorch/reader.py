@@ -8,9 +8,9 @@ from contextlib import contextmanager
 from math import prod
 from pathlib import Path
 
-from zygal.errors import SourceError, UnknownOperators
 from zygal.files import sha256_of
 from zygal.scores import operators_before, scores_by_operators, softmax_twice
+from zygal.sources.families import Reading
 from zygal.sources.pytorch.archive import open_program
 from zygal.sources.pytorch.calls import IN_TRAINING
 from zygal.sources.pytorch.modes import captured_in_training
@@ -21,15 +21,10 @@ from zygal.sources.source import Source, SourceFacts
 
 
 @contextmanager
-def read_captured(
-    path: str | Path, keep_batch: bool = False, output: str | None = None, sizes_are_batches: bool = True,
-    classes: int | None = None,
-) -> Iterator[Source]:
+def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     """The graph of a trained model's file, with one of its outputs: the one that looks like class scores, unless one is named.
 
-    A program that was captured with a fixed batch is freed from it, unless `keep_batch`. sizes_are_batches: what is made
-    from nothing and is first as long as that batch is taken for a batch, which it may be by coincidence. Raises
-    FileError, SourceError or UnknownOperators.
+    Raises FileError, SourceError or UnknownOperators.
     """
     with open_program(path) as archive:
         program = read_program(archive)
@@ -37,8 +32,8 @@ def read_captured(
         widths = _weight_dtypes(program)
         if any(width in ("float16", "bfloat16", "float64") for width in widths):
             notes.append(f"the weights are {', '.join(widths)}; the artifact computes in float32")
-        chosen = scores_choice(program, output, classes)
-        translation, freed_from = _translated(program, archive, keep_batch, chosen.name, sizes_are_batches)
+        chosen = scores_choice(program, reading.output, reading.classes)
+        translation = translate(program, archive, chosen.name)
         if captured_in_training(program) and IN_TRAINING not in translation.notes:
             notes.append(IN_TRAINING)
         yield Source(
@@ -49,35 +44,11 @@ def read_captured(
             graph=translation.graph,
             output_names=program.output_names,
             chosen=chosen,
-            freed_from_batch=freed_from,
             notes=(*notes, *translation.notes),
         )
 
 
-def _translated(program, archive, keep_batch: bool, output: str, sizes_are_batches: bool):
-    """The translation, and the fixed batch that it was freed from, or None."""
-    if program.batch is not None:
-        return translate(program, archive, output=output), None
-    first = program.types[program.inputs[0]].shape[:1] if len(program.inputs) == 1 else ()
-    if keep_batch or not first:
-        return translate(program, archive, False, output), None
-    faults = []
-    for guess in (True, False) if sizes_are_batches else (False,):
-        try:
-            return translate(program, archive, True, output, guess), first[0]
-        except UnknownOperators:
-            raise
-        except SourceError as fault:
-            faults.append(fault)
-    # If it converts as it was captured, the batch is what stands in the way.
-    translate(program, archive, False, output)
-    raise SourceError(
-        f"{program.path} was captured with a fixed batch of {first[0]} and cannot be given a dynamic one: {faults[0]} "
-        "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
-    ) from faults[0]
-
-
-def captured_facts(path: str | Path) -> SourceFacts:
+def facts(path: str | Path, reading: Reading) -> SourceFacts:
     """What a source says of itself, from its graph alone. Raises FileError or SourceError."""
     with open_program(path) as archive:
         program = read_program(archive)

@@ -7,9 +7,9 @@ import numpy as np
 from zygal.graph import Batch
 from zygal.graph.ops.windows import Geometry
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
-from zygal.sources.pytorch.table_windows import columns
 from zygal.sources.recipes import normalisation
 from zygal.sources.recipes.arranging import by_matrices
+from zygal.sources.recipes.windows import each_image_its_own
 
 
 def _spread(value: int | list[int], axes: int) -> list[int]:
@@ -36,33 +36,12 @@ def convolution(site: Site):
     inputs = (x, weight, bias) if bias else (x, weight)
     strides = _spread(site.plain("stride", 1), axes)
     if isinstance(site.type_of(x).shape[1], Batch):
-        return _each_image_its_own(site, inputs, strides, pads, dilations)
+        groups = site.plain("groups", 1)
+        if not isinstance(groups, Batch):
+            site.refuse("mixes the images")
+        return each_image_its_own(site, inputs, groups, strides, pads, dilations)
     return site.step("Conv", *inputs, strides=strides, pads=pads, dilations=dilations,
                        group=site.plain("groups", 1), kernel_shape=list(kernel))  # fmt: skip
-
-
-def _each_image_its_own(site: Site, inputs: tuple[str, ...], strides, pads, dilations):
-    """Images side by side as groups of channels, each with kernels of its own: one matrix product an image.
-
-    x [1, C N, H, W], weight [M N, C / groups, *kernel]; dynamic convolutions are written like this
-    (Yang et al., 2019).
-    """
-    (x, weight), groups = inputs[:2], site.plain("groups", 1)
-    if not isinstance(groups, Batch):
-        groups = Batch(groups // site.captured_batch) if site.captured_batch else site.refuse("mixes the images")
-    (single, channels, height, width), (out, own, *kernel) = (site.type_of(each).shape for each in (x, weight))
-    if single != 1 or len(kernel) != 2 or not isinstance(out, Batch) or channels.times != groups.times * own:
-        site.refuse("mixes the images of a batch")
-    images = site.reshaped(x, [Batch(), channels.times, height, width])
-    windows, counts = columns(site, images, kernel, dilations, pads, strides)
-    taps, spots = own * kernel[0] * kernel[1], counts[0] * counts[1]
-    windows = site.reshaped(windows, [Batch(), groups.times, taps, spots])
-    kernels = site.reshaped(weight, [Batch(), groups.times, out.times // groups.times, taps])
-    made = site.step("MatMul", kernels, windows)
-    if len(inputs) > 2:
-        shift = site.reshaped(inputs[2], [Batch(), groups.times, out.times // groups.times, 1])
-        made = site.step("Add", made, shift)
-    return site.reshaped(made, [1, out, *counts])
 
 
 @aten("conv_transpose2d.input", "conv_transpose1d.default", "conv_transpose3d.input")

@@ -28,12 +28,7 @@ def in_dtype(site: Site, x: str) -> str:
 
 
 def filled(site: Site, sizes: list[Dimension], value: float | bool, dtype: np.dtype) -> str:
-    """A constant of one value; with the batch among its sizes, one that is repeated.
-
-    Where a program is freed from its fixed batch, a first size of that number is interpreted as the batch.
-    """
-    if sizes and site.is_captured_batch(sizes[0]):
-        sizes = [Batch(), *sizes[1:]]
+    """A constant of one value; with the batch among its sizes, one that is repeated."""
     site.check_count(sizes)
     if any(isinstance(size, Batch) for size in sizes):
         single = site.constant(np.full((1,) * len(sizes), value, dtype), "filling")

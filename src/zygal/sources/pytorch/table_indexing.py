@@ -29,7 +29,7 @@ def whole_batch(site: Site, start: int | None, end: Dimension | None, step: int)
     """Whether a slice along the batch leaves all images, however many there are."""
     if start not in (None, 0) or step != 1:
         return False
-    return end is None or isinstance(end, Batch) or end >= VERY_FAR or end == (site.captured_batch or VERY_FAR)
+    return end is None or isinstance(end, Batch) or end >= VERY_FAR
 
 
 @aten("slice.Tensor")

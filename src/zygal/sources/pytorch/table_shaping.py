@@ -159,16 +159,7 @@ def expand(site: Site):
     shape = site.type_of(x).shape
     lead = len(sizes) - len(shape)
     sizes = [shape[at - lead] if size == -1 else size for at, size in enumerate(sizes)]
-    sizes = _with_batch(site, sizes, shape, lead)
     return site.step("Identity", x) if tuple(sizes) == shape else site.expanded(x, sizes)
-
-
-def _with_batch(site: Site, sizes: list, shape, lead: int) -> list:
-    """Where a program is freed from its fixed batch, a leading axis repeated to that number is the batch."""
-    repeats_first = bool(sizes) and sizes[0] == site.captured_batch and (lead > 0 or shape[0] == 1)
-    if repeats_first and not any(isinstance(size, Batch) for size in shape):
-        return [Batch(), *sizes[1:]]
-    return sizes
 
 
 @aten("expand_as.default")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.recipes.windows import columns
 
 
 @aten("unfold.default")
@@ -28,20 +29,6 @@ def patches(site: Site):
     turned, counts = columns(site, x, kernel, dilation, padding * 2, stride)
     batch, channels = site.type_of(x).shape[:2]
     return site.reshaped(turned, [batch, channels * kernel[0] * kernel[1], counts[0] * counts[1]])
-
-
-def columns(site: Site, x: str, kernel, dilation, pads, stride) -> tuple[str, list[int]]:
-    """Every window's pixels [N, C, *kernel, *counts], and the counts of windows along both axes."""
-    if any(pads):
-        x = site.step("Pad", x, pads=[0, 0, *pads[:2], 0, 0, *pads[2:]])
-    counts = []
-    for axis in (0, 1):
-        size = site.type_of(x).shape[2 + 2 * axis]
-        count = (size - dilation[axis] * (kernel[axis] - 1) - 1) // stride[axis] + 1
-        places = np.arange(kernel[axis])[:, None] * dilation[axis] + np.arange(count) * stride[axis]
-        x = site.step("Gather", x, site.constant(places, f"windows{axis}"), axis=2 + 2 * axis)
-        counts.append(count)
-    return site.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5]), counts
 
 
 @aten("col2im.default")

@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from zygal.errors import GraphError, SourceError, UnknownOperators, shown, some_of
-from zygal.graph import Batch, Graph, TensorType
-from zygal.graph.shapes import at_batch, shape_text
+from zygal.graph import Graph
 from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operators into HANDLERS)
     table_activations,
     table_arithmetic,
@@ -45,15 +44,11 @@ class Translation:
 def translate(
     program: Program,
     archive: ProgramArchive,
-    free_batch: bool = True,
     output: str | None = None,
-    sizes_are_batches: bool = True,
 ) -> Translation:
     """The program's graph with one output, the first unless one is named, every type in it checked against the one that the framework recorded.
 
-    What the output does not depend on is left out. A program that was captured with a fixed batch is freed
-    from it if `free_batch`. Raises
-    UnknownOperators naming all of them, or SourceError naming the layer that cannot be converted.
+    What the output does not depend on is left out. Raises UnknownOperators naming all of them, or SourceError naming the layer that cannot be converted.
     """
     program = with_one_output(program, output or program.output_names[0])
     calls, drew = without_chance(program.calls)
@@ -72,8 +67,7 @@ def translate(
             f"{program.path} takes {len(program.inputs)} input tensors ({', '.join(program.inputs) or 'none'}); "
             "an image classifier takes one, so capture a model that takes the image alone."
         )
-    translator = _Translator(program, archive, free_batch)
-    translator.context.sizes_are_batches = sizes_are_batches
+    translator = _Translator(program, archive)
     if drew:
         translator.context.notes.append(IN_TRAINING)
     return translator.run()
@@ -120,13 +114,10 @@ def unknown_operators(program: Program) -> dict[str, list[str]]:
 
 
 class _Translator:
-    def __init__(self, program: Program, archive: ProgramArchive, free_batch: bool):
+    def __init__(self, program: Program, archive: ProgramArchive):
         (name,) = program.inputs
         type = program.types[name]
         self._program, self.context = program, Context(str(program.path), layouts=program.layouts)
-        if free_batch and type.shape and isinstance(type.shape[0], int):
-            self.context.captured_batch = type.shape[0]
-            type = TensorType(type.dtype, (Batch(), *type.shape[1:]))
         self._widths = Widths(program)
         self._builder, self._values = self.context.builder, self.context.values
         self._values[name] = self._builder.input(name, type)
@@ -174,9 +165,5 @@ class _Translator:
         recorded, found = self._program.types.get(name), self._builder.types[value]
         if recorded is None:
             return
-        batch = self.context.captured_batch
-        shape = at_batch(found.shape, batch) if batch else found.shape
-        if found.dtype != recorded.dtype or shape != recorded.shape:
-            site.refuse(
-                f"was recorded with the result {recorded}, but its operator gives {found.dtype} {shape_text(shape)}"
-            )
+        if found != recorded:
+            site.refuse(f"was recorded with the result {recorded}, but its operator gives {found}")

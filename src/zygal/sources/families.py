@@ -1,0 +1,164 @@
+"""The families of sources: for each how its files are recognised, read, described and run live, and which options it honours.
+
+Everything that must know what a source is asks this table. Nothing here imports a framework, or more than one reader at a time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from importlib import import_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from zygal import kinds
+from zygal.errors import SourceError
+from zygal.kinds import Peek
+
+if TYPE_CHECKING:
+    from zygal.engines.engine import LiveEngine
+    from zygal.sources.source import Source, SourceFacts
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What can be asked of a reader.
+
+    output: one of the model's outputs by name; the one that looks like class scores unless given. classes: how many classes
+    there are, if it is known. image_shape: the shape of one image's tensor, for models that leave it open. signature: of a
+    folder with several. input: where the images come in, for graphs with several places.
+    """
+
+    output: str | None = None
+    classes: int | None = None
+    image_shape: tuple[int, ...] | None = None
+    signature: str | None = None
+    input: str | None = None
+
+
+@dataclass(frozen=True)
+class Family:
+    """One kind of source.
+
+    name: the framework's. kinds: of `zygal.kinds`, what it reads. recognise: which of them a file is, or None. reader: the
+    module whose `read(path, reading)` gives a Source and whose `facts(path, reading)` says what is in a file. engine: the class
+    that runs a file live, made with (path, reading, model). refused: the options that it does not honour, each with the reason.
+    files: what a source consists of. model_class: of the objects that a live function may return, and builder: the module that
+    loads their weights and saves them; None if no function builds such sources. parts: what `survey` counts.
+    """
+
+    name: str
+    kinds: tuple[str, ...]
+    recognise: Callable[[Peek], str | None]
+    reader: str
+    engine: str
+    extra: str
+    refused: Mapping[str, str] = field(default_factory=dict)
+    files: Callable[[Path], tuple[str, ...]] = lambda path: (str(path),)
+    model_class: str | None = None
+    builder: str | None = None
+    parts: str = "operator"
+
+    @contextmanager
+    def read(self, path: str | Path, reading: Reading) -> Iterator[Source]:
+        with import_module(self.reader).read(path, reading) as source:
+            yield source
+
+    def facts(self, path: str | Path, reading: Reading) -> SourceFacts:
+        return import_module(self.reader).facts(path, reading)
+
+    def live_engine(self, path: str | Path, reading: Reading, model: Any = None) -> LiveEngine:
+        module, _, name = self.engine.partition(":")
+        return getattr(import_module(module), name)(path, reading, model)
+
+    def refuse_options(self, where: str, given: Mapping[str, Any]) -> None:
+        """Raises SourceError naming the first option that is given and not honoured. given: options with their values."""
+        for option, value in given.items():
+            if value and option in self.refused:
+                raise SourceError(f"{option} does not apply to {where}: {self.refused[option]}; leave it out.")
+
+
+def _is_program(peek: Peek) -> str | None:
+    if peek.members is None:
+        return None
+    tails = {name.partition("/")[2] for name in peek.members}
+    if "archive_format" in tails or any(tail.startswith("models/") for tail in tails):
+        return kinds.PROGRAM
+    # Cut off or damaged: the reader gives the sentence.
+    first = peek.members[0] if peek.damaged else ""
+    return kinds.PROGRAM if "/data/" in first or "/models/" in first else None
+
+
+def _is_keras(peek: Peek) -> str | None:
+    if peek.head.startswith(b"\x89HDF\r\n\x1a\n"):
+        return kinds.HDF5
+    if peek.members is not None:
+        whole = "config.json" in peek.members and "model.weights.h5" in peek.members
+        begins = peek.damaged and peek.members[0].startswith(("metadata.json", "config.json", "model.weights.h5"))
+        return kinds.KERAS_ARCHIVE if whole or begins else None
+    return kinds.WEB_LAYERS if _is_web_model(peek) and b'"model_config"' in peek.text else None
+
+
+def _is_tensorflow(peek: Peek) -> str | None:
+    if any(name in peek.folder for name in ("saved_model.pb", "saved_model.pbtxt")):
+        return kinds.SAVED_MODEL
+    # A saved model is a message whose first field is its version, 1, and the second a list of graphs.
+    if peek.head.startswith(b"\x08\x01\x12"):
+        return kinds.SAVED_MODEL
+    # A graph is a message of nodes, each with its name and then its operator.
+    if peek.head[:1] == b"\x0a" and any(each in peek.head for each in (b"\x12\x0bPlaceholder", b"\x12\x05Const", b"\x12\x04NoOp")):
+        return kinds.FROZEN_GRAPH
+    if _is_web_model(peek):
+        return kinds.WEB_GRAPH if b'"node"' in peek.text else None
+    text = peek.head.lstrip()
+    if text.startswith((b"node {", b"node{")) or text.startswith(b"saved_model_schema_version:"):
+        return kinds.FROZEN_GRAPH if text.startswith(b"node") else kinds.SAVED_MODEL
+    return None
+
+
+def _is_web_model(peek: Peek) -> bool:
+    return peek.head.lstrip()[:1] == b"{" and b'"modelTopology"' in peek.text
+
+
+def _saved_model_files(path: Path) -> tuple[str, ...]:
+    """A folder's own files in a fixed order; of one file that file."""
+    if not path.is_dir():
+        return (str(path),)
+    names = [path / name for name in ("saved_model.pb", "saved_model.pbtxt") if (path / name).is_file()]
+    variables = path / "variables"
+    names += sorted(each for each in variables.iterdir() if each.name.startswith("variables.")) if variables.is_dir() else []
+    return tuple(map(str, names))
+
+
+_CAPTURED = "a captured program has one graph with one input"
+FAMILIES: tuple[Family, ...] = (
+    Family(
+        "PyTorch", (kinds.PROGRAM,), _is_program, "zygal.sources.pytorch.reader", "zygal.engines.pytorch:PyTorchEngine", "torch",
+        {"--shape": "a captured program states the shape of its images", "--signature": _CAPTURED, "--input": _CAPTURED,
+         "--write-inlet": "a captured program holds no steps before its tensor"},
+        model_class="torch.nn.Module", builder="zygal.sources.pytorch.live",
+    ),
+    Family(
+        "Keras", (kinds.KERAS_ARCHIVE, kinds.HDF5, kinds.WEB_LAYERS), _is_keras, "zygal.sources.keras.reader",
+        "zygal.engines.keras:KerasEngine", "keras",
+        {"--keep-batch": "a Keras model takes any number of images, so no batch is fixed", "--signature": "a Keras model has no signatures",
+         "--input": "a Keras model names its one input", "--write-inlet": "its preprocessing layers are converted with it"},
+        model_class="keras.Model", builder="zygal.sources.keras.live", parts="layer",
+    ),
+    Family(
+        "TensorFlow", (kinds.SAVED_MODEL, kinds.FROZEN_GRAPH, kinds.WEB_GRAPH), _is_tensorflow, "zygal.sources.tensorflow.reader",
+        "zygal.engines.tensorflow:TensorFlowEngine", "tensorflow", files=_saved_model_files,
+    ),
+)  # fmt: skip
+"""A further family is one row here and one folder with its reader and its table of operators."""
+
+
+def family_of(path: str | Path) -> Family:
+    """The family of a trained model's file or folder. Raises FileError with what to do instead for anything else."""
+    kind = kinds.trained_kind(path)
+    return next(family for family in FAMILIES if kind in family.kinds)
+
+
+def family_named(name: str) -> Family:
+    return next(family for family in FAMILIES if family.name == name)
