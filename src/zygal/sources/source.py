@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zygal.graph import Graph, TensorType
 from zygal.sources.choice import Choice
+
+if TYPE_CHECKING:
+    from zygal.inlet import Inlet
 
 
 @dataclass(frozen=True)
@@ -24,6 +28,22 @@ class Source:
     """The one that the graph has, and why."""
     notes: tuple[str, ...]
     """What a person should know about the conversion, one sentence each."""
+    labels: tuple[str, ...] | None = None
+    """The class names that the source itself holds, in the order of its scores."""
+    inlet: Inlet | None = None
+    """The preprocessing that the source itself does before the part that the graph is."""
+
+
+@dataclass(frozen=True)
+class SignatureFacts:
+    """One way to call a model that has several. inputs, outputs: by key the real tensor's name, its dtype, and its sizes (None for
+    an open one; None instead of a list if not even the number of axes is known)."""
+
+    name: str
+    tags: tuple[str, ...]
+    inputs: dict[str, tuple[str, str, tuple[int | None, ...] | None]]
+    outputs: dict[str, tuple[str, str, tuple[int | None, ...] | None]]
+    taken: bool
 
 
 @dataclass(frozen=True)
@@ -53,3 +73,8 @@ class SourceFacts:
     parameters: int
     weight_dtypes: list[str]
     size_bytes: int
+    signatures: tuple[SignatureFacts, ...] = ()
+    labels: tuple[str, ...] | None = None
+    inlet: Inlet | None = None
+    why_not: str = ""
+    """What stands in the way of a conversion other than unknown operators, as a sentence."""

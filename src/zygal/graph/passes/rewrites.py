@@ -108,6 +108,76 @@ def _is_plain_product(node: Node) -> bool:
     )
 
 
+def _by_channel(array: np.ndarray | None, rank: int, channels: int) -> np.ndarray | None:
+    """A constant that broadcasts against x [N, C, ...] as one number for each channel; None if it is not that."""
+    if array is None or array.ndim > rank:
+        return None
+    wide = array.reshape((1,) * (rank - array.ndim) + array.shape)
+    if any(size != 1 for axis, size in enumerate(wide.shape) if axis != 1) or wide.shape[1] not in (1, channels):
+        return None
+    return np.broadcast_to(wide.reshape(-1), channels)
+
+
+def factor_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
+    """f (W x + b) = (f W) x + f b, as batch normalisation is often written out."""
+    convolution, scale = chain
+    weights = _weights(convolution, known)
+    if weights is None:
+        return None
+    weight, bias = weights
+    factor = _by_channel(known.get(scale.inputs[1]), weight.ndim, len(weight))
+    if factor is None or factor.dtype != weight.dtype:
+        return None
+    wide = factor.astype(np.float64)
+    return _reweighted(convolution, scale.outputs[0], _each_scaled(weight, wide), np.broadcast_to(bias * wide, len(weight)), weight.dtype, added)
+
+
+def addend_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
+    """(W x + b) + s = W x + (b + s)."""
+    convolution, shift = chain
+    weights = _weights(convolution, known)
+    if weights is None:
+        return None
+    weight, bias = weights
+    addend = _by_channel(known.get(shift.inputs[1]), weight.ndim, len(weight))
+    if addend is None or addend.dtype != weight.dtype:
+        return None
+    added[f"{shift.outputs[0]}.bias"] = (bias + addend.astype(np.float64)).astype(weight.dtype)
+    return replace(convolution, inputs=(*convolution.inputs[:2], f"{shift.outputs[0]}.bias"), outputs=shift.outputs)
+
+
+def addend_after_product(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
+    """The same for a matrix product with a constant matrix."""
+    product, shift = chain
+    weights, addend = _weights(product, known), known.get(shift.inputs[1])
+    plain = attribute(product, "alpha") == attribute(product, "beta") == 1 and not attribute(product, "transA")
+    if weights is None or addend is None or not plain:
+        return None
+    weight, bias = weights
+    columns = weight.shape[0 if attribute(product, "transB") else 1]
+    if addend.dtype != weight.dtype or addend.shape[-1:] != (columns,) or addend.size != columns or np.ndim(bias) > 1:
+        return None
+    added[f"{shift.outputs[0]}.bias"] = (bias + addend.reshape(-1).astype(np.float64)).astype(weight.dtype)
+    return replace(product, inputs=(*product.inputs[:2], f"{shift.outputs[0]}.bias"), outputs=shift.outputs)
+
+
+def factor_and_addend(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
+    """f x + s, a number a channel each, is a batch normalisation with nothing to subtract: one operator instead of two."""
+    scale, shift = chain
+    factor, addend = (known.get(each.inputs[1]) for each in chain)
+    if factor is None or addend is None or factor.ndim < 3 or factor.shape != addend.shape or factor.dtype != np.float32:
+        return None
+    channels = factor.shape[1]
+    lines = [_by_channel(each, factor.ndim, channels) for each in (factor, addend)]
+    if channels == 1 or factor.shape[0] != 1 or any(line is None for line in lines):
+        return None
+    made = shift.outputs[0]
+    arrays = (*lines, np.zeros(channels, np.float32), np.ones(channels, np.float32))
+    names = [f"{made}.{hint}" for hint in ("factor", "addend", "mean", "variance")]
+    added.update(zip(names, map(np.ascontiguousarray, arrays)))
+    return replace(shift, operator="BatchNormalization", inputs=(scale.inputs[0], *names), attributes={"epsilon": 0.0})
+
+
 def padding_into_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """Zeros around the image are what a convolution's own pads are."""
     pad, convolution = chain
@@ -170,6 +240,10 @@ RULES: tuple[Rule, ...] = (
     Rule(("BatchNormalization", "Conv"), normalization_before_convolution),
     Rule(("BatchNormalization", "Gemm"), normalization_before_product),
     Rule(("Pad", "Conv"), padding_into_convolution),
+    Rule(("Conv", "Mul"), factor_after_convolution),
+    Rule(("Conv", "Add"), addend_after_convolution),
+    Rule(("Gemm", "Add"), addend_after_product),
+    Rule(("Mul", "Add"), factor_and_addend),
     Rule(("Transpose", "Transpose"), transposes_to_one),
     Rule(("Reshape", "Reshape"), reshapes_to_one),
     Rule(("Flatten", "Reshape"), reshapes_to_one),

@@ -21,12 +21,14 @@ class View:
 
     Axis `p` of the graph's value `name` is axis `order[p]` of the training code's tensor, so that images whose
     channels come last can lie as convolutions need them. `picks`, for a matrix, says which column of the
-    value is each column of the training code's: what flattening such an image leaves behind.
+    value is each column of the training code's: what flattening such an image leaves behind. `origin`, for a
+    matrix of pixels, is the image that it was reshaped from: what is done to rows can be done there.
     """
 
     name: str
     order: tuple[int, ...]
     picks: np.ndarray | None = None
+    origin: View | None = None
 
 
 class LaidOut(Emitter):

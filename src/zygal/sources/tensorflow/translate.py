@@ -1,0 +1,300 @@
+"""A graph of nodes to ours, node by node through the operator tables; functions are gone into where they are called."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from zygal.errors import GraphError, SourceError
+from zygal.graph import Batch, TensorType
+from zygal.sources.layouts import View
+from zygal.sources.tensorflow import (  # noqa: F401  (each table enters its operators)
+    table_control,
+    table_creation,
+    table_elementwise,
+    table_images,
+    table_indexing,
+    table_products,
+    table_reduction,
+    table_resizing,
+    table_shaping,
+)
+from zygal.sources.tensorflow.program import GraphFile
+from zygal.sources.tensorflow.site import (
+    DEAD,
+    OPERATORS,
+    OUTPUTS,
+    UNKNOWN,
+    Context,
+    NodeSite,
+    Resource,
+    Value,
+    plain_attribute,
+    shown_attributes,
+)
+from zygal.sources.tensorflow.tensors import computed_dtype
+
+CALLS = ("PartitionedCall", "StatefulPartitionedCall", "RemoteCall", "SymbolicGradient")
+BRANCHES = {"If": ("then_branch", "else_branch"), "StatelessIf": ("then_branch", "else_branch")}
+LOOPS = ("While", "StatelessWhile", "Enter", "Exit", "NextIteration", "LoopCond", "For", "MapDefun")
+DEEPEST_CALLS = 200
+MOST_NODES = 2_000_000
+
+
+@dataclass(eq=False)
+class Scope:
+    """The nodes of the graph or of one call of a function. arguments: of a call, what each name stands for outside."""
+
+    nodes: dict[str, Any]
+    path: str = ""
+    caller: Scope | None = None
+    arguments: dict[str, str | Value] = field(default_factory=dict)
+    within: tuple[str, ...] = ()
+    returns: tuple[str, ...] = ()
+    calls: dict[str, Scope] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Place:
+    """One result of a node, or a value that is known already."""
+
+    scope: Scope
+    node: str
+    result: int = 0
+    value: Value | None = None
+
+
+class Translator:
+    """Translates what is asked for, and nothing else.
+
+    fed: values for nodes that stand for something else than what they say, by name: placeholders above all.
+    """
+
+    def __init__(self, file: GraphFile, context: Context):
+        self.file, self.context = file, context
+        self.outermost = Scope(file.nodes)
+        self.fed: dict[str, Value] = {}
+        self._done: dict[tuple[Scope, str], list[Value]] = {}
+        self._bodies: dict[str, dict[str, Any]] = {}
+
+    def value(self, tensor: str, scope: Scope | None = None) -> Value:
+        """The value of a tensor by its name in the graph. Raises SourceError."""
+        scope = scope or self.outermost
+        place = self._resolved(scope, tensor)
+        if place.value is not None:
+            return place.value
+        self._fill(place)
+        return self._result(place)
+
+    def call(self, function: str, arguments: Sequence[Value]) -> list[Value]:
+        """The results of a function of the library. Raises SourceError."""
+        scope = self._scope_of(self.outermost, function, list(arguments), function)
+        return [self.value(each, scope) for each in scope.returns]
+
+    def _fill(self, wanted: Place) -> None:
+        stack, opened = [wanted], set()
+        while stack:
+            place = stack[-1]
+            key = (place.scope, place.node)
+            if key in self._done:
+                stack.pop()
+                continue
+            needed = self._needed(place)
+            missing = [each for each in needed if each.value is None and (each.scope, each.node) not in self._done]
+            if missing:
+                state = (key, len(needed))
+                if state in opened:
+                    raise SourceError(f"{self.file.path} is damaged: {self._name(place)} depends on its own result.")
+                opened.add(state)
+                stack += missing[::-1]
+                continue
+            if len(self._done) > MOST_NODES:
+                raise SourceError(f"{self.file.path} calls its functions more than {MOST_NODES} nodes deep; no classifier needs that.")
+            self._done[key] = self._made(place, [self._result(each) for each in needed])
+            stack.pop()
+
+    def _needed(self, place: Place) -> list[Place]:
+        """What must be there before a node can be translated: its inputs; of a call, what the function returns."""
+        node = self._node(place)
+        if place.scope is self.outermost and node.name in self.fed:
+            return []
+        inner = self._inner(place, node)
+        if inner is not None:
+            return [self._resolved(inner, each) for each in inner.returns]
+        if node.op in BRANCHES:
+            return self._branch(place, node)
+        if node.op in LOOPS:
+            raise SourceError(f"{self.file.path} cannot be converted: {self._name(place)} ({node.op}) is a loop, which an artifact does not "
+                              "have; save the model with its loop unrolled.")  # fmt: skip
+        return [self._resolved(place.scope, each) for each in node.input if not each.startswith("^")]
+
+    def _branch(self, place: Place, node: Any) -> list[Place]:
+        """Of a choice between two functions first the condition; once that is known, what the one returns."""
+        condition = self._resolved(place.scope, node.input[0])
+        if condition.value is None and (condition.scope, condition.node) not in self._done:
+            return [condition]
+        truth = self._truth(self._result(condition), place)
+        name = BRANCHES[node.op][0 if truth else 1]
+        inner = place.scope.calls.get(node.name)
+        if inner is None:
+            function = plain_attribute(node.attr[name]) if name in node.attr else None
+            inner = self._scope_of(place.scope, getattr(function, "name", ""), [*node.input[1:]], node.name)
+            place.scope.calls[node.name] = inner
+        return [self._resolved(inner, each) for each in inner.returns]
+
+    def _truth(self, value: Value, place: Place) -> bool:
+        array = self.context.builder.constants.get(value.name) if isinstance(value, View) else None
+        if array is None or array.size != 1:
+            raise SourceError(
+                f"{self.file.path} cannot be converted: {self._name(place)} runs other layers depending on the image; an artifact runs the "
+                "same layers for every image."
+            )
+        return bool(array.reshape(-1)[0])
+
+    def _inner(self, place: Place, node: Any) -> Scope | None:
+        """The scope of the function that a node calls, or None for any other node."""
+        if node.name in place.scope.calls and node.op not in BRANCHES:
+            return place.scope.calls[node.name]
+        if node.op in CALLS and "f" in node.attr:
+            name = node.attr["f"].func.name
+        elif node.op in self.file.functions and node.op not in OPERATORS:
+            name = node.op
+        else:
+            return None
+        scope = self._scope_of(place.scope, name, [each for each in node.input if not each.startswith("^")], node.name)
+        place.scope.calls[node.name] = scope
+        return scope
+
+    def _scope_of(self, caller: Scope, function: str, arguments: list, path: str) -> Scope:
+        body = self.file.functions.get(function)
+        if body is None:
+            raise SourceError(f"{self.file.path} is damaged: it calls a function {function or 'without a name'}, which it does not hold.")
+        if function in caller.within or len(caller.within) > DEEPEST_CALLS:
+            raise SourceError(f"{self.file.path} cannot be converted: the function {function} calls itself.")
+        names = [each.name for each in body.signature.input_arg]
+        if len(names) != len(arguments):
+            raise SourceError(f"{self.file.path} is damaged: the function {function} takes {len(names)} arguments and is given {len(arguments)}.")
+        if function not in self._bodies:
+            self._bodies[function] = {node.name: node for node in body.node_def}
+        returns = []
+        for each in body.signature.output_arg:
+            if each.name not in body.ret:
+                raise SourceError(f"{self.file.path} is damaged: the function {function} does not say what it returns as {each.name}.")
+            returns.append(body.ret[each.name])
+        return Scope(self._bodies[function], f"{caller.path}{path}/", caller, dict(zip(names, arguments)), (*caller.within, function), tuple(returns))
+
+    def _resolved(self, scope: Scope, reference: str | Value) -> Place:
+        """What a reference leads to: arguments of functions are followed to where they come from."""
+        while True:
+            if not isinstance(reference, str):
+                return Place(scope, "", 0, reference)
+            name, _, rest = reference.partition(":")
+            if scope.caller is not None and name in scope.arguments and not rest:
+                reference, scope = scope.arguments[name], scope.caller
+                continue
+            if name not in scope.nodes:
+                raise SourceError(f"{self.file.path} is damaged: {scope.path}{name} is read, but no node makes it.")
+            return Place(scope, name, self._result_number(scope.nodes[name], rest))
+
+    def _result_number(self, node: Any, rest: str) -> int:
+        """Which result "1", "output:1" or "y:0" is: functions name the result, and count within it."""
+        name, _, number = rest.rpartition(":")
+        place = int(number) if number.isdigit() else 0
+        if not name or node.op not in OUTPUTS:
+            return place
+        if name not in OUTPUTS[node.op]:
+            raise SourceError(f"{self.file.path} is damaged: {node.name} ({node.op}) has no result {name}.")
+        return OUTPUTS[node.op].index(name) + place
+
+    def _result(self, place: Place) -> Value:
+        if place.value is not None:
+            return place.value
+        results = self._done[place.scope, place.node]
+        if results and results[0] is UNKNOWN:
+            return UNKNOWN
+        if results and results[0] is DEAD and len(results) == 1:
+            return DEAD
+        if not 0 <= place.result < len(results):
+            raise SourceError(f"{self.file.path} cannot be converted: it reads result {place.result} of {self._name(place)} "
+                              f"({self._node(place).op}), which is not known at inference.")  # fmt: skip
+        return results[place.result]
+
+    def _node(self, place: Place) -> Any:
+        return place.scope.nodes[place.node]
+
+    def _name(self, place: Place) -> str:
+        return f"{place.scope.path}{place.node}"
+
+    def _made(self, place: Place, inputs: list[Value]) -> list[Value]:
+        node = self._node(place)
+        if place.scope is self.outermost and node.name in self.fed:
+            return [self.fed[node.name]]
+        if node.op in BRANCHES or node.name in place.scope.calls:
+            return inputs
+        if any(each is UNKNOWN for each in inputs):
+            return [UNKNOWN]
+        if node.op != "Merge" and any(each is DEAD for each in inputs):
+            return [DEAD]
+        if node.op not in OPERATORS:
+            self.context.unknown.setdefault(node.op, []).append(self._name(place))
+            return [UNKNOWN]
+        # A name inside a function is the training code's; outside it says which call of it this is.
+        name = node.name if "/" in node.name or not place.scope.path else self._name(place)
+        site = NodeSite(self.context, node, name, name.rpartition("/")[0] or name, inputs)
+        self.context.operators[node.op] += 1
+        return self._translated(site)
+
+    def _translated(self, site: NodeSite) -> list[Value]:
+        try:
+            made = OPERATORS[site.kind](site)
+        except GraphError as fault:
+            raise SourceError(f"{self.file.path} cannot be converted: {fault}") from fault
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
+            site.refuse(f"has attributes or inputs that do not fit it ({type(fault).__name__}: {fault})")
+        unread = site.unread()
+        if unread:
+            site.refuse(f"has an attribute that is not supported ({shown_attributes(site, unread)})")
+        return [_settled(site, each) for each in (made if isinstance(made, list) else [made])]
+
+
+def _settled(site: NodeSite, value: Value) -> Value:
+    """What holds sizes of which none is the batch is a constant from here on."""
+    if not isinstance(value, View) or value.name in site.context.builder.constants:
+        return value
+    array = site.array(value.name)
+    return value if array is None else View(site.constant(array, "known"), value.order)
+
+
+@dataclass(frozen=True)
+class Output:
+    """Stands for a node where an output's axes are put in their order."""
+
+    name: str
+    op: str = "output"
+    attr: dict = field(default_factory=dict)
+
+
+def captured(file: GraphFile, place: int) -> Value:
+    """The resource of an object that a function takes behind its own arguments."""
+    objects = file.meta.object_graph_def.nodes
+    variable = objects[place].variable if 0 <= place < len(objects) else None
+    if variable is None or not variable.dtype:
+        raise SourceError(f"{file.path} cannot be converted: a function takes an object that is no variable.")
+    return Resource(f"object {place}", variable.name, "VarHandleOp")
+
+
+def declared_type(where: str, dtype: int, sizes: tuple[int | None, ...] | None, image_shape: tuple[int, ...] | None) -> TensorType:
+    """The type of an input; sizes that it leaves open are those of `image_shape`. Raises SourceError."""
+    if sizes is None and image_shape:
+        sizes = (None, *image_shape)
+    if sizes is None:
+        raise SourceError(f"{where} does not say how many axes it has; say the shape of one image's tensor with --shape, as in --shape 224,224,3.")
+    if image_shape and len(image_shape) == len(sizes) - 1:
+        sizes = (sizes[0], *(given if size is None else size for size, given in zip(sizes[1:], image_shape)))
+    if any(size is None or size < 1 for size in sizes[1:]):
+        listed = ", ".join("?" if size is None else str(size) for size in sizes)
+        raise SourceError(f"{where} leaves the size of its images open ([{listed}]); say it with --shape, as in --shape 224,224,3, or give an inlet "
+                          "that ends with a size.")  # fmt: skip
+    first = sizes[:1] if sizes and sizes[0] is not None else (Batch(),) if sizes else ()
+    return TensorType(computed_dtype(dtype, where), (*first, *sizes[1:]))
