@@ -55,6 +55,9 @@ class Conversion:
     opset: int
     notes: tuple[str, ...]
     raw_pixels: bool = False
+    inlet: Inlet | None = None
+    """The inlet inside: the one that was given, else the source's own."""
+    labels: Labels | None = None
 
 
 @dataclass(frozen=True)
@@ -94,8 +97,6 @@ def convert(
     Raises any ZygalError; then no artifact is written.
     """
     check_writable(artifact_path)
-    if choices.raw_pixels and inlet is None:
-        raise InletError("--raw-pixels puts the inlet into the artifact, so it needs --inlet FILE.")
     if choices.input_name == choices.output_name:
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
     file = SourceFile.of(source)
@@ -137,6 +138,9 @@ def _converted(
     classes = len(labels.names) if labels else None
     with _read(file, choices, shape, classes) as (source, freed_from):
         before = _fed_as_chosen(source, choices)
+        inlet, labels = inlet or source.inlet, labels or _own_labels(source)
+        if choices.raw_pixels and inlet is None:
+            raise InletError("--raw-pixels puts the inlet into the artifact, so it needs --inlet FILE.")
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         check_fit(before, inlet, labels)
@@ -169,7 +173,13 @@ def _converted(
             artifact_bytes=Path(artifact_path).stat().st_size,
             opset=choices.opset,
             notes=tuple(notes),
+            inlet=inlet,
+            labels=labels,
         )
+
+
+def _own_labels(source: Source) -> Labels | None:
+    return Labels(source.labels, f"the labels inside {source.path.name}") if source.labels else None
 
 
 def _kind_by_estimator(file: SourceFile) -> str | None:

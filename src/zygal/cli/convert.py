@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
-from zygal.cli.options import SCORES_DEFAULT, add_source, finish_parser, new_parser
+from zygal.cli.options import SCORES_DEFAULT, add_entries, add_source, finish_parser, new_parser
 from zygal.commands.convert import ConvertRequest
 
 SUMMARY = "Converts a trained model to an artifact (ONNX) with its preprocessing and labels inside."
@@ -27,6 +27,9 @@ def register(commands) -> None:
                             help=f"name of the artifact's {what} (default: {default})")  # fmt: skip
     parser.add_argument("--scores", metavar="NAME",
                         help=f"the output to take, if the model has several ({SCORES_DEFAULT})")  # fmt: skip
+    add_entries(parser)
+    parser.add_argument("--write-inlet", metavar="FILE",
+                        help="write the preprocessing that a model with encoded images as its input does itself, as an inlet")  # fmt: skip
     parser.add_argument("--any-shape", action="store_true", help="convert even if the output is not [batch, classes]")
     parser.add_argument("--keep-batch", action="store_true", help="keep the fixed batch size that the model was captured with")
     parser.add_argument("--layout", choices=("NCHW", "NHWC"),

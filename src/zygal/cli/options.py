@@ -97,13 +97,20 @@ def add_source(parser: argparse.ArgumentParser, optional: bool = False) -> None:
         "source",
         metavar="SOURCE",
         nargs="?" if optional else None,
-        help="the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), or FILE.py:FUNCTION, a Python "
+        help="the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or a frozen graph "
+        "(.pb) of TensorFlow, a web model (model.json), or FILE.py:FUNCTION, a Python "
         "function that builds a PyTorch module, a Keras model, or a pair of one of them and a fitted scikit-learn classifier (the file "
         "is run)",
     )
     parser.add_argument("--weights", metavar="FILE", help="weights for FILE.py:FUNCTION: .pt, .pth, .safetensors or .weights.h5")
     parser.add_argument("--shape", metavar="C,H,W", type=number_list,
                         help="shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)")  # fmt: skip
+
+
+def add_entries(parser: argparse.ArgumentParser) -> None:
+    """Which part of a graph with several ways in is meant."""
+    parser.add_argument("--signature", metavar="NAME", help="the signature of a saved-model folder (default: serving_default; zygal survey lists them)")
+    parser.add_argument("--input", metavar="NAME", help="the tensor that takes the images, if a graph has several inputs (zygal survey lists them)")
 
 
 def add_classifier_options(parser: argparse.ArgumentParser) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command
-from zygal.cli.options import finish_parser, new_parser, number_list
+from zygal.cli.options import add_entries, finish_parser, new_parser, number_list
 from zygal.commands.survey import SurveyRequest
 
 SUMMARY = "Says what a file is: tensor names, shapes and dtypes, classes, layers, sizes and versions."
@@ -12,7 +12,9 @@ COMMAND = Command(SurveyRequest, "zygal.commands.survey", "zygal.cli.reports.sur
 
 def register(commands) -> None:
     parser = new_parser(commands, "survey", SUMMARY, "zygal survey channel_marks.pt2")
-    parser.add_argument("file", metavar="FILE", help="a trained model (also FILE.py:FUNCTION), an artifact, a witness, an inlet, labels or their folder, or a weights file")
+    parser.add_argument("file", metavar="FILE", help="a trained model (a file, a saved-model folder or FILE.py:FUNCTION), an artifact, a witness, an inlet, labels or their folder, or a weights file")
     parser.add_argument("--weights", metavar="FILE", help="weights for FILE.py:FUNCTION")
-    parser.add_argument("--shape", metavar="C,H,W", type=number_list, help="shape of one image's tensor for FILE.py:FUNCTION (default: 3,224,224)")
+    parser.add_argument("--shape", metavar="C,H,W", type=number_list, help="shape of one image's tensor, if the source does not fix it")
+    add_entries(parser)
+    parser.add_argument("--write-inlet", metavar="FILE", help="write the preprocessing that a model does itself, as an inlet")
     finish_parser(parser, COMMAND)

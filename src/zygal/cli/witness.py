@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command
-from zygal.cli.options import SCORES_DEFAULT, add_source, finish_parser, new_parser
+from zygal.cli.options import SCORES_DEFAULT, add_entries, add_source, finish_parser, new_parser
 from zygal.commands.witness import WitnessRequest
 
 SUMMARY = "Runs the training framework on reference images and records its input tensors and scores."
@@ -20,6 +20,7 @@ def register(commands) -> None:
     parser.add_argument("--images", metavar="DIR", required=True, help="folder of reference images")
     parser.add_argument("-o", "--output", metavar="FILE", required=True, help="the witness to write")
     parser.add_argument("--scores", metavar="NAME", help=f"the output to record, if the model has several ({SCORES_DEFAULT})")
+    add_entries(parser)
     parser.add_argument("--labels", metavar="FILE",
                         help="also record the class names, so that match compares them: text, JSON, CSV, or the training folder")  # fmt: skip
     parser.add_argument("--layers", action="store_true",

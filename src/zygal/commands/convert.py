@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
@@ -40,11 +40,13 @@ class ConvertRequest:
     input: str | None = None
     layout: str | None = None
     raw_pixels: bool = False
+    write_inlet: str | None = None
     opset: int = DEFAULT_OPSET
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:
-        return [Output(self.output, kinds.ARTIFACT)]
+        written = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
+        return [Output(self.output, kinds.ARTIFACT), *written]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -74,7 +76,8 @@ class ConvertOutcome(Outcome):
             "parameters": found.parameters,
             "artifact_bytes": found.artifact_bytes,
             "opset": found.opset,
-            "inlet_inside": self.request.inlet is not None,
+            "inlet_inside": found.inlet is not None,
+            "inlet": asdict(found.inlet) if found.inlet is not None else None,
             "labels_inside": self.classes_named,
             "labels_order": self.labels_order,
         }
@@ -93,12 +96,16 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     choices = Choices(request.input_name, request.output_name, request.scores, request.any_shape, request.keep_batch,
                       request.opset, request.layout, request.shape, request.raw_pixels, request.signature, request.input)  # fmt: skip
     shape = request.shape or (inlet.tensor_shape() if inlet else None)
-    given = {"--shape": request.shape, "--keep-batch": request.keep_batch, "--signature": request.signature, "--input": request.input}
+    given = {"--shape": request.shape, "--keep-batch": request.keep_batch, "--signature": request.signature, "--input": request.input,
+             "--write-inlet": request.write_inlet}  # fmt: skip
     with source_file(request.source, request.weights, shape, given=given) as source:
         listener.detail(f"converting {source.name}")
         if source.estimator is not None:
             labels = _labels_of_estimator(source.estimator, labels)
         found = convert(source, request.output, inlet, labels, choices)
+    labels = found.labels
+    if request.write_inlet:
+        _write_inlet(found.inlet if inlet is None else None, request)
     notes = [*(labels.notes if labels else ()), *source.notes, *found.notes]
     if found.raw_pixels:
         notes.append("EXIF rotation, transparency and 16-bit pixels are not part of the artifact: the program that decodes the "
@@ -109,9 +116,23 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
         classes_named=len(labels.names) if labels else None,
         labels_order=labels.order if labels else None,
         notes=tuple(notes),
-        written=(request.output,),
-        next_step=_next_step(request, inlet, labels),
+        written=(request.output, *([request.write_inlet] if request.write_inlet else [])),
+        next_step=_next_step(request, found.inlet),
     )
+
+
+def _write_inlet(inlet: Inlet | None, request: ConvertRequest) -> None:
+    """Writes the inlet that was read off the source. Raises InletError if there is none."""
+    from zygal.errors import InletError
+    from zygal.files import write_text
+    from zygal.inlet import format_inlet
+
+    if inlet is None:
+        raise InletError(
+            f"--write-inlet writes the preprocessing that {request.source} does itself, but none could be read off it; the artifact was "
+            "written. Recover the inlet with zygal inlet recover."
+        )
+    write_text(request.write_inlet, format_inlet(inlet))
 
 
 def _labels_of_estimator(estimator: Any, given: Labels | None) -> Labels | None:
@@ -133,11 +154,11 @@ def _labels_of_estimator(estimator: Any, given: Labels | None) -> Labels | None:
     return given
 
 
-def _next_step(request: ConvertRequest, inlet: Inlet | None, labels: Labels | None) -> str:
+def _next_step(request: ConvertRequest, inlet: Inlet | None) -> str:
     """The proof: match against a recording in the source's folder, or record one."""
     witness = found_in_folder(request.source, "*.witness", "")
     if not witness:
-        how = ["--inlet", request.inlet] if request.inlet else ["--training-code", "FILE.py:FUNCTION"]
+        how = ["--inlet", request.inlet or request.write_inlet] if request.inlet or request.write_inlet else ["--training-code", "FILE.py:FUNCTION"]
         weights = ["--weights", request.weights] if request.weights else []
         return command_line("zygal", "witness", request.source, *weights, "--images", "DIR", *how, "-o",
                             sibling(request.source, ".witness"))  # fmt: skip

@@ -12,6 +12,7 @@ from zygal.errors import FileError
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
+from zygal.outputs import Output, check_outputs
 from zygal.sources.live import is_live
 
 KERAS_WEIGHTS = "a weights file of Keras (.weights.h5)"
@@ -38,6 +39,11 @@ class SurveyRequest:
     shape: tuple[int, ...] | None = None
     signature: str | None = None
     input: str | None = None
+    write_inlet: str | None = None
+    overwrite: bool = False
+
+    def outputs(self) -> list[Output]:
+        return [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
 
     def options(self) -> dict[str, Any]:
         """What only some sources have."""
@@ -67,6 +73,7 @@ class SurveyOutcome(Outcome):
 
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
+    check_outputs(request.outputs(), request.overwrite, request)
     listener.detail(f"reading {request.file}")
     if is_live(request.file) or request.weights:
         found, notes = _survey_live(request)
@@ -78,7 +85,20 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
         notes += _notes_on(found.facts)
     if found.kind == kinds.ARTIFACT and found.facts.chosen.reason:
         notes.append(found.facts.chosen.note(list(found.facts.outputs)))
-    return SurveyOutcome(found=found, notes=tuple(notes), next_step=_next_step(found, request))
+    written = _write_inlet(found, request) if request.write_inlet else ()
+    return SurveyOutcome(found=found, notes=tuple(notes), written=written, next_step=_next_step(found, request))
+
+
+def _write_inlet(found: Survey, request: SurveyRequest) -> tuple[str, ...]:
+    """Writes the inlet that a file holds or does itself. Raises FileError if there is none."""
+    from zygal.files import write_text
+    from zygal.inlet import format_inlet
+
+    inlet = found.facts.metadata.inlet if found.kind == kinds.ARTIFACT else getattr(found.facts, "inlet", None)
+    if inlet is None:
+        raise FileError(f"--write-inlet writes the preprocessing inside a file, but {request.file} holds none that can be stated as an inlet.")
+    write_text(request.write_inlet, format_inlet(inlet))
+    return (request.write_inlet,)
 
 
 def _survey_live(request: SurveyRequest) -> tuple[Survey, list[str]]:
@@ -156,10 +176,11 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
 
 def _next_step(found: Survey, request: SurveyRequest) -> str | None:
     file = request.file
-    if _is_trained(found.kind) and not found.facts.unknown_operators:
+    if _is_trained(found.kind) and not found.facts.unknown_operators and not found.facts.why_not:
         inlet, labels = found_in_folder(file, "*.inlet.toml", "INLET.toml"), found_in_folder(file, "labels.*", "LABELS")
         weights = ["--weights", request.weights] if request.weights else []
-        return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), "--inlet", inlet, "--labels", labels)
+        more = [*([] if found.facts.inlet else ["--inlet", inlet]), *([] if found.facts.labels else ["--labels", labels])]
+        return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), *more)
     if found.kind in _WEIGHTS:
         return command_line("zygal", "survey", "FILE.py:FUNCTION", "--weights", file)
     if found.kind == kinds.ARTIFACT:
@@ -199,7 +220,22 @@ def _trained(facts: Any) -> dict[str, Any]:
         "parameters": facts.parameters,
         "weight_dtypes": [str(each) for each in facts.weight_dtypes],
         "size_bytes": facts.size_bytes,
+        "signatures": [_signature(each) for each in facts.signatures],
+        "labels": list(facts.labels) if facts.labels else None,
+        "inlet": facts.inlet and asdict(facts.inlet),
+        "cannot_be_converted": facts.why_not or None,
     }
+
+
+def _signature(each: Any) -> dict[str, Any]:
+    from zygal.layout import image_layout
+
+    tensors = {
+        side: [{"key": key, "name": name, "dtype": dtype, "shape": None if sizes is None else list(sizes), "layout": image_layout(sizes or ())}
+               for key, (name, dtype, sizes) in listed.items()]
+        for side, listed in (("inputs", each.inputs), ("outputs", each.outputs))
+    }  # fmt: skip
+    return {"name": each.name, "tags": list(each.tags), **tensors, "taken": each.taken}
 
 
 def _artifact(facts: Any) -> dict[str, Any]:

@@ -12,9 +12,9 @@ RAW_INPUT = "uint8 [N, H, W, 3]   raw pixels, RGB, all images of a batch of one 
 def show(out, outcome: ConvertOutcome) -> None:
     """What the artifact takes and returns, and what is inside."""
     found, request = outcome.found, outcome.request
-    stored = ["inlet"] if request.inlet else []
+    stored = ["inlet" if request.inlet else "inlet (read off the source)"] if found.inlet else []
     stored += [f"{outcome.classes_named} labels ({outcome.labels_order})"] if outcome.classes_named else []
-    missing = [option for option, value in (("--inlet", request.inlet), ("--labels", outcome.classes_named)) if not value]
+    missing = [option for option, value in (("--inlet", found.inlet), ("--labels", outcome.classes_named)) if not value]
     rows = [
         ("input", f"{found.input_name}   " + (RAW_INPUT if found.raw_pixels else str(found.input_type))),
         ("output", f"{found.output_name}   {found.output_type}"),

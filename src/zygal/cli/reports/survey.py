@@ -9,6 +9,7 @@ from zygal import kinds
 from zygal.cli.tables import show_facts
 from zygal.commands.survey import KERAS_WEIGHTS, SurveyOutcome
 from zygal.layout import image_layout
+from zygal.sources.families import family_named
 from zygal.wording import counted, file_size, grouped
 
 Rows = list[tuple[str, str]]
@@ -28,23 +29,42 @@ def _trained(facts: Any) -> Rows:
         for name, type in facts.outputs.items()
     ]
     operators = {name.removeprefix("aten.").partition(".")[0]: count for name, count in facts.operators.items()}
-    of_layers = facts.framework == "Keras"
+    of_layers = family_named(facts.framework).parts == "layer"
     what = "layer" if of_layers else "operator"
     calls = "" if of_layers else f", {counted(sum(operators.values()), 'operator call')}"
     unknown = ", ".join(facts.unknown_operators)
+    from zygal.inlet.description import describe_inlet
+
     prepares = f"{', '.join(facts.preprocessing)}: inside the model, so leave it out of the inlet"
     return [
         ("written by", f"{facts.framework} {facts.framework_version}, {facts.file_format}"),
+        *_signatures(facts.signatures),
         *_numbered("input", inputs),
         *_numbered("output", outputs),
         *([("captured in", f"{facts.mode} mode")] if facts.mode else []),
         *([("preprocessing", prepares)] if facts.preprocessing else []),
+        *([("labels", _names(facts.labels))] if facts.labels else []),
+        *([("inlet", describe_inlet(facts.inlet))] if facts.inlet else []),
         ("layers", f"{len(facts.layers)}{calls}"),
         ("layer classes" if of_layers else "operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
-        ("parameters", f"{grouped(facts.parameters)} trained, {', '.join(map(str, facts.weight_dtypes)) or 'no floating-point weights'}"),
+        ("parameters", f"{grouped(facts.parameters)} {'trained' if facts.framework != 'TensorFlow' else 'numbers in the weights'}, {', '.join(map(str, facts.weight_dtypes)) or 'no floating-point weights'}"),
         ("file size", file_size(facts.size_bytes)),
-        ("can be converted", f"no, unknown {what}s: {unknown}" if unknown else f"yes, every {what} is known"),
+        ("can be converted", f"no, unknown {what}s: {unknown}" if unknown else f"no: {facts.why_not}" if facts.why_not else f"yes, every {what} is known"),
     ]  # fmt: skip
+
+
+def _signatures(signatures: Sequence[Any]) -> Rows:
+    """Every signature, its keys beside the real names of the tensors; the one that is taken is marked."""
+    rows = []
+    for number, each in enumerate(signatures):
+        taken = ", taken" if each.taken else ""
+        rows.append(("signatures" if not number else "", f"{each.name} (tags {', '.join(each.tags) or 'none'}{taken})"))
+        for arrow, listed in (("takes", each.inputs), ("returns", each.outputs)):
+            for key, (name, dtype, sizes) in listed.items():
+                layout = image_layout(sizes or ())
+                shape = "any shape" if sizes is None else _shape(sizes)
+                rows.append(("", f"  {arrow} {key} = {name}   {dtype} {shape}{f'   {layout}' if layout else ''}"))
+    return rows
 
 
 def _weights(facts: Any) -> Rows:

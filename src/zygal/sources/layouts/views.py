@@ -110,6 +110,9 @@ class LaidOut(Emitter):
             if view is lead:
                 names.append(view.name)
                 continue
+            if not view.order:  # A single number broadcasts as it is.
+                names.append(view.name)
+                continue
             name, order = self.gathered(view), view.order
             missing = rank - len(order)
             if missing:

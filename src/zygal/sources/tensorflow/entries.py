@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -29,7 +28,7 @@ _DROPPED = re.compile(r"drop|rate")
 
 
 @dataclass(frozen=True)
-class Place:
+class Entry:
     """A tensor that goes in: how the user may call it, the real tensor's name, its dtype number and its sizes."""
 
     key: str
@@ -42,12 +41,12 @@ class Place:
         return DTYPES.get(self.dtype) == "string"
 
 
-def inputs_of(file: GraphFile, signature: Signature | None) -> list[Place]:
+def inputs_of(file: GraphFile, signature: Signature | None) -> list[Entry]:
     """What a signature takes, or the placeholders of a graph without signatures."""
     if signature is not None:
-        return [Place(key, tensor, dtype, None if shape is None else sizes_of(shape)) for key, (tensor, dtype, shape) in signature.inputs.items()]
+        return [Entry(key, tensor, dtype, None if shape is None else sizes_of(shape)) for key, (tensor, dtype, shape) in signature.inputs.items()]
     return [
-        Place(node.name, f"{node.name}:0", node.attr["dtype"].type or 1, sizes_of(node.attr["shape"].shape) if "shape" in node.attr else None)
+        Entry(node.name, f"{node.name}:0", node.attr["dtype"].type or 1, sizes_of(node.attr["shape"].shape) if "shape" in node.attr else None)
         for node in file.nodes.values()
         if node.op in _PLACEHOLDERS
     ]  # fmt: skip
@@ -64,7 +63,7 @@ def outputs_of(file: GraphFile, signature: Signature | None) -> dict[str, str]:
     return found
 
 
-def image_place(file: GraphFile, places: list[Place], reading: Reading) -> Place:
+def image_entry(file: GraphFile, places: list[Entry], reading: Reading) -> Entry:
     """The input that takes the images. Raises SourceError listing all of them if it is not clear."""
     if reading.input is not None:
         for place in places:
@@ -72,7 +71,7 @@ def image_place(file: GraphFile, places: list[Place], reading: Reading) -> Place
                 return place
         if reading.input.partition(":")[0] in file.nodes:
             # Any tensor of the graph can be fed.
-            return _inner_place(file, reading.input)
+            return _inner_entry(file, reading.input)
         raise SourceError(f"{file.path} has no input {reading.input}; it has {some_of([place.key for place in places], 8) or 'none'}.")
     if not places:
         raise SourceError(f"{file.path} takes no input: it has no placeholder. Name the tensor that takes the images with --input NAME.")
@@ -80,23 +79,23 @@ def image_place(file: GraphFile, places: list[Place], reading: Reading) -> Place
     images = [place for place in left if place.sizes is not None and len(place.sizes) == 4] or left
     if len(images) == 1:
         return images[0]
-    listed = "; ".join(shown_place(place) for place in places[:8])
+    listed = "; ".join(shown_entry(place) for place in places[:8])
     raise SourceError(f"{file.path} takes {len(places)} inputs ({listed}); name the one that takes the images with --input NAME.")
 
 
-def _inner_place(file: GraphFile, name: str) -> Place:
+def _inner_entry(file: GraphFile, name: str) -> Entry:
     node = file.nodes[name.partition(":")[0]]
     shapes = node.attr["_output_shapes"].list.shape if "_output_shapes" in node.attr else ()
     dtype = next((node.attr[each].type for each in ("DstT", "dtype", "T") if each in node.attr), 1)
-    return Place(name, name if ":" in name else f"{name}:0", dtype or 1, sizes_of(shapes[0]) if len(shapes) else None)
+    return Entry(name, name if ":" in name else f"{name}:0", dtype or 1, sizes_of(shapes[0]) if len(shapes) else None)
 
 
-def shown_place(place: Place) -> str:
+def shown_entry(place: Entry) -> str:
     sizes = "any shape" if place.sizes is None else f"[{', '.join('?' if size is None else str(size) for size in place.sizes)}]"
     return f"{place.key} {DTYPES.get(place.dtype, place.dtype)} {sizes}"
 
 
-def constant_for(place: Place) -> np.ndarray | None:
+def constant_for(place: Entry) -> np.ndarray | None:
     """What an input that only training changes must be at inference; None for any other."""
     if place.sizes is not None and np.prod([size or 1 for size in place.sizes], dtype=np.int64) != 1:
         return None
@@ -114,15 +113,16 @@ def constant_for(place: Place) -> np.ndarray | None:
     return None
 
 
-def fed_constants(file: GraphFile, places: list[Place], image: Place) -> dict[str, np.ndarray]:
-    """What the other inputs are taken for, by their tensors. What is not known is left out: it may never be read."""
-    made: dict[str, Any] = {}
-    for place in places:
-        value = constant_for(place) if place is not image else None
+def fed_constants(file: GraphFile, places: list[Entry], image: Entry) -> dict[str, np.ndarray]:
+    """What the other inputs are taken for, by their tensors: those that a signature leaves out too. What is not known is left
+    out: it may never be read."""
+    made: dict[str, np.ndarray] = {}
+    for place in (*places, *inputs_of(file, None)):
+        value = constant_for(place) if place.tensor.partition(":")[0] != image.tensor.partition(":")[0] else None
         if value is not None:
-            made[place.tensor if place.tensor != place.key else place.key] = value
+            made.setdefault(place.tensor, value)
     return made
 
 
-def image_type(file: GraphFile, place: Place, reading: Reading) -> TensorType:
+def image_type(file: GraphFile, place: Entry, reading: Reading) -> TensorType:
     return declared_type(f"the input {place.key} of {file.path}", place.dtype, place.sizes, reading.image_shape)

@@ -13,42 +13,52 @@ from zygal.graph import Graph
 from zygal.inlet import Inlet
 from zygal.sources.families import Reading
 from zygal.sources.layouts import View
-from zygal.sources.tensorflow.entrance import Entrance, entrance_behind
-from zygal.sources.tensorflow.entries import Place, fed_constants, image_place, image_type, inputs_of, outputs_of
+from zygal.sources.tensorflow.entrance import Encoded
+from zygal.sources.tensorflow.entries import Entry, fed_constants, image_entry, image_type, inputs_of, outputs_of
 from zygal.sources.tensorflow.label_tables import LabelTables
 from zygal.sources.tensorflow.program import GraphFile, Signature, chosen_signature, open_graph
-from zygal.sources.tensorflow.site import UNKNOWN, Context, Label, NodeSite, Texts, Value
-from zygal.sources.tensorflow.translate import Output, Translator, captured
+from zygal.sources.tensorflow.site import IN_TRAINING, UNKNOWN, Context, Label, NodeSite, Texts, Value
+from zygal.sources.tensorflow.translate import Output, Place, Scope, Translator, captured
 from zygal.sources.tensorflow.weights import Weights
 
 
 class Model:
-    """One signature of a file. image: the input that takes the images; entrance: what is done to them before the part that is
-    converted, if they come in encoded."""
+    """One signature of a file. image: the input that takes the images."""
 
     def __init__(self, file: GraphFile, signature: Signature | None, reading: Reading):
         self.file, self.signature = file, signature
         self._outputs = outputs_of(file, signature)
         places = inputs_of(file, signature)
-        self.image: Place = image_place(file, places, reading)
+        self.image: Entry = image_entry(file, places, reading)
         self._constants = fed_constants(file, places, self.image)
         self.context = Context(str(file.path), weights=Weights(file), tables=LabelTables(file), arrays=file.arrays)
-        self._translator = Translator(file, self.context)
+        self.translator = Translator(file, self.context)
         self._values: dict[str, Value] = {}
         self._graphs: dict[str, Graph] = {}
         self._called: dict[str, Value] | None = None
+        self._scope: Scope | None = None
         for tensor, array in self._constants.items():
             self._feed(tensor, View(self.context.builder.constant(tensor.partition(":")[0], array), tuple(range(array.ndim))))
-        self.entrance: Entrance | None = entrance_behind(file, self.image, reading) if self.image.is_text else None
-        if self.entrance is None:
+        if self.image.is_text:
+            self._feed(self.image.tensor, Encoded())
+        else:
             type, name = image_type(file, self.image, reading), self.image.tensor.partition(":")[0]
             made = self.context.builder.input(self.context.builder.free_name(name), type)
             self._feed(self.image.tensor, View(made, tuple(range(type.rank))))
-        else:
-            self.entrance.feed(self._translator, self.context)
 
     def _feed(self, tensor: str, value: Value) -> None:
-        self._translator.fed[tensor.partition(":")[0]] = value
+        self.translator.fed[tensor.partition(":")[0]] = value
+
+    @property
+    def in_training(self) -> bool:
+        """Whether the part that was translated holds what only training does."""
+        return IN_TRAINING in self.context.notes
+
+    @property
+    def hidden_inputs(self) -> bool:
+        """Whether something depends on placeholders that the signature does not name."""
+        named = {tensor.partition(":")[0] for tensor, _, _ in self.signature.inputs.values()} if self.signature else set()
+        return bool(self.translator.read - named)
 
     @property
     def output_names(self) -> list[str]:
@@ -56,7 +66,7 @@ class Model:
 
     @property
     def inlet(self) -> Inlet | None:
-        return self.entrance.inlet if self.entrance is not None else None
+        return self.translator.entrance.inlet
 
     def value_of(self, output: str) -> Value:
         """Raises UnknownOperators or SourceError."""
@@ -71,16 +81,26 @@ class Model:
 
     def _computed(self, output: str) -> Value:
         if self.signature is None or self.signature.function is None:
-            return self._translator.value(self._outputs[output])
+            return self.translator.value(self._outputs[output])
         if self._called is None:
-            fed = self._translator.fed
+            fed = self.translator.fed
             missing = [name for name in self.signature.inputs if name not in fed]
             if missing:
                 raise SourceError(f"{self.file.path} takes {', '.join(missing)} beside the image, and it is not known what they must be.")
             arguments = [fed[name] for name in self.signature.inputs]
             arguments += [captured(self.file, each) for each in self.signature.captured]
-            self._called = dict(zip(self.signature.outputs, self._translator.call(self.signature.function, arguments)))
+            self._scope = self.translator.called(self.signature.function, arguments)
+            self._called = {
+                name: self.translator.value(each, self._scope) for name, each in zip(self.signature.outputs, self._scope.returns)
+            }
         return self._called[output]
+
+    def place_of(self, output: str) -> Place:
+        """Where in the graph an output comes from."""
+        if self.signature is None or self.signature.function is None:
+            return self.translator.resolved(self.translator.outermost, self._outputs[output])
+        scope = self._scope
+        return self.translator.resolved(scope, scope.returns[list(self._outputs).index(output)])
 
     def graph_of(self, output: str) -> Graph:
         """The graph with that output alone. Raises UnknownOperators or SourceError."""
@@ -119,12 +139,22 @@ class Model:
         if widths:
             yield f"the weights are {', '.join(sorted(widths))}; the artifact computes in float32"
         for tensor, array in self._constants.items():
+            if tensor.partition(":")[0] not in self.translator.read:
+                continue
             yield f"the input {tensor.partition(':')[0]} is taken to be {_plain(array)}, as it must be at inference"
-        if self.signature is not None and len(self.file.signatures) > 1:
-            others = [each.name for each in self.file.signatures if each.name != self.signature.name]
+        others = [each.name for each in self.file.signatures if self.signature is not None and _differs(each, self.signature)]
+        if others:
             yield f"the signature {self.signature.name} was taken; there are also {', '.join(others)} (choose with --signature NAME)"
-        if self.entrance is not None:
-            yield from self.entrance.notes
+        yield from self.translator.entrance.notes
+
+
+def _differs(one: Signature, other: Signature) -> bool:
+    """Whether two signatures take or return other tensors."""
+    shapes = (
+        [sorted((dtype, str(shape)) for _, dtype, shape in listed.values()) for listed in (each.inputs, each.outputs)] for each in (one, other)
+    )
+    first, second = shapes
+    return first != second
 
 
 def _texts(value: Value) -> tuple[str, ...] | None:

@@ -146,7 +146,7 @@ def _functions(graph: Any, path: Path) -> dict[str, Any]:
 
 
 def _producer(graph: Any) -> str:
-    return f"of graph version {graph.versions.producer}" if graph.versions.producer else "of unknown version"
+    return f"graph version {graph.versions.producer}" if graph.versions.producer else "of unknown version"
 
 
 def _signatures(meta: Any, tags: tuple[str, ...]) -> tuple[Signature, ...]:

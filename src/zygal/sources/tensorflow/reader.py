@@ -15,8 +15,10 @@ from zygal.sources.source import SignatureFacts, Source, SourceFacts
 from zygal.sources.tensorflow.messages import DTYPES
 from zygal.sources.tensorflow.model import Model, open_model
 from zygal.sources.tensorflow.program import GraphFile, Signature, open_graph
-from zygal.sources.tensorflow.site import IN_TRAINING
 from zygal.sources.tensorflow.tensors import shown_type, sizes_of
+
+_STORAGE = frozenset(("Const", "VarHandleOp", "VariableV2", "Variable", "ReadVariableOp", "Identity", "NoOp"))
+"""Operators that hold numbers or pass them on."""
 
 
 @contextmanager
@@ -75,7 +77,7 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
     ending = [] if graph is None else list(operators_before(graph.outputs[0], graph.made_by()))
     signature = model.signature if model is not None else None
     inputs, outputs = _declared(file, model, graph, chosen)
-    weights = [] if graph is None else [array for array in graph.constants.values() if array.dtype.kind == "f" and array.size > 1]
+    numbers = model.context.numbers if model is not None else {}
     files = [Path(each) for each in SourceFile.of(path).files]
     return SourceFacts(
         path=Path(path),
@@ -87,13 +89,13 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
         scores=scores_by_operators(ending),
         chosen=chosen,
         softmax_twice=softmax_twice(ending),
-        mode="training" if model is not None and IN_TRAINING in model.context.notes else "evaluation" if graph is not None else None,
+        mode="training" if model is not None and model.in_training else "evaluation" if graph is not None else None,
         preprocessing=[],
-        operators=dict(model.context.operators.most_common()) if model is not None else {},
+        operators={name: count for name, count in model.context.operators.most_common() if name not in _STORAGE} if model is not None else {},
         unknown_operators=sorted(model.context.unknown) if model is not None else [],
         layers=graph.layer_names() if graph is not None else [],
-        tensors=len(weights),
-        parameters=sum(array.size for array in weights),
+        tensors=len(numbers),
+        parameters=sum(numbers.values()),
         weight_dtypes=sorted(model.context.widths | model.context.weights.widths) if model is not None else [],
         size_bytes=sum(each.stat().st_size for each in files),
         signatures=tuple(_signature_facts(each, signature) for each in file.signatures),

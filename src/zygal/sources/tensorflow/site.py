@@ -96,7 +96,8 @@ class Context:
     """What all nodes of one graph share while it is translated. where: the file. builder: what the graph is made in.
 
     unknown: operators that the table lacks, with the nodes that use them. weights, tables, arrays: what resources and constants
-    beside the graph hold. operators: how often each was translated.
+    beside the graph hold. operators: how often each was translated. numbers: how many
+    weights each constant and variable holds that was read.
     """
 
     where: str
@@ -105,6 +106,7 @@ class Context:
     unknown: dict[str, list[str]] = field(default_factory=dict)
     widths: set[str] = field(default_factory=set)
     operators: Counter[str] = field(default_factory=Counter)
+    numbers: dict[str, int] = field(default_factory=dict)
     weights: Any = None
     tables: Any = None
     arrays: Mapping[str, np.ndarray] = field(default_factory=dict)

@@ -26,6 +26,12 @@ def all_unchanged(call: NodeSite) -> list[Value]:
     return list(call.inputs)
 
 
+@operator("Placeholder", "PlaceholderV2")
+def not_fed(call: NodeSite) -> Value:
+    return call.refuse("is a further input, and it is not known what it must be at inference; name the input with --input, or save "
+                       "the model without it")  # fmt: skip
+
+
 @operator("EnsureShape")
 def checked(call: NodeSite) -> View:
     call.attribute("shape")
@@ -43,6 +49,7 @@ def constant(call: NodeSite) -> Value:
         return Texts(array)
     if array.dtype.kind == "f" and array.size > 1:
         call.context.widths.add(stored_as)
+        call.context.numbers[call.name] = array.size
     return call.held(array, "value")
 
 
@@ -62,6 +69,8 @@ def read_variable(call: NodeSite) -> View:
 
 def _read(call: NodeSite, resource: Resource) -> View:
     array = call.context.weights.of(resource, call)
+    if array.dtype.kind == "f":
+        call.context.numbers[resource.node] = array.size
     return call.held(array, "read")
 
 
@@ -102,12 +111,13 @@ def merge(call: NodeSite) -> list[Value]:
 @operator("RandomUniform", "StatelessRandomUniform", "StatelessRandomUniformV2")
 def random_numbers(call: NodeSite) -> Chance:
     call.attribute("alg")
-    call.note(IN_TRAINING)
     return Chance()
 
 
 def mask(call: NodeSite, kept: float) -> View:
     """What decides by chance what is kept stands for its probability, so that what was divided by it is whole again."""
+    if kept < 1:
+        call.note(IN_TRAINING)
     return call.held(np.array(min(max(kept, 0.0), 1.0), np.float32), "chance")
 
 

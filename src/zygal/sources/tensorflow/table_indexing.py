@@ -27,14 +27,13 @@ def slice_(call: NodeSite) -> View:
 @operator("StridedSlice")
 def strided_slice(call: NodeSite) -> Value:
     """NumPy's slices, spelt with masks: bit i of a mask speaks of the i-th entry."""
-    masks = {name: int(call.attribute(f"{name}_mask", 0)) for name in ("begin", "end", "ellipsis", "new_axis", "shrink_axis")}
+    masks = masks_of(call)
     given = call.given(0)
     if isinstance(given, (Texts, Label)):
         return given
     view = call.x()
-    entries = _entries(call, masks, len(view.order))
     shape, sizes, axis = call.shape(view), [], 0
-    for kind, start, end, step in entries:
+    for kind, start, end, step in entries(call, masks, len(view.order)):
         if kind == "new":
             sizes.append(1)
             continue
@@ -49,9 +48,13 @@ def strided_slice(call: NodeSite) -> Value:
     return reshaped(call, view, sizes) if tuple(sizes) != tuple(call.shape(view)) else view
 
 
-def _entries(call: NodeSite, masks: dict[str, int], rank: int) -> list[tuple[str, int | None, int | None, int]]:
+def masks_of(call: NodeSite) -> dict[str, int]:
+    return {name: int(call.attribute(f"{name}_mask", 0)) for name in ("begin", "end", "ellipsis", "new_axis", "shrink_axis")}
+
+
+def entries(call: NodeSite, masks: dict[str, int], rank: int) -> list[tuple[str, int | None, int | None, int]]:
     """What is done along each axis: ("new" axis), ("pick" one place), or ("cut" from, to, by); None for an end that is open."""
-    starts, ends, steps = call.sizes(1), call.sizes(2), call.static(3, "steps").tolist()
+    starts, ends, steps = (call.sizes(place) for place in (1, 2, 3))
     made = []
     for place, (start, end, step) in enumerate(zip(starts, ends, steps, strict=True)):
         bit = 1 << place

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NoReturn
 
 from zygal.errors import GraphError, SourceError
 from zygal.graph import Batch, TensorType
@@ -20,6 +20,7 @@ from zygal.sources.tensorflow import (  # noqa: F401  (each table enters its ope
     table_resizing,
     table_shaping,
 )
+from zygal.sources.tensorflow.entrance import EachImage, Entrance, Pixels, batched
 from zygal.sources.tensorflow.program import GraphFile
 from zygal.sources.tensorflow.site import (
     DEAD,
@@ -37,7 +38,10 @@ from zygal.sources.tensorflow.tensors import computed_dtype
 
 CALLS = ("PartitionedCall", "StatefulPartitionedCall", "RemoteCall", "SymbolicGradient")
 BRANCHES = {"If": ("then_branch", "else_branch"), "StatelessIf": ("then_branch", "else_branch")}
-LOOPS = ("While", "StatelessWhile", "Enter", "Exit", "NextIteration", "LoopCond", "For", "MapDefun")
+LOOPS = ("Enter", "Exit", "NextIteration", "LoopCond", "For", "MapDefun", "RefEnter", "RefExit", "RefNextIteration")
+LOOPS_OF_FUNCTIONS = ("While", "StatelessWhile")
+ARRAYS = {"TensorArrayGatherV3": "TensorArrayWriteV3", "TensorArrayReadV3": "TensorArrayScatterV3"}
+"""What takes something out of an array of images, and what has put it there."""
 DEEPEST_CALLS = 200
 MOST_NODES = 2_000_000
 
@@ -68,29 +72,35 @@ class Place:
 class Translator:
     """Translates what is asked for, and nothing else.
 
-    fed: values for nodes that stand for something else than what they say, by name: placeholders above all.
+    fed: values for nodes that stand for something else than what they say, by name: placeholders above all. read: those of
+    them that something depends on.
     """
 
     def __init__(self, file: GraphFile, context: Context):
         self.file, self.context = file, context
         self.outermost = Scope(file.nodes)
         self.fed: dict[str, Value] = {}
+        self.read: set[str] = set()
+        self.entrance = Entrance(str(file.path))
         self._done: dict[tuple[Scope, str], list[Value]] = {}
         self._bodies: dict[str, dict[str, Any]] = {}
 
     def value(self, tensor: str, scope: Scope | None = None) -> Value:
         """The value of a tensor by its name in the graph. Raises SourceError."""
         scope = scope or self.outermost
-        place = self._resolved(scope, tensor)
+        place = self.resolved(scope, tensor)
         if place.value is not None:
             return place.value
         self._fill(place)
-        return self._result(place)
+        return self.result(place)
 
-    def call(self, function: str, arguments: Sequence[Value]) -> list[Value]:
-        """The results of a function of the library. Raises SourceError."""
-        scope = self._scope_of(self.outermost, function, list(arguments), function)
-        return [self.value(each, scope) for each in scope.returns]
+    def called(self, function: str, arguments: Sequence[Value]) -> Scope:
+        """A call of a function of the library from outside. Raises SourceError."""
+        return self._scope_of(self.outermost, function, list(arguments), function)
+
+    def done(self) -> dict[tuple[Scope, str], list[Value]]:
+        """What was made of every node that something depends on, in order."""
+        return self._done
 
     def _fill(self, wanted: Place) -> None:
         stack, opened = [wanted], set()
@@ -111,7 +121,7 @@ class Translator:
                 continue
             if len(self._done) > MOST_NODES:
                 raise SourceError(f"{self.file.path} calls its functions more than {MOST_NODES} nodes deep; no classifier needs that.")
-            self._done[key] = self._made(place, [self._result(each) for each in needed])
+            self._done[key] = self._made(place, [self.result(each) for each in needed])
             stack.pop()
 
     def _needed(self, place: Place) -> list[Place]:
@@ -121,27 +131,54 @@ class Translator:
             return []
         inner = self._inner(place, node)
         if inner is not None:
-            return [self._resolved(inner, each) for each in inner.returns]
+            return [self.resolved(inner, each) for each in inner.returns]
         if node.op in BRANCHES:
             return self._branch(place, node)
+        if node.op in ARRAYS:
+            return self._put_there(place, node)
         if node.op in LOOPS:
-            raise SourceError(f"{self.file.path} cannot be converted: {self._name(place)} ({node.op}) is a loop, which an artifact does not "
-                              "have; save the model with its loop unrolled.")  # fmt: skip
-        return [self._resolved(place.scope, each) for each in node.input if not each.startswith("^")]
+            self._refuse_loop(place)
+        return [self.resolved(place.scope, each) for each in node.input if not each.startswith("^")]
+
+    def _refuse_loop(self, place: Place) -> NoReturn:
+        raise SourceError(
+            f"{self.file.path} cannot be converted: {self._name(place)} ({self._node(place).op}) is a loop, which an artifact does not have; "
+            "save the model with its loop unrolled."
+        )
+
+    def _put_there(self, place: Place, node: Any) -> list[Place]:
+        """Of an array over the images of a batch what a node has put into it: nothing but the array connects the two."""
+        root, written = self._array_behind(place.scope, node.input[0]), []
+        for name, other in place.scope.nodes.items():
+            if other.op == ARRAYS[node.op] and self._array_behind(place.scope, other.input[0]) == root:
+                written.append(name)
+        if len(written) != 1:
+            self._refuse_loop(place)
+        source = place.scope.nodes[written[0]]
+        return [self.resolved(place.scope, source.input[2])]
+
+    def _array_behind(self, scope: Scope, reference: str) -> str:
+        """The node that makes an array, looking through what passes it on."""
+        for _ in range(100):
+            node = scope.nodes.get(reference.partition(":")[0])
+            if node is None or node.op not in ("Enter", "Identity", "Switch", "Merge", "Exit") or not node.input:
+                break
+            reference = node.input[0]
+        return reference.partition(":")[0]
 
     def _branch(self, place: Place, node: Any) -> list[Place]:
         """Of a choice between two functions first the condition; once that is known, what the one returns."""
-        condition = self._resolved(place.scope, node.input[0])
+        condition = self.resolved(place.scope, node.input[0])
         if condition.value is None and (condition.scope, condition.node) not in self._done:
             return [condition]
-        truth = self._truth(self._result(condition), place)
+        truth = self._truth(self.result(condition), place)
         name = BRANCHES[node.op][0 if truth else 1]
         inner = place.scope.calls.get(node.name)
         if inner is None:
             function = plain_attribute(node.attr[name]) if name in node.attr else None
             inner = self._scope_of(place.scope, getattr(function, "name", ""), [*node.input[1:]], node.name)
             place.scope.calls[node.name] = inner
-        return [self._resolved(inner, each) for each in inner.returns]
+        return [self.resolved(inner, each) for each in inner.returns]
 
     def _truth(self, value: Value, place: Place) -> bool:
         array = self.context.builder.constants.get(value.name) if isinstance(value, View) else None
@@ -184,7 +221,7 @@ class Translator:
             returns.append(body.ret[each.name])
         return Scope(self._bodies[function], f"{caller.path}{path}/", caller, dict(zip(names, arguments)), (*caller.within, function), tuple(returns))
 
-    def _resolved(self, scope: Scope, reference: str | Value) -> Place:
+    def resolved(self, scope: Scope, reference: str | Value) -> Place:
         """What a reference leads to: arguments of functions are followed to where they come from."""
         while True:
             if not isinstance(reference, str):
@@ -207,7 +244,7 @@ class Translator:
             raise SourceError(f"{self.file.path} is damaged: {node.name} ({node.op}) has no result {name}.")
         return OUTPUTS[node.op].index(name) + place
 
-    def _result(self, place: Place) -> Value:
+    def result(self, place: Place) -> Value:
         if place.value is not None:
             return place.value
         results = self._done[place.scope, place.node]
@@ -229,30 +266,55 @@ class Translator:
     def _made(self, place: Place, inputs: list[Value]) -> list[Value]:
         node = self._node(place)
         if place.scope is self.outermost and node.name in self.fed:
+            self.read.add(node.name)
             return [self.fed[node.name]]
         if node.op in BRANCHES or node.name in place.scope.calls:
             return inputs
+        if node.op in ARRAYS:
+            return self._out_of_array(place, node, inputs[0])
         if any(each is UNKNOWN for each in inputs):
             return [UNKNOWN]
         if node.op != "Merge" and any(each is DEAD for each in inputs):
             return [DEAD]
-        if node.op not in OPERATORS:
+        if node.op in LOOPS_OF_FUNCTIONS:
+            return self._each_image(place, node, inputs)
+        if node.op not in OPERATORS and not self.entrance.takes(inputs):
             self.context.unknown.setdefault(node.op, []).append(self._name(place))
             return [UNKNOWN]
         # A name inside a function is the training code's; outside it says which call of it this is.
         name = node.name if "/" in node.name or not place.scope.path else self._name(place)
         site = NodeSite(self.context, node, name, name.rpartition("/")[0] or name, inputs)
+        if self.entrance.takes(inputs):
+            made = self._translated(site, self.entrance.made)
+            if made != [None]:
+                return made
+            if node.op not in OPERATORS:
+                self.context.unknown.setdefault(node.op, []).append(self._name(place))
+                return [UNKNOWN]
+            site.inputs = [self.entrance.tensor(each, site) if isinstance(each, Pixels) else each for each in inputs]
         self.context.operators[node.op] += 1
-        return self._translated(site)
+        return self._translated(site, OPERATORS[site.kind])
 
-    def _translated(self, site: NodeSite) -> list[Value]:
+    def _out_of_array(self, place: Place, node: Any, value: Value) -> list[Value]:
+        site = NodeSite(self.context, node, self._name(place), self._name(place), [value])
+        return [batched(value, site) if node.op == "TensorArrayGatherV3" else value]
+
+    def _each_image(self, place: Place, node: Any, inputs: list[Value]) -> list[Value]:
+        """A loop over the images of a batch is gone through once; any other is refused."""
+        function = node.attr["body"].func.name if "body" in node.attr else ""
+        if not any(isinstance(each, EachImage) for each in inputs) or function not in self.file.functions:
+            self._refuse_loop(place)
+        scope = self._scope_of(place.scope, function, inputs, node.name)
+        return [self.value(each, scope) for each in scope.returns]
+
+    def _translated(self, site: NodeSite, handler: Callable[[NodeSite], Any]) -> list[Value]:
         try:
-            made = OPERATORS[site.kind](site)
+            made = handler(site)
         except GraphError as fault:
             raise SourceError(f"{self.file.path} cannot be converted: {fault}") from fault
         except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
             site.refuse(f"has attributes or inputs that do not fit it ({type(fault).__name__}: {fault})")
-        unread = site.unread()
+        unread = site.unread() if handler is OPERATORS.get(site.kind) else []
         if unread:
             site.refuse(f"has an attribute that is not supported ({shown_attributes(site, unread)})")
         return [_settled(site, each) for each in (made if isinstance(made, list) else [made])]
