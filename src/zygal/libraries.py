@@ -4,7 +4,12 @@ from __future__ import annotations
 
 import logging
 import os
+import sys
 import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+
+_verbose = False
 
 
 def silence_libraries(verbose: bool) -> None:
@@ -12,9 +17,34 @@ def silence_libraries(verbose: bool) -> None:
 
     Sets levels by name, so that no library is imported. With verbose everything is shown.
     """
+    global _verbose
+    _verbose = verbose
     if verbose:
         return
     warnings.simplefilter("ignore")
     for name in ("absl", "jax", "matplotlib", "PIL", "tensorflow", "torch"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     os.environ.setdefault("TF_CPP_MIN_LOG_LEVEL", "3")
+
+
+@contextmanager
+def without_native_messages() -> Iterator[None]:
+    """Keeps what a library writes past Python, straight to the error output, from the terminal while it starts."""
+    if _verbose:
+        yield
+        return
+    with suppress(OSError, ValueError):
+        sys.stderr.flush()
+    try:
+        kept = os.dup(2)
+    except OSError:  # There is no error output.
+        yield
+        return
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    try:
+        os.dup2(nowhere, 2)
+        yield
+    finally:
+        os.dup2(kept, 2)
+        os.close(kept)
+        os.close(nowhere)

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import EngineError, SourceError, first_line, install_extra
+from zygal.libraries import without_native_messages
 from zygal.sources.families import Reading
 from zygal.sources.tensorflow.flat import FlatGraph, flat_graph
 from zygal.sources.tensorflow.harmless import refuse_harmful
@@ -45,7 +46,8 @@ class TensorFlowEngine:
         alone = self._is_taken_alone(opened)
         flat = None if alone else flat_graph(opened, self.chosen.name)
         try:
-            self._function = self._by_framework(opened) if alone else self._flat(flat)
+            with without_native_messages():
+                self._function = self._by_framework(opened) if alone else self._flat(flat)
         except Exception as fault:  # Any fault of the framework's loader means the same to the user.
             raise SourceError(f"{path} cannot be loaded by TensorFlow {self.version} ({first_line(fault)}).") from fault
 
@@ -107,7 +109,8 @@ class TensorFlowEngine:
 
 def _framework(path: str | Path) -> Any:
     try:
-        import tensorflow
+        with without_native_messages():
+            import tensorflow
     except Exception as fault:  # A package that does not fit this machine raises what it likes.
         raise EngineError(
             f"{path} can only be run by TensorFlow, which cannot be started ({first_line(fault)}); {install_extra('tensorflow')}, or run "

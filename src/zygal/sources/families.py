@@ -124,11 +124,20 @@ def _is_web_model(peek: Peek) -> bool:
 def _saved_model_files(path: Path) -> tuple[str, ...]:
     """A folder's own files in a fixed order; of one file that file."""
     if not path.is_dir():
-        return (str(path),)
+        return _with_shards(path)
     names = [path / name for name in ("saved_model.pb", "saved_model.pbtxt") if (path / name).is_file()]
     variables = path / "variables"
     names += sorted(each for each in variables.iterdir() if each.name.startswith("variables.")) if variables.is_dir() else []
     return tuple(map(str, names))
+
+
+def _with_shards(path: Path) -> tuple[str, ...]:
+    """A file, and the shards of weights that a web model names."""
+    if kinds.kind_of(path) not in (kinds.WEB_GRAPH, kinds.WEB_LAYERS):
+        return (str(path),)
+    from zygal.sources.web_weights import shard_paths
+
+    return (str(path), *map(str, shard_paths(path)))
 
 
 _CAPTURED = "a captured program has one graph with one input"
@@ -144,7 +153,7 @@ FAMILIES: tuple[Family, ...] = (
         "zygal.engines.keras:KerasEngine", "keras",
         {"--keep-batch": "a Keras model takes any number of images, so no batch is fixed", "--signature": "a Keras model has no signatures",
          "--input": "a Keras model names its one input", "--write-inlet": "its preprocessing layers are converted with it"},
-        model_class="keras.Model", builder="zygal.sources.keras.live", parts="layer",
+        files=_with_shards, model_class="keras.Model", builder="zygal.sources.keras.live", parts="layer",
     ),
     Family(
         "TensorFlow", (kinds.SAVED_MODEL, kinds.FROZEN_GRAPH, kinds.WEB_GRAPH), _is_tensorflow, "zygal.sources.tensorflow.reader",

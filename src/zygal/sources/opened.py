@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -33,8 +32,7 @@ class SourceFile:
         """A file that holds its own weights, named by its path; a trained model's folder with all its files."""
         if isinstance(source, SourceFile):
             return source
-        files = family_of(source).files(Path(source)) if os.path.isdir(source) else (str(source),)
-        return cls(Path(source), str(source), files)
+        return cls(Path(source), str(source), family_of(source).files(Path(source)))
 
     @property
     def estimator(self) -> Any:

@@ -22,6 +22,7 @@ from zygal.documents import parse_json
 from zygal.errors import FileError, SourceError, shown
 from zygal.files import existing_file, scratch_folder
 from zygal.sources.keras.heaps import check_heaps
+from zygal.sources.web_weights import read_web_model
 
 LARGEST_CONFIGURATION_BYTES = 16_000_000
 LARGEST_METADATA_BYTES = 1_000_000
@@ -41,6 +42,7 @@ class KerasFile:
     backend: str
     weights: h5py.Group
     by_place: bool
+    notes: tuple[str, ...] = ()
 
 
 @contextmanager
@@ -52,6 +54,9 @@ def open_keras(path: str | Path) -> Iterator[KerasFile]:
             yield opened
     elif kind == kinds.HDF5:
         with _open_hdf5(existing_file(path)) as opened:
+            yield opened
+    elif kind == kinds.WEB_LAYERS:
+        with _open_web_layers(Path(path)) as opened:
             yield opened
     else:
         raise FileError(f"{path} is {kind}, but a Keras model is needed here; check the path.")
@@ -106,6 +111,58 @@ def _open_hdf5(path: Path) -> Iterator[KerasFile]:
         if not isinstance(version, str) or not isinstance(backend, str):
             raise SourceError(f"{path} is damaged: it names several versions of Keras; save the model again.")
         yield KerasFile(path, configuration, version, backend, weights, by_place=False)
+
+
+@contextmanager
+def _open_web_layers(path: Path) -> Iterator[KerasFile]:
+    """A web model of layers: its configuration is that of an HDF5 file, and its weights are put into the same form."""
+    web = read_web_model(path)
+    configuration = web.topology.get("model_config", web.topology)
+    stated = web.topology.get("keras_version") or (configuration.get("keras_version") if isinstance(configuration, dict) else None)
+    if not isinstance(configuration, dict):
+        raise SourceError(f"{path} does not follow its schema: its model_config is no object.")
+    # A version that is no Keras release belongs to a writer that follows the second age.
+    version = stated if isinstance(stated, str) and re.match(r"[0-9]", stated) else "2"
+    with scratch_folder() as folder:
+        copy = folder / "weights.h5"
+        with h5py.File(copy, "w") as file:
+            _write_by_layers(file, configuration, web.arrays, path)
+        with _open_group(copy, path) as weights:
+            yield KerasFile(path, configuration, version, "tensorflow", weights, by_place=False, notes=web.notes)
+
+
+def _write_by_layers(file: h5py.File, configuration: dict[str, Any], arrays: dict[str, np.ndarray], path: Path) -> None:
+    """Each array into the group of the layer of the outermost model that holds it."""
+    holders = _holders(configuration, path)
+    listed: dict[str, list[str]] = {}
+    for name, array in arrays.items():
+        owner = next((holders[part] for part in name.split("/")[:-1] if part in holders), None)
+        if owner is None:
+            raise SourceError(f"{path} holds weights {shown(name)}, which belong to none of its layers; save the model again.")
+        file.create_dataset(f"{owner}/{name}", data=array)
+        listed.setdefault(owner, []).append(name)
+    for owner, names in listed.items():
+        file[owner].attrs["weight_names"] = [name.encode() for name in names]
+
+
+def _holders(configuration: dict[str, Any], path: Path) -> dict[str, str]:
+    """For the name of every layer the layer of the outermost model that it is, or that it lies in."""
+    made: dict[str, str] = {}
+
+    def note(entries: Any, owner: str | None, depth: int) -> None:
+        if depth > 40 or not isinstance(entries, list):
+            raise SourceError(f"{path} does not follow its schema: its layers are no list, or nested too deep.")
+        for entry in entries:
+            config = entry.get("config") if isinstance(entry, dict) else None
+            name = (entry.get("name") or (config or {}).get("name")) if isinstance(config, dict) else None
+            if isinstance(name, str):
+                made.setdefault(name, owner or name)
+                if "layers" in config:
+                    note(config["layers"], owner or name, depth + 1)
+
+    config = configuration.get("config")
+    note(config if isinstance(config, list) else (config or {}).get("layers"), None, 0)
+    return made
 
 
 def _what_instead(root: h5py.Group) -> str:

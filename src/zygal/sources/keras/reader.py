@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from zygal import kinds
 from zygal.errors import SourceError
-from zygal.files import sha256_of
 from zygal.graph import Graph, TensorType
 from zygal.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
@@ -17,7 +17,10 @@ from zygal.sources.keras.containers import KerasFile, open_keras
 from zygal.sources.keras.structure import Model, read_structure
 from zygal.sources.keras.translate import PREPROCESSING, all_layers, input_type, translate, unknown_layers
 from zygal.sources.keras.weights import Weights
+from zygal.sources.opened import SourceFile
 from zygal.sources.source import Source, SourceFacts
+
+_FORMATS = {kinds.KERAS_ARCHIVE: ".keras archive", kinds.HDF5: "HDF5", kinds.WEB_LAYERS: "web model of layers"}
 
 
 @contextmanager
@@ -33,13 +36,13 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
         graph = translate(file, model, weights, chosen.name, reading.image_shape)
         yield Source(
             path=Path(path),
-            sha256=sha256_of(path),
+            sha256=SourceFile.of(path).sha256,
             framework="Keras",
             framework_version=file.version,
             graph=graph,
             output_names=tuple(model.outputs),
             chosen=chosen,
-            notes=tuple(_notes(model, weights)),
+            notes=(*file.notes, *_notes(model, weights)),
         )
 
 
@@ -58,7 +61,7 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
             path=Path(path),
             framework="Keras",
             framework_version=file.version,
-            file_format=".keras archive" if file.by_place else "HDF5",
+            file_format=_FORMATS[kinds.kind_of(path)],
             inputs={model.inputs[0].layer: given},
             outputs={name: graph and graph.types[graph.outputs[0]] for name, graph in graphs.items()},
             scores=scores_by_operators(ending),
@@ -74,7 +77,7 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
             tensors=len(stored),
             parameters=weights.trained(model),
             weight_dtypes=sorted({dataset.dtype.name for dataset in stored if dataset.dtype.kind == "f"}),
-            size_bytes=Path(path).stat().st_size,
+            size_bytes=sum(Path(each).stat().st_size for each in SourceFile.of(path).files),
         )
 
 

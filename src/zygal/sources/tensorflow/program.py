@@ -65,14 +65,14 @@ def open_graph(path: str | Path) -> GraphFile:
     if content.lstrip()[:1] == b"{":
         from zygal.sources.tensorflow.web import read_web_graph
 
-        return read_web_graph(path, content)
+        return read_web_graph(path)
     if path.name in ("saved_model.pb", "saved_model.pbtxt"):
         return _open_folder(path.parent or Path("."))
     if content[:3] == b"\x08\x01\x12" or content.lstrip().startswith(b"saved_model_schema_version:"):
         raise SourceError(f"{path} is the graph of a saved-model folder; give the folder, or name the file saved_model.pb beside its variables.")
     graph = _parsed("GraphDef", content, path)
     del content
-    return GraphFile(path, _by_name(graph.node, path), _functions(graph, path), version=_producer(graph))
+    return GraphFile(path, nodes_by_name(graph.node, path), functions_by_name(graph, path), version=_producer(graph))
 
 
 def _open_folder(path: Path) -> GraphFile:
@@ -85,11 +85,11 @@ def _open_folder(path: Path) -> GraphFile:
     tag_sets = tuple(tuple(sorted(each.meta_info_def.tags)) for each in saved.meta_graphs)
     meta = saved.meta_graphs[_chosen_tags(path, tag_sets)]
     graph, tags = meta.graph_def, tuple(sorted(meta.meta_info_def.tags))
-    functions = _functions(graph, path)
+    functions = functions_by_name(graph, path)
     prefix = path / "variables" / "variables"
     return GraphFile(
         path=path,
-        nodes=_by_name(graph.node, path),
+        nodes=nodes_by_name(graph.node, path),
         functions=functions,
         meta=meta,
         variables=prefix if os.path.isdir(prefix.parent) else None,
@@ -131,14 +131,14 @@ def _parsed(name: str, content: bytes, path: Path) -> Any:
     return made
 
 
-def _by_name(nodes: Any, path: Path) -> dict[str, Any]:
+def nodes_by_name(nodes: Any, path: Path) -> dict[str, Any]:
     made = {node.name: node for node in nodes}
     if len(made) != len(nodes):
         raise SourceError(f"{path} is damaged: two nodes have one name.")
     return made
 
 
-def _functions(graph: Any, path: Path) -> dict[str, Any]:
+def functions_by_name(graph: Any, path: Path) -> dict[str, Any]:
     made = {function.signature.name: function for function in graph.library.function}
     if len(made) != len(graph.library.function):
         raise SourceError(f"{path} is damaged: two functions have one name.")

@@ -56,6 +56,12 @@ unary(lambda call, x: activations.gelu(call, x, bool(call.attribute("approximate
 unary(lambda call, x: activations.silu(call, x), "_Swish", "Swish")
 
 
+@operator("Prelu")
+def parametric(call: NodeSite) -> View:
+    """A slope for each channel, or for each element."""
+    return pair(call, lambda x, slope: call.step("PRelu", x, slope))
+
+
 @operator("LeakyRelu")
 def leaky(call: NodeSite) -> View:
     slope = float(call.attribute("alpha", 0.2))
