@@ -95,10 +95,19 @@ def capture(module, path, shape=(3, 32, 32), dynamic=True, seed=0, training=Fals
 
 
 def differences(path, tmp_path, module, shape=(3, 32, 32), batches=(1, 5)):
-    """Largest differences from the live module, as parts of its spread: (reference before the passes, after
-    them, the artifact on the runtime), each over two batch sizes."""
+    """As `differences_from`, from a live module of PyTorch."""
     import torch
 
+    def live(x):
+        with torch.inference_mode():
+            return module(torch.from_numpy(x)).numpy()
+
+    return differences_from(live, path, tmp_path, shape, batches)
+
+
+def differences_from(live, path, tmp_path, shape, batches=(1, 3)):
+    """Largest differences from a live model, as parts of its spread: (reference before the passes, after
+    them, the artifact on the runtime), each over two batch sizes."""
     with read_source(path) as source:
         before = source.graph
         size = before.types[before.inputs[0]].shape[0]
@@ -111,15 +120,14 @@ def differences(path, tmp_path, module, shape=(3, 32, 32), batches=(1, 5)):
         worst = np.zeros(3)
         for batch in batches:
             x = np.random.default_rng(batch).standard_normal((batch, *shape), np.float32)
-            with torch.inference_mode():
-                wanted = module(torch.from_numpy(x)).numpy()
+            wanted = live(x)
             found = (
                 run_graph(before, {feed: x})[before.outputs[0]],
                 run_graph(after, {feed: x})[fetch],
                 engine.run(x),
             )
             assert all(each.shape == wanted.shape and each.dtype == wanted.dtype for each in found)
-            worst = np.maximum(worst, [np.abs(each - wanted).max() / np.ptp(wanted) for each in found])
+            worst = np.maximum(worst, [np.abs(each - wanted).max() / max(np.ptp(wanted), 1e-30) for each in found])
     return worst
 
 

@@ -92,7 +92,7 @@ def _array(entry: Any, content: bytes, place: int, path: Path) -> tuple[np.ndarr
         if not all(type(size) is int and size >= 0 for size in shape) or prod(shape) > len(content):
             raise ValueError
     except (KeyError, TypeError, ValueError):
-        raise SourceError(f"{path} does not follow its schema: the weight {shown(entry)} has no name, shape or dtype, or is larger than its shards.") from None
+        raise SourceError(f"{path} does not follow its schema: the weight {shown(entry)} has no name, shape or dtype, or is larger than the shards; copy all files again.") from None
     packing = entry.get("quantization")
     if packing is not None and not isinstance(packing, dict):
         raise SourceError(f"{path} does not follow its schema: the quantization of {name} is {shown(packing)}.")

@@ -53,13 +53,31 @@ def inputs_of(file: GraphFile, signature: Signature | None) -> list[Entry]:
 
 
 def outputs_of(file: GraphFile, signature: Signature | None) -> dict[str, str]:
-    """By name the tensors that come out: of a signature its outputs, of a graph what nobody reads."""
+    """By name the tensors that come out: of a signature its outputs, of a graph what depends on an input and nobody reads."""
     if signature is not None:
         return {key: tensor for key, (tensor, _, _) in signature.outputs.items()}
     read = {each.lstrip("^").partition(":")[0] for node in file.nodes.values() for each in node.input}
-    found = {name: f"{name}:0" for name, node in file.nodes.items() if name not in read and node.op not in _NO_RESULT}
+    depending = _behind_inputs(file)
+    found = {name: f"{name}:0" for name, node in file.nodes.items() if name not in read and node.op not in _NO_RESULT and name in depending}
     if not found:
-        raise SourceError(f"{file.path} has no tensor that nobody reads, so it has no output; it is no model, or it is damaged.")
+        raise SourceError(f"{file.path} has no tensor that depends on an input and that nobody reads, so it has no output; it is no model, or it is damaged.")
+    return found
+
+
+def _behind_inputs(file: GraphFile) -> set[str]:
+    """The nodes that depend on a placeholder."""
+    readers: dict[str, list[str]] = {}
+    for name, node in file.nodes.items():
+        for each in node.input:
+            if not each.startswith("^"):
+                readers.setdefault(each.partition(":")[0], []).append(name)
+    found: set[str] = set()
+    waiting = [name for name, node in file.nodes.items() if node.op in _PLACEHOLDERS] or list(file.nodes)
+    while waiting:
+        name = waiting.pop()
+        if name not in found:
+            found.add(name)
+            waiting += readers.get(name, [])
     return found
 
 

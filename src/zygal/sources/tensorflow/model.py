@@ -118,7 +118,7 @@ class Model:
     def labels(self, chosen: str) -> tuple[str, ...] | None:
         """The class names that another output looks up or holds, if they are as many as the scores."""
         graph = self._graphs.get(chosen)
-        columns = graph.types[graph.outputs[0]].shape[-1] if graph is not None else None
+        columns = graph.types[graph.outputs[0]].shape[-1:] if graph is not None else ()
         for name in self._outputs:
             if name == chosen:
                 continue
@@ -127,7 +127,7 @@ class Model:
             except SourceError:
                 continue
             found = value.labels if isinstance(value, Label) else _texts(value)
-            if found is not None and len(found) == columns:
+            if found is not None and (len(found),) == columns:
                 return found
         return None
 

@@ -21,7 +21,7 @@ TYPES_AND_COUNTS = frozenset((
     "Tcrops", "Tmultiples", "Tshift", "Tcond", "Ta", "Tb", "Index", "U", "N", "index_type", "dtype", "out_type", "Tsplits", "SrcT", "Truncate",
     "use_cudnn_on_gpu", "use_locking", "validate_shape", "validate_indices", "container", "shared_name", "config", "config_proto",
     "executor_type", "f", "debug_name", "allowed_devices", "TArgs", "num_args", "num_host_args", "output_shapes", "_output_shapes", "seed", "seed2",
-    "exponential_avg_factor", "message", "summarize", "grad_a", "grad_b", "grad_x", "grad_y", "bad_indices_policy", "Toutput_types", "S",
+    "exponential_avg_factor", "message", "summarize", "grad_a", "grad_b", "grad_x", "grad_y", "bad_indices_policy", "Toutput_types", "S", "Tk", "Tindex", "Tval", "Tin_type", "Tsegmentids", "Tnumsegments", "Tmm",
 ))  # fmt: skip
 """Attributes that say nothing which the tensors do not, or that only other machines and training read."""
 

@@ -9,7 +9,6 @@ import numpy as np
 from zygal.graph import Batch
 from zygal.sources.layouts import View
 from zygal.sources.tensorflow.site import NodeSite, operator
-from zygal.sources.tensorflow.tensors import MOST_ELEMENTS
 
 MOST_FILLED = 1 << 27
 
@@ -78,18 +77,18 @@ _like("OnesLike", 1)
 
 @operator("Range")
 def numbers(call: NodeSite) -> View:
-    start, limit, step = (call.static(place, what) for place, what in enumerate(("a start", "an end", "a step")))
-    if step == 0 or abs((limit - start) / step) > MOST_ELEMENTS:
+    start, limit, step = (call.static_number(place, what) for place, what in enumerate(("a start", "an end", "a step")))
+    if step == 0 or abs((limit - start) / step) > MOST_FILLED:
         call.refuse("counts without end")
-    return call.held(np.arange(start, limit, step, dtype=start.dtype), "numbers")
+    return call.held(np.arange(start, limit, step, dtype=call.type_of(call.x().name).dtype), "numbers")
 
 
 @operator("LinSpace")
 def even_steps(call: NodeSite) -> View:
-    start, stop = (call.static(place, "ends") for place in (0, 1))
+    start, stop = (call.static_number(place, "ends") for place in (0, 1))
     count = int(call.static_number(2, "the count"))
     check_count(call, [count])
-    return call.held(np.linspace(start, stop, count, dtype=start.dtype), "numbers")
+    return call.held(np.linspace(start, stop, count, dtype=call.type_of(call.x().name).dtype), "numbers")
 
 
 @operator("BroadcastArgs")

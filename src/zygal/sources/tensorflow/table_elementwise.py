@@ -9,7 +9,7 @@ import numpy as np
 
 from zygal.sources.layouts import View
 from zygal.sources.recipes import activations
-from zygal.sources.tensorflow.site import Chance, NodeSite, Value, operator
+from zygal.sources.tensorflow.site import Chance, NodeSite, Value, dtype_name, operator
 from zygal.sources.tensorflow.table_control import mask
 from zygal.sources.tensorflow.tensors import in_float32
 
@@ -75,7 +75,9 @@ def cast(call: NodeSite) -> Value:
     given = call.given(0)
     if isinstance(given, Chance):
         return given
-    view = call.x()
+    view, name = call.x(), dtype_name(call.attribute("DstT", 1))
+    if name in ("float16", "bfloat16"):
+        call.note(f"the graph computes in {name}; the artifact computes in float32")
     if call.type_of(view.name).dtype == target:
         return view
     return call.elementwise(view, lambda x: call.step("Cast", x, to=target.name))

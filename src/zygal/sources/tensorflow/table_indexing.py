@@ -32,8 +32,12 @@ def strided_slice(call: NodeSite) -> Value:
     if isinstance(given, (Texts, Label)):
         return given
     view = call.x()
+    steps, array = entries(call, masks, len(view.order)), call.known(0)
+    if array is not None and all(isinstance(each, int | None) for one in steps for each in one[1:]):
+        index = tuple(None if kind == "new" else start if kind == "pick" else slice(start, end, step) for kind, start, end, step in steps)
+        return call.held(np.ascontiguousarray(array[index]), "slice")
     shape, sizes, axis = call.shape(view), [], 0
-    for kind, start, end, step in entries(call, masks, len(view.order)):
+    for kind, start, end, step in steps:
         if kind == "new":
             sizes.append(1)
             continue
