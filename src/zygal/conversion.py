@@ -110,7 +110,7 @@ def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, cla
     estimator, columns = file.estimator, file.columns_wanted(classes)
     reading = Reading(choices.scores, columns, shape, choices.signature, choices.input)
     with read_source(file.path, reading=reading) as source:
-        source, freed_from = replace(source, sha256=file.sha256), None
+        freed_from = None
         first = source.graph.types[source.graph.inputs[0]].shape[:1]
         if estimator is None:
             _check_scores(source, choices)
@@ -147,7 +147,7 @@ def _converted(
         graph = run_passes(before)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source, freed_from)]
-        metadata = Metadata(inlet, origin=_origin(source), scores=_kind_by_estimator(file))
+        metadata = Metadata(inlet, origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__), scores=_kind_by_estimator(file))
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
         front = None
@@ -321,6 +321,3 @@ def _notes(source: Source, freed_from: int | None) -> list[str]:
         notes.append("the artifact keeps the fixed batch that the model was captured with")
     return notes
 
-
-def _origin(source: Source) -> Origin:
-    return Origin(source.path.name, source.sha256, source.framework, source.framework_version, __version__)

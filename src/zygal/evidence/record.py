@@ -79,7 +79,7 @@ def record_witness(
         framework=engine.name,
         framework_version=engine.version,
         source=Path(source.name if source else engine.path).name,
-        source_sha256=source.sha256 if source else sha256_of(engine.path),
+        source_sha256=(source or SourceFile.of(engine.path)).sha256,
         preprocessing=preprocessing,
         zygal_version=__version__,
         skipped=tuple(skipped),

@@ -131,6 +131,11 @@ def _saved_model_files(path: Path) -> tuple[str, ...]:
     return tuple(map(str, names))
 
 
+def is_shard(file: str) -> bool:
+    """Whether a file holds variables whose checksums stand in the table beside it; each is checked when it is read."""
+    return ".data-" in Path(file).name and Path(file).parent.name == "variables"
+
+
 def _with_shards(path: Path) -> tuple[str, ...]:
     """A file, and the shards of weights that a web model names."""
     if kinds.kind_of(path) not in (kinds.WEB_GRAPH, kinds.WEB_LAYERS):

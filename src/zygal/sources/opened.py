@@ -11,7 +11,7 @@ from typing import Any
 
 from zygal.errors import SourceError, ZygalError
 from zygal.files import sha256_of
-from zygal.sources.families import family_named, family_of
+from zygal.sources.families import family_named, family_of, is_shard
 from zygal.sources.live import DEFAULT_IMAGE_SHAPE, LiveModel, build, is_live, saved
 from zygal.user_code import split_place
 
@@ -19,20 +19,22 @@ from zygal.user_code import split_place
 @dataclass(frozen=True)
 class SourceFile:
     """path: the file to read or run. name: what the user called it. files: what it depends on. live: what FILE.py:FUNCTION
-    returned. notes: sentences that the user should read."""
+    returned. notes: sentences that the user should read. hashed: those of the files that tell what is in all of them."""
 
     path: Path
     name: str
     files: tuple[str, ...]
     live: LiveModel | None = None
     notes: tuple[str, ...] = ()
+    hashed: tuple[str, ...] = ()
 
     @classmethod
     def of(cls, source: str | Path | SourceFile) -> SourceFile:
         """A file that holds its own weights, named by its path; a trained model's folder with all its files."""
         if isinstance(source, SourceFile):
             return source
-        return cls(Path(source), str(source), family_of(source).files(Path(source)))
+        files = family_of(source).files(Path(source))
+        return cls(Path(source), str(source), files, hashed=tuple(each for each in files if not is_shard(each)))
 
     @property
     def estimator(self) -> Any:
@@ -46,8 +48,9 @@ class SourceFile:
     @property
     def sha256(self) -> str:
         """Of the file; of FILE.py:FUNCTION that of the hashes of the Python file and the weights, since no two captures are the
-        same bytes. Reads the files. Raises FileError."""
-        hashes = [sha256_of(file) for file in self.files]
+        same bytes; of a folder that of the hashes of its graph and its table of variables, which holds a checksum of each one's
+        bytes. Reads the files. Raises FileError."""
+        hashes = [sha256_of(file) for file in self.hashed or self.files]
         return hashes[0] if len(hashes) == 1 else hashlib.sha256("".join(hashes).encode()).hexdigest()
 
 

@@ -18,7 +18,6 @@ class Source:
     """A source as a graph. Its constants may be views of the open file: use it inside the block."""
 
     path: Path
-    sha256: str
     framework: str
     framework_version: str
     graph: Graph

@@ -50,13 +50,21 @@ def normalization_after_convolution(chain: tuple[Node, ...], known: Known, added
     return _reweighted(convolution, normalization.outputs[0], scaled, bias * factor + shift, weight.dtype, added)
 
 
-def _each_scaled(weight: np.ndarray, factor: np.ndarray, together: int = 32) -> np.ndarray:
-    """The kernel of each output times its factor: computed in float64, a few at a time to save memory, rounded once."""
-    made = np.empty(weight.shape, weight.dtype)
+def _each_scaled(weight: np.ndarray, factor: np.ndarray, together: int = 1 << 18) -> np.ndarray:
+    """The kernel of each output times its factor, a part at a time to save memory, in the order in which the weights lie.
+
+    The factor is the sum of two numbers of the weights' dtype, so that nothing of it is lost and no wider product is needed.
+    """
+    made = np.empty_like(weight)
     wide = factor.reshape(-1, *(1,) * (weight.ndim - 1))
-    for start in range(0, len(weight), together):
-        some = slice(start, start + together)
-        made[some] = weight[some] * wide[some]
+    high = np.broadcast_to(wide.astype(weight.dtype), weight.shape)
+    low = np.broadcast_to((wide - wide.astype(weight.dtype)).astype(weight.dtype), weight.shape)
+    outermost = int(np.argmax(weight.strides))
+    step = max(together * weight.shape[outermost] // max(weight.size, 1), 1)
+    for start in range(0, weight.shape[outermost], step):
+        some = (*(slice(None),) * outermost, slice(start, start + step))
+        np.multiply(weight[some], low[some], out=made[some])
+        made[some] += weight[some] * high[some]
     return made
 
 

@@ -40,8 +40,10 @@ def apply_rules(graph: Graph, rules: tuple[Rule, ...]) -> Graph:
     """Applies each rule wherever it matches, in order, until none fits any more."""
     changed = True
     while changed:
-        changed = False
+        changed, operators = False, {node.operator for node in graph.nodes}
         for rule in rules:
+            if not operators.issuperset(rule.chain):
+                continue
             graph, times = _apply_rule(graph, rule)
             changed = changed or times > 0
     return graph

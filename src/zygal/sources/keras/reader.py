@@ -36,7 +36,6 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
         graph = translate(file, model, weights, chosen.name, reading.image_shape)
         yield Source(
             path=Path(path),
-            sha256=SourceFile.of(path).sha256,
             framework="Keras",
             framework_version=file.version,
             graph=graph,

@@ -8,7 +8,6 @@ from contextlib import contextmanager
 from math import prod
 from pathlib import Path
 
-from zygal.files import sha256_of
 from zygal.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.sources.families import Reading
 from zygal.sources.pytorch.archive import open_program
@@ -38,7 +37,6 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
             notes.append(IN_TRAINING)
         yield Source(
             path=Path(path),
-            sha256=sha256_of(path),
             framework="PyTorch",
             framework_version=program.framework_version,
             graph=translation.graph,

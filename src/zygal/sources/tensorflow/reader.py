@@ -29,7 +29,6 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     graph = model.graph_of(chosen.name)
     yield Source(
         path=Path(path),
-        sha256=SourceFile.of(path).sha256,
         framework="TensorFlow",
         framework_version=model.file.version,
         graph=graph,

@@ -110,13 +110,12 @@ class Variables:
         dtype = DTYPES.get(entry.dtype)
         slices = tuple(tuple((each.start, each.length) for each in piece.extent) for piece in entry.slices)
         stored = Stored(dtype or f"number {entry.dtype}", shape, entry.shard_id, entry.offset, entry.size, entry.crc32c, slices)
-        name = shown(key, 40)
         if min((*shape, entry.offset, entry.size, entry.shard_id), default=0) < 0 or entry.shard_id >= self._shard_count:
-            raise SourceError(f"{self.prefix}.index is damaged: the entry {name} has a size or a place below zero, or no shard.")
+            raise SourceError(f"{self.prefix}.index is damaged: the entry {shown(key, 40)} has a size or a place below zero, or no shard.")
         if dtype is not None and dtype != "string" and not slices:
             width = storage_dtype(dtype)
             if width is not None and prod(shape) * width.itemsize != entry.size:
-                raise SourceError(f"{self.prefix}.index is damaged: the entry {name} of shape {list(shape)} has {entry.size} bytes.")
+                raise SourceError(f"{self.prefix}.index is damaged: the entry {shown(key, 40)} of shape {list(shape)} has {entry.size} bytes.")
         if key[:1] == b"\0":
             own, extents = _slice_key(key, self.prefix)
             self._parts.setdefault(own, []).append((extents, stored))

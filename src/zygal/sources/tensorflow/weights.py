@@ -24,6 +24,7 @@ class Weights:
         self._restored: dict[str, tuple[str, str]] | None = None
         self._by_object: dict[str, str] | None = None
         self._held: dict[str, np.ndarray] = {}
+        self._texts: dict[int, list[str]] = {}
 
     @property
     def widths(self) -> set[str]:
@@ -137,9 +138,11 @@ class Weights:
             constant = nodes.get(reference.partition(":")[0])
             if constant is None or constant.op != "Const" or "value" not in constant.attr:
                 return None
-            try:
-                texts, _ = array_of(constant.attr["value"].tensor, str(self._file.path))
-            except SourceError:
-                return None
-            listed.append([each.decode("utf-8", "backslashreplace") for each in texts.reshape(-1)])
+            if id(constant) not in self._texts:
+                try:
+                    texts, _ = array_of(constant.attr["value"].tensor, str(self._file.path))
+                except SourceError:
+                    return None
+                self._texts[id(constant)] = [each.decode("utf-8", "backslashreplace") for each in texts.reshape(-1)]
+            listed.append(self._texts[id(constant)])
         return (listed[0][place], listed[1][place]) if all(place < len(each) for each in listed) else None
