@@ -7,7 +7,8 @@ is a failure.
 
     python benchmarks/mutations.py DEMO_FOLDER [KIND,...] [COUNT] [FIRST_SEED]
 
-DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image.
+DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image, and, where TensorFlow is
+installed, which saves what is changed: folder, graph, web.
 """
 
 import contextlib
@@ -16,7 +17,9 @@ import json
 import multiprocessing
 import random
 import resource
+import shutil
 import signal
+import subprocess
 import sys
 import time
 import zipfile
@@ -156,9 +159,28 @@ def messages(message, found):
     found.append(message)
     for field, value in message.ListFields():
         if field.message_type is not None:
+            if field.message_type.GetOptions().map_entry:
+                value = [each for each in value.values() if hasattr(each, "ListFields")]
             for each in value if _repeated(field) else [value]:
                 messages(each, found)
     return found
+
+
+def change_map(values, chance):
+    """One change of a map: an entry gone, exchanged with another, or under another key."""
+    keys = sorted(values)
+    if not keys:
+        return
+    key, other = chance.choice(keys), chance.choice(keys)
+    kind = chance.randrange(3)
+    if kind == 0:
+        del values[key]
+    elif isinstance(values[key], str):
+        values[key] = values[other] if kind == 1 else chance.choice(("", "x", "^x", "x:output:9", f"{values[key]}:7"))
+    elif kind == 1:
+        values[key].CopyFrom(values[other])
+    else:
+        values[chance.choice(("", "T", "dtype", "value", "x" * 3000))].CopyFrom(values[key])
 
 
 def _repeated(field):
@@ -173,7 +195,9 @@ def change_message(message, chance):
     present = [field for field, _ in each.ListFields()]
     field = chance.choice(present or fields) if chance.random() < 0.7 else chance.choice(fields)
     with contextlib.suppress(ValueError, TypeError, IndexError):
-        if _repeated(field):
+        if field.message_type is not None and field.message_type.GetOptions().map_entry:
+            change_map(getattr(each, field.name), chance)
+        elif _repeated(field):
             values = getattr(each, field.name)
             kind = chance.randrange(4)
             if kind == 0 and len(values):
@@ -209,11 +233,101 @@ def odd_scalar(field, chance, message):
     if field.cpp_type == field.CPPTYPE_STRING:
         if field.type == field.TYPE_BYTES:
             return chance.choice((b"", b"\0", b"\xff" * 7, b"x" * 5000, b"NOTSET"))
-        names = [name for node in message.graph.node for name in (*node.output, *node.input)]
+        names = names_in(message)
         return chance.choice((chance.choice(names or [""]), chance.choice(names or [""]), "", "x" * 5000, "../x", "\x1b[0m", "Identity"))
     if field.cpp_type in (field.CPPTYPE_FLOAT, field.CPPTYPE_DOUBLE):
         return chance.choice((0.0, -1.0, 1e38, float("nan")))
     return chance.choice((0, 1, -1, 2, 3, 6, 7, 9, 11, 16, 23, 99, 1000, 2**31 - 1, -(2**31), 2**40, 2**62))
+
+
+def names_in(message):
+    """The names that the nodes of a message read and make."""
+    if hasattr(message, "graph"):
+        return [name for node in message.graph.node for name in (*node.output, *node.input)]
+    graphs = [each.graph_def for each in message.meta_graphs] if hasattr(message, "meta_graphs") else [message]
+    listed = [node for graph in graphs for nodes in (graph.node, *(each.node_def for each in graph.library.function)) for node in nodes]
+    return [name for node in listed for name in (node.name, node.op, *node.input)]
+
+
+SAVE = """
+import os, sys
+os.environ['TF_CPP_MIN_LOG_LEVEL'] = '3'
+import numpy as np, tensorflow as tf
+rng = np.random.default_rng(0)
+class Marks(tf.Module):
+    def __init__(self):
+        super().__init__()
+        self.kernel = tf.Variable(rng.standard_normal((3, 3, 3, 4)).astype(np.float32))
+        self.scale = tf.Variable(np.ones(4, np.float32))
+        self.dense = tf.Variable(rng.standard_normal((64, 5)).astype(np.float32))
+    @tf.function(input_signature=[tf.TensorSpec([None, 8, 8, 3], tf.float32)])
+    def scores(self, x):
+        y = tf.nn.relu(tf.nn.conv2d(x, self.kernel, 2, 'SAME') * self.scale)
+        return {'scores': tf.nn.softmax(tf.matmul(tf.reshape(y, [tf.shape(x)[0], 64]), self.dense))}
+    @tf.function(input_signature=[tf.TensorSpec([None], tf.string)])
+    def files(self, x):
+        one = lambda each: tf.image.resize(tf.io.decode_jpeg(each, channels=3), (8, 8))
+        return self.scores(tf.map_fn(one, x, fn_output_signature=tf.float32) / 255.0)
+marks = Marks()
+tf.saved_model.save(marks, sys.argv[1], {'serving_default': marks.scores, 'files': marks.files})
+from tensorflow.python.framework.convert_to_constants import convert_variables_to_constants_v2
+graph = convert_variables_to_constants_v2(marks.scores.get_concrete_function()).graph.as_graph_def()
+open(sys.argv[1] + '/frozen.pb', 'wb').write(graph.SerializeToString())
+"""
+
+
+def saved_by_framework(folder):
+    """A small saved model and its frozen graph, made by the framework in a process of its own; once for a folder."""
+    base = folder / "base"
+    if not (base / "frozen.pb").is_file():
+        subprocess.run([sys.executable, "-c", SAVE, str(base)], check=True, capture_output=True)
+    return base
+
+
+def change_table(content, chance):
+    """A table of variables whose entries are changed and whose checksums fit again."""
+    from zygal.sources.tensorflow.checksum import crc32c, masked
+    from zygal.sources.tensorflow.messages import message
+    from zygal.sources.tensorflow.table import MAGIC, _entries
+
+    blocks = content[:-48]
+    # A small table has one block, and it ends where its checksum fits.
+    cut = next(at for at in range(8, len(blocks)) if int.from_bytes(blocks[at + 1 : at + 5], "little") == masked(crc32c(blocks[: at + 1])))
+    entries = list(_entries(blocks[:cut]))
+    for _ in range(chance.randrange(1, 3)):
+        at = chance.randrange(len(entries))
+        key, value = entries[at]
+        kind = chance.randrange(5)
+        if kind == 0:
+            del entries[at]
+        elif kind == 1:
+            entries[at] = (key + chance.choice((b"x", b"\xff", b"\0\1")), value)
+        else:
+            made = message("BundleEntryProto" if key else "BundleHeaderProto")()
+            made.ParseFromString(value)
+            change_entry(made, chance)
+            entries[at] = (key, made.SerializeToString())
+        if not entries:
+            return content
+    number = lambda n: bytes([n & 0x7F | 0x80]) + number(n >> 7) if n > 0x7F else bytes([n])  # noqa: E731
+    block = b"".join(b"\0" + number(len(k)) + number(len(v)) + k + v for k, v in entries) + b"\0\0\0\0\1\0\0\0"
+    sealed = lambda b: b + b"\0" + masked(crc32c(b + b"\0")).to_bytes(4, "little")  # noqa: E731
+    data = sealed(block)
+    index = b"\0" + number(1) + number(len(number(0) + number(len(block)))) + b"z" + number(0) + number(len(block)) + b"\0\0\0\0\1\0\0\0"
+    empty = b"\0\0\0\0\1\0\0\0"
+    places = number(len(data)) + number(len(empty)) + number(len(data) + len(empty) + 5) + number(len(index))
+    return data + sealed(empty) + sealed(index) + places.ljust(40, b"\0") + MAGIC.to_bytes(8, "little")
+
+
+def change_entry(made, chance):
+    field = chance.choice(list(made.DESCRIPTOR.fields))
+    with contextlib.suppress(ValueError, TypeError, AttributeError):
+        if field.name == "shape":
+            made.shape.dim.add(size=chance.choice((-1, 0, 1, 7, 2**40, 2**62)))
+        elif field.name == "slices":
+            made.slices.add().extent.add(start=chance.choice((0, -1, 2**40)), length=chance.choice((0, 1, -1, 2**40)))
+        else:
+            setattr(made, field.name, chance.choice((0, 1, -1, 3, 7, 9, 14, 19, 23, 99, 2**31 - 1, 2**40, 2**62)))
 
 
 def change_hdf5(data, chance, folder):
@@ -288,6 +402,15 @@ class Mutator:
             self.images = self._images(demo)
         elif kind == "witness":
             self.data = self._short_witness(demo / names[kind])
+        elif kind in ("folder", "graph", "web"):
+            self.base = saved_by_framework(folder)
+            self.files = {
+                "saved_model.pb": (self.base / "saved_model.pb").read_bytes(),
+                **{f"variables/{each.name}": each.read_bytes() for each in sorted((self.base / "variables").iterdir())},
+            }
+            self.data = (self.base / "frozen.pb").read_bytes()
+            if kind == "web":
+                self.files = self._as_web(self.data)
         elif kind == "h5":
             self.data = self._as_hdf5(demo / "keras" / "channel_marks.keras")
         else:
@@ -341,8 +464,80 @@ class Mutator:
             group.attrs["layer_names"] = [name.encode() for name in model.layers]
         return target.read_bytes()
 
-    def data_of(self, seed: int) -> bytes:
+    def _as_web(self, data):
+        """The frozen graph as JSON, its weights in two shards."""
+        import numpy as np
+        from google.protobuf import json_format
+
+        from zygal.sources.tensorflow.messages import message
+        from zygal.sources.tensorflow.tensors import array_of
+
+        graph, entries, content = message("GraphDef").FromString(data), [], b""
+        for node in graph.node:
+            if node.op == "Const":
+                array = np.asarray(array_of(node.attr["value"].tensor, "")[0])
+                entries.append({"name": node.name, "shape": list(array.shape), "dtype": str(array.dtype)})
+                content += array.tobytes()
+                del node.attr["value"]
+        half = len(content) // 2
+        document = {"modelTopology": json_format.MessageToDict(graph),
+                    "weightsManifest": [{"paths": ["one.bin", "two.bin"], "weights": entries}]}  # fmt: skip
+        return {"model.json": json.dumps(document).encode(), "one.bin": content[:half], "two.bin": content[half:]}
+
+    def files_of(self, seed: int) -> dict[str, bytes]:
+        """The files of a mutated folder by their names."""
         chance = random.Random(f"{self.kind} {seed}")
+        files = dict(self.files)
+        kind = chance.random()
+        main_file = next(iter(files))
+        if kind < 0.15:
+            name = chance.choice(list(files))
+            files[name] = change_bytes(files[name], chance)
+        elif kind < 0.2:
+            del files[chance.choice(list(files))]
+        elif self.kind == "web":
+            document = json.loads(files[main_file])
+            with contextlib.suppress(RecursionError):  # A change made it too deep for the next one.
+                for _ in range(chance.randrange(1, 4)):
+                    document = change_document(document, chance)
+            files[main_file] = dumped(document)
+        elif kind < 0.4:
+            index = next(name for name in files if name.endswith(".index"))
+            files[index] = change_table(files[index], chance)
+        else:
+            from zygal.sources.tensorflow.messages import message
+
+            saved = message("SavedModel").FromString(files[main_file])
+            for _ in range(chance.randrange(1, 4)):
+                change_message(saved, chance)
+            files[main_file] = saved.SerializeToString(deterministic=True)
+        return files
+
+    def write(self, seed: int, path: Path) -> Path:
+        """A mutation on the disk; what to read."""
+        if self.kind not in ("folder", "web"):
+            path.write_bytes(self.data_of(seed))
+            return path
+        shutil.rmtree(path, ignore_errors=True)
+        for name, content in self.files_of(seed).items():
+            (path / name).parent.mkdir(parents=True, exist_ok=True)
+            (path / name).write_bytes(content)
+        path.mkdir(exist_ok=True)
+        return path if self.kind == "folder" else path / "model.json"
+
+    def data_of(self, seed: int) -> bytes:
+        if self.kind in ("folder", "web"):
+            return b"".join(self.files_of(seed).values())
+        chance = random.Random(f"{self.kind} {seed}")
+        if self.kind == "graph":
+            from zygal.sources.tensorflow.messages import message
+
+            if chance.random() < 0.15:
+                return change_bytes(self.data, chance)
+            graph = message("GraphDef").FromString(self.data)
+            for _ in range(chance.randrange(1, 4)):
+                change_message(graph, chance)
+            return graph.SerializeToString(deterministic=True)
         if self.kind == "onnx":
             import onnx
 
@@ -377,8 +572,10 @@ def read(kind: str, path: Path) -> str | None:
         calls = [lambda: called(main, "survey", path)]
         if kind == "onnx":
             calls.append(lambda: artifact_graph(path))
-        elif kind in ("pt2", "keras", "h5"):
+        elif kind in ("pt2", "keras", "h5", "folder", "graph", "web"):
             calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True)))
+        if kind == "folder":
+            calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True, signature="files")))
     for call in calls:
         try:
             fault = call()
@@ -421,9 +618,9 @@ def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None
     mutator = Mutator(kind, demo, folder)
     signal.signal(signal.SIGVTALRM, _too_slow)
     endings = {"inlet": ".toml", "image": ".jpg", "h5": ".h5"}
-    path = folder / f"mutated{endings.get(kind, '.bin')}"
+    target = folder / f"mutated{endings.get(kind, '.bin')}"
     for seed in seeds:
-        path.write_bytes(mutator.data_of(seed))
+        path = mutator.write(seed, target)
         answers.put((seed, "begun"))
         before, began = peak(), time.process_time()
         signal.setitimer(signal.ITIMER_VIRTUAL, 2 * MOST_SECONDS)
@@ -475,7 +672,7 @@ def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -
     return failed
 
 
-def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image", count: str = "10000", first: str = "0") -> int:
+def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,folder,graph,web", count: str = "10000", first: str = "0") -> int:
     import tempfile
 
     total = Counter()
