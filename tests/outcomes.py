@@ -49,7 +49,7 @@ from zygal.outcome import Gate
 from zygal.prediction.prediction import Prediction, RankedClass
 from zygal.prediction.regions import RegionMap
 from zygal.sources.choice import Choice
-from zygal.sources.source import SourceFacts
+from zygal.sources.source import SignatureFacts, SourceFacts
 from zygal.tally.accuracy import accuracy_of
 from zygal.tally.calibration import calibration_of
 from zygal.tally.exchange import Exchange
@@ -110,7 +110,7 @@ def match_behind_layers():
 
 def convert():
     found = Conversion("model.pt2", "model.onnx", "PyTorch", "2.13.0", "image", FLOAT_IMAGE, "scores", FLOAT_SCORES, 75, 58,
-                       {"Conv": 24, "Relu": 6}, 55_320, 231_400, 17, ())  # fmt: skip
+                       {"Conv": 24, "Relu": 6}, 55_320, 231_400, 17, (), inlet=INLET)  # fmt: skip
     request = ConvertRequest(source="model.pt2", output="model.onnx", inlet="model.inlet.toml")
     return ConvertOutcome(request=request, found=found, classes_named=None, labels_order=None, written=("model.onnx",))
 
@@ -168,6 +168,17 @@ def survey_source(unknown=()):
     facts = SourceFacts("model.pt2", "PyTorch", "2.13.0", "schema 8.20", {"image": FLOAT_IMAGE}, {"linear": FLOAT_SCORES}, "logits",
                         Choice("linear"), False, "training" if unknown else "evaluation", ["Rescaling"], {"aten.conv2d.default": 24}, list(unknown), ["features.0", "head"], 40, 56_280, ["float32"], 533_000)  # fmt: skip
     return SurveyOutcome(found=Survey("model.pt2", kinds.PROGRAM, facts))
+
+
+def survey_folder(why_not=""):
+    tensor = ("serving_default_x:0", "float32", (None, 64, 64, 3))
+    signatures = tuple(SignatureFacts(name, ("serve",), {"x": given}, {"scores": ("StatefulPartitionedCall:0", "float32", (None, 3))}, taken)
+                       for name, given, taken in (("files", ("files_content:0", "string", (None,)), False), ("serving_default", tensor, True)))  # fmt: skip
+    types = (TensorType(np.dtype("float32"), ("N", 64, 64, 3)), FLOAT_SCORES)
+    facts = SourceFacts("marks", "TensorFlow", "2.21.0", "saved-model folder", {"serving_default_x:0": types[0]}, {"scores": types[1]}, "logits",
+                        Choice("scores"), False, "evaluation", [], {"Conv2D": 24}, [], ["conv_1", "head"], 40, 56_280, ["float32"], 533_000,
+                        signatures, LABELS, None if why_not else INLET, why_not)  # fmt: skip
+    return SurveyOutcome(found=Survey("marks", kinds.SAVED_MODEL, facts))
 
 
 def survey_artifact():
@@ -300,6 +311,7 @@ ALL = {
     "match_passes": match_passes, "match_fails": match_fails, "match_behind_layers": match_behind_layers, "convert": convert, "witness": witness, "recover": recover,
     "recipes": recipes, "recover_fails": recover_fails, "recover_by_scores": recover_by_scores, "draw": draw, "survey_source": survey_source,
     "survey_unknown": lambda: survey_source(("aten.stft.default",)), "survey_artifact": survey_artifact,
+    "survey_folder": survey_folder, "survey_several": lambda: survey_folder("marks has several signatures; choose one with --signature NAME."),
     "survey_witness": survey_witness, "survey_inlet": survey_inlet, "survey_labels": survey_labels, "tally": tally,
     "tally_alone": lambda: tally(False), "tally_multi_label": tally_multi_label, "classify_few": classify_few,
     "classify_file": classify_file, "classify_vectors": classify_vectors, "survey_weights": survey_weights, "classify_regions": classify_regions, "bench": bench, "demo": demo,

@@ -537,7 +537,7 @@ def test_what_is_no_whole_model(tmp_path):
     (tmp_path / "folder").mkdir()
     (tmp_path / "folder/saved_model.pb").touch()
     for name, words in (("weights.h5", "weights alone"), ("other.h5", "not one that Keras wrote"), ("huge.h5", "but holds 0 bytes"),
-                        ("folder", "saved-model folder")):  # fmt: skip
+                        ("folder", "holds no graph")):  # fmt: skip
         refused(called("convert", name, "-o", "out.onnx", cwd=tmp_path), words)
 
 

@@ -35,7 +35,7 @@ def test_what_is_wrong_is_seen(shipped, tmp_path, monkeypatch):
     """The watch itself: other errors, long sentences, time."""
     path = shipped / "labels.txt"
     assert mutations.read("inlet", path) is None
-    monkeypatch.setattr("zygal.commands.survey.survey", lambda path: 1 / 0)
+    monkeypatch.setattr("zygal.commands.survey.survey", lambda *arguments: 1 / 0)
     assert "exit code 70" in mutations.read("inlet", path)
     monkeypatch.setattr("zygal.inlet.apply.raw_pixels", lambda path, decode: {}["x"])
     assert "KeyError" in mutations.read("image", path)

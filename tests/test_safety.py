@@ -574,7 +574,7 @@ def test_names_do_not_steer_the_terminal(shipped, tmp_path):
 
 
 def test_an_internal_error_is_a_sentence_with_its_own_code(shipped, monkeypatch):
-    def broken(path):
+    def broken(*arguments):
         raise ZeroDivisionError("x" * 900)
 
     monkeypatch.setattr("zygal.commands.survey.survey", broken)

@@ -26,6 +26,7 @@ class GraphBuilder:
         self.constants: dict[str, np.ndarray] = {}
         self.input_names: list[str] = []
         self._nodes: list[Node] = []
+        self._makers: dict[str, int] = {}
 
     def input(self, name: str, type: TensorType) -> str:
         self._claim(name, type)
@@ -58,6 +59,7 @@ class GraphBuilder:
         for name, type in zip(node.outputs, types, strict=True):
             self._claim(name, type)
         self._nodes.append(node)
+        self._makers.update(dict.fromkeys(node.outputs, len(self._nodes) - 1))
         known = result_contents(node, self.contents, self.types)
         if known is not None:
             self.contents[node.outputs[0]] = known
@@ -69,12 +71,17 @@ class GraphBuilder:
         for held in (self.types, self.constants, self.contents):
             if old in held:
                 held[wanted] = held.pop(old)
-        for position in range(len(self._nodes) - 1, -1, -1):
-            node = self._nodes[position]
-            self._nodes[position] = node.renamed({old: wanted})
-            if old in node.outputs:
-                break
+        first = self._makers.pop(old, None)
+        for position in range(first or 0, len(self._nodes)):
+            self._nodes[position] = self._nodes[position].renamed({old: wanted})
+        if first is not None:
+            self._makers[wanted] = first
         return wanted
+
+    def maker(self, name: str) -> Node | None:
+        """The node that makes a value; None of an input or a constant."""
+        place = self._makers.get(name)
+        return None if place is None else self._nodes[place]
 
     def free_name(self, wanted: str) -> str:
         """`wanted`, or with the first number behind it that makes it new."""

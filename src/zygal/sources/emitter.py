@@ -42,6 +42,12 @@ class Emitter(ABC):
         """What a small tensor of whole numbers holds: numbers and multiples of the batch as objects; None if it is not known."""
         return self._builder.contents.get(value)
 
+    def filling(self, value: str) -> float | None:
+        """The one number that a value holds everywhere, if it is a constant or a repetition of a constant."""
+        maker = self._builder.maker(value)
+        array = self.array(maker.inputs[0] if maker is not None and maker.operator == "Expand" else value)
+        return None if array is None or not array.size or (array != array.flat[0]).any() else float(array.flat[0])
+
     def renamed(self, value: str, wanted: str) -> str:
         """Gives a value that this layer made another name, if that is free; returns its name."""
         return self._builder.rename(value, wanted) if value.startswith(f"{self._stem}.") else value

@@ -174,5 +174,12 @@ def family_of(path: str | Path) -> Family:
     return next(family for family in FAMILIES if kind in family.kinds)
 
 
+def files_of(path: str | Path) -> tuple[str, ...]:
+    """What a path stands for: all files of a trained model, or of anything else the file itself. Raises FileError."""
+    kind = kinds.kind_of(path)
+    family = next((family for family in FAMILIES if kind in family.kinds), None)
+    return family.files(Path(path)) if family is not None else (str(path),)
+
+
 def family_named(name: str) -> Family:
     return next(family for family in FAMILIES if family.name == name)

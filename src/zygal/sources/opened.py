@@ -11,7 +11,7 @@ from typing import Any
 
 from zygal.errors import SourceError, ZygalError
 from zygal.files import sha256_of
-from zygal.sources.families import family_named, family_of, is_shard
+from zygal.sources.families import family_named, family_of, files_of, is_shard
 from zygal.sources.live import DEFAULT_IMAGE_SHAPE, LiveModel, build, is_live, saved
 from zygal.user_code import split_place
 
@@ -33,7 +33,7 @@ class SourceFile:
         """A file that holds its own weights, named by its path; a trained model's folder with all its files."""
         if isinstance(source, SourceFile):
             return source
-        files = family_of(source).files(Path(source))
+        files = files_of(source)
         return cls(Path(source), str(source), files, hashed=tuple(each for each in files if not is_shard(each)))
 
     @property

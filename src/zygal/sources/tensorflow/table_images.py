@@ -6,9 +6,10 @@ from math import prod
 
 import numpy as np
 
-from zygal.sources.layouts import View
+from zygal.sources.layouts import View, is_batch
 from zygal.sources.layouts.arranging import scaled
 from zygal.sources.layouts.images import by_channel, convolved, pooled, same_pads, transposed
+from zygal.sources.recipes import normalisation
 from zygal.sources.recipes.windows import columns
 from zygal.sources.tensorflow.site import NodeSite, Spread, Value, operator
 from zygal.sources.tensorflow.table_elementwise import with_origin
@@ -183,10 +184,28 @@ def pooling(call: NodeSite) -> View:
 @operator("FusedBatchNorm", "FusedBatchNormV2", "FusedBatchNormV3",
           outputs=("y", "batch_mean", "batch_variance", "reserve_space_1", "reserve_space_2", "reserve_space_3"))  # fmt: skip
 def batch_normalisation(call: NodeSite) -> list[Value]:
-    if call.attribute("is_training", True):
-        call.refuse("normalises by the statistics of the batch, as it was saved in training mode; save the model for inference")
     axis = len(call.x().order) - 1 if call.channels_last else 1
+    if call.attribute("is_training", True):
+        return [_by_own_statistics(call, call.x(), axis)]
     return [_normalised(call, call.x(), axis, *(call.x(place) for place in range(1, 5)), float(call.attribute("epsilon", 1e-4)))]
+
+
+def _by_own_statistics(call: NodeSite, view: View, axis: int) -> View:
+    """By the mean and the variance of what is given. Layer normalisations are written so, with rows in the place of channels."""
+    shape = call.shape(view)
+    others = [at for at in range(len(shape)) if at != axis]
+    if any(is_batch(shape[at]) for at in others):
+        call.refuse("normalises by the statistics of the batch, as it was saved in training mode; save the model for inference")
+    rows = call.reshaped(call.laid(view, (axis, *others)), [shape[axis], prod(shape[at] for at in others)])
+    normal = normalisation.layer_normalisation(call, rows, 1, None, None, float(call.attribute("epsilon", 1e-4)))
+    made = View(call.reshaped(normal, [shape[at] for at in (axis, *others)]), (axis, *others))
+    for place, operation, neutral in ((1, "Mul", 1.0), (2, "Add", 0.0)):
+        given = call.plain(call.x(place))
+        if call.filling(given) != neutral:
+            wide = call.value(call.reshaped(given, [shape[axis] if at == axis else 1 for at in range(len(shape))]))
+            names, made = call.together([made, wide])
+            made = View(call.step(operation, *names), made.order)
+    return made
 
 
 def _normalised(call: NodeSite, view: View, axis: int, gamma: View, beta: View, mean: View, variance: View, epsilon: float) -> View:
