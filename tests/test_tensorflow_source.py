@@ -88,6 +88,7 @@ OPERATORS = {
     "transposed same": (lambda x: nn.conv2d_transpose(x, weights(3, 3, 4, 6), [tf.shape(x)[0], 16, 20, 4], 2, "SAME"), IMAGE),
     "transposed valid": (lambda x: nn.conv2d_transpose(x, weights(3, 3, 4, 6), [tf.shape(x)[0], 18, 22, 4], 2, "VALID"), IMAGE),
     "dealt out over the batch": (dilated_by_dealing_out, IMAGE),
+    "dilated over a row": (lambda x: nn.convolution(x, weights(3, 12, 5), padding="VALID", dilations=[2]), TOKENS),
     "with_space_to_batch": (lambda x: tf.compat.v1.nn.convolution(x, weights(3, 3, 6, 4), "SAME", dilation_rate=[2, 3]), IMAGE),
     "bias": (lambda x: nn.bias_add(nn.conv2d(x, weights(1, 1, 6, 8), 1, "SAME"), weights(8)), IMAGE),
     "largest same": (lambda x: nn.max_pool2d(x, 3, 2, "SAME"), IMAGE),

@@ -10,7 +10,7 @@ from zygal.sources.layouts import View
 from zygal.sources.layouts.arranging import flattened, joined, permuted
 from zygal.sources.layouts.regrouping import regrouped
 from zygal.sources.recipes.arranging import reversed_along, rolled
-from zygal.sources.tensorflow.site import Label, NodeSite, Texts, Value, operator
+from zygal.sources.tensorflow.site import Label, NodeSite, Spread, Texts, Value, operator
 
 
 @operator("Reshape")
@@ -63,6 +63,8 @@ def _text(sizes) -> str:
 def squeeze(call: NodeSite) -> Value:
     if isinstance(call.given(0), (Texts, Label)):
         return call.given(0)
+    if isinstance(call.given(0), Spread):
+        return _spread_over_a_row(call, call.given(0))
     view, shape = call.x(), call.shape(call.x())
     axes = call.attribute("squeeze_dims") or call.attribute("axis") or [at for at, size in enumerate(shape) if size == 1]
     axes = {int(axis) % len(shape) for axis in axes}
@@ -75,9 +77,27 @@ def squeeze(call: NodeSite) -> Value:
 def expand_dims(call: NodeSite) -> Value:
     if isinstance(call.given(0), (Texts, Label)):
         return call.given(0)
+    if isinstance(call.given(0), Spread):
+        return _spread_over_an_image(call, call.given(0))
     view, shape = call.x(), list(call.shape(call.x()))
     axis = call.axis(1, len(shape) + 1)
     return reshaped(call, view, [*shape[:axis], 1, *shape[axis:]])
+
+
+def _spread_over_an_image(call: NodeSite, given: Spread) -> Spread:
+    """A row that is dealt out, as an image of one row: how convolutions over rows are written."""
+    shape = list(call.shape(given.view))
+    if call.axis(1, len(shape) + 1) != 1:
+        call.refuse("puts an axis into what is dealt out over the batch, behind the first")
+    view = reshaped(call, given.view, [shape[0], 1, *shape[1:]])
+    return Spread(view, (1, *given.blocks), ((0, 0), *given.pads), given.convolved)
+
+
+def _spread_over_a_row(call: NodeSite, given: Spread) -> Spread:
+    shape, axes = list(call.shape(given.view)), call.attribute("squeeze_dims") or call.attribute("axis")
+    if not axes or [int(axis) % len(shape) for axis in axes] != [1] or shape[1] != 1 or given.blocks[0] != 1:
+        call.refuse("takes an axis out of what is dealt out over the batch")
+    return Spread(reshaped(call, given.view, [shape[0], *shape[2:]]), given.blocks[1:], given.pads[1:], given.convolved)
 
 
 @operator("Transpose", "ConjugateTranspose")
