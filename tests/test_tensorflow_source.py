@@ -153,6 +153,23 @@ OPERATORS = {
     "variance": (lambda x: math.reduce_variance(x, 2) + math.reduce_std(x, 2) + tf.reduce_prod(x[..., :3], 2), TOKENS),
     "log softmax": (lambda x: nn.log_softmax(x) + math.reduce_logsumexp(x, 1, keepdims=True), ROW),
     "embedding": (lambda x: tf.gather(weights(20, 4), tf.cast(tf.abs(x) * 3, tf.int32)), ROW),
+    "old joining": (lambda x: tf.raw_ops.Concat(concat_dim=2, values=[x, -x]), TOKENS),
+    "old reversal": (lambda x: tf.raw_ops.Reverse(tensor=x, dims=[False, True, False]), TOKENS),
+    "old product of several": (lambda x: tf.raw_ops.BatchMatMul(x=x, y=x, adj_y=True), TOKENS),
+    "old bias": (lambda x: tf.raw_ops.BiasAddV1(value=x, bias=weights(12)), ROW),
+    "old choice": (lambda x: tf.raw_ops.Select(condition=x[:, 0] > 0, x=x, y=-x), ROW),
+    "old reciprocal": (lambda x: tf.raw_ops.Inv(x=x + 5.0), ROW),
+    "old batch normalisation in one": (lambda x: tf.raw_ops.FusedBatchNorm(
+        x=x, scale=weights(1, 6)[0], offset=weights(1, 6)[0], mean=weights(1, 6)[0], variance=tf.abs(weights(1, 6)[0]) + 1, is_training=False)[0], IMAGE),
+    "rows by their own statistics": (lambda x: tf.reshape(tf.compat.v1.nn.fused_batch_norm(
+        tf.reshape(x, [1, -1, 12, 1]), tf.ones([tf.shape(x)[0] * 7]), tf.zeros([tf.shape(x)[0] * 7]), data_format="NCHW")[0], [-1, 7, 12]), TOKENS),
+    "old dealing out": (lambda x: tf.raw_ops.BatchToSpace(input=nn.conv2d(tf.raw_ops.SpaceToBatch(
+        input=x, paddings=[[2, 2], [2, 2]], block_size=2), weights(3, 3, 6, 4), 1, "VALID"), crops=[[0, 0], [0, 0]], block_size=2), IMAGE),
+    "old windows": (lambda x: tf.raw_ops.MaxPoolV2(input=x, ksize=[1, 2, 2, 1], strides=[1, 2, 2, 1], padding="SAME"), IMAGE),
+    "identities": (lambda x: tf.identity_n([tf.stop_gradient(x), x])[0] + tf.ensure_shape(x, [None, 12]), ROW),
+    "shapes of several": (lambda x: tf.reshape(x, tf.shape_n([x, x[:, :6]])[0]), ROW),
+    "sizes": (lambda x: x * tf.cast(tf.size(x[0]), tf.float32) / tf.cast(tf.rank(x), tf.float32), ROW),
+    "zero divided": (lambda x: math.xdivy(tf.round(x), tf.round(x)) + math.multiply_no_nan(x, tf.round(x)) + math.xlogy(tf.nn.relu(x), tf.abs(x) + 1), ROW),
     "angles": (lambda x: math.atan2(x, tf.reverse(x, [1])), ROW),
     **{name: (lambda x, own=function: own(x), ROW) for name, function in {
         "relu": nn.relu, "relu6": nn.relu6, "elu": nn.elu, "selu": nn.selu, "leaky": nn.leaky_relu, "swish": nn.swish, "softplus": nn.softplus,
@@ -180,6 +197,18 @@ def test_operator(name, tmp_path):
     made = frozen(function, tmp_path / "graph.pb", shape)
     limit = 2e-6 if "cubic" not in name.lower() or "smoothed" in name else 1e-5
     assert differences_from(lambda x: made(tf.constant(x)).numpy(), tmp_path / "graph.pb", tmp_path, shape).max() <= limit
+
+
+@pytest.mark.parametrize("name", ["layer normalisation", "attention"])
+def test_what_was_taken_apart_is_one_operator_again(name, tmp_path):
+    function, shape = OPERATORS[name]
+    frozen(function, tmp_path / "graph.pb", shape)
+    made = convert(tmp_path / "graph.pb", tmp_path / "m.onnx", choices=Choices(any_shape=True))
+    wanted = {"layer normalisation": {"LayerNormalization": 1}, "attention": {"MatMul": 5, "Softmax": 1}}[name]
+    assert wanted.items() <= made.operators.items() and "Einsum" not in made.operators
+    # An opset that does not have the operator yet keeps the parts.
+    older = convert(tmp_path / "graph.pb", tmp_path / "m.onnx", choices=Choices(any_shape=True, opset=15))
+    assert "LayerNormalization" not in older.operators
 
 
 # Folders

@@ -144,7 +144,7 @@ def _converted(
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         check_fit(before, inlet, labels)
-        graph = run_passes(before)
+        graph = run_passes(before, choices.opset)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source, freed_from)]
         metadata = Metadata(inlet, origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__), scores=_kind_by_estimator(file))
@@ -197,11 +197,11 @@ class NotFreed(SourceError):
 
 def freed(source: Source, batch: int, opset: int = DEFAULT_OPSET) -> Graph:
     """The source's graph with a dynamic batch, proven at two other sizes. Raises SourceError with what stands in the way."""
-    pinned, fault = run_passes(source.graph), None
+    pinned, fault = run_passes(source.graph, opset), None
     try:
         for graph in freed_graphs(source.graph, batch):
             try:
-                prove_freed(source, pinned, run_passes(graph), batch, opset)
+                prove_freed(source, pinned, run_passes(graph, opset), batch, opset)
                 return graph
             except NotFreed as unproven:
                 fault = fault or unproven

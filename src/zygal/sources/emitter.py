@@ -8,7 +8,7 @@ from typing import Any, NoReturn
 
 import numpy as np
 
-from zygal.graph import Batch, Dimension, GraphBuilder, TensorType
+from zygal.graph import Batch, Dimension, GraphBuilder, Node, TensorType
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import shape_text, split_size
 
@@ -41,6 +41,10 @@ class Emitter(ABC):
     def contents(self, value: str) -> np.ndarray | None:
         """What a small tensor of whole numbers holds: numbers and multiples of the batch as objects; None if it is not known."""
         return self._builder.contents.get(value)
+
+    def made_by(self, value: str) -> Node | None:
+        """The node that makes a value; None of an input or a constant."""
+        return self._builder.maker(value)
 
     def filling(self, value: str) -> float | None:
         """The one number that a value holds everywhere, if it is a constant or a repetition of a constant."""

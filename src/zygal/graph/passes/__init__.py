@@ -8,10 +8,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from zygal.graph.model import Graph
+from zygal.graph.ops import operator_named
 from zygal.graph.passes.common import share_common
 from zygal.graph.passes.constants import fold_constants
 from zygal.graph.passes.dead import remove_dead
 from zygal.graph.passes.identities import drop_identities
+from zygal.graph.passes.normalizations import join_layer_normalizations
 from zygal.graph.passes.order import constants_second
 from zygal.graph.passes.rewrites import RULES
 from zygal.graph.passes.rules import apply_rules
@@ -30,13 +32,22 @@ PASSES: tuple[Pass, ...] = (
     fold_constants,
     constants_second,
     share_common,
+    join_layer_normalizations,
+    remove_dead,
     rewrite_patterns,
     drop_identities,
     remove_dead,
 )
 
 
-def run_passes(graph: Graph) -> Graph:
+def run_passes(graph: Graph, opset: int | None = None) -> Graph:
+    """All of them. opset: a pass that would bring in operators which that opset does not have yet is left out."""
     for each in PASSES:
-        graph = each(graph)
+        made = each(graph)
+        if opset is None or _newest(made) <= max(_newest(graph), opset):
+            graph = made
     return graph
+
+
+def _newest(graph: Graph) -> int:
+    return max((operator_named(node.operator).since for node in graph.nodes), default=0)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import reduce
-from math import pi
+from math import pi, sqrt
 
 import numpy as np
 
@@ -50,7 +50,7 @@ unary(lambda call, x: call.step("Mul", x, x), "Square")
 unary(lambda call, x: call.step("Reciprocal", call.step("Sqrt", x)), "Rsqrt")
 unary(lambda call, x: call.step("Sub", call.step("Exp", x), call.number(1.0, x)), "Expm1")
 unary(lambda call, x: call.step("Log", call.step("Add", x, call.number(1.0, x))), "Log1p")
-unary(lambda call, x: call.step("Sub", call.number(1.0, x), call.step("Erf", x)), "Erfc")
+unary(lambda call, x: _complementary_error(call, x), "Erfc")
 unary(lambda call, x: call.step("Not", call.step("Or", call.step("IsNaN", x), call.step("IsInf", x))), "IsFinite")
 unary(lambda call, x: activations.gelu(call, x, bool(call.attribute("approximate", True))), "Gelu")
 unary(lambda call, x: activations.silu(call, x), "_Swish", "Swish")
@@ -60,6 +60,19 @@ unary(lambda call, x: activations.silu(call, x), "_Swish", "Swish")
 def parametric(call: NodeSite) -> View:
     """A slope for each channel, or for each element."""
     return pair(call, lambda x, slope: call.step("PRelu", x, slope))
+
+
+def _complementary_error(call: NodeSite, x: str) -> str:
+    """1 - erf(x). Of -z c it is 1 + erf(z c), and where c is the root of one half it is what GELU is written with."""
+    scaled = call.made_by(x)
+    negative = call.made_by(scaled.inputs[0]) if scaled is not None and scaled.operator == "Mul" else None
+    factor = call.array(scaled.inputs[1]) if negative is not None and negative.operator == "Neg" else None
+    if factor is None or factor.size != 1:
+        return call.step("Sub", call.number(1.0, x), call.step("Erf", x))
+    z, one = negative.inputs[0], call.number(1.0, x)
+    if np.float32(factor.reshape(-1)[0]) == np.float32(sqrt(0.5)):
+        return call.step("Add", call.step("Erf", call.step("Div", z, call.number(sqrt(2), z))), one)
+    return call.step("Add", call.step("Erf", call.step("Mul", z, scaled.inputs[1])), one)
 
 
 @operator("LeakyRelu")

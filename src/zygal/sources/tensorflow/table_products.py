@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from math import prod
+
 import numpy as np
 
 from zygal.sources.layouts import View
 from zygal.sources.layouts.arranging import along, product
 from zygal.sources.recipes import activations
+from zygal.sources.recipes.products import by_letters
 from zygal.sources.tensorflow.site import NodeSite, operator
 from zygal.sources.tensorflow.table_elementwise import with_origin
 
@@ -60,21 +63,30 @@ def einsum(call: NodeSite) -> View:
     simple = _as_product(call, views, terms, made)
     if simple is not None:
         return simple
-    return call.value(call.step("Einsum", *(call.plain(view) for view in views), equation=f"{','.join(terms)}->{made}"))
+    names = [call.plain(view) for view in views]
+    if len(terms) == 2 and not any(call.type_of(name).dtype.kind != "f" for name in names):
+        return call.value(by_letters(call, *names, (terms[0], terms[1]), made))
+    return call.value(call.step("Einsum", *names, equation=f"{','.join(terms)}->{made}"))
 
 
 def _as_product(call: NodeSite, views: list[View], terms: list[str], made: str) -> View | None:
-    """The last axis of an image times a constant matrix, which is how dense layers are stated; None for anything else."""
-    if len(views) != 2:
+    """The last axes of a tensor times a constant, which is how dense layers are stated; None for anything else."""
+    kernel = call.array(views[1].name) if len(views) == 2 else None
+    if kernel is None or call.array(views[0].name) is not None:
         return None
-    (left, right), kernel = terms, call.array(views[1].name)
-    inner = [letter for letter in right if letter in left]
-    outer = [letter for letter in right if letter not in left]
-    if kernel is None or call.array(views[0].name) is not None or len(inner) != 1 or left[-1] != inner[0] or len(outer) != 1:
+    left, right = terms
+    inner = "".join(letter for letter in left if letter in right)
+    outer = right.removeprefix(inner) if right.startswith(inner) else ""
+    if not inner or not outer or not left.endswith(inner) or made != left.removesuffix(inner) + outer or len(set(left + outer)) != len(left + outer):
         return None
-    if made != left[:-1] + outer[0] or len(right) != 2 or len(set(left)) != len(left):
-        return None
-    return product(call, views[0], kernel if right[0] == inner[0] else kernel.T, None)
+    depth = prod(kernel.shape[: len(inner)])
+    if len(inner) == len(outer) == 1:
+        return product(call, views[0], kernel, None)
+    x = call.plain(views[0])
+    ahead = list(call.type_of(x).shape[: len(left) - len(inner)])
+    x = call.reshaped(x, [*ahead, depth]) if len(inner) > 1 else x
+    result = product(call, call.value(x), kernel.reshape(depth, -1), None)
+    return call.value(call.reshaped(call.plain(result), [*ahead, *kernel.shape[len(inner) :]]))
 
 
 @operator("BiasAdd", "BiasAddV1")

@@ -29,7 +29,8 @@ def reshaped(call: NodeSite, view: View, sizes: list[Dimension]) -> View:
         return view.origin
     if tuple(sizes) == tuple(shape):
         return view
-    kept = regrouped(call, view, sizes)
+    # Pixels that become tokens are mixed as rows from there on.
+    kept = None if _becomes_tokens(shape, sizes) else regrouped(call, view, sizes)
     if kept is not None:
         return kept
     if len(sizes) == 2 and sizes[0] == shape[0] and view.picks is None and view.order[0] == 0 and len(shape) > 2:
@@ -38,6 +39,10 @@ def reshaped(call: NodeSite, view: View, sizes: list[Dimension]) -> View:
     if len(sizes) == 2 and len(shape) > 2 and sizes[1] == shape[-1]:
         return View(made.name, made.order, None, View(call.gathered(view), view.order))
     return made
+
+
+def _becomes_tokens(shape: tuple, sizes: list[Dimension]) -> bool:
+    return len(shape) == 4 and len(sizes) == 3 and sizes[0] == shape[0] and sizes[2] == shape[3] and sizes[2] != 1
 
 
 def _complete(call: NodeSite, shape: tuple, sizes: list[Dimension]) -> list[Dimension]:
