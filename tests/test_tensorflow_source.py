@@ -517,6 +517,8 @@ def test_a_folder_that_could_write_is_not_run(tmp_path):
 
 def test_options_that_a_family_does_not_honour_are_refused_by_name(folder, shipped, tmp_path):
     pt2, keras_file = shipped / "channel_marks.pt2", shipped / "keras" / "channel_marks.keras"
+    refused(called("convert", folder[0], "--shape", "10,10,3", "-o", "no.onnx", cwd=tmp_path), "--shape 10,10,3 does not fit", "12,12,3")
+    refused(called("survey", folder[0], "--shape", "10,10,3", cwd=tmp_path), "--shape does not fit")
     for options, option in (([pt2, "--shape", "3,48,64"], "--shape"), ([keras_file, "--keep-batch"], "--keep-batch"),
                             ([pt2, "--signature", "x"], "--signature"), ([keras_file, "--input", "x"], "--input")):  # fmt: skip
         refused(called("convert", *options, "-o", "no.onnx", cwd=tmp_path), f"{option} does not apply to", "leave it out")

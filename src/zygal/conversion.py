@@ -112,6 +112,7 @@ def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, cla
     with read_source(file.path, reading=reading) as source:
         freed_from = None
         first = source.graph.types[source.graph.inputs[0]].shape[:1]
+        _check_shape(source, choices)
         if estimator is None:
             _check_scores(source, choices)
         if not choices.keep_batch and first and isinstance(first[0], int):
@@ -273,6 +274,16 @@ def _fed_as_chosen(source: Source, choices: Choices) -> Graph:
         return fed_as(source.graph, choices.layout)
     except ValueError as fault:
         raise SourceError(f"{source.path} cannot be converted to another layout: {fault}.") from fault
+
+
+def _check_shape(source: Source, choices: Choices) -> None:
+    """Raises SourceError if the user's own shape is not the one that the source fixes."""
+    found = source.graph.types[source.graph.inputs[0]].shape[1:]
+    if choices.image_shape and tuple(choices.image_shape) != found:
+        raise SourceError(
+            f"--shape {','.join(map(str, choices.image_shape))} does not fit {source.path}, which takes images of "
+            f"{','.join(map(str, found))}; leave it out."
+        )
 
 
 def _check_scores(source: Source, choices: Choices) -> None:

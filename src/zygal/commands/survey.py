@@ -152,7 +152,11 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
         if request is not None:
             family_of(path).refuse_options(str(path), request.options())
             reading = Reading(None, None, request.shape, request.signature, request.input)
-        return Survey(Path(path), kind, source_facts(path, reading))
+        facts = source_facts(path, reading)
+        for type in facts.inputs.values():
+            if reading.image_shape and type is not None and type.shape[1:] != tuple(reading.image_shape):
+                raise FileError(f"--shape does not fit {path}, which takes images of {','.join(map(str, type.shape[1:]))}; leave it out.")
+        return Survey(Path(path), kind, facts)
     if kind == kinds.ARTIFACT:
         from zygal.artifact import read_artifact
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from zygal.errors import GraphError, SourceError, UnknownOperators, some_of
+from zygal.errors import GraphError, SourceError, UnknownOperators, shown, some_of
 from zygal.graph import Batch, Graph, GraphBuilder, TensorType
 from zygal.sources.keras import (  # noqa: F401  (each table enters its layers)
     table_activations,
@@ -73,11 +73,20 @@ def input_type(file: KerasFile, model: Model, image_shape: tuple[int, ...] | Non
         )
     if prod(shape[1:]) > LARGEST_IMAGE:
         raise SourceError(f"{file.path} takes images of {_sizes(shape)} numbers, so it is damaged or malicious.")
+    return TensorType(_input_dtype(file, config), (Batch(), *shape[1:]))
+
+
+def _input_dtype(file: KerasFile, config: dict[str, Any]) -> np.dtype:
+    """The dtype of the input as the artifact computes it; a policy says what the layer computes in. Raises SourceError."""
     dtype = config.get("dtype") or "float32"
-    dtype = str(dtype if isinstance(dtype, str) else "float32")
+    if isinstance(dtype, dict):
+        dtype = dtype.get("config", {}).get("name", "")
+    dtype = str(dtype).removeprefix("mixed_")
+    if dtype in ("float32", "float16", "bfloat16", "float64"):
+        return np.dtype(np.float32)
     if dtype not in ("uint8", "int32", "int64"):
-        dtype = "float32"
-    return TensorType(np.dtype(dtype), (Batch(), *shape[1:]))
+        raise SourceError(f"{file.path} takes images of the dtype {shown(dtype)}, which is not supported; save a model that takes float32 or uint8.")
+    return np.dtype(dtype)
 
 
 def _sizes(shape: list) -> str:

@@ -23,7 +23,7 @@ SCALAR_TYPES = {
 }  # fmt: skip
 """The framework's numbers for dtypes, as in its published schema."""
 
-COMPUTED_AS_FLOAT32 = ("float16", "bfloat16", "float64", "unknown")
+COMPUTED_AS_FLOAT32 = ("float16", "bfloat16", "float64")
 
 
 @dataclass(frozen=True)
@@ -95,6 +95,9 @@ def read_program(archive: ProgramArchive) -> Program:
         inputs, tensors, trained = _inputs(path, signature["input_specs"], stored)
         batch = _batch_symbol(path, [graph["tensor_values"][name] for name in inputs])
         types, dtype_names = _types(graph["tensor_values"], batch)
+        unknown = [name for name in inputs if dtype_names.get(name) == "unknown"]
+        if unknown:
+            raise SourceError(f"{path} takes {unknown[0]} in a dtype that is not supported; capture the model with float32 images.")
         version = document["schema_version"]
         outputs = returned_tensors(path, signature["output_specs"])
         return Program(
@@ -178,8 +181,9 @@ def _types(values: dict[str, dict], batch: str | None) -> tuple[dict[str, Tensor
     """Recorded types as the artifact computes them (floating point as float32), and the recorded dtypes."""
     types, names = {}, {}
     for name, meta in values.items():
-        recorded = SCALAR_TYPES.get(meta["dtype"], "unknown")
-        names[name] = recorded
+        recorded = names[name] = SCALAR_TYPES.get(meta["dtype"], "unknown")
+        if recorded == "unknown":
+            continue
         dtype = np.dtype("float32" if recorded in COMPUTED_AS_FLOAT32 else recorded)
         try:
             types[name] = TensorType(dtype, tuple(parse_size(size, batch) for size in meta["sizes"]))

@@ -12,6 +12,7 @@ from zygal.graph import Batch, TensorType
 from zygal.sources.tensorflow.messages import DTYPES
 
 MOST_ELEMENTS = 1 << 31
+MOST_REPEATED = 1 << 27
 _FIELDS = {
     "float32": "float_val", "float64": "double_val", "int32": "int_val", "uint8": "int_val", "int16": "int_val", "int8": "int_val",
     "uint16": "int_val", "int64": "int64_val", "bool": "bool_val", "string": "string_val", "float16": "half_val", "bfloat16": "half_val",
@@ -73,6 +74,8 @@ def array_of(tensor: Any, where: str) -> tuple[np.ndarray, str]:
     else:
         values = np.array(listed, dtype)
     if len(values) < count:
+        if count > MOST_REPEATED:
+            raise SourceError(f"{where} repeats a number to a constant of the shape {shown(list(shape))}, which no image classifier needs.")
         last = values[-1:] if len(values) else np.zeros(1, values.dtype)
         values = np.broadcast_to(last, count) if len(values) < 2 else np.concatenate([values, np.broadcast_to(last, count - len(values))])
     return in_float32(values.reshape(shape), name), name
