@@ -16,9 +16,9 @@ from hypothesis import settings
 
 from zygal.artifact import Metadata, write_artifact
 from zygal.cli.main import main
-from zygal.conversion import freed
 from zygal.demo.workspace import write_workspace
 from zygal.engines.runtime import RuntimeEngine
+from zygal.free_batch import freed
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.sources import read_source
@@ -111,7 +111,7 @@ def differences_from(live, path, tmp_path, shape, batches=(1, 3)):
     with read_source(path) as source:
         before = source.graph
         size = before.types[before.inputs[0]].shape[0]
-        before = freed(source, size) if isinstance(size, int) else before
+        before = freed(source, size, 17) if isinstance(size, int) else before
         after = run_passes(before)
         feed, fetch = after.inputs[0], after.outputs[0]
         named = after.renamed({feed: "image", fetch: "scores"})

@@ -8,11 +8,12 @@ from typing import Any
 import numpy as np
 
 from zygal.sources.layouts import View
-from zygal.sources.tensorflow.entrance import Pixels
 from zygal.sources.tensorflow.messages import DTYPES, message
 from zygal.sources.tensorflow.model import Model
+from zygal.sources.tensorflow.pixels import Pixels
+from zygal.sources.tensorflow.scopes import Place, Scope
 from zygal.sources.tensorflow.site import Nothing
-from zygal.sources.tensorflow.translate import Place, Scope, Translator
+from zygal.sources.tensorflow.translate import Translator
 
 FEED = "zygal_feed"
 _NUMBERS = {name: number for number, name in DTYPES.items()}

@@ -20,12 +20,13 @@ from zygal.sources.tensorflow import (  # noqa: F401  (each table enters its ope
     table_resizing,
     table_shaping,
 )
-from zygal.sources.tensorflow.entrance import EachImage, Entrance, Pixels, batched
+from zygal.sources.tensorflow.entrance import Entrance
+from zygal.sources.tensorflow.pixels import EachImage, Pixels, batched
 from zygal.sources.tensorflow.program import GraphFile
+from zygal.sources.tensorflow.scopes import Place, Scope, Scopes
 from zygal.sources.tensorflow.site import (
     DEAD,
     OPERATORS,
-    OUTPUTS,
     UNKNOWN,
     Context,
     NodeSite,
@@ -42,31 +43,7 @@ LOOPS = ("Enter", "Exit", "NextIteration", "LoopCond", "For", "MapDefun", "RefEn
 LOOPS_OF_FUNCTIONS = ("While", "StatelessWhile")
 ARRAYS = {"TensorArrayGatherV3": "TensorArrayWriteV3", "TensorArrayReadV3": "TensorArrayScatterV3"}
 """What takes something out of an array of images, and what has put it there."""
-DEEPEST_CALLS = 200
 MOST_NODES = 2_000_000
-
-
-@dataclass(eq=False)
-class Scope:
-    """The nodes of the graph or of one call of a function. arguments: of a call, what each name stands for outside."""
-
-    nodes: dict[str, Any]
-    path: str = ""
-    caller: Scope | None = None
-    arguments: dict[str, str | Value] = field(default_factory=dict)
-    within: tuple[str, ...] = ()
-    returns: tuple[str, ...] = ()
-    calls: dict[str, Scope] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Place:
-    """One result of a node, or a value that is known already."""
-
-    scope: Scope
-    node: str
-    result: int = 0
-    value: Value | None = None
 
 
 class Translator:
@@ -83,12 +60,12 @@ class Translator:
         self.read: set[str] = set()
         self.entrance = Entrance(str(file.path))
         self._done: dict[tuple[Scope, str], list[Value]] = {}
-        self._bodies: dict[str, dict[str, Any]] = {}
+        self._scopes = Scopes(file)
 
     def value(self, tensor: str, scope: Scope | None = None) -> Value:
         """The value of a tensor by its name in the graph. Raises SourceError."""
         scope = scope or self.outermost
-        place = self.resolved(scope, tensor)
+        place = self._scopes.resolved(scope, tensor)
         if place.value is not None:
             return place.value
         self._fill(place)
@@ -96,7 +73,11 @@ class Translator:
 
     def called(self, function: str, arguments: Sequence[Value]) -> Scope:
         """A call of a function of the library from outside. Raises SourceError."""
-        return self._scope_of(self.outermost, function, list(arguments), function)
+        return self._scopes.called(self.outermost, function, list(arguments), function)
+
+    def resolved(self, scope: Scope, reference: str | Value) -> Place:
+        """What a reference leads to, across calls of functions."""
+        return self._scopes.resolved(scope, reference)
 
     def done(self) -> dict[tuple[Scope, str], list[Value]]:
         """What was made of every node that something depends on, in order."""
@@ -131,14 +112,14 @@ class Translator:
             return []
         inner = self._inner(place, node)
         if inner is not None:
-            return [self.resolved(inner, each) for each in inner.returns]
+            return [self._scopes.resolved(inner, each) for each in inner.returns]
         if node.op in BRANCHES:
             return self._branch(place, node)
         if node.op in ARRAYS:
             return self._put_there(place, node)
         if node.op in LOOPS:
             self._refuse_loop(place)
-        return [self.resolved(place.scope, each) for each in node.input if not each.startswith("^")]
+        return [self._scopes.resolved(place.scope, each) for each in node.input if not each.startswith("^")]
 
     def _refuse_loop(self, place: Place) -> NoReturn:
         raise SourceError(
@@ -148,27 +129,18 @@ class Translator:
 
     def _put_there(self, place: Place, node: Any) -> list[Place]:
         """Of an array over the images of a batch what a node has put into it: nothing but the array connects the two."""
-        root, written = self._array_behind(place.scope, node.input[0]), []
+        root, written = self._scopes.array_behind(place.scope, node.input[0]), []
         for name, other in place.scope.nodes.items():
-            if other.op == ARRAYS[node.op] and self._array_behind(place.scope, other.input[0]) == root:
+            if other.op == ARRAYS[node.op] and self._scopes.array_behind(place.scope, other.input[0]) == root:
                 written.append(name)
         if len(written) != 1:
             self._refuse_loop(place)
         source = place.scope.nodes[written[0]]
-        return [self.resolved(place.scope, source.input[2])]
-
-    def _array_behind(self, scope: Scope, reference: str) -> str:
-        """The node that makes an array, looking through what passes it on."""
-        for _ in range(100):
-            node = scope.nodes.get(reference.partition(":")[0])
-            if node is None or node.op not in ("Enter", "Identity", "Switch", "Merge", "Exit") or not node.input:
-                break
-            reference = node.input[0]
-        return reference.partition(":")[0]
+        return [self._scopes.resolved(place.scope, source.input[2])]
 
     def _branch(self, place: Place, node: Any) -> list[Place]:
         """Of a choice between two functions first the condition; once that is known, what the one returns."""
-        condition = self.resolved(place.scope, node.input[0])
+        condition = self._scopes.resolved(place.scope, node.input[0])
         if condition.value is None and (condition.scope, condition.node) not in self._done:
             return [condition]
         truth = self._truth(self.result(condition), place)
@@ -176,9 +148,9 @@ class Translator:
         inner = place.scope.calls.get(node.name)
         if inner is None:
             function = plain_attribute(node.attr[name]) if name in node.attr else None
-            inner = self._scope_of(place.scope, getattr(function, "name", ""), [*node.input[1:]], node.name)
+            inner = self._scopes.called(place.scope, getattr(function, "name", ""), [*node.input[1:]], node.name)
             place.scope.calls[node.name] = inner
-        return [self.resolved(inner, each) for each in inner.returns]
+        return [self._scopes.resolved(inner, each) for each in inner.returns]
 
     def _truth(self, value: Value, place: Place) -> bool:
         array = self.context.builder.constants.get(value.name) if isinstance(value, View) else None
@@ -199,50 +171,9 @@ class Translator:
             name = node.op
         else:
             return None
-        scope = self._scope_of(place.scope, name, [each for each in node.input if not each.startswith("^")], node.name)
+        scope = self._scopes.called(place.scope, name, [each for each in node.input if not each.startswith("^")], node.name)
         place.scope.calls[node.name] = scope
         return scope
-
-    def _scope_of(self, caller: Scope, function: str, arguments: list, path: str) -> Scope:
-        body = self.file.functions.get(function)
-        if body is None:
-            raise SourceError(f"{self.file.path} is damaged: it calls a function {function or 'without a name'}, which it does not hold.")
-        if function in caller.within or len(caller.within) > DEEPEST_CALLS:
-            raise SourceError(f"{self.file.path} cannot be converted: the function {function} calls itself.")
-        names = [each.name for each in body.signature.input_arg]
-        if len(names) != len(arguments):
-            raise SourceError(f"{self.file.path} is damaged: the function {function} takes {len(names)} arguments and is given {len(arguments)}.")
-        if function not in self._bodies:
-            self._bodies[function] = {node.name: node for node in body.node_def}
-        returns = []
-        for each in body.signature.output_arg:
-            if each.name not in body.ret:
-                raise SourceError(f"{self.file.path} is damaged: the function {function} does not say what it returns as {each.name}.")
-            returns.append(body.ret[each.name])
-        return Scope(self._bodies[function], f"{caller.path}{path}/", caller, dict(zip(names, arguments)), (*caller.within, function), tuple(returns))
-
-    def resolved(self, scope: Scope, reference: str | Value) -> Place:
-        """What a reference leads to: arguments of functions are followed to where they come from."""
-        while True:
-            if not isinstance(reference, str):
-                return Place(scope, "", 0, reference)
-            name, _, rest = reference.partition(":")
-            if scope.caller is not None and name in scope.arguments and not rest:
-                reference, scope = scope.arguments[name], scope.caller
-                continue
-            if name not in scope.nodes:
-                raise SourceError(f"{self.file.path} is damaged: {scope.path}{name} is read, but no node makes it.")
-            return Place(scope, name, self._result_number(scope.nodes[name], rest))
-
-    def _result_number(self, node: Any, rest: str) -> int:
-        """Which result "1", "output:1" or "y:0" is: functions name the result, and count within it."""
-        name, _, number = rest.rpartition(":")
-        place = int(number) if number.isdigit() else 0
-        if not name or node.op not in OUTPUTS:
-            return place
-        if name not in OUTPUTS[node.op]:
-            raise SourceError(f"{self.file.path} is damaged: {node.name} ({node.op}) has no result {name}.")
-        return OUTPUTS[node.op].index(name) + place
 
     def result(self, place: Place) -> Value:
         if place.value is not None:
@@ -304,7 +235,7 @@ class Translator:
         function = node.attr["body"].func.name if "body" in node.attr else ""
         if not any(isinstance(each, EachImage) for each in inputs) or function not in self.file.functions:
             self._refuse_loop(place)
-        scope = self._scope_of(place.scope, function, inputs, node.name)
+        scope = self._scopes.called(place.scope, function, inputs, node.name)
         return [self.value(each, scope) for each in scope.returns]
 
     def _translated(self, site: NodeSite, handler: Callable[[NodeSite], Any]) -> list[Value]:

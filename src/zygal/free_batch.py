@@ -1,0 +1,83 @@
+"""Freeing a source from the fixed batch that it was captured with: readings are tried in turn, and each is proven by running it."""
+
+from __future__ import annotations
+
+from zygal.artifact.metadata import Metadata
+from zygal.errors import EngineError, SourceError
+from zygal.files import scratch_folder
+from zygal.graph import Graph, TensorType
+from zygal.graph.passes import run_passes
+from zygal.sources import Source
+from zygal.sources.freeing import Stuck, freed_graphs
+
+FREED_WITHIN = 1e-5
+"""How closely a graph that was freed from its fixed batch must agree, as a part of the spread of the scores."""
+
+
+class NotFreed(SourceError):
+    """A graph that was freed from its fixed batch gives other scores than the model with its own batch."""
+
+
+def freed(source: Source, batch: int, opset: int) -> Graph:
+    """The source's graph with a dynamic batch, proven at two other sizes. Raises SourceError with what stands in the way."""
+    pinned, fault = run_passes(source.graph, opset), None
+    try:
+        for graph in freed_graphs(source.graph, batch):
+            try:
+                prove_freed(source, pinned, run_passes(graph, opset), batch, opset)
+                return graph
+            except NotFreed as unproven:
+                fault = fault or unproven
+    except Stuck as stuck:
+        raise SourceError(
+            f"{source.path} was captured with a fixed batch of {batch} and cannot be given a dynamic one: {stuck} "
+            "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+        ) from stuck
+    raise fault
+
+
+def prove_freed(source: Source, pinned: Graph, graph: Graph, batch: int, opset: int) -> None:
+    """Runs the freed graph at two other batch sizes against the model with its own batch. Raises NotFreed.
+
+    The images are random; every image's scores must be those that it has in a batch of the captured size.
+    """
+    import numpy as np
+
+    from zygal.artifact.write import write_artifact
+    from zygal.engines import run_in_batches
+    from zygal.engines.runtime import RuntimeEngine
+
+    # Small sizes, whatever the captured one is: that another size works at all is what must be shown.
+    counts = [count for count in (2, 3, 5) if count != batch][:2]
+    with scratch_folder() as folder:
+        engines = []
+        for name, each in (("pinned", pinned), ("freed", graph)):
+            write_artifact(each, folder / name, Metadata(), opset)
+            engines.append(RuntimeEngine(folder / name))
+        images = _random_images(graph.types[graph.inputs[0]], max(counts))
+        wanted = np.concatenate(list(run_in_batches(engines[0], images)))
+        for count in counts:
+            try:
+                found = engines[1].run(images[:count])
+            except EngineError as fault:
+                raise _not_freed(source, batch, f"it cannot be run on {count} images ({fault})") from fault
+            right = wanted[:count]
+            if found.shape != right.shape or not np.abs(found - right).max() <= FREED_WITHIN * max(np.ptp(wanted), 1e-30):
+                raise _not_freed(source, batch, f"it returns other scores for {count} images")
+
+
+def _random_images(type: TensorType, count: int):
+    """Tensors that a model's input may hold."""
+    import numpy as np
+
+    rng, shape = np.random.default_rng(count), (count, *type.shape[1:])
+    if type.dtype.kind == "f":
+        return rng.standard_normal(shape, np.float32).astype(type.dtype)
+    return rng.integers(0, 2 if type.dtype == bool else 128, shape).astype(type.dtype)
+
+
+def _not_freed(source: Source, batch: int, why: str) -> NotFreed:
+    return NotFreed(
+        f"{source.path} was captured with a fixed batch of {batch}; with a dynamic batch {why}. Capture it with a "
+        "dynamic batch (axis 0), or keep the fixed one with --keep-batch."
+    )
