@@ -96,7 +96,7 @@ def kind_of(path: str | Path) -> str:
     head, path = peek.head, Path(path)
     if not head:
         if peek.path.is_dir():
-            raise FileError(f"{path} is a folder; {'it holds no saved_model.pb' if 'variables' in peek.folder else 'a file is needed here'}.")
+            raise FileError(f"{path} is a folder; {_what_of_folder(peek.folder)}.")
         return EMPTY
     if peek.members is not None:
         return _kind_of_zip(peek.members)
@@ -110,6 +110,15 @@ def kind_of(path: str | Path) -> str:
     if _looks_like_onnx(head):
         return ARTIFACT
     return CHECKPOINT if _ends_like_a_table(path) else _kind_of_text(path)
+
+
+def _what_of_folder(names: frozenset[str]) -> str:
+    """What to do with a folder that is no source."""
+    if "variables" in names:
+        return "it holds variables but no saved_model.pb, so the graph is missing: copy the whole folder again"
+    if "variables.index" in names:
+        return "it holds the variables of a saved model: give the folder above it, which holds saved_model.pb"
+    return "a file is needed here"
 
 
 def require_kind(path: str | Path, wanted: str) -> Path:
