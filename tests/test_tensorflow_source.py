@@ -156,6 +156,10 @@ OPERATORS = {
     "variance": (lambda x: math.reduce_variance(x, 2) + math.reduce_std(x, 2) + tf.reduce_prod(x[..., :3], 2), TOKENS),
     "log softmax": (lambda x: nn.log_softmax(x) + math.reduce_logsumexp(x, 1, keepdims=True), ROW),
     "embedding": (lambda x: tf.gather(weights(20, 4), tf.cast(tf.abs(x) * 3, tf.int32)), ROW),
+    "as if quantised": (lambda x: tf.quantization.fake_quant_with_min_max_args(x, -1.1, 2.3), ROW),
+    "as if quantised, narrow": (lambda x: tf.quantization.fake_quant_with_min_max_vars(x, -1.5, 0.7, 4, True), IMAGE),
+    "as if quantised for each": (lambda x: tf.quantization.fake_quant_with_min_max_vars_per_channel(
+        nn.conv2d(x, weights(1, 1, 6, 3), 1, "SAME"), [-1.0, -0.5, -2.0], [1.0, 2.0, 0.1]), IMAGE),
     "old joining": (lambda x: tf.raw_ops.Concat(concat_dim=2, values=[x, -x]), TOKENS),
     "old reversal": (lambda x: tf.raw_ops.Reverse(tensor=x, dims=[False, True, False]), TOKENS),
     "old product of several": (lambda x: tf.raw_ops.BatchMatMul(x=x, y=x, adj_y=True), TOKENS),
@@ -401,6 +405,28 @@ def test_the_first_generation(tmp_path):
         assert np.abs(RuntimeEngine(tmp_path / "m.onnx").run(images) - wanted).max() <= 1e-6 * np.ptp(wanted)
         assert any("keep_prob is taken to be 1" in note for note in done.notes) and not done.operators.get("Div")
         assert np.abs(open_live_engine(tmp_path / name).run(images) - wanted).max() <= 1e-6
+
+
+def test_of_several_graphs_the_one_for_serving_is_read(tmp_path):
+    v1 = tf.compat.v1
+    for name, tag_sets in (("module", ([], ["train"])), ("both", (["train"], ["serve"])), ("unclear", (["serve", "a"], ["serve", "b"]))):
+        builder = v1.saved_model.Builder(str(tmp_path / name))
+        for number, tags in enumerate(tag_sets):
+            with tf.Graph().as_default(), v1.Session() as session:
+                x, factor = v1.placeholder(tf.float32, [None, 4], "x"), v1.get_variable("factor", [4], initializer=v1.ones_initializer())
+                y = x * factor * (2.0 if "train" in tags else 3.0)
+                session.run(v1.global_variables_initializer())
+                signature = {"default": v1.saved_model.predict_signature_def({"x": x}, {"y": y})}
+                if number:
+                    builder.add_meta_graph(tags, signature)
+                else:
+                    builder.add_meta_graph_and_variables(session, tags, signature)
+        builder.save()
+        if name == "unclear":
+            refused(called("convert", name, "-o", "no.onnx", cwd=tmp_path), "holds 2 graphs (a,serve; b,serve)", "several are for serving")
+        else:
+            convert(tmp_path / name, tmp_path / "m.onnx")
+            assert RuntimeEngine(tmp_path / "m.onnx").run(np.ones((2, 4), np.float32)).max() == 3
 
 
 def test_a_fixed_batch_is_freed_and_a_training_flag_is_known(tmp_path):

@@ -106,11 +106,13 @@ def _chosen_tags(path: Path, tag_sets: tuple[tuple[str, ...], ...]) -> int:
         return 0
     serving = [place for place, tags in enumerate(tag_sets) if tags == ("serve",)]
     serving = serving or [place for place, tags in enumerate(tag_sets) if "serve" in tags]
+    # Modules for reuse have a graph for training, and one without any tag.
+    serving = serving or [place for place, tags in enumerate(tag_sets) if "train" not in tags]
     if len(serving) == 1:
         return serving[0]
     listed = "; ".join(",".join(tags) or "no tag" for tags in tag_sets)
     raise SourceError(
-        f"{path} holds {len(tag_sets)} graphs ({listed}), of which {'none is' if not serving else 'several are'} tagged serve; save the "
+        f"{path} holds {len(tag_sets)} graphs ({listed}), of which {'none is' if not serving else 'several are'} for serving; save the "
         "one to convert with the tag serve alone."
     )
 
@@ -205,7 +207,7 @@ def chosen_signature(file: GraphFile, named: str | None) -> Signature | None:
         return file.signatures[names.index(named)]
     if not names:
         return None
-    usual = ("serving_default", "predict", "serve", "call", "__call__")
+    usual = ("serving_default", "predict", "serve", "default", "call", "__call__")
     for name in usual:
         if name in names:
             return file.signatures[names.index(name)]

@@ -202,6 +202,29 @@ binary(lambda call, a, b: _zero_where(call, a, call.step("Div", a, b)), "Xdivy")
 binary(lambda call, a, b: _zero_where(call, a, call.step("Mul", a, call.step("Log", b))), "Xlogy")
 
 
+@operator("FakeQuantWithMinMaxVars", "FakeQuantWithMinMaxArgs", "FakeQuantWithMinMaxVarsPerChannel")
+def as_if_quantised(call: NodeSite) -> View:
+    """The nearest of so many even steps between two limits, one of which is 0; Jacob et al., 2018."""
+    if call.kind.endswith("Args"):
+        low, high = (np.array(call.attribute(name, default), np.float32) for name, default in (("min", -6.0), ("max", 6.0)))
+    else:
+        low, high = (call.static(place, "limits").astype(np.float32) for place in (1, 2))
+    first, last = int(bool(call.attribute("narrow_range", False))), 2 ** int(call.attribute("num_bits", 8)) - 1
+    step = (high - low) / np.float32(last - first)
+    zero = np.clip(np.floor(first - low / step + np.float32(0.5)), first, last)
+    least, most = ((np.asarray(end - zero) * step).astype(np.float32) for end in (first, last))
+
+    def stepped(x: str) -> str:
+        limits = [call.constant(np.asarray(each, np.float32), "limit") for each in (least, most, step)]
+        inside = call.step("Min", call.step("Max", x, limits[0]), limits[1])
+        counted = call.step("Div", call.step("Sub", inside, limits[0]), limits[2])
+        whole = call.step("Floor", call.step("Add", counted, call.number(0.5, x)))
+        return call.step("Add", call.step("Mul", whole, limits[2]), limits[0])
+
+    view = call.x() if step.ndim == 0 else call.value(call.plain(call.x()))
+    return call.elementwise(view, stepped)
+
+
 @operator("AddN", "AccumulateNV2")
 def sum_of_all(call: NodeSite) -> View:
     call.attribute("shape")
