@@ -19,6 +19,7 @@ from zygal.graph.ops.resampling import resampling_matrix
 from zygal.graph.reference import run_graph
 from zygal.graph.shapes import broadcast
 from zygal.sources.pytorch.symbols import SymbolicSize, floor_divide, multiply, parse_size, symbol_of
+from zygal.sources.recognition import kind_of
 
 FLOAT = np.dtype("float32")
 N = "Symbol('s0', positive=True, integer=True)"
@@ -165,8 +166,8 @@ def test_kinds_are_told_by_contents(shipped, tmp_path):
         written("noise.onnx", bytes(range(200, 256))): kinds.UNKNOWN,
     }
     for path, kind in expected.items():
-        assert kinds.kind_of(path) == kind, path
-        assert kinds.kind_of(path.rename(path.with_suffix(".bin")) if path.parent == tmp_path else path) in (
+        assert kind_of(path) == kind, path
+        assert kind_of(path.rename(path.with_suffix(".bin")) if path.parent == tmp_path else path) in (
             kind,
             kinds.TEXT,
         )

@@ -36,11 +36,13 @@ def read_labels(path: str | Path) -> Labels:
     A file is text with one per line (numbered or not), JSON (a list, index to name, or name to index), or CSV with a column
     of names and perhaps one of indices. A training folder has one sub-folder per class. Raises FileError or LabelsError.
     """
+    from zygal.sources.recognition import kind_of
+
     path = Path(path)
     if os.path.isdir(path):
         return _from_folder(path)
     text = read_text(path, "a labels file")
-    if kinds.kind_of(path) == kinds.LAYERS_JSON:
+    if kind_of(path) == kinds.LAYERS_JSON:
         raise LabelsError(f"{path} is {kinds.LAYERS_JSON}, not a labels file; give a list of class names.")
     if text.lstrip()[:1] in ("[", "{"):
         names, order = _from_json(parse_json(text, f"{path}, which begins like JSON,", LabelsError, (list, dict)), path)

@@ -12,7 +12,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass, fields
 from typing import Any
 
-from zygal import kinds
 from zygal.errors import FileError, OutputError
 from zygal.files import check_writable, make_folder, open_file
 
@@ -89,4 +88,6 @@ def _may_replace(output: Output) -> bool:
         return head.startswith(b"batch_images,")
     if output.kind == VECTOR_FILE:
         return head.startswith(b"\x93NUMPY" if output.path.lower().endswith(".npy") else b"PAR1")
-    return kinds.kind_of(output.path) == output.kind
+    from zygal.sources.recognition import kind_of
+
+    return kind_of(output.path) == output.kind

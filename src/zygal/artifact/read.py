@@ -19,6 +19,7 @@ from zygal.files import sha256_of
 from zygal.graph import Batch, TensorType
 from zygal.scores import operators_before, scores_by_operators
 from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
+from zygal.sources.recognition import require_kind
 
 LARGEST_BYTES = 2**31
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
@@ -54,7 +55,7 @@ class Artifact:
 
 def load_model(path: str | Path) -> onnx.ModelProto:
     """The message inside an ONNX file. Raises FileError or ArtifactError."""
-    state, path = _state(path), kinds.require_kind(path, kinds.ARTIFACT)
+    state, path = _state(path), require_kind(path, kinds.ARTIFACT)
     if os.path.getsize(path) > LARGEST_BYTES:
         raise ArtifactError(f"{path} is larger than 2 GB, which no ONNX file can be; it is something else or damaged.")
     try:

@@ -99,7 +99,8 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
     from zygal.bench.baseline import read_baseline
     from zygal.bench.regression import judge
     from zygal.commands.bench_run import measure
-    from zygal.kinds import ARTIFACT, require_kind
+    from zygal.kinds import ARTIFACT
+    from zygal.sources.recognition import require_kind
 
     _check(request)
     require_kind(request.artifact, ARTIFACT)

@@ -148,11 +148,12 @@ def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
     from zygal.bench.live_process import live_process
     from zygal.bench.subjects import ArtifactSubject, LiveSubject
     from zygal.sources.live import is_live
+    from zygal.sources.recognition import kind_of
 
     others, notes = [], []
     for other in request.compare:
         live = is_live(other)
-        if not live and kinds.kind_of(other) == kinds.ARTIFACT:
+        if not live and kind_of(other) == kinds.ARTIFACT:
             others.append(ArtifactSubject(other, subject.feeds.for_another(request.image_size)))
             continue
         if len(subject.feeds.shapes) > 1:

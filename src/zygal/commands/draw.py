@@ -61,7 +61,8 @@ def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:
     from zygal.files import existing_file
     from zygal.inlet import read_inlet
     from zygal.inlet.stages import stages_of
-    from zygal.kinds import ARTIFACT, kind_of
+    from zygal.kinds import ARTIFACT
+    from zygal.sources.recognition import kind_of
 
     check_outputs(request.outputs(), request.overwrite, request)
     is_artifact = kind_of(request.inlet) == ARTIFACT

@@ -13,7 +13,6 @@ from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
 from zygal.outputs import Output, check_outputs
-from zygal.sources.live import is_live
 
 KERAS_WEIGHTS = "a weights file of Keras (.weights.h5)"
 _WEIGHTS = (kinds.SAFETENSORS, KERAS_WEIGHTS)
@@ -73,6 +72,8 @@ class SurveyOutcome(Outcome):
 
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
+    from zygal.sources.live import is_live
+
     check_outputs(request.outputs(), request.overwrite, request)
     listener.detail(f"reading {request.file}")
     if is_live(request.file) or request.weights:
@@ -126,11 +127,13 @@ def _notes_on(facts: Any) -> list[str]:
 
 def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
     """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
+    from zygal.sources.recognition import advice, family_of, kind_of
+
     if os.path.isdir(path) and not _holds_a_model(path):
         from zygal.labels import read_labels
 
         return Survey(Path(path), kinds.FOLDER, read_labels(path))
-    kind = kinds.kind_of(path)
+    kind = kind_of(path)
     if request is not None and not _is_trained(kind) and any(request.options().values()):
         option = next(name for name, value in request.options().items() if value)
         raise FileError(f"{option} does not apply to {kind}; leave it out.")
@@ -146,7 +149,6 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
             return Survey(Path(path), KERAS_WEIGHTS, weights)
     if _is_trained(kind):
         from zygal.sources import Reading, source_facts
-        from zygal.sources.families import family_of
 
         reading = Reading()
         if request is not None:
@@ -174,7 +176,7 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
 
         return Survey(Path(path), kind, read_labels(path))
     raise FileError(
-        f"{path} is {kind}; survey reads trained models, artifacts, witnesses, inlets and labels{kinds.advice(kind)}."
+        f"{path} is {kind}; survey reads trained models, artifacts, witnesses, inlets and labels{advice(kind)}."
     )
 
 

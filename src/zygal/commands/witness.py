@@ -179,8 +179,8 @@ def _check_first(request: WitnessRequest, name: str, tensor: np.ndarray) -> None
     """Raises WitnessError if the model's file says that it takes other tensors."""
     from zygal.evidence.record import check_tensor
     from zygal.sources import source_facts
-    from zygal.sources.families import family_of
     from zygal.sources.live import is_live
+    from zygal.sources.recognition import family_of
 
     if is_live(request.source):
         return

@@ -26,6 +26,7 @@ from zygal.evidence.images import ImageFile
 from zygal.files import sha256_of, whole_file
 from zygal.labels import check_label_count
 from zygal.layout import FROM_OTHER, image_layout, permuted
+from zygal.sources.recognition import require_kind
 
 FORMAT_VERSION = 1
 QUANTILES = 33
@@ -180,7 +181,7 @@ def write_witness(witness: Witness, path: str | Path) -> None:
 
 def read_witness(path: str | Path) -> Witness:
     """The recording in a file. Raises FileError or WitnessError."""
-    path = kinds.require_kind(path, kinds.WITNESS)
+    path = require_kind(path, kinds.WITNESS)
     with open_zip(path, kinds.WITNESS, WitnessError) as archive:
         document = _read_document(archive, path)
         passes = document.get("holds", ["tensors"])

@@ -32,6 +32,7 @@ from zygal.scores import (
     to_probabilities,
 )
 from zygal.sources.opened import SourceFile
+from zygal.sources.recognition import kind_of
 
 BATCH = 8
 """Images per inference. Larger batches are not faster on one core and take memory in every worker."""
@@ -221,7 +222,7 @@ def open_compared(
     A source uses the first's inlet unless another is given; output names one of its several outputs. Raises ZygalError;
     LabelsError if the two have different classes.
     """
-    if kinds.kind_of(source.path) == kinds.ARTIFACT:
+    if kind_of(source.path) == kinds.ARTIFACT:
         other = open_artifact(source.path, inlet, multi_label=multi_label, scores=output)
         if not other.named and len(other.labels) == len(first.labels):
             other.labels, other.labels_order = first.labels, first.labels_order

@@ -138,7 +138,7 @@ def is_shard(file: str) -> bool:
 
 def _with_shards(path: Path) -> tuple[str, ...]:
     """A file, and the shards of weights that a web model names."""
-    if kinds.kind_of(path) not in (kinds.WEB_GRAPH, kinds.WEB_LAYERS):
+    if not _is_web_model(Peek.at(path)):
         return (str(path),)
     from zygal.sources.web_weights import shard_paths
 
@@ -166,19 +166,6 @@ FAMILIES: tuple[Family, ...] = (
     ),
 )  # fmt: skip
 """A further family is one row here and one folder with its reader and its table of operators."""
-
-
-def family_of(path: str | Path) -> Family:
-    """The family of a trained model's file or folder. Raises FileError with what to do instead for anything else."""
-    kind = kinds.trained_kind(path)
-    return next(family for family in FAMILIES if kind in family.kinds)
-
-
-def files_of(path: str | Path) -> tuple[str, ...]:
-    """What a path stands for: all files of a trained model, or of anything else the file itself. Raises FileError."""
-    kind = kinds.kind_of(path)
-    family = next((family for family in FAMILIES if kind in family.kinds), None)
-    return family.files(Path(path)) if family is not None else (str(path),)
 
 
 def family_named(name: str) -> Family:

@@ -11,8 +11,9 @@ from typing import Any
 
 from zygal.errors import SourceError, ZygalError
 from zygal.files import sha256_of
-from zygal.sources.families import family_named, family_of, files_of, is_shard
+from zygal.sources.families import family_named, is_shard
 from zygal.sources.live import DEFAULT_IMAGE_SHAPE, LiveModel, build, is_live, saved
+from zygal.sources.recognition import family_of, files_of
 from zygal.user_code import split_place
 
 

@@ -22,6 +22,7 @@ from zygal.documents import parse_json
 from zygal.errors import FileError, SourceError, shown
 from zygal.files import existing_file, scratch_folder
 from zygal.sources.keras.heaps import check_heaps
+from zygal.sources.recognition import kind_of
 from zygal.sources.web_weights import read_web_model
 
 LARGEST_CONFIGURATION_BYTES = 16_000_000
@@ -48,7 +49,7 @@ class KerasFile:
 @contextmanager
 def open_keras(path: str | Path) -> Iterator[KerasFile]:
     """Opens either container. Arrays read from it may be views of the open file. Raises FileError or SourceError."""
-    kind = kinds.kind_of(path)
+    kind = kind_of(path)
     if kind == kinds.KERAS_ARCHIVE:
         with _open_archive(Path(path)) as opened:
             yield opened

@@ -18,6 +18,7 @@ from zygal.sources.keras.structure import Model, read_structure
 from zygal.sources.keras.translate import PREPROCESSING, all_layers, input_type, translate, unknown_layers
 from zygal.sources.keras.weights import Weights
 from zygal.sources.opened import SourceFile
+from zygal.sources.recognition import kind_of
 from zygal.sources.source import Source, SourceFacts
 
 _FORMATS = {kinds.KERAS_ARCHIVE: ".keras archive", kinds.HDF5: "HDF5", kinds.WEB_LAYERS: "web model of layers"}
@@ -60,7 +61,7 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
             path=Path(path),
             framework="Keras",
             framework_version=file.version,
-            file_format=_FORMATS[kinds.kind_of(path)],
+            file_format=_FORMATS[kind_of(path)],
             inputs={model.inputs[0].layer: given},
             outputs={name: graph and graph.types[graph.outputs[0]] for name, graph in graphs.items()},
             scores=scores_by_operators(ending),

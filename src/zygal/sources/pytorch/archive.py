@@ -23,6 +23,7 @@ from zygal.archives import PLAUSIBLE_RATIO, open_zip, zip_faults
 from zygal.documents import parse_json, rebuilt
 from zygal.errors import SourceError, shown
 from zygal.sources.pytorch import schema
+from zygal.sources.recognition import require_kind
 
 SUPPORTED_SCHEMA = 8
 MOST_REPEATED_BYTES = 64_000_000
@@ -188,6 +189,6 @@ class ProgramArchive:
 @contextmanager
 def open_program(path: str | Path) -> Iterator[ProgramArchive]:
     """The archive of a captured program. Raises FileError or SourceError."""
-    path = kinds.require_kind(path, kinds.PROGRAM)
+    path = require_kind(path, kinds.PROGRAM)
     with open_zip(path, kinds.PROGRAM, SourceError) as archive:
         yield ProgramArchive(path, archive)
