@@ -12,26 +12,32 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
 import mutations  # noqa: E402
 
-SHARE = {"onnx": 150, "witness": 150, "inlet": 300, "pt2": 120, "keras": 80, "h5": 80, "image": 400, "folder": 200, "graph": 150, "web": 100}
+SHARE = {"onnx": 150, "witness": 150, "inlet": 300, "pt2": 120, "keras": 80, "h5": 80, "image": 400, "folder": 150, "graph": 150, "web": 100}
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory):
+    """One for all kinds, because the framework needs seconds to save what is changed."""
+    return tmp_path_factory.mktemp("mutations")
 
 
 @pytest.mark.parametrize("kind", SHARE)
-def test_whatever_a_file_says_the_program_answers(kind, shipped, tmp_path):
+def test_whatever_a_file_says_the_program_answers(kind, shipped, folder):
     # Other seeds than the script begins with, so that both together look at more.
-    failed = mutations.run(kind, shipped, tmp_path, range(1_000_000, 1_000_000 + SHARE[kind]))
+    failed = mutations.run(kind, shipped, folder, range(1_000_000, 1_000_000 + SHARE[kind]))
     assert not failed
 
 
 @pytest.mark.parametrize("kind", SHARE)
-def test_mutations_are_different_and_the_same_again(kind, shipped, tmp_path):
-    mutator = mutations.Mutator(kind, shipped, tmp_path)
+def test_mutations_are_different_and_the_same_again(kind, shipped, folder):
+    mutator = mutations.Mutator(kind, shipped, folder)
     made = [mutator.data_of(seed) for seed in range(40)]
     assert len(set(made)) >= 30
     # The library writes the time into HDF5 files, so only what is changed must be the same.
-    assert kind == "h5" or mutations.Mutator(kind, shipped, tmp_path).data_of(7) == made[7]
+    assert kind == "h5" or mutations.Mutator(kind, shipped, folder).data_of(7) == made[7]
 
 
-def test_what_is_wrong_is_seen(shipped, tmp_path, monkeypatch):
+def test_what_is_wrong_is_seen(shipped, monkeypatch):
     """The watch itself: other errors, long sentences, time."""
     path = shipped / "labels.txt"
     assert mutations.read("inlet", path) is None
