@@ -534,7 +534,8 @@ def flip(path, place):
 
 
 @pytest.mark.parametrize("function, words", [
-    (lambda x: tf.while_loop(lambda y: tf.reduce_sum(y) < 100, lambda y: [y * 2], [x])[0], "is a loop"),
+    (lambda x: tf.while_loop(lambda y: tf.reduce_sum(y) < 100, lambda y: [y * 2], [x])[0], "is part of a loop"),
+    (lambda x: tf.map_fn(lambda one: one * 2, x), "is part of a loop"),
     (lambda x: tf.cond(tf.reduce_sum(x[..., 0]) > 0, lambda: x, lambda: -x), "depending on the image|the batch"),
     (lambda x: x - tf.reduce_mean(x, 0), "the batch"),
     (lambda x: tf.random.normal(tf.shape(x)) + tf.signal.rfft(x).shape[1], "RandomStandardNormal"),

@@ -41,6 +41,8 @@ CALLS = ("PartitionedCall", "StatefulPartitionedCall", "RemoteCall", "SymbolicGr
 BRANCHES = {"If": ("then_branch", "else_branch"), "StatelessIf": ("then_branch", "else_branch")}
 LOOPS = ("Enter", "Exit", "NextIteration", "LoopCond", "For", "MapDefun", "RefEnter", "RefExit", "RefNextIteration")
 LOOPS_OF_FUNCTIONS = ("While", "StatelessWhile")
+LISTS_OF_LOOPS = ("TensorListFromTensor", "TensorListGetItem", "TensorListSetItem", "TensorListStack", "TensorArrayScatterV3")
+"""What hands a loop its slices and takes them back. With tensors, not files, it is a loop over the images."""
 ARRAYS = {"TensorArrayGatherV3": "TensorArrayWriteV3", "TensorArrayReadV3": "TensorArrayScatterV3"}
 """What takes something out of an array of images, and what has put it there."""
 MOST_NODES = 2_000_000
@@ -123,7 +125,7 @@ class Translator:
 
     def _refuse_loop(self, place: Place) -> NoReturn:
         raise SourceError(
-            f"{self.file.path} cannot be converted: {self._name(place)} ({self._node(place).op}) is a loop, which an artifact does not have; "
+            f"{self.file.path} cannot be converted: {self._name(place)} ({self._node(place).op}) is part of a loop, which an artifact does not have; "
             "save the model with its loop unrolled."
         )
 
@@ -209,6 +211,8 @@ class Translator:
             return [DEAD]
         if node.op in LOOPS_OF_FUNCTIONS:
             return self._each_image(place, node, inputs)
+        if node.op in LISTS_OF_LOOPS and not self.entrance.takes(inputs):
+            self._refuse_loop(place)
         if node.op not in OPERATORS and not self.entrance.takes(inputs):
             self.context.unknown.setdefault(node.op, []).append(self._name(place))
             return [UNKNOWN]
