@@ -16,6 +16,7 @@ from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import SourceError, UnknownOperators
 from zygal.inlet import apply_inlet, read_inlet
 from zygal.sources import Reading, read_source, source_facts
+from zygal.sources.tensorflow.messages import message
 
 tf = pytest.importorskip("tensorflow")
 nn, image, math = tf.nn, tf.image, tf.math
@@ -517,6 +518,7 @@ def test_a_web_model_of_layers(tmp_path):
     (lambda f: (f / "variables" / "variables.index").write_bytes(b"1234567"), "not a table of variables"),
     (lambda f: (f / "saved_model.pb").write_bytes((f / "saved_model.pb").read_bytes()[:-500]), "is damaged or was cut off"),
     (lambda f: (f / "saved_model.pb").unlink(), "no saved_model.pb"),
+    (lambda f: without_outputs(f / "saved_model.pb"), "has no output"),
 ])  # fmt: skip
 def test_a_damaged_folder_is_one_sentence(damage, words, folder, tmp_path):
     import shutil
@@ -525,6 +527,13 @@ def test_a_damaged_folder_is_one_sentence(damage, words, folder, tmp_path):
     damage(tmp_path / "f")
     refused(called("convert", "f", "-o", "no.onnx", cwd=tmp_path), words)
     assert not (tmp_path / "no.onnx").exists()
+
+
+def without_outputs(path):
+    saved = message("SavedModel").FromString(path.read_bytes())
+    for signature in saved.meta_graphs[0].signature_def.values():
+        signature.outputs.clear()
+    path.write_bytes(saved.SerializeToString())
 
 
 def flip(path, place):

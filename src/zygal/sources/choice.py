@@ -46,9 +46,11 @@ def choose_output(where: str, candidates: Sequence[Candidate], named: str | None
     """The output with that name; else the one that looks most like class scores, the first of several alike.
 
     classes: how many classes there are, if it is known, by the labels for instance. Raises SourceError if there is no output
-    of that name.
+    of that name, or none at all.
     """
     names = [each.name for each in candidates]
+    if not names:
+        raise SourceError(f"{where} has no output; save the model with one that returns class scores.")
     if named is not None:
         if named not in names:
             raise SourceError(f"{where} has no output {named}; it has {', '.join(names)}.")
