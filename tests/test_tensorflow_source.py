@@ -529,6 +529,13 @@ def test_a_damaged_folder_is_one_sentence(damage, words, folder, tmp_path):
     assert not (tmp_path / "no.onnx").exists()
 
 
+def test_a_part_of_a_folder_is_told_from_the_whole(folder, tmp_path):
+    variables = folder[0] / "variables"
+    for part, words in ((variables, "give the folder above it"), (variables / "variables.index", "it holds weights alone; give the saved-model")):
+        refused(called("survey", part, cwd=tmp_path), words)
+        refused(called("convert", part, "-o", "no.onnx", cwd=tmp_path), words)
+
+
 def without_outputs(path):
     saved = message("SavedModel").FromString(path.read_bytes())
     for signature in saved.meta_graphs[0].signature_def.values():

@@ -26,7 +26,7 @@ def _is_trained(kind: str) -> bool:
 
 def _holds_a_model(folder: str | Path) -> bool:
     """Whether a folder is a trained model's, not one of images."""
-    return any(os.path.exists(os.path.join(folder, name)) for name in ("saved_model.pb", "saved_model.pbtxt", "variables"))
+    return any(os.path.exists(os.path.join(folder, name)) for name in ("saved_model.pb", "saved_model.pbtxt", "variables", "variables.index"))
 
 
 @dataclass(frozen=True, kw_only=True)
