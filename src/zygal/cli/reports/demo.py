@@ -17,4 +17,4 @@ def show(out, outcome: DemoOutcome) -> None:
     show_verdict(out, outcome, f": all {len(outcome.steps)} commands ended as expected" if not outcome.failed_gates else "")
     inlet = Path(outcome.folder) / "channel_marks.inlet.toml"
     show_sentence(out, f"With your own model: survey it, write its inlet (start from {inlet}), convert it, record a witness where "
-                       "PyTorch or Keras is installed, and match.")  # fmt: skip
+                       "its framework is installed, and match.")  # fmt: skip
