@@ -534,6 +534,9 @@ def test_a_part_of_a_folder_is_told_from_the_whole(folder, tmp_path):
     for part, words in ((variables, "give the folder above it"), (variables / "variables.index", "it holds weights alone; give the saved-model")):
         refused(called("survey", part, cwd=tmp_path), words)
         refused(called("convert", part, "-o", "no.onnx", cwd=tmp_path), words)
+    for name in ("constants", "variables"):
+        (tmp_path / "classes" / name).mkdir(parents=True)
+    assert "2: constants, variables" in called("survey", "classes", cwd=tmp_path).stdout
 
 
 def without_outputs(path):

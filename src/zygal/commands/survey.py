@@ -25,8 +25,9 @@ def _is_trained(kind: str) -> bool:
 
 
 def _holds_a_model(folder: str | Path) -> bool:
-    """Whether a folder is a trained model's, not one of images."""
-    return any(os.path.exists(os.path.join(folder, name)) for name in ("saved_model.pb", "saved_model.pbtxt", "variables", "variables.index"))
+    """Whether a folder is a trained model's or a part of one, not one of images, which may have a class called variables."""
+    parts = ("saved_model.pb", "saved_model.pbtxt", "variables/variables.index", "variables.index")
+    return any(os.path.exists(os.path.join(folder, name)) for name in parts)
 
 
 @dataclass(frozen=True, kw_only=True)
