@@ -618,7 +618,7 @@ def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None
     mutator = Mutator(kind, demo, folder)
     signal.signal(signal.SIGVTALRM, _too_slow)
     endings = {"inlet": ".toml", "image": ".jpg", "h5": ".h5"}
-    target = folder / f"mutated{endings.get(kind, '.bin')}"
+    target = folder / f"{kind}{endings.get(kind, '.bin')}"  # A folder here may be a file there.
     for seed in seeds:
         path = mutator.write(seed, target)
         answers.put((seed, "begun"))

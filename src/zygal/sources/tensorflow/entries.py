@@ -20,7 +20,7 @@ _NO_RESULT = frozenset((
     "NoOp", "Assert", "Placeholder", "Const", "VarHandleOp", "VariableV2", "Variable", "AssignVariableOp", "Assign", "SaveV2", "RestoreV2",
     "MergeV2Checkpoints", "ShardedFilename", "VarIsInitializedOp", "IsVariableInitialized", "HashTableV2", "LookupTableImportV2",
     "InitializeTableFromTextFileV2", "InitializeTableV2", "MergeSummary", "ScalarSummary", "HistogramSummary", "ImageSummary",
-    "DisableCopyOnRead", "ReadVariableOp", "PlaceholderWithDefault",
+    "DisableCopyOnRead", "ReadVariableOp", "PlaceholderWithDefault", "TensorListReserve", "EmptyTensorList", "TensorArrayV3",
 ))  # fmt: skip
 """Operators whose result is no score, though nobody may read it."""
 _KEPT = re.compile(r"keep|retain")
