@@ -19,9 +19,9 @@ _WEIGHTS = (kinds.SAFETENSORS, KERAS_WEIGHTS)
 
 
 def _is_trained(kind: str) -> bool:
-    from zygal.sources.families import FAMILIES
+    from zygal.sources.families import family_of_kind
 
-    return kind == kinds.LIVE or any(kind in family.kinds for family in FAMILIES)
+    return kind == kinds.LIVE or family_of_kind(kind) is not None
 
 
 def _holds_a_model(folder: str | Path) -> bool:

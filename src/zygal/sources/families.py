@@ -170,3 +170,8 @@ FAMILIES: tuple[Family, ...] = (
 
 def family_named(name: str) -> Family:
     return next(family for family in FAMILIES if family.name == name)
+
+
+def family_of_kind(kind: str) -> Family | None:
+    """The family that reads files of a kind; None if they hold no trained model."""
+    return next((family for family in FAMILIES if kind in family.kinds), None)

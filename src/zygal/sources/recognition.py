@@ -9,7 +9,7 @@ from zygal import kinds
 from zygal.errors import FileError
 from zygal.files import open_file, read_text
 from zygal.kinds import Peek
-from zygal.sources.families import FAMILIES, Family
+from zygal.sources.families import FAMILIES, Family, family_of_kind
 
 _MAGIC = (
     (b"\x89PNG\r\n\x1a\n", kinds.IMAGE),
@@ -65,30 +65,24 @@ def require_kind(path: str | Path, wanted: str) -> Path:
     return Path(path)
 
 
-def trained_kind(path: str | Path) -> str:
-    """The kind of a source that holds a trained model; raises FileError with what to do instead for anything else."""
-    kind = kind_of(path)
-    if not any(kind in family.kinds for family in FAMILIES):
-        raise _unwanted(path, kind, kinds.TRAINED)
-    return kind
-
-
 def family_of(path: str | Path) -> Family:
     """The family of a trained model's file or folder. Raises FileError with what to do instead for anything else."""
-    kind = trained_kind(path)
-    return next(family for family in FAMILIES if kind in family.kinds)
+    kind = kind_of(path)
+    family = family_of_kind(kind)
+    if family is None:
+        raise _unwanted(path, kind, kinds.TRAINED)
+    return family
 
 
 def files_of(path: str | Path) -> tuple[str, ...]:
     """What a path stands for: all files of a trained model, or of anything else the file itself. Raises FileError."""
     kind = kind_of(path)
-    family = next((family for family in FAMILIES if kind in family.kinds), None)
+    family = family_of_kind(kind)
     return family.files(Path(path)) if family is not None else (str(path),)
 
 
 def _unwanted(path: str | Path, kind: str, wanted: str) -> FileError:
-    trained = any(kind in family.kinds for family in FAMILIES)
-    advice = _ADVICE.get((wanted, kinds.TRAINED if trained else kind)) or _ADVICE.get(kind) or "check the path"
+    advice = _ADVICE.get((wanted, kinds.TRAINED if family_of_kind(kind) is not None else kind)) or _ADVICE.get(kind) or "check the path"
     return FileError(f"{path} is {kind}, but {wanted} is needed here; {advice}.")
 
 

@@ -126,31 +126,36 @@ def _by_channel(array: np.ndarray | None, rank: int, channels: int) -> np.ndarra
     return np.broadcast_to(wide.reshape(-1), channels)
 
 
-def factor_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
-    """f (W x + b) = (f W) x + f b, as batch normalisation is often written out."""
-    convolution, scale = chain
+def _constants_by_channel(convolution: Node, after: Node, known: Known) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+    """The weights and the bias of a convolution, and in float64 the constant by channel of what follows; None if they do not fit."""
     weights = _weights(convolution, known)
     if weights is None:
         return None
     weight, bias = weights
-    factor = _by_channel(known.get(scale.inputs[1]), weight.ndim, len(weight))
-    if factor is None or factor.dtype != weight.dtype:
+    constant = _by_channel(known.get(after.inputs[1]), weight.ndim, len(weight))
+    if constant is None or constant.dtype != weight.dtype:
         return None
-    wide = factor.astype(np.float64)
+    return weight, bias, constant.astype(np.float64)
+
+
+def factor_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
+    """f (W x + b) = (f W) x + f b, as batch normalisation is often written out."""
+    convolution, scale = chain
+    constants = _constants_by_channel(convolution, scale, known)
+    if constants is None:
+        return None
+    weight, bias, wide = constants
     return _reweighted(convolution, scale.outputs[0], _each_scaled(weight, wide), np.broadcast_to(bias * wide, len(weight)), weight.dtype, added)
 
 
 def addend_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """(W x + b) + s = W x + (b + s)."""
     convolution, shift = chain
-    weights = _weights(convolution, known)
-    if weights is None:
+    constants = _constants_by_channel(convolution, shift, known)
+    if constants is None:
         return None
-    weight, bias = weights
-    addend = _by_channel(known.get(shift.inputs[1]), weight.ndim, len(weight))
-    if addend is None or addend.dtype != weight.dtype:
-        return None
-    added[f"{shift.outputs[0]}.bias"] = (bias + addend.astype(np.float64)).astype(weight.dtype)
+    weight, bias, addend = constants
+    added[f"{shift.outputs[0]}.bias"] = (bias + addend).astype(weight.dtype)
     return replace(convolution, inputs=(*convolution.inputs[:2], f"{shift.outputs[0]}.bias"), outputs=shift.outputs)
 
 
