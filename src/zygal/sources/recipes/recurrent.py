@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-IDENTITIES = {"LSTM": (0, 1, 2, 3), "GRU": (0, 1, 2), "RNN": (0,)}
 INPUT_FORGET_CELL_OUTPUT = (0, 3, 1, 2)
 """Gates in this order, as those of the standard's LSTM: input, output, forget, cell."""
 RESET_UPDATE_HIDDEN = (1, 0, 2)

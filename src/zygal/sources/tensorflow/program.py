@@ -13,8 +13,6 @@ from zygal.files import read_bytes
 from zygal.sources.tensorflow.messages import message
 
 LARGEST_MESSAGE_BYTES = (1 << 31) - 1
-GRAPH_OF_FUNCTION = "function "
-"""How a function of a folder without signatures is offered: by this and its name in the training code."""
 
 
 @dataclass(frozen=True)

@@ -214,8 +214,7 @@ class Translator:
         if node.op in LISTS_OF_LOOPS and not self.entrance.takes(inputs):
             self._refuse_loop(place)
         if node.op not in OPERATORS and not self.entrance.takes(inputs):
-            self.context.unknown.setdefault(node.op, []).append(self._name(place))
-            return [UNKNOWN]
+            return self._unknown(place)
         # A name inside a function is the training code's; outside it says which call of it this is.
         name = node.name if "/" in node.name or not place.scope.path else self._name(place)
         site = NodeSite(self.context, node, name, name.rpartition("/")[0] or name, inputs)
@@ -224,11 +223,15 @@ class Translator:
             if made != [None]:
                 return made
             if node.op not in OPERATORS:
-                self.context.unknown.setdefault(node.op, []).append(self._name(place))
-                return [UNKNOWN]
+                return self._unknown(place)
             site.inputs = [self.entrance.tensor(each, site) if isinstance(each, Pixels) else each for each in inputs]
         self.context.operators[node.op] += 1
         return self._translated(site, OPERATORS[site.kind])
+
+    def _unknown(self, place: Place) -> list[Value]:
+        """What is made of an operator that is not known; all of them are told at once, when the translation is through."""
+        self.context.unknown.setdefault(self._node(place).op, []).append(self._name(place))
+        return [UNKNOWN]
 
     def _out_of_array(self, place: Place, node: Any, value: Value) -> list[Value]:
         site = NodeSite(self.context, node, self._name(place), self._name(place), [value])
