@@ -7,7 +7,7 @@ Prints gates A, B and C on the demo, and what each deliberately wrong inlet does
 
 from demo_artifact import demo_artifact
 
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import InletError
 from zygal.evidence.match import match
 from zygal.evidence.witness import read_witness

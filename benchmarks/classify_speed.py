@@ -24,7 +24,7 @@ from torch import nn
 
 from zygal.conversion import convert
 from zygal.demo.marks import draw_mark
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.inlet import parse_inlet
 from zygal.prediction.classification import Classification, open_predictions
 from zygal.prediction.classifier import BATCH, open_artifact

@@ -24,7 +24,7 @@ import torch
 from torch import nn
 
 from zygal.conversion import convert
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 
 FIELDS = (

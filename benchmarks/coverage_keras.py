@@ -24,7 +24,7 @@ import keras
 import numpy as np
 
 from zygal.conversion import convert
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 
 FIELDS = ("architecture", "container", "status", "difference_of_spread", "top1_equal", "liveness", "nodes_before", "nodes_after",

@@ -23,7 +23,7 @@ os.environ.setdefault("KERAS_BACKEND", "tensorflow")
 import numpy as np
 
 from zygal.conversion import Choices, convert
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 
 FIELDS = ("architecture", "form", "status", "difference_of_spread", "top1_equal", "nodes_before", "nodes_after", "transposes",

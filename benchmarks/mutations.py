@@ -558,7 +558,7 @@ class Mutator:
 
 def read(kind: str, path: Path) -> str | None:
     """Reads a file as the program does. What is wrong about how that ended, or None."""
-    from zygal.artifact import artifact_graph
+    from zygal.artifact.onnx.graph import artifact_graph
     from zygal.cli.main import main
     from zygal.conversion import Choices, convert
     from zygal.errors import ZygalError

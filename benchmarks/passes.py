@@ -16,7 +16,7 @@ from coverage import captured, made, pictures
 from speed_beside_framework import interleaved
 
 from zygal.artifact import Metadata, write_artifact
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.graph import passes
 from zygal.graph.passes import rewrites
 from zygal.sources import read_source

@@ -18,7 +18,7 @@ from coverage import captured, made, pictures
 from in_turn import interleaved
 
 from zygal.conversion import convert
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 
 ARCHITECTURES = (
     "resnet18", "resnet50", "preresnet18", "seresnet18", "resnext14_32x4d", "densenet121", "vgg11", "alexnet",

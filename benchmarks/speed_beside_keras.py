@@ -21,7 +21,7 @@ import numpy as np  # noqa: E402
 from in_turn import interleaved  # noqa: E402
 
 from zygal.conversion import convert  # noqa: E402
-from zygal.engines.runtime import RuntimeEngine  # noqa: E402
+from zygal.engines.artifact import RuntimeEngine  # noqa: E402
 
 ARCHITECTURES = (
     "MobileNet", "MobileNetV2", "MobileNetV3Small", "MobileNetV3Large", "EfficientNetB0", "EfficientNetV2B0", "NASNetMobile",

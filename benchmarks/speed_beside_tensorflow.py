@@ -23,7 +23,7 @@ import numpy as np
 from in_turn import interleaved
 
 from zygal.conversion import convert
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 
 SMALL = (
     "MobileNet", "MobileNetV2", "MobileNetV3Small", "MobileNetV3Large", "EfficientNetB0", "EfficientNetV2B0", "NASNetMobile",

@@ -17,7 +17,7 @@ from hypothesis import settings
 from zygal.artifact import Metadata, write_artifact
 from zygal.cli.main import main
 from zygal.demo.workspace import write_workspace
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.free_batch import freed
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph

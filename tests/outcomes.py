@@ -4,7 +4,7 @@ import numpy as np
 
 from zygal import kinds
 from zygal.artifact.metadata import Metadata, Origin
-from zygal.artifact.read import Artifact
+from zygal.artifact.facts import Artifact
 from zygal.bench.arithmetic import Arithmetic
 from zygal.bench.arrivals import Served
 from zygal.bench.baseline import Baseline

@@ -7,9 +7,11 @@ import onnx
 import pytest
 from conftest import program, refused
 
-from zygal.artifact import artifact_graph, read_artifact, write
+from zygal.artifact import read_artifact
+from zygal.artifact.onnx import write
+from zygal.artifact.onnx.graph import artifact_graph
 from zygal.conversion import Choices, convert
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ArtifactError, InletError, LabelsError, SourceError
 from zygal.graph.passes import PASSES, fold_constants, remove_dead
 from zygal.graph.reference import run_graph

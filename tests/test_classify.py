@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 from PIL import Image
 from scipy.special import expit, log_softmax, softmax
 
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import OutputError
 from zygal.inlet import apply_to_all, read_inlet
 from zygal.prediction.classification import Classification, open_predictions

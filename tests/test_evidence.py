@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from zygal.commands.survey import survey
 from zygal.engines.reference import ReferenceEngine
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import WitnessError, ZygalError
 from zygal.evidence.compare import compare_scores, tensor_differences
 from zygal.evidence.match import Limits, match

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from keras import layers, ops
 
 from zygal.artifact import Metadata, write_artifact
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError, UnknownOperators
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph

@@ -30,7 +30,7 @@ from sklearn.svm import SVC, LinearSVC, NuSVC
 from sklearn.tree import DecisionTreeClassifier
 
 from zygal.artifact import Metadata, write_artifact
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.passes import run_passes

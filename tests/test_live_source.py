@@ -6,7 +6,7 @@ import torch
 from conftest import called, refused
 from safetensors.torch import save_file
 
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 
 CODE = """
 import torch

@@ -160,7 +160,7 @@ def test_a_model_captured_in_training_mode_is_recorded_in_evaluation_mode_and_sa
     assert "training mode" in done.stdout and json.loads((tmp_path / "s.json").read_text())["mode"] == "training"
     done = called("convert", "m.pt2", "-o", "m.onnx", cwd=tmp_path)
     assert done.returncode == 0 and "captured in training mode" in done.stderr
-    from zygal.engines.runtime import RuntimeEngine
+    from zygal.engines.artifact import RuntimeEngine
 
     assert np.abs(RuntimeEngine(tmp_path / "m.onnx").run(images.numpy()) - wanted).max() < 1e-5
 
@@ -175,7 +175,7 @@ def test_only_the_last_layer_changed_is_named(trained, tmp_path):
         trained.head.weight += 0.3
     capture(trained, tmp_path / "changed.pt2", (3, 8, 8))
     assert called("convert", "changed.pt2", "-o", "changed.onnx", cwd=tmp_path).returncode == 0
-    from zygal.engines.runtime import RuntimeEngine
+    from zygal.engines.artifact import RuntimeEngine
 
     changed = RuntimeEngine(tmp_path / "changed.onnx")
     (tmp_path / "images").mkdir()

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 from onnx.backend.test.case.node import collect_testcases
 
 from zygal.artifact import Metadata, write_artifact
-from zygal.artifact.graph import graph_of_model
-from zygal.engines.runtime import RuntimeEngine
+from zygal.artifact.onnx.graph import graph_of_model
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import GraphError
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators, operator_named

@@ -119,7 +119,7 @@ def test_a_model_that_overflows_is_no_crash(shipped):
 
 @pytest.fixture(scope="module")
 def engine_of_demo(shipped):
-    from zygal.engines.runtime import RuntimeEngine
+    from zygal.engines.artifact import RuntimeEngine
 
     return RuntimeEngine(shipped / "channel_marks.onnx", 2)
 

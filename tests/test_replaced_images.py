@@ -10,7 +10,7 @@ import pytest
 from conftest import called, refused
 from PIL import Image
 
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.inlet import apply_inlet, read_inlet
 
 

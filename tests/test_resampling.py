@@ -14,7 +14,7 @@ from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from zygal.artifact.write import put_before
+from zygal.artifact.onnx.write import put_before
 from zygal.errors import InletError
 from zygal.evidence.match import raw_level_limit
 from zygal.inlet import Blur, Crop, Decode, Inlet, Pad, Resize, Tensor, Values

@@ -12,7 +12,7 @@ from conftest import program as called
 
 from zygal.conversion import Choices, convert
 from zygal.engines.live import open_live_engine
-from zygal.engines.runtime import RuntimeEngine
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError, UnknownOperators
 from zygal.inlet import apply_inlet, read_inlet
 from zygal.sources import Reading, read_source, source_facts

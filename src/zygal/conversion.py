@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zygal import __version__
+from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Writing, format_for
 from zygal.artifact.metadata import Metadata, Origin
 from zygal.errors import InletError, SourceError, some_of
 from zygal.files import check_writable
@@ -24,7 +25,6 @@ from zygal.scores import LOGITS, PROBABILITIES, operators_before, softmax_twice
 from zygal.sources import Reading, Source, read_source
 from zygal.sources.opened import SourceFile
 
-DEFAULT_OPSET = 17
 SOFTMAX_TWICE = (
     "the model applies a softmax to the result of a softmax, so its probabilities are all nearly equal; this is nearly always a "
     "fault of the training code: remove one of the two"
@@ -51,7 +51,8 @@ class Conversion:
     operators: dict[str, int]
     parameters: int
     artifact_bytes: int
-    opset: int
+    format: str
+    opset: int | None
     notes: tuple[str, ...]
     raw_pixels: bool = False
     inlet: Inlet | None = None
@@ -68,7 +69,7 @@ class Choices:
     captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
     input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's
     tensor, for models that leave it open. signature, input: see `sources.Reading`. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
-    [N, H, W, 3] of any size.
+    [N, H, W, 3] of any size. half: weights are stored as float16, in a format that has it.
     """
 
     input_name: str = "image"
@@ -82,6 +83,7 @@ class Choices:
     raw_pixels: bool = False
     signature: str | None = None
     input: str | None = None
+    half: bool = False
 
 
 def convert(
@@ -96,6 +98,7 @@ def convert(
     Raises any ZygalError; then no artifact is written.
     """
     check_writable(artifact_path)
+    format_for(artifact_path).check(str(artifact_path), Writing(choices.opset, choices.half, choices.raw_pixels or None))
     if choices.input_name == choices.output_name:
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
     file = SourceFile.of(source)
@@ -132,8 +135,7 @@ def _converted(
     labels: Labels | None,
     choices: Choices,
 ) -> Conversion:
-    from zygal.artifact.write import write_artifact
-
+    format, writing = format_for(artifact_path), Writing(choices.opset, choices.half)
     shape = _image_shape(inlet, choices)
     classes = len(labels.names) if labels else None
     with _read(file, choices, shape, classes) as (source, freed_from):
@@ -144,17 +146,16 @@ def _converted(
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         check_fit(before, inlet, labels)
-        graph = run_passes(before, choices.opset)
+        graph = run_passes(before, format.expressed(writing))
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source, freed_from)]
         metadata = Metadata(inlet, origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__), scores=_kind_by_estimator(file))
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
-        front = None
         if choices.raw_pixels:
             graph = graph.renamed({choices.input_name: TENSOR})
-            front, metadata = front_of(inlet, choices.input_name, TENSOR), replace(metadata, tensor=TENSOR)
-        write_artifact(graph, artifact_path, metadata, choices.opset, front)
+            writing, metadata = replace(writing, front=front_of(inlet, choices.input_name, TENSOR)), replace(metadata, tensor=TENSOR)
+        format.write(graph, artifact_path, metadata, writing)
         # A long function, but half of it only fills this record.
         return Conversion(
             source=Path(file.path),
@@ -171,7 +172,8 @@ def _converted(
             operators=dict(Counter(node.operator for node in graph.nodes).most_common()),
             parameters=graph.parameter_count(),
             artifact_bytes=Path(artifact_path).stat().st_size,
-            opset=choices.opset,
+            format=format.name,
+            opset=choices.opset if format is ONNX else None,
             notes=tuple(notes),
             inlet=inlet,
             labels=labels,

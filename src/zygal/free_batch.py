@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Writing
 from zygal.artifact.metadata import Metadata
 from zygal.errors import EngineError, SourceError
 from zygal.files import scratch_folder
@@ -18,13 +19,15 @@ class NotFreed(SourceError):
     """A graph that was freed from its fixed batch gives other scores than the model with its own batch."""
 
 
-def freed(source: Source, batch: int, opset: int) -> Graph:
+def freed(source: Source, batch: int, opset: int = DEFAULT_OPSET) -> Graph:
     """The source's graph with a dynamic batch, proven at two other sizes. Raises SourceError with what stands in the way."""
-    pinned, fault = run_passes(source.graph, opset), None
+    writing, fault = Writing(opset), None
+    expressed = ONNX.expressed(writing)
+    pinned = run_passes(source.graph, expressed)
     try:
         for graph in freed_graphs(source.graph, batch):
             try:
-                prove_freed(source, pinned, run_passes(graph, opset), batch, opset)
+                prove_freed(source, pinned, run_passes(graph, expressed), batch, writing)
                 return graph
             except NotFreed as unproven:
                 fault = fault or unproven
@@ -36,24 +39,23 @@ def freed(source: Source, batch: int, opset: int) -> Graph:
     raise fault
 
 
-def prove_freed(source: Source, pinned: Graph, graph: Graph, batch: int, opset: int) -> None:
+def prove_freed(source: Source, pinned: Graph, graph: Graph, batch: int, writing: Writing) -> None:
     """Runs the freed graph at two other batch sizes against the model with its own batch. Raises NotFreed.
 
     The images are random; every image's scores must be those that it has in a batch of the captured size.
     """
     import numpy as np
 
-    from zygal.artifact.write import write_artifact
     from zygal.engines import run_in_batches
-    from zygal.engines.runtime import RuntimeEngine
+    from zygal.engines.artifact import open_engine
 
     # Small sizes, whatever the captured one is: that another size works at all is what must be shown.
     counts = [count for count in (2, 3, 5) if count != batch][:2]
     with scratch_folder() as folder:
         engines = []
         for name, each in (("pinned", pinned), ("freed", graph)):
-            write_artifact(each, folder / name, Metadata(), opset)
-            engines.append(RuntimeEngine(folder / name))
+            ONNX.write(each, folder / name, Metadata(), writing)
+            engines.append(open_engine(folder / name))
         images = _random_images(graph.types[graph.inputs[0]], max(counts))
         wanted = np.concatenate(list(run_in_batches(engines[0], images)))
         for count in counts:

@@ -1,8 +1,7 @@
-"""The artifact: a graph as an ONNX file that explains itself, and back."""
+"""The artifact: a graph as a file that explains itself, and back; one folder for each format."""
 
-from zygal.artifact.graph import artifact_graph
+from zygal.artifact.facts import Artifact
+from zygal.artifact.formats import Writing, read_artifact, write_artifact
 from zygal.artifact.metadata import Metadata, Origin
-from zygal.artifact.read import Artifact, read_artifact
-from zygal.artifact.write import write_artifact
 
-__all__ = ["Artifact", "Metadata", "Origin", "artifact_graph", "read_artifact", "write_artifact"]
+__all__ = ["Artifact", "Metadata", "Origin", "Writing", "read_artifact", "write_artifact"]

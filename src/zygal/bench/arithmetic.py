@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.artifact.metadata import Metadata
-from zygal.artifact.read import load_model
+from zygal.artifact.onnx.read import load_model
 from zygal.bench.feeds import Feeds
 
 

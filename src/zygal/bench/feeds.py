@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.engines.session import DTYPES
+from zygal.engines.session import Session
 from zygal.errors import BenchError
 from zygal.layout import FROM_OTHER, permuted
 
@@ -37,12 +37,12 @@ class Feeds:
     batch_size: the number of images that it insists on, or None. whence: where the numbers are from.
     """
 
-    def __init__(self, session, given: Given, artifact: str | Path):
-        self.artifact, self.inputs = artifact, {each.name: each for each in session.get_inputs()}
-        self.dtypes = {name: DTYPES.get(each.type) for name, each in self.inputs.items()}
+    def __init__(self, session: Session, given: Given, artifact: str | Path):
+        self.artifact, self.inputs = artifact, {each.name: each for each in session.inputs}
+        self.dtypes = {name: each.dtype for name, each in self.inputs.items()}
         for name, dtype in self.dtypes.items():
             if dtype is None:
-                raise BenchError(f"{artifact} takes {self.inputs[name].type} as {name}, for which Zygal cannot generate inputs.")
+                raise BenchError(f"{artifact} takes {self.inputs[name].stated} as {name}, for which Zygal cannot generate inputs.")
         self._check_given(given)
         firsts = [each.shape[0] for each in self.inputs.values() if each.shape]
         self.batch_size = next((size for size in firsts[:1] if isinstance(size, int) and size > 0), None)

@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 import onnx
 
-from zygal.artifact.read import load_model
+from zygal.artifact.onnx.read import load_model
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.feeds import Feeds
 from zygal.bench.measure import Effort, measure, warm_up

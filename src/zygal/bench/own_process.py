@@ -47,9 +47,9 @@ def in_own_process(feeds: Feeds, setting: Setting) -> OwnProcess:
 
 
 def main(task: dict) -> OwnProcess:
-    from zygal.engines.session import SessionSettings, open_session, runtime_name
+    from zygal.engines.session import SessionSettings, import_runtime, open_session
 
-    runtime_name()  # Imports the runtime.
+    import_runtime(task["artifact"])
     # Ones and not zeros: memory that was never written to is not resident.
     feed = {name: np.ones(shape, dtype) for name, (shape, dtype) in task["shapes"].items()}
     base = _peak_bytes() - sum(array.nbytes for array in feed.values())

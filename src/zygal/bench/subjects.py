@@ -11,7 +11,7 @@ from typing import Protocol
 from zygal.bench.feeds import Feeds, Given
 from zygal.bench.live_process import WAYS, LiveProcess
 from zygal.bench.settings import Setting
-from zygal.engines.session import SessionSettings, open_session, runtime_name
+from zygal.engines.session import Session, SessionSettings, open_session
 from zygal.errors import BenchError, first_line
 
 Run = Callable[[], object]
@@ -33,17 +33,18 @@ class Subject(Protocol):
 
 
 class ArtifactSubject:
-    """An artifact in sessions of ONNX Runtime: one for each number of threads, level and execution.
+    """An artifact in sessions of its runtime: one for each number of threads, level and execution.
 
     Raises ArtifactError, or BenchError where it is not known what to feed.
     """
 
     def __init__(self, path: str | Path, given: Given):
-        self.name, self.engine = str(path), runtime_name()
-        self._sessions: dict[tuple, object] = {}
+        self.name = str(path)
+        self._sessions: dict[tuple, Session] = {}
         self._tried: set[Setting] = set()
         # This session is not kept: what is measured has its own.
-        self.feeds = Feeds(open_session(path, SessionSettings(1)), given, path)
+        session = open_session(path, SessionSettings(1))
+        self.engine, self.feeds = session.runtime, Feeds(session, given, path)
 
     def run_at(self, setting: Setting) -> Run:
         run = partial(self.session(*setting.session).run, None, self.feeds.of(setting.batch))
@@ -63,7 +64,7 @@ class ArtifactSubject:
         other._sessions, other.feeds = {}, self.feeds.again()
         return other
 
-    def session(self, threads: int, level: str, execution: str):
+    def session(self, threads: int, level: str, execution: str) -> Session:
         key = threads, level, execution
         if key not in self._sessions:
             path = self.name

@@ -132,7 +132,7 @@ class MatchOutcome(Outcome):
 def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     """Compares, and writes the corrected inlet and the sheet if asked for. Raises ZygalError."""
     from zygal.artifact import read_artifact
-    from zygal.engines.runtime import open_engine
+    from zygal.engines.artifact import open_engine
     from zygal.evidence.match import Limits, match
     from zygal.evidence.witness import read_witness
     from zygal.inlet import read_inlet

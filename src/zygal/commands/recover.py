@@ -217,7 +217,7 @@ def _recover_by_scores(request: RecoverRequest, witness: Witness, paths: list[Pa
 
     from zygal.artifact import read_artifact
     from zygal.engines import run_in_batches
-    from zygal.engines.runtime import open_engine
+    from zygal.engines.artifact import open_engine
     from zygal.inlet.recovery import recover_by_scores
 
     if not request.artifact:

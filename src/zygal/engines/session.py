@@ -1,28 +1,19 @@
-"""Opening a session of ONNX Runtime, and what can be set about it."""
+"""Opening an artifact in the runtime of its format, and what can be set about that. The one place where runtimes are started."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from importlib import import_module
 from pathlib import Path
+from typing import Any, Protocol
 
-from zygal.errors import ArtifactError, first_line
+import numpy as np
 
 LEVELS = ("off", "basic", "extended", "all")
 """How far the runtime may rewrite a graph when it loads it."""
 EXECUTIONS = ("sequential", "parallel")
 """Whether operators that do not need each other wait for each other."""
-
-DTYPES = {
-    "tensor(float)": "float32",
-    "tensor(float16)": "float16",
-    "tensor(double)": "float64",
-    "tensor(uint8)": "uint8",
-    "tensor(int8)": "int8",
-    "tensor(int32)": "int32",
-    "tensor(int64)": "int64",
-    "tensor(bool)": "bool",
-}
-"""The runtime's names of element types."""
 
 
 @dataclass(frozen=True)
@@ -37,47 +28,49 @@ class SessionSettings:
     rewritten: str | None = None
 
 
+@dataclass(frozen=True)
+class Port:
+    """An input or an output. dtype: None for one that is not computed with here; stated: the runtime's own word for it. shape: numbers,
+    and names or None for open sizes."""
+
+    name: str
+    dtype: str | None
+    shape: tuple[int | str | None, ...]
+    stated: str = ""
+
+
+class Session(Protocol):
+    """An artifact, ready to run. runtime: its name and release."""
+
+    runtime: str
+    inputs: tuple[Port, ...]
+    outputs: tuple[Port, ...]
+
+    def run(self, names: Sequence[str] | None, feed: Mapping[str, np.ndarray]) -> list[np.ndarray]:
+        """The outputs of those names, or all. Raises whatever the runtime raises."""
+        ...
+
+
 def open_session(
     artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False
-):
-    """A session on the CPU, of a file or of a message's bytes. validated: the file was looked at before.
+) -> Session:
+    """A session on the CPU: of a file in the runtime of its format, or of the bytes of an ONNX message. validated: the file was looked
+    at before. Raises FileError or ArtifactError; EngineError if the runtime is not installed."""
+    from zygal.artifact.formats import ONNX, format_of
 
-    Raises FileError or ArtifactError.
-    """
-    import onnxruntime
-
-    if not isinstance(artifact, bytes) and not validated:
-        from zygal.artifact.read import check_artifact
-
-        check_artifact(artifact)
-
-    # Faults come back as exceptions; the runtime need not print them as well.
-    onnxruntime.set_default_logger_severity(4)
-    options = onnxruntime.SessionOptions()
-    if settings.threads is not None:
-        options.intra_op_num_threads = settings.threads
-        options.inter_op_num_threads = settings.threads if settings.execution == "parallel" else 1
-    levels = onnxruntime.GraphOptimizationLevel
-    options.graph_optimization_level = dict(
-        zip(
-            LEVELS, (levels.ORT_DISABLE_ALL, levels.ORT_ENABLE_BASIC, levels.ORT_ENABLE_EXTENDED, levels.ORT_ENABLE_ALL)
-        )
-    )[settings.level]
-    if settings.execution == "parallel":
-        options.execution_mode = onnxruntime.ExecutionMode.ORT_PARALLEL
-    if settings.profile is not None:
-        options.enable_profiling, options.profile_file_prefix = True, settings.profile
-    if settings.rewritten is not None:
-        options.optimized_model_filepath = settings.rewritten
-    whole = artifact if isinstance(artifact, bytes) else str(artifact)
-    try:
-        return onnxruntime.InferenceSession(whole, options, providers=["CPUExecutionProvider"])
-    except Exception as fault:  # The runtime's exceptions share no class of their own.
-        where = "the model" if isinstance(artifact, bytes) else artifact
-        raise ArtifactError(f"{where} cannot be loaded by {runtime_name()} ({first_line(fault)}).") from fault
+    format = ONNX if isinstance(artifact, bytes) else format_of(artifact)
+    return import_module(format.sessions).open_session(artifact, settings, validated)
 
 
-def runtime_name() -> str:
-    import onnxruntime
+def import_runtime(artifact: str | Path) -> None:
+    """Imports what runs an artifact, so that opening it is timed alone."""
+    from zygal.artifact.formats import format_of
 
-    return f"ONNX Runtime {onnxruntime.__version__}"
+    import_module(format_of(artifact).sessions).import_runtime()
+
+
+def open_message(model: Any, folder: Path, where: str | Path) -> Session:
+    """A session of an ONNX message that was changed; external weights are looked up in a folder. Raises EngineError."""
+    from zygal.engines.onnx_session import open_changed
+
+    return open_changed(model, folder, where)

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.engines import Engine, run_in_batches
-from zygal.engines.runtime import RawPixelEngine
+from zygal.engines.onnx_inside import RawPixelEngine
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.causes import Cause, find_cause
 from zygal.evidence.compare import ScoreComparison, compare_scores, largest_of, tensor_differences

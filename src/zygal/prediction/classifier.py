@@ -12,9 +12,9 @@ import numpy as np
 
 from zygal import kinds
 from zygal.artifact import read_artifact
+from zygal.engines.artifact import open_engine
 from zygal.engines.engine import Engine, run_in_batches
 from zygal.engines.live import open_live_engine
-from zygal.engines.runtime import RuntimeEngine
 from zygal.errors import ArtifactError, EngineError, InletError, LabelsError, some_of
 from zygal.inlet import Inlet
 from zygal.inlet.apply import ApplyInlet, InletTensor
@@ -85,7 +85,7 @@ class Classifier:
 
     def __setstate__(self, state: dict) -> None:
         self.__dict__.update(state)
-        self.engine = open_live_engine(self.path, self.output) if self.live else RuntimeEngine(self.path, 1, self.output)
+        self.engine = open_live_engine(self.path, self.output) if self.live else open_engine(self.path, 1, self.output)
         self.lock = threading.Lock() if self.live else None
 
     def tensor(self, pixels: np.ndarray) -> np.ndarray:
@@ -204,7 +204,7 @@ def open_artifact(
     inlet = inlet or inside.inlet
     if inlet is None:
         raise InletError(f"{path} holds no inlet, so image files cannot be preprocessed; give --inlet FILE.")
-    engine = RuntimeEngine(path, 1, facts.chosen.name)
+    engine = open_engine(path, 1, facts.chosen.name)
     classifier = Classifier(Path(path), str(path), facts.sha256, engine, engine.name, inlet, inside.labels or (),
                             inside.labels_order, raw=raw, output=facts.chosen.name)  # fmt: skip
     if facts.chosen.reason:
@@ -222,7 +222,7 @@ def open_compared(
     A source uses the first's inlet unless another is given; output names one of its several outputs. Raises ZygalError;
     LabelsError if the two have different classes.
     """
-    if kind_of(source.path) == kinds.ARTIFACT:
+    if kind_of(source.path) in kinds.ARTIFACTS:
         other = open_artifact(source.path, inlet, multi_label=multi_label, scores=output)
         if not other.named and len(other.labels) == len(first.labels):
             other.labels, other.labels_order = first.labels, first.labels_order

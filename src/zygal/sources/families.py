@@ -117,6 +117,10 @@ def _is_tensorflow(peek: Peek) -> str | None:
     return None
 
 
+def _is_mobile(peek: Peek) -> str | None:
+    return kinds.MOBILE if peek.head[4:8] == b"TFL3" else None
+
+
 def _is_web_model(peek: Peek) -> bool:
     return peek.head.lstrip()[:1] == b"{" and b'"modelTopology"' in peek.text
 
@@ -163,6 +167,10 @@ FAMILIES: tuple[Family, ...] = (
     Family(
         "TensorFlow", (kinds.SAVED_MODEL, kinds.FROZEN_GRAPH, kinds.WEB_GRAPH), _is_tensorflow, "zygal.sources.tensorflow.reader",
         "zygal.engines.tensorflow:TensorFlowEngine", "tensorflow", files=_saved_model_files,
+    ),
+    Family(
+        "LiteRT", (kinds.MOBILE,), _is_mobile, "zygal.sources.mobile.reader", "zygal.engines.mobile:MobileEngine", "mobile",
+        {"--shape": "a mobile flatbuffer states the shape of its images", "--input": "a mobile flatbuffer names its one input"},
     ),
 )  # fmt: skip
 """A further family is one row here and one folder with its reader and its table of operators."""

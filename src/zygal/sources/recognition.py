@@ -65,6 +65,14 @@ def require_kind(path: str | Path, wanted: str) -> Path:
     return Path(path)
 
 
+def require_artifact(path: str | Path) -> str:
+    """The kind of an artifact's file; raises FileError with what to do instead for anything else."""
+    kind = kind_of(path)
+    if kind not in kinds.ARTIFACTS:
+        raise _unwanted(path, kind, kinds.ARTIFACT)
+    return kind
+
+
 def family_of(path: str | Path) -> Family:
     """The family of a trained model's file or folder. Raises FileError with what to do instead for anything else."""
     kind = kind_of(path)

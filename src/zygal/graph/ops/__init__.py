@@ -1,8 +1,7 @@
-"""The operators. Each has its shape rule, its NumPy meaning and its form in the artifact in one place.
+"""The operators. Each has its shape rule and its NumPy meaning in one place.
 
-Operators carry the names and the meaning of the ONNX operators of that name. What ONNX passes as
-tensors but must be known beforehand (axes, shapes, pads) is an attribute here; a `Parameter` says
-how the artifact spells it.
+Operators carry the names and the meaning of the ONNX operators of that name. What must be known beforehand (axes, shapes,
+pads) is an attribute here, even where a format passes it as a tensor: how a format spells an operator stands in the format's folder.
 """
 
 from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the list)
@@ -13,6 +12,7 @@ from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the
     linear,
     normalization,
     pooling,
+    quantization,
     recurrent,
     reduction,
     resampling,

@@ -70,7 +70,6 @@ class HardSwish(Elementwise):
     """x * max(0, min(1, x / 6 + 1/2)); Howard et al., Searching for MobileNetV3, 2019."""
 
     name = "HardSwish"
-    since = 14
 
     @staticmethod
     def function(x):
@@ -95,6 +94,17 @@ class Erf(Elementwise):
     @staticmethod
     def function(x):
         return np.vectorize(erf, otypes=[np.float64])(x)
+
+
+@register
+class Gelu(Elementwise):
+    """x / 2 * (1 + erf(x / sqrt(2))); Hendrycks and Gimpel, 2016."""
+
+    name = "Gelu"
+
+    @staticmethod
+    def function(x):
+        return x / 2 * (1 + Erf.function(x.astype(np.float64) / np.sqrt(2)))
 
 
 @register
@@ -151,8 +161,8 @@ class Clip(Elementwise):
     name = "Clip"
     accepts = (NUMBERS,)
     parameters = (
-        Parameter("min", None, slot=1, dtype=None, scalar=True),
-        Parameter("max", None, slot=2, dtype=None, scalar=True),
+        Parameter("min", None),
+        Parameter("max", None),
     )
 
     @staticmethod

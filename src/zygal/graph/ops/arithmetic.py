@@ -218,7 +218,7 @@ class Cast(Operator):
 
     name = "Cast"
     accepts = (ANYTHING,)
-    parameters = (Parameter("to", dtype="type"),)
+    parameters = (Parameter("to"),)
 
     def infer(self, inputs, attributes):
         return [TensorType(np.dtype(attributes["to"]), inputs[0].shape)]

@@ -26,29 +26,16 @@ _NAMES = {np.dtype(name).char: name for name in ANYTHING}
 
 @dataclass(frozen=True)
 class Parameter:
-    """A static parameter of an operator.
-
-    `slot` is the input position at which the standard takes it as a tensor from opset
-    `slot_since` on, of `dtype` (None: that of the first input; `scalar`: without an axis); without a
-    slot it is an attribute in the artifact as well. The dtype "type" marks a parameter that is itself
-    a dtype, "known" one that is knowledge of ours and not part of the artifact. `default` is the standard's own default; a value of None is left out of the artifact.
-    """
+    """A static parameter of an operator. `default` is the standard's own; of None nothing is stated."""
 
     name: str
     default: Any = REQUIRED
-    slot: int | None = None
-    slot_since: int = 1
-    dtype: str | None = "int64"
-    scalar: bool = False
 
 
 class Operator(ABC):
     """One operator. Subclasses set `name`, may set `parameters`, and give `infer` and `compute`."""
 
     name: ClassVar[str]
-    since: ClassVar[int] = 13
-    """The lowest opset (13 or later) at which the standard has the operator in this form. The version of the operator that this
-    opset includes is the one that is meant; docs/operators.md lists it for each."""
     parameters: ClassVar[tuple[Parameter, ...]] = ()
     results: ClassVar[int] = 1
     accepts: ClassVar[tuple[frozenset[str], ...]] = (FLOATS,)
@@ -68,10 +55,6 @@ class Operator(ABC):
             allowed = self.accepts[min(position, len(self.accepts) - 1)]
             if given is not None and _NAMES.get(given.dtype.char) not in allowed:
                 raise ValueError(f"input {position} is {given.dtype}, but it takes {', '.join(sorted(allowed))}")
-
-    def written(self, attributes: Mapping[str, Any], opset: int) -> Mapping[str, Any]:
-        """The attributes as that opset spells them."""
-        return attributes
 
     def complete(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
         """The attributes with every default filled in. Raises GraphError on unknown or missing ones."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import ANYTHING, NUMBERS, REQUIRED, WIDE, Operator, Parameter, normal_axis, register
+from zygal.graph.ops.base import ANYTHING, NUMBERS, WIDE, Operator, Parameter, normal_axis, register
 from zygal.graph.shapes import Batch, TensorType, at_batch, broadcast, shape_text
 
 
@@ -15,10 +15,10 @@ class Slice(Operator):
     name = "Slice"
     accepts = (ANYTHING,)
     parameters = (
-        Parameter("starts", slot=1),
-        Parameter("ends", slot=2),
-        Parameter("axes", None, slot=3),
-        Parameter("steps", None, slot=4),
+        Parameter("starts"),
+        Parameter("ends"),
+        Parameter("axes", None),
+        Parameter("steps", None),
     )
 
     def infer(self, inputs, attributes):
@@ -98,7 +98,7 @@ class Expand(Operator):
 
     name = "Expand"
     accepts = (ANYTHING, frozenset(("int64",)))
-    parameters = (Parameter("sizes", None, dtype="known"),)
+    parameters = (Parameter("sizes", None),)
 
     def infer(self, inputs, attributes):
         x, shape = inputs
@@ -117,7 +117,6 @@ class Shape(Operator):
 
     name = "Shape"
     accepts = (ANYTHING,)
-    since = 15
     parameters = (Parameter("start", 0), Parameter("end", None))
 
     def infer(self, inputs, attributes):
@@ -134,7 +133,7 @@ class Tile(Operator):
 
     name = "Tile"
     accepts = (ANYTHING,)
-    parameters = (Parameter("repeats", slot=1),)
+    parameters = (Parameter("repeats"),)
 
     def infer(self, inputs, attributes):
         (x,) = inputs
@@ -199,7 +198,7 @@ class TopK(Operator):
     accepts = (NUMBERS,)
     results = 2
     parameters = (
-        Parameter("k", REQUIRED, slot=1),
+        Parameter("k"),
         Parameter("axis", -1),
         Parameter("largest", 1),
         Parameter("sorted", 1),

@@ -39,7 +39,6 @@ class LayerNormalization(Operator):
     """
 
     name = "LayerNormalization"
-    since = 17
     parameters = (Parameter("axis", -1), Parameter("epsilon", 1e-5))
 
     def infer(self, inputs, attributes):

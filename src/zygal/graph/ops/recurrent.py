@@ -21,7 +21,6 @@ class Recurrent(Operator):
     Results are all outputs [steps, directions, N, hidden], then the last states [directions, N, hidden].
     """
 
-    since = 14
     gates: ClassVar[int]
     states: ClassVar[int] = 1
     results = 2

@@ -44,15 +44,14 @@ def _absolute_sum(x: np.ndarray, axis: tuple[int, ...], keepdims: bool) -> np.nd
     return np.sum(np.abs(x), axis=axis, keepdims=keepdims)
 
 
-def _reduction(operator_name: str, function_of: Callable[..., np.ndarray], axes_are_input_since: int = 18) -> None:
-    axes = Parameter("axes", None, slot=1, slot_since=axes_are_input_since)
-    parameters = (axes, Parameter("keepdims", 1))
+def _reduction(operator_name: str, function_of: Callable[..., np.ndarray]) -> None:
+    parameters = (Parameter("axes", None), Parameter("keepdims", 1))
     members = {"name": operator_name, "parameters": parameters, "function": staticmethod(function_of)}
     register(type(operator_name, (Reduction,), members))
 
 
 _reduction("ReduceMean", np.mean)
-_reduction("ReduceSum", np.sum, axes_are_input_since=13)
+_reduction("ReduceSum", np.sum)
 _reduction("ReduceMax", np.max)
 _reduction("ReduceMin", np.min)
 _reduction("ReduceProd", np.prod)
@@ -84,7 +83,7 @@ class CumSum(Operator):
 
     name = "CumSum"
     accepts = (FLOATS | WIDE,)
-    parameters = (Parameter("axis", slot=1, scalar=True), Parameter("exclusive", 0), Parameter("reverse", 0))
+    parameters = (Parameter("axis"), Parameter("exclusive", 0), Parameter("reverse", 0))
 
     def infer(self, inputs, attributes):
         normal_axis(attributes["axis"], inputs[0].rank)

@@ -81,7 +81,7 @@ class Resize(Operator):
     name = "Resize"
     accepts = (ANYTHING,)
     parameters = (
-        Parameter("scales", slot=2, dtype="float32"),
+        Parameter("scales"),
         Parameter("mode", "nearest"),
         Parameter("coordinate_transformation_mode", "half_pixel"),
         Parameter("nearest_mode", "round_prefer_floor"),

@@ -17,7 +17,6 @@ class GridSample(Operator):
 
     name = "GridSample"
     accepts = (ANYTHING, FLOATS)
-    since = 16
     parameters = (Parameter("mode", "linear"), Parameter("padding_mode", "zeros"), Parameter("align_corners", 0))
 
     def complete(self, attributes):
@@ -25,10 +24,6 @@ class GridSample(Operator):
         now = {old: new for new, old in _BEFORE_20.items()}
         complete["mode"] = now.get(complete["mode"], complete["mode"])
         return complete
-
-    def written(self, attributes, opset):
-        """The standard gave the modes other names in opset 20."""
-        return attributes if opset >= 20 else {**attributes, "mode": _BEFORE_20[attributes["mode"]]}
 
     def infer(self, inputs, attributes):
         x, grid = inputs

@@ -18,7 +18,6 @@ class ScatterElements(Operator):
 
     name = "ScatterElements"
     accepts = (ANYTHING, WIDE, ANYTHING)
-    since = 16
     parameters = (Parameter("axis", 0), Parameter("reduction", "none"))
 
     def infer(self, inputs, attributes):

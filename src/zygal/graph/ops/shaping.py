@@ -17,7 +17,7 @@ class Reshape(Operator):
 
     name = "Reshape"
     accepts = (ANYTHING,)
-    parameters = (Parameter("shape", slot=1),)
+    parameters = (Parameter("shape"),)
 
     def infer(self, inputs, attributes):
         (x,) = inputs
@@ -109,7 +109,7 @@ class Squeeze(Operator):
 
     name = "Squeeze"
     accepts = (ANYTHING,)
-    parameters = (Parameter("axes", slot=1),)
+    parameters = (Parameter("axes"),)
 
     def infer(self, inputs, attributes):
         (x,) = inputs
@@ -128,7 +128,7 @@ class Unsqueeze(Operator):
 
     name = "Unsqueeze"
     accepts = (ANYTHING,)
-    parameters = (Parameter("axes", slot=1),)
+    parameters = (Parameter("axes"),)
 
     def infer(self, inputs, attributes):
         (x,) = inputs
@@ -148,8 +148,8 @@ class Pad(Operator):
     name = "Pad"
     accepts = (ANYTHING,)
     parameters = (
-        Parameter("pads", slot=1),
-        Parameter("value", 0.0, slot=2, dtype=None, scalar=True),
+        Parameter("pads"),
+        Parameter("value", 0.0),
         Parameter("mode", "constant"),
     )
 

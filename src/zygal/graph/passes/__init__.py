@@ -5,10 +5,9 @@ A pass maps a graph to a graph that computes the same. Each is a plain function.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Container
 
 from zygal.graph.model import Graph
-from zygal.graph.ops import operator_named
 from zygal.graph.passes.common import share_common
 from zygal.graph.passes.constants import fold_constants
 from zygal.graph.passes.dead import remove_dead
@@ -40,14 +39,14 @@ PASSES: tuple[Pass, ...] = (
 )
 
 
-def run_passes(graph: Graph, opset: int | None = None) -> Graph:
-    """All of them. opset: a pass that would bring in operators which that opset does not have yet is left out."""
+def run_passes(graph: Graph, expressed: Container[str] | None = None) -> Graph:
+    """All of them. expressed: the operators that the format has; a pass that would bring in others is left out. None: all."""
     for each in PASSES:
         made = each(graph)
-        if opset is None or _newest(made) <= max(_newest(graph), opset):
+        if expressed is None or _foreign(made, expressed) <= _foreign(graph, expressed):
             graph = made
     return graph
 
 
-def _newest(graph: Graph) -> int:
-    return max((operator_named(node.operator).since for node in graph.nodes), default=0)
+def _foreign(graph: Graph, expressed: Container[str]) -> set[str]:
+    return {node.operator for node in graph.nodes if node.operator not in expressed}

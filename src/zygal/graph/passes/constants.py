@@ -6,13 +6,16 @@ from zygal.graph.build import rebuilt
 from zygal.graph.model import Graph, Node
 from zygal.graph.ops import operator_named
 
+KEPT = ("DequantizeLinear",)
+"""What stays stored in few bits, or the artifact would be four times as large and the runtime could not compute with it."""
+
 
 def fold_constants(graph: Graph) -> Graph:
     """Replaces every node that reads constants alone by its results."""
     constants = dict(graph.constants)
     kept: list[Node] = []
     for node in graph.nodes:
-        if not all(not name or name in constants for name in node.inputs):
+        if node.operator in KEPT or not all(not name or name in constants for name in node.inputs):
             kept.append(node)
             continue
         operator = operator_named(node.operator)

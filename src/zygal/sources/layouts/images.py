@@ -11,13 +11,6 @@ from zygal.sources.emitter import Emitter
 from zygal.sources.layouts.views import LaidOut, View
 
 
-def same_pads(sizes: Sequence[int], kernel: Sequence[int], strides: Sequence[int], dilations: Sequence[int]) -> list[int]:
-    """Begins and ends that make ceil(size / stride) windows, an odd pad lying at the end."""
-    totals = [max((-(-n // s) - 1) * s + d * (k - 1) + 1 - n, 0)
-              for n, k, s, d in zip(sizes, kernel, strides, dilations)]  # fmt: skip
-    return [total // 2 for total in totals] + [total - total // 2 for total in totals]
-
-
 def convolved(call: Emitter, x: str, kernel: np.ndarray, bias: np.ndarray | None, group: int, hint: str = "",
               strides: list[int] | None = None, dilations: list[int] | None = None, pads: list[int] | None = None) -> str:  # fmt: skip
     """A convolution with a kernel [M, C / group, ...]."""

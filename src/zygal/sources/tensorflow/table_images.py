@@ -6,9 +6,10 @@ from math import prod
 
 import numpy as np
 
+from zygal.graph.ops.windows import same_pads
 from zygal.sources.layouts import View, is_batch
 from zygal.sources.layouts.arranging import scaled
-from zygal.sources.layouts.images import by_channel, convolved, pooled, same_pads, transposed
+from zygal.sources.layouts.images import by_channel, convolved, pooled, transposed
 from zygal.sources.recipes import normalisation
 from zygal.sources.recipes.windows import columns
 from zygal.sources.tensorflow.site import NodeSite, Spread, Value, operator

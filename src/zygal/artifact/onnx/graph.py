@@ -11,9 +11,9 @@ import onnx
 from onnx import TensorProto, helper, numpy_helper
 
 from zygal.artifact.metadata import TENSOR_KEY, Metadata
-from zygal.artifact.read import declared, load_model, opset_of
-from zygal.artifact.validate import STANDARD, external_bytes, validate
-from zygal.artifact.write import LOWEST_OPSET
+from zygal.artifact.onnx.read import declared, load_model, opset_of
+from zygal.artifact.onnx.spelling import LOWEST_OPSET, spelling_of
+from zygal.artifact.onnx.validate import STANDARD, external_bytes, validate
 from zygal.errors import ArtifactError, GraphError, some_of
 from zygal.graph import Batch, Graph, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators, operator_named
@@ -161,21 +161,22 @@ def _own_form(
     given = {each.name: helper.get_attribute_value(each) for each in node.attribute}
     attributes = {name: _plain(value) for name, value in given.items()}
     inputs = list(node.input)
-    for parameter in operator_named(node.op_type).parameters:
-        if parameter.dtype == "type" and parameter.name in attributes:
-            attributes[parameter.name] = helper.tensor_dtype_to_np_dtype(attributes[parameter.name]).name
-        slot = parameter.slot
-        if slot is None or opset < parameter.slot_since or slot >= len(inputs):
+    spelling = spelling_of(node.op_type)
+    for name in spelling.dtypes:
+        if name in attributes:
+            attributes[name] = helper.tensor_dtype_to_np_dtype(attributes[name]).name
+    for name, slot in spelling.slots.items():
+        if opset < slot.since or slot.place >= len(inputs):
             continue
-        if inputs[slot]:
-            if inputs[slot] not in constants:
+        if inputs[slot.place]:
+            if inputs[slot.place] not in constants:
                 raise ArtifactError(
-                    f"{path} computes the {parameter.name} of {node.name or node.op_type} at run time; the reference engine needs "
+                    f"{path} computes the {name} of {node.name or node.op_type} at run time; the reference engine needs "
                     "it as a constant."
                 )
-            value = constants[inputs[slot]]
-            attributes[parameter.name] = value.item() if parameter.scalar else value.tolist()
-        inputs[slot] = ""
+            value = constants[inputs[slot.place]]
+            attributes[name] = value.item() if slot.scalar else value.tolist()
+        inputs[slot.place] = ""
     while inputs and not inputs[-1]:
         inputs.pop()
     return inputs, attributes

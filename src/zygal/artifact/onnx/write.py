@@ -16,15 +16,16 @@ import onnx
 from onnx import TensorProto, helper
 
 from zygal import __version__
+from zygal.artifact.formats import Writing
 from zygal.artifact.metadata import Metadata
+from zygal.artifact.onnx.spelling import LOWEST_OPSET, Slot, spelling_of
 from zygal.errors import ArtifactError
 from zygal.files import whole_file
 from zygal.graph import Graph, Node, TensorType
-from zygal.graph.ops import Parameter, operator_named
+from zygal.graph.ops import operator_named
 from zygal.graph.shapes import Batch
 from zygal.inlet.front import LAYER, Front, FrontNode
 
-LOWEST_OPSET = 13
 LARGEST_FILE_BYTES = 2**31 - 1
 SPARE_BYTES = 16_000_000
 """Kept free in a file of the largest size for everything that is not a weight."""
@@ -33,21 +34,17 @@ SPARE_BYTES = 16_000_000
 _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number in (7, 5, 9))
 
 
-def write_artifact(
-    graph: Graph, path: str | Path, metadata: Metadata, opset: int = 17, front: Front | None = None
-) -> None:
+def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
-
-    front: operators that make the graph's input of 8-bit images of any size.
 
     A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it.
     Raises ArtifactError if the opset cannot express the graph or the standard's full checker refuses
     it, OutputError if it cannot be written.
     """
-    check_opset(graph, opset)
-    model, constants = build_model(graph, metadata, opset)
-    if front is not None:
-        put_before(model, constants, front)
+    check_opset(graph, writing.opset)
+    model, constants = build_model(graph, metadata, writing.opset)
+    if writing.front is not None:
+        put_before(model, constants, writing.front)
     _check(model, constants)
     if sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
         _write_beside(Path(path), model, constants)
@@ -61,9 +58,9 @@ def check_opset(graph: Graph, opset: int) -> None:
     newest = onnx.defs.onnx_opset_version()
     if not LOWEST_OPSET <= opset <= newest:
         raise ArtifactError(f"opset {opset} is not one that can be written; choose {LOWEST_OPSET} to {newest}.")
-    late = {node.operator: node for node in graph.nodes if operator_named(node.operator).since > opset}
+    late = {node.operator: node for node in graph.nodes if spelling_of(node.operator).since > opset}
     if late:
-        lowest = max(operator_named(name).since for name in late)
+        lowest = max(spelling_of(name).since for name in late)
         listed = ", ".join(f"{name} (layer {node.layer or node.outputs[0]})" for name, node in sorted(late.items()))
         raise ArtifactError(f"opset {opset} cannot express {listed}; the lowest that can is opset {lowest}.")
 
@@ -127,32 +124,33 @@ def _front_node(node: FrontNode, index: int) -> onnx.NodeProto:
 
 
 def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:
-    operator = operator_named(node.operator)
+    operator, spelling = operator_named(node.operator), spelling_of(node.operator)
     inputs, attributes = list(node.inputs), {}
-    complete = operator.written(operator.complete(node.attributes), opset)
+    complete = operator.complete(node.attributes)
+    if spelling.rewritten is not None:
+        complete = spelling.rewritten(complete, opset)
     for parameter in operator.parameters:
-        value = complete[parameter.name]
+        name, value = parameter.name, complete[parameter.name]
         # An empty list of axes means all of them, which is what is meant where none is given.
-        if value is None or parameter.dtype == "known" or value == [] and parameter.default is None:
+        if value is None or name in spelling.unwritten or value == [] and parameter.default is None:
             continue
-        if parameter.slot is None or opset < parameter.slot_since:
-            attributes[parameter.name] = (
-                helper.np_dtype_to_tensor_dtype(np.dtype(value)) if parameter.dtype == "type" else value
-            )
+        slot = spelling.slots.get(name)
+        if slot is None or opset < slot.since:
+            attributes[name] = helper.np_dtype_to_tensor_dtype(np.dtype(value)) if name in spelling.dtypes else value
             continue
-        inputs += [""] * (parameter.slot + 1 - len(inputs))
-        inputs[parameter.slot] = _parameter_constant(parameter, value, graph.types[node.inputs[0]], constants)
+        inputs += [""] * (slot.place + 1 - len(inputs))
+        inputs[slot.place] = _parameter_constant(name, slot, value, graph.types[node.inputs[0]], constants)
     name = _distinct(f"{node.layer or 'model'}/{node.operator}", names)
     return helper.make_node(node.operator, inputs, list(node.outputs), name, **attributes)
 
 
-def _parameter_constant(parameter: Parameter, value, given: TensorType, constants: dict[str, np.ndarray]) -> str:
+def _parameter_constant(parameter: str, slot: Slot, value, given: TensorType, constants: dict[str, np.ndarray]) -> str:
     """The constant that hands a static parameter over as a tensor; equal ones are shared."""
-    array = np.array(value, parameter.dtype or given.dtype)
-    if not parameter.scalar:
+    array = np.array(value, slot.dtype or given.dtype)
+    if not slot.scalar:
         array = array.reshape(-1)
     text = "x".join(str(number) for number in array.reshape(-1).tolist())
-    name = f"{parameter.name}:{array.dtype}:{text}"
+    name = f"{parameter}:{array.dtype}:{text}"
     constants[name] = array
     return name
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -12,8 +11,9 @@ import onnx
 from onnx import helper
 
 from zygal import kinds
+from zygal.artifact.facts import Artifact
 from zygal.artifact.metadata import Metadata
-from zygal.artifact.validate import STANDARD, validate
+from zygal.artifact.onnx.validate import STANDARD, validate
 from zygal.errors import ArtifactError
 from zygal.files import sha256_of
 from zygal.graph import Batch, TensorType
@@ -25,32 +25,6 @@ LARGEST_BYTES = 2**31
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
                      21: "1.18", 22: "1.21", 23: "1.22"}  # fmt: skip
 """The oldest release of ONNX Runtime that runs each opset, from its compatibility table."""
-
-
-@dataclass(frozen=True)
-class Artifact:
-    """What an ONNX file says. Shapes hold numbers, names of dynamic sizes, or None where the file does not say. chosen: the output
-    that is taken for the class scores; scores: what it is."""
-
-    path: Path
-    sha256: str
-    inputs: dict[str, tuple[str, tuple[int | str | None, ...]]]
-    outputs: dict[str, tuple[str, tuple[int | str | None, ...]]]
-    opset: int
-    ir_version: int
-    producer: str
-    operators: dict[str, int]
-    nodes: int
-    layers: int
-    parameters: int
-    scores: str
-    chosen: Choice
-    size_bytes: int
-    metadata: Metadata
-
-    @property
-    def oldest_runtime(self) -> str | None:
-        return RUNTIME_FOR_OPSET.get(max(self.opset, 13))
 
 
 def load_model(path: str | Path) -> onnx.ModelProto:
@@ -90,7 +64,7 @@ def _state(path: str | Path) -> tuple | None:
     return os.path.abspath(path), state.st_mtime_ns, state.st_size, state.st_ino
 
 
-def read_artifact(path: str | Path, output: str | None = None) -> Artifact:
+def read(path: str | Path, output: str | None = None) -> Artifact:
     """What an ONNX file says of itself. output: which of its outputs are the class scores, if it has several; the one that looks
     like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such output."""
     model = load_model(path)
@@ -111,6 +85,10 @@ def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
     return Artifact(
         path=path,
         sha256=sha256_of(path),
+        format="ONNX",
+        version=f"opset {opset}, IR version {model.ir_version}",
+        runtime="ONNX Runtime",
+        oldest_runtime=RUNTIME_FOR_OPSET.get(max(opset, 13)),
         inputs={info.name: declared(info) for info in model.graph.input if info.name not in weights},
         outputs={info.name: declared(info) for info in model.graph.output},
         opset=opset,

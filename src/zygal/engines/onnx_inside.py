@@ -1,4 +1,4 @@
-"""ONNX Runtime on the CPU, through its session interface."""
+"""What is inside an ONNX artifact, for inspection: the values of its layers, and the model behind its own inlet."""
 
 from __future__ import annotations
 
@@ -7,53 +7,19 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zygal.engines.session import DTYPES, SessionSettings, open_session, runtime_name
-from zygal.errors import ArtifactError, EngineError, first_line
+from zygal.engines.session import open_message, open_session
+from zygal.errors import EngineError, first_line
 
 if TYPE_CHECKING:
-    from zygal.artifact.read import Artifact
+    from zygal.engines.session import Session
 
 
-class RuntimeEngine:
-    """An artifact in a session of ONNX Runtime with `threads` threads (None: as many as there are cores). output: which of its
-    outputs; the first unless named."""
+def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int = 1) -> dict[str, np.ndarray]:
+    """The values of those names that are in the graph, on a batch run image by image, each `size` times where the batch is fixed.
 
-    def __init__(self, path: str | Path, threads: int | None = None, output: str | None = None):
-        self.name, self.path = runtime_name(), Path(path)
-        self._session = open_session(path, SessionSettings(threads))
-        inputs, outputs = self._session.get_inputs(), self._session.get_outputs()
-        if len(inputs) != 1:
-            names = ", ".join(each.name for each in inputs)
-            raise ArtifactError(f"{path} takes {len(inputs)} inputs ({names}); an image classifier takes one.")
-        self.input_name, self.output_name = inputs[0].name, output or outputs[0].name
-        self.input_shape, self.input_dtype = inputs[0].shape, DTYPES.get(inputs[0].type, "float32")
-        first = self.input_shape[0] if self.input_shape else None
-        self.batch_size = first if isinstance(first, int) and first > 0 else None
-
-    def run(self, batch: np.ndarray) -> np.ndarray:
-        try:
-            return self._session.run([self.output_name], {self.input_name: batch})[0]
-        except Exception as fault:
-            raise EngineError(
-                f"{self.path} cannot be run on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
-            ) from fault
-
-    def values(self, batch: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
-        """The values of those names that are in the graph, on a batch run image by image. Raises EngineError."""
-        model = _without_weights(self.path)
-        return _values(model, self.path, self.input_name, batch, names, self.batch_size or 1)
-
-
-def open_engine(artifact: Artifact) -> RuntimeEngine | RawPixelEngine:
-    """The engine of an artifact that was read: of one that takes raw pixels, the model behind its own inlet.
-
-    Raises ArtifactError or EngineError.
+    Raises EngineError.
     """
-    metadata = artifact.metadata
-    if metadata.tensor is None:
-        return RuntimeEngine(artifact.path, output=artifact.chosen.name)
-    inlet = metadata.inlet
-    return RawPixelEngine(artifact.path, metadata.tensor, inlet.tensor_shape(), inlet.tensor.dtype)
+    return _values(_without_weights(path), path, feed, batch, names, size)
 
 
 class RawPixelEngine:
@@ -67,10 +33,10 @@ class RawPixelEngine:
     def __init__(self, path: str | Path, tensor: str, shape: tuple[int, ...], dtype: str):
         import onnx
 
-        whole = RuntimeEngine(path)
+        whole = open_session(path)
         self.input_shape = ("N", *shape)
-        self.name, self.path, self._tensor = whole.name, Path(path), tensor
-        self.input_name, self.output_name = whole.input_name, whole.output_name
+        self.name, self.path, self._tensor = whole.runtime, Path(path), tensor
+        self.input_name, self.output_name = whole.inputs[0].name, whole.outputs[0].name
         self._whole = _session_fetching(_without_weights(path), [tensor], path)
         model = _without_weights(path)
         behind, needed = [], {self.output_name}
@@ -130,17 +96,10 @@ def _without_weights(path: str | Path):
     return onnx.load(str(path), load_external_data=False)
 
 
-def _session_fetching(model, names: list[str], path: str | Path):
+def _session_fetching(model, names: list[str], path: str | Path) -> Session:
     """A session of a changed model that gives more of its values. Raises EngineError."""
     import onnx
-    import onnxruntime
 
     declared = {output.name for output in model.graph.output}
     model.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names if name not in declared)
-    options = onnxruntime.SessionOptions()
-    # External weights are looked up in the artifact's folder.
-    options.add_session_config_entry("session.model_external_initializers_file_folder_path", str(Path(path).parent))
-    try:
-        return onnxruntime.InferenceSession(model.SerializeToString(), options, providers=["CPUExecutionProvider"])
-    except Exception as fault:
-        raise EngineError(f"{path} cannot be opened for inspection ({first_line(fault)}).") from fault
+    return open_message(model, Path(path).parent, path)

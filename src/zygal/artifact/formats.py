@@ -1,0 +1,108 @@
+"""The formats of artifacts: for each how it is told by a name and by a file, and where it is written, read and run.
+
+Everything that must know what format an artifact has asks this table. Nothing here imports a runtime, or more than one format at a time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Container
+from dataclasses import dataclass
+from importlib import import_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from zygal import kinds
+from zygal.errors import ArtifactError
+
+if TYPE_CHECKING:
+    from zygal.artifact.facts import Artifact
+    from zygal.artifact.metadata import Metadata
+    from zygal.graph import Graph
+
+DEFAULT_OPSET = 17
+
+
+@dataclass(frozen=True)
+class Writing:
+    """What can be chosen about the form of an artifact.
+
+    opset: of ONNX, the version of the standard to aim at. half: of a mobile flatbuffer, weights are stored as float16. front: of
+    ONNX, operators that make the graph's input of 8-bit images of any size.
+    """
+
+    opset: int = DEFAULT_OPSET
+    half: bool = False
+    front: Any = None
+
+
+@dataclass(frozen=True)
+class Format:
+    """One format.
+
+    name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package: `write` has
+    `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
+    module whose `open(path, settings)` gives a session. refused: the settings of `Writing` that it does not have, with the reason.
+    """
+
+    name: str
+    kind: str
+    ending: str
+    folder: str
+    sessions: str
+    refused: dict[str, str]
+
+    def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
+        import_module(f"{self.folder}.write").write(graph, path, metadata, writing)
+
+    def read(self, path: str | Path, output: str | None = None) -> Artifact:
+        return import_module(f"{self.folder}.read").read(path, output)
+
+    def expressed(self, writing: Writing) -> Container[str]:
+        """The graph's operators that it has."""
+        return import_module(f"{self.folder}.spelling").operators_of(writing)
+
+    def check(self, where: str, writing: Writing) -> None:
+        """Raises ArtifactError naming the first setting that the format does not have."""
+        usual = Writing()
+        for setting, reason in self.refused.items():
+            if getattr(writing, setting) != getattr(usual, setting):
+                raise ArtifactError(f"--{_OPTIONS[setting]} does not apply to {where}: {reason}; leave it out.")
+
+
+_OPTIONS = {"opset": "opset", "half": "half", "front": "raw-pixels"}
+FORMATS: tuple[Format, ...] = (
+    Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session",
+           {"half": "half-precision weights are written to mobile flatbuffers (.tflite)"}),
+    Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session",
+           {"opset": "a mobile flatbuffer has no opset", "front": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing"}),
+)  # fmt: skip
+ONNX, MOBILE = FORMATS
+
+
+def format_for(path: str | Path) -> Format:
+    """The format that a name to be written asks for by its ending; ONNX unless it says another."""
+    return next((each for each in FORMATS if Path(path).suffix.lower() == each.ending), ONNX)
+
+
+def format_of(path: str | Path) -> Format:
+    """The format of a file, by its first bytes. Raises FileError."""
+    from zygal.sources.recognition import require_artifact
+
+    kind = require_artifact(path)
+    return next(each for each in FORMATS if each.kind == kind)
+
+
+def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
+    """Writes the graph to `path` in the format that its name asks for, whole or not at all; the same graph gives the same bytes.
+
+    Raises ArtifactError naming the layers that the format cannot express, OutputError if the file cannot be written.
+    """
+    format = format_for(path)
+    format.check(str(path), writing)
+    format.write(graph, path, metadata, writing)
+
+
+def read_artifact(path: str | Path, output: str | None = None) -> Artifact:
+    """What an artifact says of itself. output: which of its outputs are the class scores, if it has several; the one that looks
+    like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such output."""
+    return format_of(path).read(path, output)

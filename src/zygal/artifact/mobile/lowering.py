@@ -1,0 +1,269 @@
+"""A graph to a mobile model, node by node through the table of spellings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, NoReturn
+
+import numpy as np
+
+from zygal.artifact.mobile.views import View, channels_last, natural, permuted
+from zygal.errors import ArtifactError, some_of
+from zygal.graph import Batch, Dimension, Graph, Node, TensorType
+from zygal.graph.ops import operator_named
+from zygal.mobile.model import MobileModel, Operator, Signature, Tensor
+
+Spelling = Callable[["Site"], "View | list[View]"]
+SPELLINGS: dict[str, Spelling] = {}
+"""How each operator of the graph is spelt in the mobile format."""
+STORED = {np.dtype("int64"): np.dtype("int32")}
+"""Whole numbers are sizes and places; the format's operators take them with 32 bits."""
+COMPUTED = ("float32", "int32", "bool", "int8", "uint8")
+
+
+def spelt(*operators: str) -> Callable[[Spelling], Spelling]:
+    """Enters a function into the table under names of the graph's operators."""
+
+    def enter(function: Spelling) -> Spelling:
+        SPELLINGS.update(dict.fromkeys(operators, function))
+        return function
+
+    return enter
+
+
+class Unspeakable(Exception):
+    """A node cannot be expressed; the message ends a sentence that begins with its name."""
+
+
+def lowered(graph: Graph, where: str) -> MobileModel:
+    """The graph as a mobile model with a signature. Raises ArtifactError naming the layers that the format cannot express."""
+    lowering = Lowering(graph)
+    failed: dict[str, list[str]] = {}
+    for node in graph.nodes:
+        if any(name in lowering.missing for name in node.inputs):
+            lowering.missing.update(node.outputs)
+            continue
+        try:
+            lowering.add(node)
+        except Unspeakable as fault:
+            lowering.missing.update(node.outputs)
+            failed.setdefault(f"{node.operator} {fault}", []).append(node.layer or node.outputs[0])
+    if failed:
+        listed = "; ".join(f"{what} (layer {some_of(layers)})" for what, layers in sorted(failed.items()))
+        raise ArtifactError(f"{where} cannot be written as a mobile flatbuffer: {listed}; write it as ONNX (a name that ends in .onnx).")
+    return lowering.finished()
+
+
+class Lowering:
+    """What is made of a graph so far. shapes: of the tensors, sizes as they lie, the batch being open."""
+
+    def __init__(self, graph: Graph):
+        self.graph, self.missing = graph, set()
+        self.tensors: list[Tensor] = []
+        self.operators: list[Operator] = []
+        self.shapes: list[tuple[Dimension, ...]] = []
+        self.values: dict[str, View] = {}
+        self.uses = graph.uses()
+        self._readers: dict[str, list[Node]] = {}
+        self._turned: dict[tuple, int] = {}
+        self._constants: dict[tuple, int] = {}
+        self._names: set[str] = set()
+        for node in graph.nodes:
+            for name in node.inputs:
+                self._readers.setdefault(name, []).append(node)
+        for name in graph.inputs:
+            type = graph.types[name]
+            self.values[name] = View(natural(type.rank), self.tensor(type.shape, type.dtype, name))
+        self.inputs = [self.values[name].tensor for name in graph.inputs]
+
+    def readers(self, name: str) -> list[Node]:
+        return self._readers.get(name, [])
+
+    def view(self, name: str) -> View:
+        """A value by its name in the graph."""
+        if name not in self.values and name in self.graph.constants:
+            array = self.graph.constants[name]
+            self.values[name] = View(natural(array.ndim), array=array)
+        return self.values[name]
+
+    def tensor(self, shape: Sequence[Dimension], dtype: np.dtype, name: str) -> int:
+        """A tensor that an operator makes."""
+        dtype = STORED.get(np.dtype(dtype), np.dtype(dtype))
+        if dtype.name not in COMPUTED:
+            raise Unspeakable(f"computes in {dtype.name}")
+        sizes = tuple(size.times if isinstance(size, Batch) else int(size) for size in shape)
+        opened = tuple(axis for axis, size in enumerate(shape) if isinstance(size, Batch))
+        self.tensors.append(Tensor(self._free(name), sizes, dtype.name, opened))
+        self.shapes.append(tuple(shape))
+        return len(self.tensors) - 1
+
+    def constant(self, array: np.ndarray, name: str) -> int:
+        """A tensor that holds numbers; small equal ones are shared."""
+        wide = STORED.get(array.dtype, array.dtype)
+        if wide != array.dtype:
+            limits = np.iinfo(wide)
+            array = np.clip(array, limits.min, limits.max).astype(wide)
+        if array.dtype.name not in COMPUTED:
+            raise Unspeakable(f"has a constant of {array.dtype}")
+        key = (array.dtype.str, array.shape, array.tobytes()) if array.nbytes <= 4096 else (id(array),)
+        if key not in self._constants:
+            self.tensors.append(Tensor(self._free(name), tuple(array.shape), array.dtype.name, data=array))
+            self.shapes.append(tuple(array.shape))
+            self._constants[key] = len(self.tensors) - 1
+        return self._constants[key]
+
+    def _free(self, wanted: str) -> str:
+        name, number = wanted, 1
+        while name in self._names:
+            number += 1
+            name = f"{wanted}_{number}"
+        self._names.add(name)
+        return name
+
+    def add(self, node: Node) -> None:
+        spelling = SPELLINGS.get(node.operator)
+        if spelling is None:
+            raise Unspeakable("is no operator of the format")
+        before, made = len(self.tensors), spelling(Site(self, node))
+        for name, view in zip(node.outputs, made if isinstance(made, list) else [made]):
+            self.values[name] = view
+            if view.array is None and view.tensor >= before:
+                # The value keeps its name, whatever it took to make it.
+                self.tensors[view.tensor].name = self._free(name)
+
+    def turned(self, view: View, order: tuple[int, ...], site: Site) -> int:
+        """The tensor of a view in another order of axes, made once."""
+        key = (view.tensor, view.order, order)
+        if key not in self._turned:
+            shape = dict(zip(view.order, self.shapes[view.tensor]))
+            sizes, dtype = [shape[axis] for axis in order], np.dtype(self.tensors[view.tensor].dtype)
+            moved = [axis for axis in view.order if shape[axis] != 1] != [axis for axis in order if shape[axis] != 1]
+            if moved:
+                turns = site.numbers([view.order.index(axis) for axis in order])
+                made = site.step("TRANSPOSE", [view.tensor, turns], sizes, dtype)
+            else:
+                made = site.reshape_tensor(view.tensor, sizes)
+            self._turned[key] = made
+        return self._turned[key]
+
+    def finished(self) -> MobileModel:
+        outputs = []
+        for name in self.graph.outputs:
+            view, node = self.view(name), Node("Output", (name,), (name,))
+            outputs.append(Site(self, node).plain(view))
+        model = MobileModel(self.tensors, self.operators, self.inputs, outputs)
+        names = [dict(zip(names, numbers)) for names, numbers in ((self.graph.inputs, self.inputs), (self.graph.outputs, outputs))]
+        model.signatures.append(Signature("serving_default", *names))
+        return model
+
+
+class Site:
+    """One node while it is spelt."""
+
+    def __init__(self, lowering: Lowering, node: Node):
+        self.lowering, self.node = lowering, node
+        self.stem = node.outputs[0]
+
+    # What is given
+
+    def view(self, place: int = 0) -> View:
+        return self.lowering.view(self.node.inputs[place])
+
+    def has(self, place: int) -> bool:
+        return place < len(self.node.inputs) and bool(self.node.inputs[place])
+
+    def views(self) -> list[View]:
+        return [self.lowering.view(name) for name in self.node.inputs]
+
+    def type(self, place: int = 0) -> TensorType:
+        return self.lowering.graph.types[self.node.inputs[place]]
+
+    def made(self, place: int = 0) -> TensorType:
+        return self.lowering.graph.types[self.node.outputs[place]]
+
+    def attributes(self) -> Mapping[str, Any]:
+        return operator_named(self.node.operator).complete(self.node.attributes)
+
+    def array(self, place: int) -> np.ndarray | None:
+        """The numbers of an input that is a constant, else None."""
+        return self.view(place).array
+
+    def refuse(self, why: str) -> NoReturn:
+        raise Unspeakable(why)
+
+    # What is made
+
+    def step(self, operator: str, inputs: Sequence[int], shape: Sequence[Dimension], dtype: Any, version: int = 1, **options: Any) -> int:
+        """Adds an operator with one result."""
+        made = self.lowering.tensor(shape, np.dtype(dtype), f"{self.stem}/{operator.lower()}")
+        self.lowering.operators.append(Operator(operator, list(inputs), [made], options, version))
+        return made
+
+    def numbers(self, values: Any, dtype: str = "int32") -> int:
+        """A small constant."""
+        return self.lowering.constant(np.array(values, dtype), f"{self.stem}.numbers")
+
+    def constant(self, array: np.ndarray, hint: str = "constant") -> int:
+        return self.lowering.constant(array, f"{self.stem}.{hint}")
+
+    def shape_of(self, tensor: int) -> tuple[Dimension, ...]:
+        return self.lowering.shapes[tensor]
+
+    def dtype_of(self, tensor: int) -> str:
+        return self.lowering.tensors[tensor].dtype
+
+    def laid(self, view: View, order: tuple[int, ...]) -> int:
+        """The tensor of a view whose axes lie in a certain order."""
+        if view.array is not None:
+            return self.lowering.constant(np.transpose(view.array, order), f"{self.stem}.constant")
+        if view.picks is not None:
+            view = self.gathered(view)
+        return view.tensor if view.order == order else self.lowering.turned(view, order, self)
+
+    def plain(self, view: View) -> int:
+        return self.laid(view, natural(view.rank))
+
+    def image(self, view: View) -> int:
+        """The tensor of an image with its channels last."""
+        return self.laid(view, channels_last(view.rank))
+
+    def gathered(self, view: View) -> View:
+        """A matrix with its columns as the graph counts them."""
+        if view.picks is None:
+            return view
+        places = self.constant(np.argsort(view.picks).astype(np.int32), "columns")
+        made = self.step("GATHER", [view.tensor, places], self.shape_of(view.tensor), self.dtype_of(view.tensor), axis=1, batch_dims=0)
+        return View(view.order, made)
+
+    def reshape_tensor(self, tensor: int, sizes: Sequence[Dimension]) -> int:
+        """The tensor reshaped to sizes of which one may be a multiple of the batch."""
+        if tuple(sizes) == self.shape_of(tensor):
+            return tensor
+        if sum(isinstance(size, Batch) for size in sizes) > 1:
+            self.refuse("uses the batch more than once")
+        target = [-1 if isinstance(size, Batch) else int(size) for size in sizes]
+        return self.step("RESHAPE", [tensor, self.numbers(target)], sizes, self.dtype_of(tensor), new_shape=target)
+
+    def reshaped(self, view: View, sizes: Sequence[Dimension]) -> View:
+        return View(natural(len(sizes)), self.reshape_tensor(self.plain(view), sizes))
+
+    def result(self, tensor: int, order: tuple[int, ...] | None = None) -> View:
+        return View(order or natural(len(self.shape_of(tensor))), tensor)
+
+    def stored(self, order: tuple[int, ...], place: int = 0) -> tuple[Dimension, ...]:
+        """The shape of a result as it lies in an order."""
+        return permuted(self.made(place).shape, order)
+
+    def unary(self, operator: str, tensor: int, **options: Any) -> int:
+        return self.step(operator, [tensor], self.shape_of(tensor), self.dtype_of(tensor), **options)
+
+    def binary(self, operator: str, one: int, other: int, dtype: Any = None) -> int:
+        """An element-wise operation on two tensors that broadcast as they lie."""
+        from zygal.graph.shapes import broadcast
+
+        shape = broadcast(self.shape_of(one), self.shape_of(other))
+        options = {"activation": 0} if operator in ("ADD", "SUB", "MUL", "DIV") else {}
+        return self.step(operator, [one, other], shape, dtype or self.dtype_of(one), **options)
+
+    def number(self, value: float, like: int) -> int:
+        return self.numbers(value, self.dtype_of(like))

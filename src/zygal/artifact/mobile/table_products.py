@@ -1,0 +1,176 @@
+"""Matrix products and normalisations."""
+
+from __future__ import annotations
+
+from math import prod
+
+import numpy as np
+
+from zygal.artifact.mobile.lowering import Site, spelt
+from zygal.artifact.mobile.views import View, natural
+from zygal.graph import Batch
+from zygal.graph.shapes import broadcast
+
+
+@spelt("Gemm")
+def linear(site: Site) -> View:
+    given = site.attributes()
+    weight = site.array(1)
+    if weight is None or given["transA"]:
+        return _unknown_gemm(site, given)
+    weight = weight if given["transB"] else weight.T
+    view = site.view()
+    if view.array is not None or view.order != (0, 1):
+        view = View((0, 1), site.plain(view))
+    if view.picks is not None:
+        weight = weight[:, view.picks]
+    scale = np.float32(given["alpha"])
+    weight = weight if scale == 1 else weight * scale
+    bias = site.array(2) if site.has(2) else np.zeros(len(weight), np.float32)
+    own = bias is not None and bias.size == bias.shape[-1:][0] == len(weight) if bias is not None and bias.ndim else False
+    added = bias.reshape(-1) * np.float32(given["beta"]) if own else np.zeros(len(weight), np.float32)
+    made = fully_connected(site, view.tensor, weight, added)
+    if own:
+        return View((0, 1), made)
+    addend = site.binary("MUL", site.plain(site.view(2)), site.numbers(given["beta"], "float32"))
+    return View((0, 1), site.binary("ADD", made, addend))
+
+
+def fully_connected(site: Site, x: int, weight: np.ndarray, bias: np.ndarray | None) -> int:
+    """x [..., inputs] by a weight [outputs, inputs]."""
+    sizes = (*site.shape_of(x)[:-1], len(weight))
+    keeps = len(sizes) > 2
+    inputs = [x, site.constant(weight, "weight"), *([site.constant(bias, "bias")] if bias is not None else [])]
+    return site.step("FULLY_CONNECTED", inputs, sizes, np.float32, 5 if keeps else 1, activation=0, weights_format=0, keep_num_dims=keeps)
+
+
+def _unknown_gemm(site: Site, given) -> View:
+    """With a matrix on the right that depends on the image."""
+    if given["alpha"] != 1 or given["beta"] != 1:
+        site.refuse("scales a product of matrices that depend on the image")
+    left, right = (site.plain(site.view(place)) for place in (0, 1))
+    made = site.step("BATCH_MATMUL", [left, right], site.made().shape, np.float32, adj_x=bool(given["transA"]), adj_y=bool(given["transB"]))
+    if site.has(2):
+        made = site.binary("ADD", made, site.plain(site.view(2)))
+    return View((0, 1), made)
+
+
+@spelt("MatMul")
+def product(site: Site) -> View:
+    right = site.array(1)
+    if right is not None and right.size == prod(right.shape[-2:]) and right.dtype == np.float32:
+        x = site.plain(site.view())
+        made = fully_connected(site, x, right.reshape(right.shape[-2:]).T, None)
+        return site.result(site.reshape_tensor(made, site.made().shape))
+    tensors, turned = zip(*(_matrix(site, site.view(place)) for place in (0, 1)))
+    return site.result(site.step("BATCH_MATMUL", tensors, site.made().shape, site.made().dtype, adj_x=turned[0], adj_y=turned[1]))
+
+
+def _matrix(site: Site, view: View) -> tuple[int, bool]:
+    """A stack of matrices, and whether it lies turned."""
+    view = site.gathered(view)
+    order = natural(view.rank)
+    swapped = (*order[:-2], order[-1], order[-2])
+    if view.array is None and view.order == swapped:
+        return view.tensor, True
+    return site.laid(view, order), False
+
+
+@spelt("Einsum")
+def sums_of_products(site: Site) -> View:
+    """As a product of matrices where the letters allow it: those of both and the result in front, one group for each other kind."""
+    given, _, made = site.attributes()["equation"].replace(" ", "").partition("->")
+    terms = given.split(",")
+    if len(terms) != 2:
+        site.refuse(f"sums products by the equation {site.attributes()['equation']}")
+    first, second = terms
+    both = [letter for letter in first if letter in second]
+    ahead, inner = [each for each in both if each in made], [each for each in both if each not in made]
+    rows, columns = ([each for each in term if each not in both] for term in terms)
+    if any(each not in made for each in rows + columns) or any(len(set(term)) != len(term) for term in (*terms, made)):
+        site.refuse(f"sums products by the equation {site.attributes()['equation']}")
+    sizes = dict(zip(first + second, (*site.type(0).shape, *site.type(1).shape)))
+    tensors = []
+    for place, term, order in ((0, first, [*ahead, *rows, *inner]), (1, second, [*ahead, *inner, *columns])):
+        x = site.laid(site.view(place), tuple(term.index(each) for each in order))
+        groups = (rows, inner) if place == 0 else (inner, columns)
+        tensors.append(site.reshape_tensor(x, (*(sizes[each] for each in ahead), *(_times(sizes, group) for group in groups))))
+    shape = (*(sizes[each] for each in ahead), _times(sizes, rows), _times(sizes, columns))
+    result = site.step("BATCH_MATMUL", tensors, shape, np.float32, adj_x=False, adj_y=False)
+    order = [*ahead, *rows, *columns]
+    wide = site.reshape_tensor(result, [sizes[each] for each in order])
+    return View(tuple(made.index(each) for each in order), wide)
+
+
+def _times(sizes, letters):
+    number, batches = 1, 0
+    for each in letters:
+        batches += isinstance(sizes[each], Batch)
+        number *= sizes[each].times if isinstance(sizes[each], Batch) else sizes[each]
+    return Batch(number) if batches else number
+
+
+@spelt("BatchNormalization")
+def by_statistics(site: Site) -> View:
+    view, arrays = site.view(), [site.array(place) for place in range(1, 5)]
+    if any(array is None for array in arrays):
+        site.refuse("has statistics that depend on the image")
+    scale, bias, mean, variance = (array.astype(np.float64) for array in arrays)
+    factor = scale / np.sqrt(variance + site.attributes()["epsilon"])
+    view = View(view.order, site.plain(view)) if view.array is not None else site.gathered(view)
+    made = view.tensor
+    for operator, line in (("MUL", factor), ("ADD", bias - mean * factor)):
+        made = site.binary(operator, made, _along(site, line.astype(np.float32), 1, view.order))
+    return View(view.order, made)
+
+
+def _along(site: Site, line: np.ndarray, axis: int, order: tuple[int, ...]) -> int:
+    """Numbers along one axis of the graph, as they broadcast in an order."""
+    place = order.index(axis)
+    return site.constant(line.reshape(-1, *(1,) * (len(order) - place - 1)), "line")
+
+
+@spelt("LayerNormalization")
+def over_features(site: Site) -> View:
+    view = site.gathered(site.view())
+    given, rank = site.attributes(), view.rank
+    if view.array is not None:
+        view = View(natural(rank), site.plain(view))
+    axes = list(range(given["axis"] % rank, rank))
+    normal = _standardised(site, view, axes, given["epsilon"])
+    for place, operator in ((1, "MUL"), (2, "ADD")):
+        if not site.has(place):
+            continue
+        array = site.array(place)
+        if array is None:
+            site.refuse("has a scale or shift that depends on the image")
+        wide = np.transpose(array.reshape((1,) * (rank - array.ndim) + array.shape), view.order)
+        first = next((at for at, size in enumerate(wide.shape) if size != 1), rank - 1)
+        normal = site.binary(operator, normal, site.constant(wide.reshape(wide.shape[first:]), "line"))
+    return View(view.order, normal)
+
+
+@spelt("InstanceNormalization")
+def over_places(site: Site) -> View:
+    view, arrays = site.gathered(site.view()), [site.array(place) for place in (1, 2)]
+    if any(array is None for array in arrays):
+        site.refuse("has a scale or shift that depends on the image")
+    normal = _standardised(site, view, list(range(2, view.rank)), site.attributes()["epsilon"])
+    for operator, line in zip(("MUL", "ADD"), arrays):
+        neutral = 1.0 if operator == "MUL" else 0.0
+        if (line != neutral).any():
+            normal = site.binary(operator, normal, _along(site, line, 1, view.order))
+    return View(view.order, normal)
+
+
+def _standardised(site: Site, view: View, axes: list[int], epsilon: float) -> int:
+    """(x - mean) / sqrt(variance + epsilon)."""
+    x, places = view.tensor, [at for at, axis in enumerate(view.order) if axis in axes]
+    numbers = site.numbers(places)
+    sizes = tuple(1 if at in places else size for at, size in enumerate(site.shape_of(x)))
+    mean = site.step("MEAN", [x, numbers], sizes, np.float32, keep_dims=True)
+    centred = site.binary("SUB", x, mean)
+    variance = site.step("MEAN", [site.binary("MUL", centred, centred), numbers], sizes, np.float32, keep_dims=True)
+    spread = site.unary("RSQRT", site.binary("ADD", variance, site.numbers(epsilon, "float32")))
+    assert broadcast(site.shape_of(centred), sizes) == site.shape_of(centred)
+    return site.binary("MUL", centred, spread)

@@ -1,0 +1,324 @@
+"""Rearranging, joining, picking and reducing."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.artifact.mobile.lowering import Site, spelt
+from zygal.artifact.mobile.views import View, blocks, natural, permuted
+from zygal.graph import Batch, Node
+
+_KEEP_COLUMNS = ("Relu", "Tanh", "Sigmoid", "HardSwish", "LeakyRelu", "Elu", "Clip", "Identity", "HardSigmoid", "Softplus")
+
+
+@spelt("Reshape", "Flatten", "Squeeze", "Unsqueeze")
+def reshaped(site: Site) -> View:
+    view, before, after = site.gathered(site.view()), site.type().shape, site.made().shape
+    if view.array is None and view.order != natural(view.rank):
+        kept = _reshaped_as_it_lies(site, view, before, after)
+        if kept is not None:
+            return kept
+        if len(after) == 2 and before[0] == after[0] and view.order[0] == 0 and _meets_products(site, site.node.outputs[0]):
+            places = np.arange(int(after[1])).reshape(before[1:]).transpose([axis - 1 for axis in view.order[1:]]).reshape(-1)
+            return View((0, 1), site.reshape_tensor(view.tensor, after), picks=places)
+    return site.reshaped(view, after)
+
+
+def _reshaped_as_it_lies(site: Site, view: View, before, after) -> View | None:
+    """Axes that are split or joined among themselves need not be put in order first; None where they must."""
+    groups = blocks(before, after)
+    if groups is None:
+        return None
+    lying: list[tuple[int, list[int]]] = []
+    for one, other in groups:
+        wide = [axis for axis in one if before[axis] != 1]
+        places = [view.order.index(axis) for axis in wide]
+        whole = places == list(range(places[0], places[0] + len(places))) if places else True
+        between = [view.order[at] for at in range(min(places), max(places) + 1)] if places else []
+        if not whole and any(before[axis] != 1 and axis not in wide for axis in between) or places != sorted(places):
+            return None
+        lying.append((places[0] if places else len(view.order), other))
+    order = tuple(axis for _, other in sorted(lying, key=lambda each: each[0]) for axis in other)
+    return View(order, site.reshape_tensor(view.tensor, permuted(after, order)))
+
+
+def _meets_products(site: Site, name: str) -> bool:
+    """Whether all that reads a matrix is, behind activations, a product with a constant."""
+    readers = site.lowering.readers(name)
+    if not readers or name in site.lowering.graph.outputs:
+        return False
+    for node in readers:
+        known = node.operator == "Gemm" and node.inputs[0] == name and node.inputs[1] in site.lowering.graph.constants and not node.attributes.get("transA")
+        passed = node.operator in _KEEP_COLUMNS and _meets_products(site, node.outputs[0])
+        if not (known or passed):
+            return False
+    return True
+
+
+@spelt("Transpose")
+def transposed(site: Site) -> View:
+    """Only the counting of the axes changes; what needs another order turns them then."""
+    view = site.gathered(site.view())
+    order = list(site.attributes()["perm"] or range(view.rank)[::-1])
+    if view.array is not None:
+        return View(natural(view.rank), array=view.array.transpose(order))
+    return View(tuple(order.index(axis) for axis in view.order), view.tensor)
+
+
+@spelt("Concat")
+def joined(site: Site) -> View:
+    axis, rank = site.attributes()["axis"] % site.made().rank, site.made().rank
+    token = _token_in_front(site, axis)
+    if token is not None:
+        return token
+    views = [site.gathered(_whole(site, place)) for place in range(len(site.node.inputs))]
+    lead = next((view for view in views if view.array is None and view.order != natural(rank)), None)
+    order = lead.order if lead else natural(rank)
+    made = site.step("CONCATENATION", [site.laid(view, order) for view in views], site.stored(order), site.made().dtype, axis=order.index(axis), activation=0)
+    return View(order, made)
+
+
+def _whole(site: Site, place: int) -> View:
+    """A value with as many images as the graph says: what is the same for all of them is repeated."""
+    view, shape = site.view(place), site.type(place).shape
+    if view.array is not None or view.picks is not None or permuted(shape, view.order) == site.shape_of(view.tensor):
+        return view
+    return View(natural(view.rank), repeated(site, site.plain(view), shape))
+
+
+def repeated(site: Site, x: int, shape) -> int:
+    """A tensor repeated up to sizes that may hold the batch."""
+    if not any(isinstance(size, Batch) for size in shape):
+        return site.step("BROADCAST_TO", [x, site.numbers(list(shape))], shape, site.dtype_of(x))
+    source = site.lowering.inputs[0]
+    count = site.step("SHAPE", [source], (len(site.shape_of(source)),), np.int32, out_type=2)
+    count = site.step("SLICE", [count, site.numbers([0]), site.numbers([1])], (1,), np.int32)
+    parts = []
+    for size in shape:
+        parts.append(site.binary("MUL", count, site.numbers([size.times])) if isinstance(size, Batch) else site.numbers([size]))
+    sizes = site.step("CONCATENATION", parts, (len(parts),), np.int32, axis=0, activation=0)
+    return site.step("BROADCAST_TO", [x, sizes], shape, site.dtype_of(x))
+
+
+def _token_in_front(site: Site, axis: int) -> View | None:
+    """What is the same for all images, joined to what is not: the latter with a border of zeros, plus the former with one.
+
+    So no size depends on the batch, which the runtime would have to work out again for every call.
+    """
+    shapes = [site.type(place).shape for place in range(len(site.node.inputs))]
+    same = [place for place in range(len(shapes)) if _is_repeated(site, place)]
+    others = [place for place in range(len(shapes)) if place not in same]
+    if not same or len(others) != 1 or site.made().dtype != np.float32 or site.made().rank > 4:
+        return None
+    view = site.gathered(site.view(others[0]))
+    if view.array is not None:
+        return None
+    ahead = sum(int(shapes[place][axis]) for place in range(others[0]))
+    behind = int(site.made().shape[axis]) - ahead - int(shapes[others[0]][axis])
+    pads = [[ahead, behind] if each == axis else [0, 0] for each in view.order]
+    wide = site.step("PAD", [view.tensor, site.numbers(pads)], site.stored(view.order), np.float32)
+    parts = []
+    for place, shape in enumerate(shapes):
+        blank = np.zeros((1, *map(int, shape[1:])), np.float32)
+        parts.append(np.broadcast_to(site.view(place).array, blank.shape) if place in same else blank)
+    row = np.concatenate(parts, axis).transpose(view.order)
+    return View(view.order, site.binary("ADD", wide, site.constant(np.ascontiguousarray(row), "token")))
+
+
+def _is_repeated(site: Site, place: int) -> bool:
+    """Whether a value is a constant that is the same for all images."""
+    view, shape = site.view(place), site.type(place).shape
+    return view.array is not None and isinstance(shape[0], Batch) and view.array.shape[0] == 1
+
+
+@spelt("Expand")
+def expanded(site: Site) -> View:
+    """What element-wise operators and joins read needs no repeating: they broadcast."""
+    view, shape, missing = site.gathered(site.view()), site.made().shape, site.made().rank - site.type().rank
+    if view.array is not None and isinstance(shape[0], Batch):
+        wide = view.array.reshape((1,) * missing + view.array.shape)
+        if wide.shape[0] == 1 and all(node.operator == "Concat" and node.attributes["axis"] % len(shape) for node in site.lowering.readers(site.node.outputs[0])):
+            return View(natural(wide.ndim), array=np.broadcast_to(wide, (1, *map(int, shape[1:]))))
+    if all(_broadcasts(site, node) for node in site.lowering.readers(site.node.outputs[0])) and site.node.outputs[0] not in site.lowering.graph.outputs:
+        return site.view()
+    x = site.plain(view)
+    if missing:
+        x = site.reshape_tensor(x, (1,) * missing + site.shape_of(x))
+    return site.result(x if site.shape_of(x) == shape else repeated(site, x, shape))
+
+
+def _broadcasts(site: Site, node: Node) -> bool:
+    """Whether a node is an element-wise operation whose other operands have the full shape already."""
+    types, whole = site.lowering.graph.types, site.lowering.graph.types[node.outputs[0]].shape
+    others = [types[name].shape for name in node.inputs if name != site.node.outputs[0]]
+    return node.operator in ("Add", "Sub", "Mul", "Div", "Max", "Min") and whole in others
+
+
+@spelt("Shape")
+def sizes(site: Site) -> View:
+    x, given = site.plain(site.view()), site.attributes()
+    rank = len(site.shape_of(x))
+    first, last, _ = slice(given["start"], given["end"]).indices(rank)
+    whole = site.step("SHAPE", [x], (rank,), np.int32, out_type=2)
+    made = site.step("SLICE", [whole, site.numbers([first]), site.numbers([last - first])], (last - first,), np.int32)
+    return View((0,), made)
+
+
+@spelt("Tile")
+def tiled(site: Site) -> View:
+    view, times = site.gathered(site.view()), site.attributes()["repeats"]
+    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    numbers = site.numbers([times[axis] for axis in view.order])
+    return View(view.order, site.step("TILE", [view.tensor, numbers], site.stored(view.order), site.made().dtype))
+
+
+@spelt("Pad")
+def bordered(site: Site) -> View:
+    view, given = site.gathered(site.view()), site.attributes()
+    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    begins, ends = given["pads"][: view.rank], given["pads"][view.rank :]
+    table = [[begins[axis], ends[axis]] for axis in view.order]
+    x, shape = view.tensor, list(site.shape_of(view.tensor))
+    if min(map(min, table)) < 0:
+        x, table = _cut(site, x, table)
+    shape = [size if isinstance(size, Batch) else size + sum(pair) for size, pair in zip(site.shape_of(x), table)]
+    if given["mode"] == "edge":
+        return View(view.order, _by_gathering(site, x, table))
+    if given["mode"] == "reflect":
+        return View(view.order, site.step("MIRROR_PAD", [x, site.numbers(table)], shape, site.dtype_of(x), mode=0))
+    if given["mode"] != "constant":
+        site.refuse(f"pads by {given['mode']}")
+    if given["value"] == 0:
+        return View(view.order, site.step("PAD", [x, site.numbers(table)], shape, site.dtype_of(x)))
+    return View(view.order, site.step("PADV2", [x, site.numbers(table), site.number(given["value"], x)], shape, site.dtype_of(x)))
+
+
+def _cut(site: Site, x: int, table) -> tuple[int, list[list[int]]]:
+    """The borders that are negative are cut off; those that are left."""
+    shape = site.shape_of(x)
+    begins = [max(-begin, 0) for begin, _ in table]
+    sizes = [size if isinstance(size, Batch) else size - begin - max(-end, 0) for size, begin, (_, end) in zip(shape, begins, table)]
+    wanted = site.numbers([-1 if isinstance(size, Batch) else size for size in sizes])
+    made = site.step("SLICE", [x, site.numbers(begins), wanted], sizes, site.dtype_of(x))
+    return made, [[max(each, 0) for each in pair] for pair in table]
+
+
+def _by_gathering(site: Site, x: int, table) -> int:
+    """The border's elements again and again."""
+    for axis, (begin, end) in enumerate(table):
+        if begin or end:
+            size = int(site.shape_of(x)[axis])
+            x = _taken(site, x, np.clip(np.arange(-begin, size + end), 0, size - 1), axis)
+    return x
+
+
+def _taken(site: Site, x: int, places: np.ndarray, axis: int) -> int:
+    shape = site.shape_of(x)
+    sizes = (*shape[:axis], *places.shape, *shape[axis + 1 :])
+    return site.step("GATHER", [x, site.constant(places.astype(np.int32), "places")], sizes, site.dtype_of(x), axis=axis, batch_dims=0)
+
+
+@spelt("Slice")
+def sliced(site: Site) -> View:
+    view, given = site.gathered(site.view()), site.attributes()
+    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    shape, rank = site.type().shape, view.rank
+    axes = [axis % rank for axis in given["axes"] or range(len(given["starts"]))]
+    steps = given["steps"] or [1] * len(axes)
+    cuts = {axis: slice(start, None if step < 0 and end < -(2**30) else end, step).indices(shape[axis]) for axis, start, end, step in
+            zip(axes, given["starts"], given["ends"], steps)}  # fmt: skip
+    cuts = {axis: cut for axis, cut in cuts.items() if cut != (0, shape[axis], 1)}
+    if not cuts:
+        return view
+    if all(step == 1 for *_, step in cuts.values()):
+        starts = [cuts[axis][0] if axis in cuts else 0 for axis in view.order]
+        sizes = [-1 if isinstance(size, Batch) else size for size in site.stored(view.order)]
+        made = site.step("SLICE", [view.tensor, site.numbers(starts), site.numbers(sizes)], site.stored(view.order), site.made().dtype)
+        return View(view.order, made)
+    if rank > 4 or any(step < 0 for *_, step in cuts.values()):
+        x = view.tensor
+        for axis, cut in cuts.items():
+            x = _taken(site, x, np.arange(*cut), view.order.index(axis))
+        return View(view.order, x)
+    whole = [cuts.get(axis) for axis in view.order]
+    inputs = [site.numbers([cut[at] if cut else blank for cut in whole]) for at, blank in ((0, 0), (1, 0), (2, 1))]
+    mask = sum(1 << at for at, cut in enumerate(whole) if cut is None)
+    options = {"begin_mask": mask, "end_mask": mask, "ellipsis_mask": 0, "new_axis_mask": 0, "shrink_axis_mask": 0}
+    return View(view.order, site.step("STRIDED_SLICE", [view.tensor, *inputs], site.stored(view.order), site.made().dtype, **options))
+
+
+@spelt("Gather")
+def picked(site: Site) -> View:
+    view, indices = site.gathered(site.view()), site.view(1)
+    axis = site.attributes()["axis"] % view.rank
+    if view.array is not None:
+        view = View(natural(view.rank), site.plain(view))
+    places = indices.array
+    if places is not None:
+        size = view_size = site.type().shape[axis]
+        if isinstance(size, int):
+            places = np.where(places < 0, places + view_size, places)
+        numbers = site.constant(places.astype(np.int32), "places")
+    else:
+        numbers = site.plain(indices)
+    rank = indices.rank
+    order: list[int] = []
+    for each in view.order:
+        order += range(axis, axis + rank) if each == axis else [each if each < axis else each + rank - 1]
+    sizes = site.stored(tuple(order))
+    made = site.step("GATHER", [view.tensor, numbers], sizes, site.made().dtype, axis=view.order.index(axis), batch_dims=0)
+    return View(tuple(order), made)
+
+
+_REDUCTIONS = {"ReduceMean": "MEAN", "ReduceSum": "SUM", "ReduceMax": "REDUCE_MAX", "ReduceMin": "REDUCE_MIN", "ReduceProd": "REDUCE_PROD"}
+
+
+@spelt("ReduceL1", "ReduceL2", *_REDUCTIONS)
+def reduced(site: Site) -> View:
+    view, given, kind = site.gathered(site.view()), site.attributes(), site.node.operator
+    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    axes = {axis % view.rank for axis in given["axes"] or range(view.rank)}
+    x = view.tensor
+    if kind in ("ReduceL1", "ReduceL2"):
+        x = site.unary("ABS", x) if kind == "ReduceL1" else site.binary("MUL", x, x)
+    places = [at for at, axis in enumerate(view.order) if axis in axes]
+    order = view.order if given["keepdims"] else _renumbered([axis for axis in view.order if axis not in axes])
+    made = site.step(_REDUCTIONS.get(kind, "SUM"), [x, site.numbers(places)], site.stored(order), site.made().dtype, keep_dims=bool(given["keepdims"]))
+    return View(order, site.unary("SQRT", made) if kind == "ReduceL2" else made)
+
+
+def _renumbered(axes: list[int]) -> tuple[int, ...]:
+    return tuple(sorted(axes).index(axis) for axis in axes)
+
+
+@spelt("ArgMax")
+def largest(site: Site) -> View:
+    given, rank = site.attributes(), site.type().rank
+    axis, x = given["axis"] % rank, site.plain(site.view())
+    shape = site.shape_of(x)
+    made = site.step("ARG_MAX", [x, site.numbers(axis)], (*shape[:axis], *shape[axis + 1 :]), np.int32, output_type=2)
+    return site.result(site.reshape_tensor(made, site.made().shape) if given["keepdims"] else made)
+
+
+@spelt("TopK")
+def best(site: Site) -> list[View]:
+    given, view = site.attributes(), site.gathered(site.view())
+    axis = given["axis"] % view.rank
+    if not given["largest"]:
+        site.refuse("orders from the smallest")
+    order = (*(each for each in natural(view.rank) if each != axis), axis)
+    from zygal.mobile.model import Operator
+
+    lowering, count = site.lowering, given["k"][0] if isinstance(given["k"], (list, tuple)) else given["k"]
+    tensors = [lowering.tensor(site.stored(order, place), site.made(place).dtype, name) for place, name in enumerate(site.node.outputs)]
+    lowering.operators.append(Operator("TOPK_V2", [site.laid(view, order), site.numbers(count)], tensors))
+    return [View(order, each) for each in tensors]
+
+
+@spelt("CumSum")
+def running(site: Site) -> View:
+    given, view = site.attributes(), site.gathered(site.view())
+    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    place = view.order.index(given["axis"] % view.rank)
+    options = {"exclusive": bool(given["exclusive"]), "reverse": bool(given["reverse"])}
+    return View(view.order, site.step("CUMSUM", [view.tensor, site.numbers(place)], site.stored(view.order), site.made().dtype, **options))

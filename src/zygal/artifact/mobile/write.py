@@ -1,0 +1,81 @@
+"""A graph to a mobile flatbuffer that explains itself."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+
+from zygal import __version__
+from zygal.artifact.formats import Writing
+from zygal.artifact.metadata import Metadata
+from zygal.artifact.mobile import spelling  # noqa: F401  (fills the table of spellings)
+from zygal.artifact.mobile.fusing import fused
+from zygal.artifact.mobile.gelu import join_gelu
+from zygal.artifact.mobile.lowering import lowered
+from zygal.errors import ArtifactError
+from zygal.graph import Graph
+from zygal.inlet import Inlet
+from zygal.mobile.meaning import LABELS_FILE, meaning_bytes
+from zygal.mobile.model import MobileModel, Operator, Tensor
+from zygal.mobile.schema import METADATA_BUFFER
+from zygal.mobile.write import write_model
+
+METADATA_NAME = "zygal"
+"""The metadata buffer that is ours: the properties of `Metadata` as JSON."""
+FEWEST_HALVED = 64
+"""Smaller constants stay as they are: nothing would be saved."""
+
+
+def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
+    """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
+
+    Raises ArtifactError naming the layers that the format cannot express, OutputError if it cannot be written.
+    """
+    if len(graph.inputs) != 1 or len(graph.outputs) != 1:
+        raise ArtifactError(f"{path} would have {len(graph.inputs)} inputs and {len(graph.outputs)} outputs; a classifier has one of each.")
+    model = fused(lowered(join_gelu(graph), str(path)))
+    if writing.half:
+        model = halved(model)
+    model.description = f"zygal {__version__}"
+    properties = metadata.to_properties()
+    model.metadata[METADATA_NAME] = json.dumps(properties, ensure_ascii=False, sort_keys=True).encode()
+    (image,), (scores,) = graph.inputs, graph.outputs
+    inlet = metadata.inlet
+    grey = inlet.decode.colour == "grey" if inlet is not None and inlet.decode.colour in ("rgb", "grey") else None
+    model.metadata[METADATA_BUFFER] = meaning_bytes(image, scores, metadata.labels, _normalisation(inlet), grey)
+    if metadata.labels:
+        model.files[LABELS_FILE] = "".join(f"{_one_line(label)}\n" for label in metadata.labels).encode()
+    write_model(model, path)
+
+
+def _one_line(label: str) -> str:
+    return " ".join(label.split())
+
+
+def _normalisation(inlet: Inlet | None) -> tuple[list[float], list[float]] | None:
+    """Mean and std of pixels of 0 to 255, where the inlet's values stage is that."""
+    if inlet is None or inlet.tensor.dtype != "float32" or inlet.values.per_image != "none":
+        return None
+    low, high = inlet.values.range
+    scale = (high - low) / 255
+    mean, std = (np.broadcast_to(each or (neutral,), (inlet.channels,)) for each, neutral in ((inlet.values.mean, 0.0), (inlet.values.std, 1.0)))
+    return [float(each) for each in (mean - low) / scale], [float(each) for each in std / scale]
+
+
+def halved(model: MobileModel) -> MobileModel:
+    """The model with its larger constants stored as float16, each widened by an operator of its own when the model is loaded."""
+    tensors, widened = list(model.tensors), []
+    for number, tensor in enumerate(model.tensors):
+        if tensor.data is None or tensor.dtype != "float32" or tensor.data.size < FEWEST_HALVED:
+            continue
+        with np.errstate(over="ignore"):
+            half = np.ascontiguousarray(tensor.data).astype(np.float16)
+        if not np.isfinite(half).all():
+            continue
+        tensors.append(Tensor(f"{tensor.name}.half", tensor.shape, "float16", data=half))
+        tensors[number] = Tensor(tensor.name, tensor.shape, "float32")
+        widened.append(Operator("DEQUANTIZE", [len(tensors) - 1], [number], {}, 3))
+    model.tensors, model.operators = tensors, [*widened, *model.operators]
+    return model

@@ -1,0 +1,81 @@
+"""A mobile classifier as plain records."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class Quantization:
+    """real = scale * (stored - zero point), for the whole tensor or for each place along an axis. scales: float32 [1] or [places];
+    zero_points: int64 of that shape."""
+
+    scales: np.ndarray
+    zero_points: np.ndarray
+    axis: int = 0
+
+    @property
+    def per_axis(self) -> bool:
+        return self.scales.size > 1
+
+    def same_as(self, other: Quantization | None) -> bool:
+        if other is None or self.scales.shape != other.scales.shape or self.per_axis and self.axis != other.axis:
+            return False
+        return np.array_equal(self.scales, other.scales) and np.array_equal(self.zero_points, other.zero_points)
+
+
+@dataclass
+class Tensor:
+    """shape: the sizes at which the file was made. open_axes: those that may have another size when it is run. data: of a constant,
+    its numbers in `shape`."""
+
+    name: str
+    shape: tuple[int, ...]
+    dtype: str
+    open_axes: tuple[int, ...] = ()
+    data: np.ndarray | None = None
+    quantization: Quantization | None = None
+    is_variable: bool = False
+
+    @property
+    def sizes(self) -> tuple[int | None, ...]:
+        """None for an open size."""
+        return tuple(None if axis in self.open_axes else size for axis, size in enumerate(self.shape))
+
+
+@dataclass
+class Operator:
+    """inputs: numbers of tensors, -1 for one that is left out."""
+
+    name: str
+    inputs: list[int]
+    outputs: list[int]
+    options: Mapping[str, Any] = field(default_factory=dict)
+    version: int = 1
+
+
+@dataclass(frozen=True)
+class Signature:
+    """A way to call the model by names. inputs, outputs: tensors' numbers."""
+
+    key: str
+    inputs: Mapping[str, int]
+    outputs: Mapping[str, int]
+
+
+@dataclass
+class MobileModel:
+    """metadata: bytes by name. files: what is appended to the flatbuffer as members of a zip archive, by name."""
+
+    tensors: list[Tensor]
+    operators: list[Operator]
+    inputs: list[int]
+    outputs: list[int]
+    signatures: list[Signature] = field(default_factory=list)
+    metadata: dict[str, Any] = field(default_factory=dict)
+    description: str = ""
+    files: dict[str, bytes] = field(default_factory=dict)
