@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -69,7 +68,8 @@ class Choices:
     captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
     input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's
     tensor, for models that leave it open. signature, input: see `sources.Reading`. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
-    [N, H, W, 3] of any size. half: weights are stored as float16, in a format that has it.
+    [N, H, W, 3] of any size. half: weights are stored as float16, in a format that has it. widen: what the source stores in few bits is computed in
+    float32.
     """
 
     input_name: str = "image"
@@ -84,6 +84,7 @@ class Choices:
     signature: str | None = None
     input: str | None = None
     half: bool = False
+    widen: bool = False
 
 
 def convert(
@@ -110,7 +111,7 @@ def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, cla
     """The source, freed from a fixed batch unless that is kept, with the estimator behind it, if there is one; and the batch that
     it was freed from, or None."""
     estimator, columns = file.estimator, file.columns_wanted(classes)
-    reading = Reading(choices.scores, columns, shape, choices.signature, choices.input)
+    reading = Reading(choices.scores, columns, shape, choices.signature, choices.input, choices.widen)
     with read_source(file.path, reading=reading) as source:
         freed_from = None
         first = source.graph.types[source.graph.inputs[0]].shape[:1]
@@ -155,7 +156,7 @@ def _converted(
         if choices.raw_pixels:
             graph = graph.renamed({choices.input_name: TENSOR})
             writing, metadata = replace(writing, front=front_of(inlet, choices.input_name, TENSOR)), replace(metadata, tensor=TENSOR)
-        format.write(graph, artifact_path, metadata, writing)
+        written = format.write(graph, artifact_path, metadata, writing)
         # A long function, but half of it only fills this record.
         return Conversion(
             source=Path(file.path),
@@ -168,13 +169,13 @@ def _converted(
             output_name=choices.output_name,
             output_type=before.types[before.outputs[0]],
             nodes_before=len(before.nodes),
-            nodes_after=len(graph.nodes),
-            operators=dict(Counter(node.operator for node in graph.nodes).most_common()),
+            nodes_after=sum(written.operators.values()),
+            operators=written.operators,
             parameters=graph.parameter_count(),
             artifact_bytes=Path(artifact_path).stat().st_size,
             format=format.name,
             opset=choices.opset if format is ONNX else None,
-            notes=tuple(notes),
+            notes=(*notes, *written.notes),
             inlet=inlet,
             labels=labels,
         )

@@ -36,6 +36,14 @@ class Writing:
 
 
 @dataclass(frozen=True)
+class Written:
+    """operators: what the file holds, by the format's names. notes: sentences that a person should read."""
+
+    operators: dict[str, int]
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Format:
     """One format.
 
@@ -51,8 +59,8 @@ class Format:
     sessions: str
     refused: dict[str, str]
 
-    def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
-        import_module(f"{self.folder}.write").write(graph, path, metadata, writing)
+    def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
+        return import_module(f"{self.folder}.write").write(graph, path, metadata, writing)
 
     def read(self, path: str | Path, output: str | None = None) -> Artifact:
         return import_module(f"{self.folder}.read").read(path, output)
@@ -92,14 +100,14 @@ def format_of(path: str | Path) -> Format:
     return next(each for each in FORMATS if each.kind == kind)
 
 
-def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
+def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
     """Writes the graph to `path` in the format that its name asks for, whole or not at all; the same graph gives the same bytes.
 
     Raises ArtifactError naming the layers that the format cannot express, OutputError if the file cannot be written.
     """
     format = format_for(path)
     format.check(str(path), writing)
-    format.write(graph, path, metadata, writing)
+    return format.write(graph, path, metadata, writing)
 
 
 def read_artifact(path: str | Path, output: str | None = None) -> Artifact:

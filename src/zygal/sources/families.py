@@ -26,7 +26,7 @@ class Reading:
     """What can be asked of a reader.
 
     output: one of the model's outputs by name; the one that looks like class scores unless given. classes: how many classes
-    there are, if it is known. image_shape: the shape of one image's tensor, for models that leave it open. signature: of a
+    there are, if it is known. widen: what is stored in few bits is computed in float32. image_shape: the shape of one image's tensor, for models that leave it open. signature: of a
     folder with several. input: where the images come in, for graphs with several places.
     """
 
@@ -35,6 +35,7 @@ class Reading:
     image_shape: tuple[int, ...] | None = None
     signature: str | None = None
     input: str | None = None
+    widen: bool = False
 
 
 @dataclass(frozen=True)

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, NoReturn
 
 import numpy as np
 
 from zygal.artifact.mobile.views import View, channels_last, natural, permuted
-from zygal.errors import ArtifactError, some_of
-from zygal.graph import Batch, Dimension, Graph, Node, TensorType
+from zygal.errors import ArtifactError, GraphError, some_of
+from zygal.graph import Batch, Dimension, Graph, GraphBuilder, Node, TensorType
 from zygal.graph.ops import operator_named
+from zygal.graph.shapes import at_batch
 from zygal.mobile.model import MobileModel, Operator, Signature, Tensor
 
 Spelling = Callable[["Site"], "View | list[View]"]
@@ -52,6 +54,24 @@ def lowered(graph: Graph, where: str) -> MobileModel:
         listed = "; ".join(f"{what} (layer {some_of(layers)})" for what, layers in sorted(failed.items()))
         raise ArtifactError(f"{where} cannot be written as a mobile flatbuffer: {listed}; write it as ONNX (a name that ends in .onnx).")
     return lowering.finished()
+
+
+def of_one_image(graph: Graph) -> Graph | None:
+    """The graph with a batch of 1; None if its batch is fixed already, or something in it needs another."""
+    if not any(isinstance(size, Batch) for name in graph.inputs for size in graph.types[name].shape):
+        return None
+    builder = GraphBuilder()
+    for name in graph.inputs:
+        builder.input(name, TensorType(graph.types[name].dtype, at_batch(graph.types[name].shape, 1)))
+    for name, array in graph.constants.items():
+        builder.constant(name, array)
+    try:
+        for node in graph.nodes:
+            sizes = node.attributes.get("sizes")
+            builder.append(replace(node, attributes={**node.attributes, "sizes": at_batch(sizes, 1)}) if sizes else node)
+    except GraphError:
+        return None
+    return builder.finish(graph.outputs)
 
 
 class Lowering:

@@ -8,6 +8,7 @@ import numpy as np
 
 from zygal.artifact.mobile.lowering import Site, spelt
 from zygal.artifact.mobile.views import View, channels_last
+from zygal.graph import Batch
 from zygal.graph.ops import operator_named
 from zygal.graph.ops.resampling import resampling_matrix
 from zygal.graph.ops.windows import Geometry, same_pads
@@ -178,23 +179,55 @@ def _framed(site: Site, x: int, border: Sequence[tuple[int, int]]) -> int:
 
 @spelt("MaxPool", "AveragePool")
 def pooling(site: Site) -> View:
+    if site.view().rank == 5:
+        return _along_one_axis(site)
     view, was_row = _flat(site, site.view())
     x, given = site.image(view), site.attributes()
+    if site.node.operator == "AveragePool":
+        if was_row:
+            given = {name: _with_row(name, value) if isinstance(value, (list, tuple)) else value for name, value in given.items()}
+        return _unflattened(site, _mean_of_windows(site, x, given), was_row)
     windows = _Windows(site, x, given, given["kernel_shape"], was_row)
-    geometry, largest = windows.geometry, site.node.operator == "MaxPool"
+    geometry = windows.geometry
     if max(geometry.dilations) > 1:
         site.refuse("has dilated windows")
-    counted = not largest and not windows.none and (not windows.same or given["count_include_pad"])
-    if not windows.none and (not windows.same or counted):
-        x = padded(site, x, windows.border, LOWEST if largest else 0.0)
+    if not windows.same:
+        x = padded(site, x, windows.border, LOWEST)
+    sizes = (site.shape_of(x)[0], *windows.counts, site.shape_of(x)[3])
+    made = site.step("MAX_POOL_2D", [x], sizes, np.float32, filter_h=geometry.kernel[0], filter_w=geometry.kernel[1], **windows.options(dilated=False))
+    return _unflattened(site, made, was_row)
+
+
+def _along_one_axis(site: Site) -> View:
+    """The mean over neighbouring channels, which training code states as windows [k, 1, 1] over a volume of one channel."""
+    given, shape, view = site.attributes(), site.type().shape, site.view()
+    pads = given["pads"] or [0] * 6
+    settings = [*given["kernel_shape"][1:], *(given["strides"] or [1, 1, 1])[1:], *(each + 1 for at, each in enumerate(pads) if at % 3)]
+    if site.node.operator != "AveragePool" or shape[1] != 1 or max(settings) > 1 or given["ceil_mode"] or not isinstance(shape[0], Batch):
+        site.refuse("has windows over three axes")
+    # The axis that is pooled as the width of an image of one channel; the others are its height.
+    order = tuple(axis for axis in view.order if axis not in (1, 2)) + (2, 1)
+    x = site.laid(view, order)
+    n, depth = shape[0], int(shape[2])
+    count = int(shape[3]) * int(shape[4])
+    rows = site.reshape_tensor(x, (n, count, depth, 1))
+    attributes = {"kernel_shape": [1, given["kernel_shape"][0]], "strides": [1, (given["strides"] or [1])[0]], "pads": [0, pads[0], 0, pads[3]],
+                  "ceil_mode": 0, "count_include_pad": given["count_include_pad"]}  # fmt: skip
+    made = _mean_of_windows(site, rows, attributes)
+    return View(order, site.reshape_tensor(made, site.stored(order)))
+
+
+def _mean_of_windows(site: Site, x: int, given) -> int:
+    windows = _Windows(site, x, given, given["kernel_shape"], False)
+    counted = not windows.none and (not windows.same or bool(given["count_include_pad"]))
+    if counted:
+        x = padded(site, x, windows.border)
     options = windows.options(dilated=False)
     if counted:
         options["padding"] = VALID
-    sizes = (site.shape_of(x)[0], *windows.counts, site.shape_of(x)[3])
-    made = site.step("MAX_POOL_2D" if largest else "AVERAGE_POOL_2D", [x], sizes, np.float32, filter_h=geometry.kernel[0], filter_w=geometry.kernel[1], **options)
-    if counted:
-        made = _recounted(site, made, given, windows)
-    return _unflattened(site, made, was_row)
+    sizes, kernel = (site.shape_of(x)[0], *windows.counts, site.shape_of(x)[3]), windows.geometry.kernel
+    made = site.step("AVERAGE_POOL_2D", [x], sizes, np.float32, filter_h=kernel[0], filter_w=kernel[1], **options)
+    return _recounted(site, made, given, windows) if counted else made
 
 
 def _recounted(site: Site, made: int, given, windows: _Windows) -> int:

@@ -89,7 +89,7 @@ def _whole(site: Site, place: int) -> View:
 def repeated(site: Site, x: int, shape) -> int:
     """A tensor repeated up to sizes that may hold the batch."""
     if not any(isinstance(size, Batch) for size in shape):
-        return site.step("BROADCAST_TO", [x, site.numbers(list(shape))], shape, site.dtype_of(x))
+        return site.step("BROADCAST_TO", [x, site.numbers(list(shape))], shape, site.dtype_of(x), 2)
     source = site.lowering.inputs[0]
     count = site.step("SHAPE", [source], (len(site.shape_of(source)),), np.int32, out_type=2)
     count = site.step("SLICE", [count, site.numbers([0]), site.numbers([1])], (1,), np.int32)
@@ -97,7 +97,7 @@ def repeated(site: Site, x: int, shape) -> int:
     for size in shape:
         parts.append(site.binary("MUL", count, site.numbers([size.times])) if isinstance(size, Batch) else site.numbers([size]))
     sizes = site.step("CONCATENATION", parts, (len(parts),), np.int32, axis=0, activation=0)
-    return site.step("BROADCAST_TO", [x, sizes], shape, site.dtype_of(x))
+    return site.step("BROADCAST_TO", [x, sizes], shape, site.dtype_of(x), 2)
 
 
 def _token_in_front(site: Site, axis: int) -> View | None:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from pathlib import Path
 
 import numpy as np
 
 from zygal import __version__
-from zygal.artifact.formats import Writing
+from zygal.artifact.formats import Writing, Written
 from zygal.artifact.metadata import Metadata
 from zygal.artifact.mobile import spelling  # noqa: F401  (fills the table of spellings)
 from zygal.artifact.mobile.fusing import fused
 from zygal.artifact.mobile.gelu import join_gelu
-from zygal.artifact.mobile.lowering import lowered
+from zygal.artifact.mobile.lowering import lowered, of_one_image
 from zygal.errors import ArtifactError
 from zygal.graph import Graph
 from zygal.inlet import Inlet
@@ -28,14 +29,14 @@ FEWEST_HALVED = 64
 """Smaller constants stay as they are: nothing would be saved."""
 
 
-def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
+def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
 
     Raises ArtifactError naming the layers that the format cannot express, OutputError if it cannot be written.
     """
     if len(graph.inputs) != 1 or len(graph.outputs) != 1:
         raise ArtifactError(f"{path} would have {len(graph.inputs)} inputs and {len(graph.outputs)} outputs; a classifier has one of each.")
-    model = fused(lowered(join_gelu(graph), str(path)))
+    model, notes = _model(join_gelu(graph), str(path))
     if writing.half:
         model = halved(model)
     model.description = f"zygal {__version__}"
@@ -48,6 +49,22 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     if metadata.labels:
         model.files[LABELS_FILE] = "".join(f"{_one_line(label)}\n" for label in metadata.labels).encode()
     write_model(model, path)
+    return Written(dict(Counter(each.name for each in model.operators).most_common()), notes)
+
+
+def _model(graph: Graph, where: str) -> tuple[MobileModel, tuple[str, ...]]:
+    """The model with an open batch where the format can have one, else with a batch of 1."""
+    try:
+        return fused(lowered(graph, where)), ()
+    except ArtifactError as fault:
+        pinned = of_one_image(graph)
+        if pinned is None:
+            raise
+        try:
+            model = fused(lowered(pinned, where))
+        except ArtifactError:
+            raise fault from None
+    return model, ("the artifact takes one image at a time: the format cannot state this model for an open batch",)
 
 
 def _one_line(label: str) -> str:

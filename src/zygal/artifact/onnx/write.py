@@ -7,6 +7,7 @@ weights is built and checked with the format's own library, and the weights are 
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
@@ -16,7 +17,7 @@ import onnx
 from onnx import TensorProto, helper
 
 from zygal import __version__
-from zygal.artifact.formats import Writing
+from zygal.artifact.formats import Writing, Written
 from zygal.artifact.metadata import Metadata
 from zygal.artifact.onnx.spelling import LOWEST_OPSET, Slot, spelling_of
 from zygal.errors import ArtifactError
@@ -34,7 +35,7 @@ SPARE_BYTES = 16_000_000
 _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number in (7, 5, 9))
 
 
-def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> None:
+def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
 
     A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it.
@@ -51,6 +52,7 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     else:
         with whole_file(path) as file:
             _write(file, model, constants)
+    return Written(dict(Counter(node.operator for node in graph.nodes).most_common()))
 
 
 def check_opset(graph: Graph, opset: int) -> None:

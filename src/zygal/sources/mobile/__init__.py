@@ -1,0 +1,1 @@
+"""Mobile flatbuffers as sources, read without any runtime."""
