@@ -177,7 +177,7 @@ def _check(model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> None:
     declared.CopyFrom(model)
     for name, array in constants.items():
         if array.size <= 64:
-            declared.graph.initializer.append(onnx.numpy_helper.from_array(np.ascontiguousarray(array), name))
+            declared.graph.initializer.append(onnx.numpy_helper.from_array(np.array(array, order="C"), name))
         else:
             declared.graph.input.append(_value_info(name, TensorType(array.dtype, array.shape)))
     try:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from zygal.graph.ops.windows import same_pads
+from zygal.mobile.model import Quantization
 from zygal.mobile.schema import ACTIVATIONS, DTYPES, SAME
 from zygal.sources.layouts import View
 from zygal.sources.layouts.arranging import flattened, joined
@@ -17,7 +18,7 @@ from zygal.sources.mobile.site import MobileSite
 from zygal.sources.recipes import activations, normalisation
 from zygal.sources.tensorflow.messages import DTYPES as GRAPH_DTYPES
 from zygal.sources.tensorflow.site import OPERATORS as SHARED
-from zygal.sources.tensorflow.site import Value
+from zygal.sources.tensorflow.site import Spread, Value
 from zygal.sources.tensorflow.table_shaping import reshaped
 
 Handler = Callable[[MobileSite], "Value | list[Value]"]
@@ -157,9 +158,11 @@ def _pads(call: MobileSite, sizes: list[int], kernel: list[int], strides: list[i
 
 
 @own("CONV_2D", "DEPTHWISE_CONV_2D")
-def convolution(call: MobileSite) -> View:
+def convolution(call: MobileSite) -> Value:
     """Kernels [outputs, height, width, inputs], or [1, height, width, channels] with one or more for each channel."""
-    x, order, sizes = call.image(call.x())
+    given = call.given(0)
+    spread = given if isinstance(given, Spread) else None
+    x, order, sizes = call.image(spread.view if spread else call.x())
     tensor, depthwise = call.tensor(1), call.operator.name == "DEPTHWISE_CONV_2D"
     if tensor.data is None or tensor.data.ndim != 4:
         call.refuse("has kernels that depend on the image")
@@ -178,9 +181,14 @@ def convolution(call: MobileSite) -> View:
     kernel, strides = list(stored.shape[2:]), _strides(call)
     dilations = [int(call.option(f"dilation_{axis}")) for axis in "hw"]
     pads = _pads(call, sizes, kernel, strides, dilations)
+    if spread:
+        if strides + dilations != [1] * 4 or any(pads) or spread.convolved or len(spread.blocks) != 2:
+            call.refuse("sees an image that is dealt out over the batch otherwise than a dilated convolution does")
+        dilations, pads = list(spread.blocks), [begin for begin, _ in spread.pads] + [end for _, end in spread.pads]
     bias = _bias(call, 2, 1)
     made = call.step("Conv", x, weight, *bias, strides=strides, pads=pads, dilations=dilations, group=groups, kernel_shape=kernel)
-    return activated(call, View(made, order))
+    view = activated(call, View(made, order))
+    return Spread(view, spread.blocks, spread.pads, True) if spread else view
 
 
 def _bias(call: MobileSite, place: int, weight: int) -> list[str]:
@@ -189,6 +197,11 @@ def _bias(call: MobileSite, place: int, weight: int) -> list[str]:
     tensor = call.tensor(place)
     if tensor.data is None:
         call.refuse("has a bias that depends on the image")
+    given, kernel = call.tensor(0).quantization, call.tensor(weight).quantization
+    if tensor.dtype == "int32" and given is not None and kernel is not None:
+        # A runtime adds the bias to sums of stored products, whatever scale is stated for it.
+        zeros = np.zeros(kernel.scales.size, np.int64)
+        tensor = replace(tensor, quantization=Quantization(given.scales[0] * kernel.scales, zeros))
     return [call.quantizer.weight(tensor, tensor.data.reshape(-1), 0, call.fresh("bias"))]
 
 
@@ -302,7 +315,22 @@ def gather(call: MobileSite) -> Value:
     return SHARED["GatherV2"](call)
 
 
-@own("QUANTIZE", "DEQUANTIZE", "DENSIFY")
+@own("DEQUANTIZE", "DENSIFY")
 def same(call: MobileSite) -> View:
     """Only how the numbers are stored changes, which the tensors say."""
     return call.x()
+
+
+@own("QUANTIZE")
+def stored_anew(call: MobileSite) -> View:
+    """Of numbers that are stored already in other steps: spelt out, because a runtime may join two roundings that follow each other
+    to one, and they are not the same."""
+    view = call.x()
+    maker = call.made_by(view.name)
+    if maker is None or maker.operator != "DequantizeLinear":
+        return view
+    stored, scale, *zero = maker.inputs
+    wide = call.step("Cast", stored, to="float32")
+    if zero and call.array(zero[0]).any():
+        wide = call.step("Sub", wide, call.constant(call.array(zero[0]).astype(np.float32), "zero_point"))
+    return View(call.step("Mul", wide, scale), view.order)

@@ -35,7 +35,7 @@ def strided_slice(call: NodeSite) -> Value:
     steps, array = entries(call, masks, len(view.order)), call.known(0)
     if array is not None and all(isinstance(each, int | None) for one in steps for each in one[1:]):
         index = tuple(None if kind == "new" else start if kind == "pick" else slice(start, end, step) for kind, start, end, step in steps)
-        return call.held(np.ascontiguousarray(array[index]), "slice")
+        return call.held(np.array(array[index], order="C"), "slice")
     shape, sizes, axis = call.shape(view), [], 0
     for kind, start, end, step in steps:
         if kind == "new":
