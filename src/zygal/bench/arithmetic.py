@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.artifact.formats import MOBILE, format_of
 from zygal.artifact.metadata import Metadata
 from zygal.artifact.onnx.read import load_model
 from zygal.bench.feeds import Feeds
@@ -32,6 +33,8 @@ def multiply_adds(artifact: str | Path, feeds: Feeds) -> Arithmetic:
     A product of a weight and an activation that goes into a sum counts as one, as is usual; biases, activations and
     normalisations are not counted.
     """
+    if format_of(artifact) is MOBILE:
+        return _of_flatbuffer(artifact)
     model = load_model(artifact)
     shapes = _shapes(model, feeds)
     by_node, unknown = {}, 0
@@ -45,6 +48,29 @@ def multiply_adds(artifact: str | Path, feeds: Feeds) -> Arithmetic:
         except (KeyError, IndexError):
             unknown += 1
     return Arithmetic(by_node, unknown)
+
+
+def _of_flatbuffer(artifact: str | Path) -> Arithmetic:
+    """The same of a mobile flatbuffer, whose tensors state their sizes at the batch that it was made with."""
+    from zygal.mobile.read import read_model
+
+    model, by_node = read_model(artifact), {}
+    batch = max(model.tensors[model.inputs[0]].shape[:1] or (1,))
+    for index, operator in enumerate(model.operators):
+        if operator.name not in _FLATBUFFER_COUNTS:
+            continue
+        left, right = (model.tensors[number].shape for number in operator.inputs[:2])
+        by_node[index] = _FLATBUFFER_COUNTS[operator.name](left, right, model.tensors[operator.outputs[0]].shape) // max(batch, 1)
+    return Arithmetic(by_node, 0)
+
+
+_FLATBUFFER_COUNTS = {
+    "CONV_2D": lambda image, kernel, result: prod(result) * prod(kernel[1:]),
+    "CONV_3D": lambda image, kernel, result: prod(result) * prod(kernel[:-1]),
+    "DEPTHWISE_CONV_2D": lambda image, kernel, result: prod(result) * prod(kernel[1:3]),
+    "FULLY_CONNECTED": lambda image, kernel, result: prod(result) * kernel[-1],
+    "BATCH_MATMUL": lambda left, right, result: prod(result) * (prod(left) * prod(right[-2:]) // max(prod(right[-2:]) * result[-2] * max(prod(left[:-2]), 1), 1)),
+}
 
 
 def _shapes(model, feeds: Feeds) -> dict[str, tuple[int, ...]]:

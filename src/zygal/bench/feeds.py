@@ -142,6 +142,8 @@ class Feeds:
                 if tuple(permuted(tensors.shape, layout))[1:] == shape:
                     tensors = tensors.transpose(axes)
                     break
+        if tensors.dtype.kind == "f" and self.inputs[name].takes_real:
+            tensors = self.inputs[name].stored(tensors)
         if tensors.shape[1:] != shape or (dtype.kind == "f") != (tensors.dtype.kind == "f"):
             raise BenchError(
                 f"{origin} has tensors {list(has)} of {tensors.dtype}, and {self.artifact} takes {list(shape)} of {dtype}; "

@@ -15,6 +15,7 @@ from pathlib import Path
 import numpy as np
 import onnx
 
+from zygal.artifact.formats import MOBILE, format_of
 from zygal.artifact.onnx.read import load_model
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.feeds import Feeds
@@ -55,6 +56,14 @@ class LayerTimes:
     def outside_seconds(self) -> float:
         """What a run takes beyond its operators."""
         return max(0.0, self.run_seconds - sum(layer.seconds for layer in self.layers))
+
+
+def refuse_without_layers(artifact: str | Path) -> None:
+    """Raises BenchError where the runtime tells no times of layers."""
+    if format_of(artifact) is MOBILE:
+        raise BenchError(
+            f"{artifact} is a mobile flatbuffer, and the mobile runtime tells no times of layers through its interpreter; leave out --layers."
+        )
 
 
 def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTimes:

@@ -6,7 +6,7 @@ from zygal.cli.command import Command, default_of
 from zygal.cli.options import SCORES_DEFAULT, add_entries, add_source, finish_parser, new_parser
 from zygal.commands.convert import ConvertRequest
 
-SUMMARY = "Converts a trained model to an artifact (ONNX) with its preprocessing and labels inside."
+SUMMARY = "Converts a trained model to an artifact (ONNX or a mobile flatbuffer) with its preprocessing and labels inside."
 COMMAND = Command(ConvertRequest, "zygal.commands.convert", "zygal.cli.reports.convert")
 
 
@@ -16,7 +16,7 @@ def register(commands) -> None:
         "zygal convert channel_marks.pt2 -o channel_marks.onnx --inlet channel_marks.inlet.toml --labels labels.txt",
     )  # fmt: skip
     add_source(parser)
-    parser.add_argument("-o", "--output", metavar="ARTIFACT", required=True, help="the ONNX file to write")
+    parser.add_argument("-o", "--output", metavar="ARTIFACT", required=True, help="the file to write: ONNX, or a mobile flatbuffer if the name ends in .tflite")
     parser.add_argument("--inlet", metavar="FILE", help="the preprocessing (TOML), which is stored in the artifact")
     parser.add_argument("--labels", metavar="FILE",
                         help="the class names, which are stored in the artifact: text, JSON, CSV, or the training folder")  # fmt: skip
@@ -36,6 +36,8 @@ def register(commands) -> None:
                         help="order of the axes of the artifact's input (default: that of the source)")  # fmt: skip
     parser.add_argument("--raw-pixels", action="store_true",
                         help="put the preprocessing into the graph: the artifact takes 8-bit RGB images [N, H, W, 3] of any size")  # fmt: skip
+    parser.add_argument("--half", action="store_true", help="store the weights of a mobile flatbuffer as float16: half the file")
+    parser.add_argument("--widen", action="store_true", help="compute in float32 what a mobile flatbuffer stores in 8 or 16 bits")
     opset = default_of(ConvertRequest, "opset")
-    parser.add_argument("--opset", type=int, default=opset, help=f"version of the ONNX operator set (default: {opset})")
+    parser.add_argument("--opset", type=int, default=opset, help=f"version of the ONNX operator set (default: {opset}); for ONNX alone")
     finish_parser(parser, COMMAND)

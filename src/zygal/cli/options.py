@@ -98,7 +98,7 @@ def add_source(parser: argparse.ArgumentParser, optional: bool = False) -> None:
         metavar="SOURCE",
         nargs="?" if optional else None,
         help="the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or a frozen graph "
-        "(.pb) of TensorFlow, a web model (model.json), or FILE.py:FUNCTION, a Python "
+        "(.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), or FILE.py:FUNCTION, a Python "
         "function that builds a PyTorch module, a Keras model, or a pair of one of them and a fitted scikit-learn classifier (the file "
         "is run)",
     )
@@ -109,7 +109,7 @@ def add_source(parser: argparse.ArgumentParser, optional: bool = False) -> None:
 
 def add_entries(parser: argparse.ArgumentParser) -> None:
     """Which part of a graph with several ways in is meant."""
-    parser.add_argument("--signature", metavar="NAME", help="the signature of a saved-model folder (default: serving_default; zygal survey lists them)")
+    parser.add_argument("--signature", metavar="NAME", help="the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey lists them)")
     parser.add_argument("--input", metavar="NAME", help="the tensor that takes the images, if a graph has several inputs (zygal survey lists them)")
 
 

@@ -39,6 +39,7 @@ def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None 
     """
     from zygal.bench.feeds import Given
     from zygal.bench.grid import bench_grid, conditions_of
+    from zygal.bench.layers import refuse_without_layers
     from zygal.bench.regression import refuse_other_conditions
     from zygal.bench.settings import Grid
     from zygal.bench.subjects import ArtifactSubject
@@ -51,6 +52,8 @@ def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None 
     subject = ArtifactSubject(request.artifact, given)
     if earlier is not None and not request.force:
         refuse_other_conditions(conditions_of(subject, grid), earlier)
+    if request.layers:
+        refuse_without_layers(request.artifact)
     seconds = request.seconds
     if seconds is None:
         seconds = MOST_SECONDS_UNTIL if request.until_within else DEFAULT_SECONDS
@@ -153,7 +156,7 @@ def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
     others, notes = [], []
     for other in request.compare:
         live = is_live(other)
-        if not live and kind_of(other) == kinds.ARTIFACT:
+        if not live and kind_of(other) in kinds.ARTIFACTS:
             others.append(ArtifactSubject(other, subject.feeds.for_another(request.image_size)))
             continue
         if len(subject.feeds.shapes) > 1:

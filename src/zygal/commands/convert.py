@@ -6,6 +6,7 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
+from zygal.artifact.formats import DEFAULT_OPSET, format_for
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     from zygal.inlet import Inlet
     from zygal.labels import Labels
 
-DEFAULT_OPSET = 17
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -42,11 +42,13 @@ class ConvertRequest:
     raw_pixels: bool = False
     write_inlet: str | None = None
     opset: int = DEFAULT_OPSET
+    half: bool = False
+    widen: bool = False
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:
         written = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
-        return [Output(self.output, kinds.ARTIFACT), *written]
+        return [Output(self.output, format_for(self.output).kind), *written]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -75,6 +77,7 @@ class ConvertOutcome(Outcome):
             "operators": dict(found.operators),
             "parameters": found.parameters,
             "artifact_bytes": found.artifact_bytes,
+            "format": found.format,
             "opset": found.opset,
             "inlet_inside": found.inlet is not None,
             "inlet": asdict(found.inlet) if found.inlet is not None else None,
@@ -94,10 +97,11 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     inlet = read_inlet(request.inlet) if request.inlet else None
     labels = read_labels(request.labels) if request.labels else None
     choices = Choices(request.input_name, request.output_name, request.scores, request.any_shape, request.keep_batch,
-                      request.opset, request.layout, request.shape, request.raw_pixels, request.signature, request.input)  # fmt: skip
+                      request.opset, request.layout, request.shape, request.raw_pixels, request.signature, request.input,
+                      request.half, request.widen)  # fmt: skip
     shape = request.shape or (inlet.tensor_shape() if inlet else None)
     given = {"--shape": request.shape, "--keep-batch": request.keep_batch, "--signature": request.signature, "--input": request.input,
-             "--write-inlet": request.write_inlet}  # fmt: skip
+             "--write-inlet": request.write_inlet, "--widen": request.widen}  # fmt: skip
     with source_file(request.source, request.weights, shape, given=given) as source:
         listener.detail(f"converting {source.name}")
         if source.estimator is not None:

@@ -61,11 +61,11 @@ def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:
     from zygal.files import existing_file
     from zygal.inlet import read_inlet
     from zygal.inlet.stages import stages_of
-    from zygal.kinds import ARTIFACT
+    from zygal.kinds import ARTIFACTS
     from zygal.sources.recognition import kind_of
 
     check_outputs(request.outputs(), request.overwrite, request)
-    is_artifact = kind_of(request.inlet) == ARTIFACT
+    is_artifact = kind_of(request.inlet) in ARTIFACTS
     inlet = read_artifact(request.inlet).metadata.inlet if is_artifact else read_inlet(request.inlet)
     if inlet is None:
         raise InletError(f"{request.inlet} holds no inlet; name a TOML file.")

@@ -58,6 +58,15 @@ class Survey:
     kind: str
     facts: Any
 
+    @property
+    def is_artifact(self) -> bool:
+        """Whether it says of itself what an artifact of ours does; another maker's flatbuffer is surveyed as a source."""
+        return hasattr(self.facts, "metadata")
+
+    @property
+    def is_source(self) -> bool:
+        return _is_trained(self.kind) and not self.is_artifact
+
 
 @dataclass(frozen=True, kw_only=True)
 class SurveyOutcome(Outcome):
@@ -66,8 +75,8 @@ class SurveyOutcome(Outcome):
     found: Survey
 
     def result(self) -> dict[str, Any]:
-        documents = {**dict.fromkeys(_WEIGHTS, asdict), kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels, kinds.FOLDER: _labels}
-        describe = documents.get(self.found.kind, _trained)
+        documents = {**dict.fromkeys(_WEIGHTS, asdict), kinds.WITNESS: _witness, kinds.INLET: asdict, kinds.LABELS: _labels, kinds.FOLDER: _labels}
+        describe = _artifact if self.found.is_artifact else documents.get(self.found.kind, _trained)
         return {"file": str(self.found.path), "file_kind": self.found.kind, **describe(self.found.facts)}
 
 
@@ -83,9 +92,9 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
         found, notes = survey(request.file, request), []
     if found.kind in (kinds.LABELS, kinds.FOLDER):
         notes += found.facts.notes
-    if _is_trained(found.kind):
+    if found.is_source:
         notes += _notes_on(found.facts)
-    if found.kind == kinds.ARTIFACT and found.facts.chosen.reason:
+    if found.is_artifact and found.facts.chosen.reason:
         notes.append(found.facts.chosen.note(list(found.facts.outputs)))
     written = _write_inlet(found, request) if request.write_inlet else ()
     return SurveyOutcome(found=found, notes=tuple(notes), written=written, next_step=_next_step(found, request))
@@ -96,7 +105,7 @@ def _write_inlet(found: Survey, request: SurveyRequest) -> tuple[str, ...]:
     from zygal.files import write_text
     from zygal.inlet import format_inlet
 
-    inlet = found.facts.metadata.inlet if found.kind == kinds.ARTIFACT else getattr(found.facts, "inlet", None)
+    inlet = found.facts.metadata.inlet if found.is_artifact else getattr(found.facts, "inlet", None)
     if inlet is None:
         raise FileError(f"--write-inlet writes the preprocessing inside a file, but {request.file} holds none that can be stated as an inlet.")
     write_text(request.write_inlet, format_inlet(inlet))
@@ -148,6 +157,12 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
         weights = read_keras_weights(path)
         if weights is not None:
             return Survey(Path(path), KERAS_WEIGHTS, weights)
+    if kind in kinds.ARTIFACTS:
+        from zygal.artifact import read_artifact
+
+        artifact = read_artifact(path)
+        if kind == kinds.ARTIFACT or artifact.metadata.origin is not None:
+            return Survey(Path(path), kind, artifact)
     if _is_trained(kind):
         from zygal.sources import Reading, source_facts
 
@@ -160,10 +175,6 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
             if reading.image_shape and type is not None and type.shape[1:] != tuple(reading.image_shape):
                 raise FileError(f"--shape does not fit {path}, which takes images of {','.join(map(str, type.shape[1:]))}; leave it out.")
         return Survey(Path(path), kind, facts)
-    if kind == kinds.ARTIFACT:
-        from zygal.artifact import read_artifact
-
-        return Survey(Path(path), kind, read_artifact(path))
     if kind == kinds.WITNESS:
         from zygal.evidence.witness import read_witness
 
@@ -183,14 +194,14 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
 
 def _next_step(found: Survey, request: SurveyRequest) -> str | None:
     file = request.file
-    if _is_trained(found.kind) and not found.facts.unknown_operators and not found.facts.why_not:
+    if found.is_source and not found.facts.unknown_operators and not found.facts.why_not:
         inlet, labels = found_in_folder(file, "*.inlet.toml", "INLET.toml"), found_in_folder(file, "labels.*", "LABELS")
         weights = ["--weights", request.weights] if request.weights else []
         more = [*([] if found.facts.inlet else ["--inlet", inlet]), *([] if found.facts.labels else ["--labels", labels])]
         return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), *more)
     if found.kind in _WEIGHTS:
         return command_line("zygal", "survey", "FILE.py:FUNCTION", "--weights", file)
-    if found.kind == kinds.ARTIFACT:
+    if found.is_artifact:
         witness = found_in_folder(file, "*.witness", "WITNESS")
         return match_command(file, witness, "DIR")
     if found.kind == kinds.WITNESS and found.facts.tensors is not None:
@@ -253,6 +264,9 @@ def _artifact(facts: Any) -> dict[str, Any]:
         "outputs": [tensor_document(name, dtype, shape) for name, (dtype, shape) in facts.outputs.items()],
         "scores": facts.scores,
         "scores_output": facts.chosen.name,
+        "format": facts.format,
+        "format_version": facts.version,
+        "signatures": list(facts.signatures),
         "opset": facts.opset,
         "ir_version": facts.ir_version,
         "oldest_runtime": facts.oldest_runtime,

@@ -29,13 +29,14 @@ class RuntimeEngine:
             names = ", ".join(each.name for each in inputs)
             raise ArtifactError(f"{path} takes {len(inputs)} inputs ({names}); an image classifier takes one.")
         self.input_name, self.output_name = inputs[0].name, output or outputs[0].name
-        self.input_shape, self.input_dtype = inputs[0].shape, inputs[0].dtype or "float32"
+        self._given, self._made = inputs[0], next((each for each in outputs if each.name == self.output_name), outputs[0])
+        self.input_shape, self.input_dtype = inputs[0].shape, "float32" if self._given.takes_real else inputs[0].dtype or "float32"
         first = self.input_shape[0] if self.input_shape else None
         self.batch_size = first if isinstance(first, int) and first > 0 else None
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         try:
-            return self._session.run([self.output_name], {self.input_name: batch})[0]
+            return self._made.real(self._session.run([self.output_name], {self.input_name: self._given.stored(batch)})[0])
         except Exception as fault:
             raise EngineError(
                 f"{self.path} cannot be run on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
@@ -46,7 +47,7 @@ class RuntimeEngine:
         from zygal.artifact.formats import format_of
 
         inside = import_module(_INSIDE[format_of(self.path).name])
-        return inside.values(self.path, self.input_name, batch, names, self.batch_size or 1)
+        return inside.values(self.path, self.input_name, self._given.stored(batch), names, self.batch_size or 1)
 
 
 def open_engine(artifact: Artifact | str | Path, threads: int | None = None, output: str | None = None) -> Any:

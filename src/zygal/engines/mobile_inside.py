@@ -18,7 +18,7 @@ def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int
         # The faster kernels join operators and keep nothing of what lies between them.
         interpreter = open_interpreter(path, SessionSettings(1, "off"), experimental_preserve_all_tensors=True)
         (given,) = interpreter.get_input_details()
-        places = {each["name"]: each["index"] for each in interpreter.get_tensor_details()}
+        places = {each["name"].partition(";")[0]: each for each in interpreter.get_tensor_details()}
         found: dict[str, list[np.ndarray]] = {name: [] for name in dict.fromkeys(names) if name in places}
         for index in range(len(batch)):
             one = np.repeat(batch[index : index + 1], size, axis=0)
@@ -28,7 +28,14 @@ def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int
             interpreter.set_tensor(given["index"], one)
             interpreter.invoke()
             for name, each in found.items():
-                each.append(interpreter.get_tensor(places[name])[0])
+                each.append(_real(interpreter.get_tensor(places[name]["index"]), places[name])[0])
     except Exception as fault:  # The runtime raises what it likes.
         raise EngineError(f"the layers of {path} cannot be read ({first_line(fault)}).") from fault
     return {name: np.stack(each) for name, each in found.items()}
+
+
+def _real(array: np.ndarray, details) -> np.ndarray:
+    given = details["quantization_parameters"]
+    if len(given["scales"]) != 1 or array.dtype.kind == "f":
+        return array
+    return (array.astype(np.int32) - given["zero_points"][0]).astype(np.float32) * given["scales"][0]

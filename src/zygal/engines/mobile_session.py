@@ -95,7 +95,9 @@ def ports(interpreter: Any, details: Sequence[Mapping[str, Any]], outputs: bool 
     for each in details:
         signature = each["shape_signature"] if len(each["shape_signature"]) == len(each["shape"]) else each["shape"]
         shape = tuple(int(size) if size >= 0 else f"N{at or ''}" for at, size in enumerate(signature))
-        made.append(Port(names[each["index"]], np.dtype(each["dtype"]).name, shape, str(np.dtype(each["dtype"]))))
+        given = each["quantization_parameters"]
+        steps = (np.float32(given["scales"][0]), int(given["zero_points"][0])) if len(given["scales"]) == 1 and np.dtype(each["dtype"]).kind in "iu" else None
+        made.append(Port(names[each["index"]], np.dtype(each["dtype"]).name, shape, str(np.dtype(each["dtype"])), steps))
     return tuple(made)
 
 

@@ -31,12 +31,32 @@ class SessionSettings:
 @dataclass(frozen=True)
 class Port:
     """An input or an output. dtype: None for one that is not computed with here; stated: the runtime's own word for it. shape: numbers,
-    and names or None for open sizes."""
+    and names or None for open sizes. steps: scale and zero point, where whole numbers stand for real ones."""
 
     name: str
     dtype: str | None
     shape: tuple[int | str | None, ...]
     stated: str = ""
+    steps: tuple[np.float32, int] | None = None
+
+    @property
+    def takes_real(self) -> bool:
+        """Whether real numbers are what is meant: images of unsigned pixels are taken as they are."""
+        return self.steps is not None and self.dtype != "uint8"
+
+    def stored(self, array: np.ndarray) -> np.ndarray:
+        """Real numbers as the port takes them: halves rounded to even, held within the range."""
+        if not self.takes_real or array.dtype.kind != "f":
+            return array
+        (scale, zero), limits = self.steps, np.iinfo(self.dtype)
+        return np.clip(np.rint(array / scale) + zero, limits.min, limits.max).astype(self.dtype)
+
+    def real(self, array: np.ndarray) -> np.ndarray:
+        """What the port gives as real numbers."""
+        if self.steps is None or array.dtype.kind == "f":
+            return array
+        scale, zero = self.steps
+        return (array.astype(np.int32) - np.int32(zero)).astype(np.float32) * scale
 
 
 class Session(Protocol):

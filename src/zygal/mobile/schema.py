@@ -162,6 +162,7 @@ OPTIONS: dict[int, tuple[str, tuple[tuple, ...]]] = {
     101: ("BatchMatMulOptions", (("adj_x", "bool"), ("adj_y", "bool"), ("asymmetric_quantize_inputs", "bool"))),
     102: ("CumsumOptions", (("exclusive", "bool"), ("reverse", "bool"))),
     104: ("BroadcastToOptions", ()),
+    106: ("Conv3DOptions", (("padding", "i8"), ("stride_d", "i32"), *_STRIDES, _ACTIVATION, ("dilation_d", "i32", 1), *_DILATIONS)),
     116: ("GeluOptions", (("approximate", "bool"),)),
     123: ("SignOptions", ()),
 }  # fmt: skip
@@ -205,7 +206,7 @@ OPERATORS: dict[int, tuple[str, str | None]] = {
     106: ("ADD_N", "AddNOptions"), 107: ("GATHER_ND", "GatherNdOptions"), 108: ("COS", "CosOptions"), 110: ("RANK", "RankOptions"), 111: ("ELU", None),
     114: ("QUANTIZE", "QuantizeOptions"), 116: ("ROUND", None), 117: ("HARD_SWISH", "HardSwishOptions"), 123: ("SELECT_V2", "SelectV2Options"),
     124: ("DENSIFY", "DensifyOptions"), 126: ("BATCH_MATMUL", "BatchMatMulOptions"), 128: ("CUMSUM", "CumsumOptions"),
-    130: ("BROADCAST_TO", "BroadcastToOptions"), 140: ("REDUCE_ALL", "ReducerOptions"), 150: ("GELU", "GeluOptions"), 152: ("RELU_0_TO_1", None),
+    130: ("BROADCAST_TO", "BroadcastToOptions"), 132: ("CONV_3D", "Conv3DOptions"), 140: ("REDUCE_ALL", "ReducerOptions"), 150: ("GELU", "GeluOptions"), 152: ("RELU_0_TO_1", None),
     158: ("SIGN", "SignOptions"),
 }  # fmt: skip
 """The operators that are known here: name and the table of its settings, by number."""
@@ -214,7 +215,7 @@ OTHER_OPERATORS = {
     31: "CALL", 32: "CUSTOM", 33: "EMBEDDING_LOOKUP_SPARSE", 35: "UNIDIRECTIONAL_SEQUENCE_RNN", 44: "UNIDIRECTIONAL_SEQUENCE_LSTM", 46: "BIDIRECTIONAL_SEQUENCE_RNN",
     51: "DELEGATE", 52: "BIDIRECTIONAL_SEQUENCE_LSTM", 68: "SPARSE_TO_DENSE", 103: "UNIQUE", 109: "WHERE", 112: "REVERSE_SEQUENCE", 113: "MATRIX_DIAG",
     115: "MATRIX_SET_DIAG", 118: "IF", 119: "WHILE", 120: "NON_MAX_SUPPRESSION_V4", 121: "NON_MAX_SUPPRESSION_V5", 122: "SCATTER_ND", 125: "SEGMENT_SUM",
-    129: "CALL_ONCE", 131: "RFFT2D", 132: "CONV_3D", 133: "IMAG", 134: "REAL", 135: "COMPLEX_ABS", 136: "HASHTABLE", 137: "HASHTABLE_FIND",
+    129: "CALL_ONCE", 131: "RFFT2D", 133: "IMAG", 134: "REAL", 135: "COMPLEX_ABS", 136: "HASHTABLE", 137: "HASHTABLE_FIND",
     138: "HASHTABLE_IMPORT", 139: "HASHTABLE_SIZE", 141: "CONV_3D_TRANSPOSE", 142: "VAR_HANDLE", 143: "READ_VARIABLE", 144: "ASSIGN_VARIABLE",
     145: "BROADCAST_ARGS", 146: "RANDOM_STANDARD_NORMAL", 147: "BUCKETIZE", 148: "RANDOM_UNIFORM", 149: "MULTINOMIAL", 151: "DYNAMIC_UPDATE_SLICE",
     153: "UNSORTED_SEGMENT_PROD", 154: "UNSORTED_SEGMENT_MAX", 155: "UNSORTED_SEGMENT_SUM", 156: "ATAN2", 157: "UNSORTED_SEGMENT_MIN", 159: "BITCAST",

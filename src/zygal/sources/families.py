@@ -150,24 +150,25 @@ def _with_shards(path: Path) -> tuple[str, ...]:
     return (str(path), *map(str, shard_paths(path)))
 
 
+_NOTHING_STORED = {"--widen": "only mobile flatbuffers store numbers in few bits"}
 _CAPTURED = "a captured program has one graph with one input"
 FAMILIES: tuple[Family, ...] = (
     Family(
         "PyTorch", (kinds.PROGRAM,), _is_program, "zygal.sources.pytorch.reader", "zygal.engines.pytorch:PyTorchEngine", "torch",
         {"--shape": "a captured program states the shape of its images", "--signature": _CAPTURED, "--input": _CAPTURED,
-         "--write-inlet": "a captured program holds no steps before its tensor"},
+         "--write-inlet": "a captured program holds no steps before its tensor", **_NOTHING_STORED},
         model_class="torch.nn.Module", builder="zygal.sources.pytorch.live",
     ),
     Family(
         "Keras", (kinds.KERAS_ARCHIVE, kinds.HDF5, kinds.WEB_LAYERS), _is_keras, "zygal.sources.keras.reader",
         "zygal.engines.keras:KerasEngine", "keras",
         {"--keep-batch": "a Keras model takes any number of images, so no batch is fixed", "--signature": "a Keras model has no signatures",
-         "--input": "a Keras model names its one input", "--write-inlet": "its preprocessing layers are converted with it"},
+         "--input": "a Keras model names its one input", "--write-inlet": "its preprocessing layers are converted with it", **_NOTHING_STORED},
         files=_with_shards, model_class="keras.Model", builder="zygal.sources.keras.live", parts="layer",
     ),
     Family(
         "TensorFlow", (kinds.SAVED_MODEL, kinds.FROZEN_GRAPH, kinds.WEB_GRAPH), _is_tensorflow, "zygal.sources.tensorflow.reader",
-        "zygal.engines.tensorflow:TensorFlowEngine", "tensorflow", files=_saved_model_files,
+        "zygal.engines.tensorflow:TensorFlowEngine", "tensorflow", _NOTHING_STORED, files=_saved_model_files,
     ),
     Family(
         "LiteRT", (kinds.MOBILE,), _is_mobile, "zygal.sources.mobile.reader", "zygal.engines.mobile:MobileEngine", "mobile",

@@ -94,6 +94,8 @@ def convolution(site: Site) -> View:
     weight = site.array(1)
     if weight is None:
         site.refuse("has kernels that depend on the image")
+    if weight.ndim == 5:
+        return _over_a_volume(site, weight)
     view, was_row = _flat(site, site.view())
     if was_row:
         weight = weight[:, :, None]
@@ -117,6 +119,23 @@ def convolution(site: Site) -> View:
     operator = "DEPTHWISE_CONV_2D" if depthwise else "CONV_2D"
     made = site.step(operator, [x, kernel, site.constant(bias, "bias")], sizes, np.float32, version, **options)
     return _unflattened(site, made, was_row)
+
+
+def _over_a_volume(site: Site, weight: np.ndarray) -> View:
+    """Kernels [depth, height, width, inputs, outputs] over images with three axes."""
+    given, order = site.attributes(), channels_last(5)
+    geometry = Geometry.of(given, weight.shape[2:])
+    if given["group"] != 1 or site.has(2) and site.array(2) is None:
+        site.refuse("has groups of channels on images with 3 axes")
+    x = site.image(site.view())
+    if any(map(any, geometry.pads)):
+        n, *sizes, channels = site.shape_of(x)
+        table = site.numbers([[0, 0], *map(list, geometry.pads), [0, 0]])
+        x = site.step("PAD", [x, table], (n, *(size + sum(pair) for size, pair in zip(sizes, geometry.pads)), channels), np.float32)
+    bias = site.array(2) if site.has(2) else np.zeros(len(weight), weight.dtype)
+    options = {f"{what}_{axis}": value for what, values in (("stride", geometry.strides), ("dilation", geometry.dilations)) for axis, value in zip("dhw", values)}
+    inputs = [x, site.constant(weight.transpose(2, 3, 4, 1, 0), "kernel"), site.constant(bias, "bias")]
+    return View(order, site.step("CONV_3D", inputs, site.stored(order), np.float32, padding=VALID, activation=0, **options))
 
 
 @spelt("ConvTranspose")

@@ -22,6 +22,6 @@ def show(out, outcome: ConvertOutcome) -> None:
         ("stored inside", ", ".join([*stored, "origin"])),
         *([("not inside", f"{' and '.join(each.removeprefix('--') for each in missing)} (add {' and '.join(missing)})")]
           if missing else []),
-        ("format", f"ONNX opset {found.opset}, {file_size(found.artifact_bytes)}"),
+        ("format", f"{found.format}{f' opset {found.opset}' if found.opset else ''}, {file_size(found.artifact_bytes)}"),
     ]  # fmt: skip
     show_facts(out, f"{request.source} -> {found.artifact}", rows)

@@ -18,8 +18,8 @@ Rows = list[tuple[str, str]]
 def show(out, outcome: SurveyOutcome) -> None:
     """What the file is and what is in it."""
     found = outcome.found
-    describe = {kinds.SAFETENSORS: _weights, KERAS_WEIGHTS: _weights, kinds.ARTIFACT: _artifact, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels, kinds.FOLDER: _labels}
-    show_facts(out, f"{found.path} is {found.kind}", describe.get(found.kind, _trained)(found.facts))
+    describe = {kinds.SAFETENSORS: _weights, KERAS_WEIGHTS: _weights, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels, kinds.FOLDER: _labels}
+    show_facts(out, f"{found.path} is {found.kind}", (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts))
 
 
 def _trained(facts: Any) -> Rows:
@@ -57,14 +57,18 @@ def _signatures(signatures: Sequence[Any]) -> Rows:
     """Every signature, its keys beside the real names of the tensors; the one that is taken is marked."""
     rows = []
     for number, each in enumerate(signatures):
-        taken = ", taken" if each.taken else ""
-        rows.append(("signatures" if not number else "", f"{each.name} (tags {', '.join(each.tags) or 'none'}{taken})"))
+        rows.append(("signatures" if not number else "", f"{each.name}{_tags(each)}"))
         for arrow, listed in (("takes", each.inputs), ("returns", each.outputs)):
             for key, (name, dtype, sizes) in listed.items():
                 layout = image_layout(sizes or ())
                 shape = "any shape" if sizes is None else _shape(sizes)
                 rows.append(("", f"  {arrow} {key} = {name}   {dtype} {shape}{f'   {layout}' if layout else ''}"))
     return rows
+
+
+def _tags(each: Any) -> str:
+    words = ([f"tags {', '.join(each.tags)}"] if each.tags else []) + (["taken"] if each.taken else [])
+    return f" ({', '.join(words)})" if words else ""
 
 
 def _weights(facts: Any) -> Rows:
@@ -86,7 +90,8 @@ def _artifact(facts: Any) -> Rows:
         f"{name}   {dtype} {_shape(shape)}{_scores(shape, facts.scores, name != facts.chosen.name)}"
         for name, (dtype, shape) in facts.outputs.items()
     ]
-    runtime = f"ONNX Runtime {facts.oldest_runtime} or newer" if facts.oldest_runtime else "no known runtime release"
+    known = f"{facts.runtime} {facts.oldest_runtime} or newer" if facts.oldest_runtime else "no known runtime release"
+    runtime = known if facts.opset else facts.runtime
     origin = metadata.origin
     return [
         ("written by", facts.producer),
@@ -94,6 +99,7 @@ def _artifact(facts: Any) -> Rows:
         *([("", "raw pixels: 8-bit RGB of any size, all images of a batch of one size; the preprocessing is inside")]
           if metadata.tensor else []),
         *_numbered("output", outputs),
+        *([("signatures", ", ".join(facts.signatures))] if facts.signatures else []),
         ("labels", _names(metadata.labels) if metadata.labels else "none inside"),
         *([("", f"class order: {metadata.labels_order}")] if metadata.labels_order else []),
         ("inlet", describe_inlet(metadata.inlet) if metadata.inlet else "none inside"),
@@ -102,7 +108,7 @@ def _artifact(facts: Any) -> Rows:
         ("layers", f"{facts.layers}, {counted(facts.nodes, 'node')}"),
         ("operators", ", ".join(f"{name} {count}" for name, count in facts.operators.items())),
         ("parameters", f"{grouped(facts.parameters)} numbers in the weights"),
-        ("format", f"ONNX opset {facts.opset}, IR version {facts.ir_version}; needs {runtime}"),
+        ("format", f"{facts.format}{'' if facts.opset else ','} {facts.version}; needs {runtime}"),
         ("file size", file_size(facts.size_bytes)),
     ]  # fmt: skip
 

@@ -191,6 +191,20 @@ def convolution(call: MobileSite) -> Value:
     return Spread(view, spread.blocks, spread.pads, True) if spread else view
 
 
+@own("CONV_3D")
+def convolution_of_volumes(call: MobileSite) -> View:
+    x, order, sizes = call.image(call.x())
+    stored = call.known(1)
+    if stored is None or stored.ndim != 5 or len(sizes) != 3 or stored.shape[3] != call.type_of(x).shape[1]:
+        call.refuse("has kernels that do not fit the image")
+    kernel = np.ascontiguousarray(stored.transpose(4, 3, 0, 1, 2), np.float32)
+    strides, dilations = ([int(call.option(f"{what}_{axis}")) for axis in "dhw"] for what in ("stride", "dilation"))
+    pads = same_pads(sizes, kernel.shape[2:], strides, dilations) if call.option("padding") == SAME else [0] * 6
+    bias = [call.constant(call.known(2).astype(np.float32), "bias")] if call.has(2) and call.known(2) is not None else []
+    made = call.step("Conv", x, call.constant(kernel, "kernel"), *bias, strides=strides, pads=pads, dilations=dilations, group=1, kernel_shape=list(kernel.shape[2:]))
+    return activated(call, View(made, order))
+
+
 def _bias(call: MobileSite, place: int, weight: int) -> list[str]:
     if not call.has(place):
         return []
