@@ -6,7 +6,9 @@ from mobile import Flatbuffer, on_the_runtime, scaled
 
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
+from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
+from zygal.mobile.read import read_model
 from zygal.sources import Reading, read_source
 
 RNG = np.random.default_rng(3)
@@ -192,3 +194,30 @@ def test_sixteen_bits_are_refused_and_can_be_widened(tmp_path):
     with read_source(path, reading=Reading(widen=True)) as source:
         found = run_graph(source.graph, {source.graph.inputs[0]: x})[source.graph.outputs[0]]
     assert np.abs(found - on_the_runtime(path, stored) / np.float32(2048)).max() < 0.002
+
+
+def test_written_again_it_computes_with_stored_numbers_and_gives_the_same(tmp_path):
+    path = eight_bit_classifier(tmp_path / "m.tflite")
+    convert(path, tmp_path / "again.tflite")
+    again = read_model(tmp_path / "again.tflite")
+    assert [each.name for each in again.operators] == ["QUANTIZE", "CONV_2D", "MEAN", "RESHAPE", "FULLY_CONNECTED", "DEQUANTIZE"]
+    assert (tmp_path / "again.tflite").stat().st_size < 3 * path.stat().st_size
+    x = np.clip(np.random.default_rng(0).standard_normal((50, 12, 12, 3), np.float32) / 2, -1, 0.99)
+    one, every = RuntimeEngine(path, 1), RuntimeEngine(tmp_path / "again.tflite", 1)
+    assert (one.batch_size, every.batch_size) == (1, None)
+    assert np.array_equal(every.run(x), np.concatenate([one.run(x[at : at + 1]) for at in range(50)]))
+    convert(path, tmp_path / "wide.tflite", choices=Choices(widen=True))
+    assert "QUANTIZE" not in {each.name for each in read_model(tmp_path / "wide.tflite").operators}
+
+
+def test_a_border_of_stored_zeros_becomes_the_pads_of_the_convolution(tmp_path):
+    stored = Stored()
+    image = stored.add("CONV_2D", [stored.image, stored.weight(whole(-60, 60, 4, 1, 1, 4)), stored.bias(4)], (2, 8, 9, 4), scaled(IN, 7), version=3, stride_h=1, stride_w=1)
+    bordered = stored.add("PAD", [image, np.array([[0, 0], [1, 1], [1, 1], [0, 0]], np.int32)], (2, 10, 11, 4), scaled(IN, 7), version=2)
+    made = stored.add("CONV_2D", [bordered, stored.weight(whole(-60, 60, 6, 3, 3, 4)), stored.bias(6)], (2, 8, 9, 6), scaled(0.08, 3), version=3, padding=1, stride_h=1, stride_w=1)
+    check(stored, tmp_path, made)
+    with read_source(tmp_path / "m.tflite") as source:
+        graph = run_passes(source.graph)
+    operators = [node.operator for node in graph.nodes]
+    assert "Pad" not in operators and [node for node in graph.nodes if node.operator == "Conv"][1].attributes["pads"] == [1, 1, 1, 1]
+    assert operators.count("QuantizeLinear") == 3 and operators.count("DequantizeLinear") == 7

@@ -30,6 +30,7 @@ TRAINED = "a trained model (.pt2, .keras, .h5, a saved-model folder, a frozen .p
 FROZEN_GRAPH = "a frozen TensorFlow graph"
 ARTIFACT = "an ONNX artifact"
 MOBILE = "a mobile flatbuffer (.tflite)"
+ANY_ARTIFACT = "an artifact (.onnx or .tflite)"
 ARTIFACTS = (ARTIFACT, MOBILE)
 """What can be run as an artifact; a mobile flatbuffer can be a source as well."""
 WITNESS = "a witness"

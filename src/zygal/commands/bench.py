@@ -99,11 +99,10 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
     from zygal.bench.baseline import read_baseline
     from zygal.bench.regression import judge
     from zygal.commands.bench_run import measure
-    from zygal.kinds import ARTIFACT
-    from zygal.sources.recognition import require_kind
+    from zygal.sources.recognition import require_artifact
 
     _check(request)
-    require_kind(request.artifact, ARTIFACT)
+    require_artifact(request.artifact)
     earlier = read_baseline(request.baseline) if request.baseline else None
     check_outputs(request.outputs(), request.overwrite, request)
     measured = measure(request, listener, earlier)

@@ -69,7 +69,8 @@ class Signature:
 
 @dataclass
 class MobileModel:
-    """metadata: bytes by name. files: what is appended to the flatbuffer as members of a zip archive, by name."""
+    """metadata: bytes by name. files: what is appended to the flatbuffer as members of a zip archive, by name. stored: while it is
+    made, the stored form of constants of real numbers, as tensors' numbers."""
 
     tensors: list[Tensor]
     operators: list[Operator]
@@ -79,3 +80,4 @@ class MobileModel:
     metadata: dict[str, Any] = field(default_factory=dict)
     description: str = ""
     files: dict[str, bytes] = field(default_factory=dict)
+    stored: dict[int, int] = field(default_factory=dict)

@@ -69,7 +69,7 @@ def require_artifact(path: str | Path) -> str:
     """The kind of an artifact's file; raises FileError with what to do instead for anything else."""
     kind = kind_of(path)
     if kind not in kinds.ARTIFACTS:
-        raise _unwanted(path, kind, kinds.ARTIFACT)
+        raise _unwanted(path, kind, kinds.ANY_ARTIFACT)
     return kind
 
 
@@ -110,6 +110,7 @@ def _kind_of_pickle(head: bytes) -> str:
 
 _ADVICE = {
     (kinds.TRAINED, kinds.ARTIFACT): "it is already converted, so give the trained model that it was made from",
+    (kinds.ANY_ARTIFACT, kinds.TRAINED): "convert it first with zygal convert",
     (kinds.ARTIFACT, kinds.TRAINED): "convert it first with zygal convert",
     (kinds.WITNESS, kinds.TRAINED): "record a witness from it with zygal witness",
     (kinds.WITNESS, kinds.ARTIFACT): "record a witness on the training side with zygal witness",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import replace
 
+from zygal.artifact.mobile.stored import computed_as_stored, widened
 from zygal.mobile.model import MobileModel, Operator
 from zygal.mobile.schema import ACTIVATION_NUMBERS
 
@@ -16,7 +17,7 @@ def fused(model: MobileModel) -> MobileModel:
     model = _without_dead(model)
     for join in (_bias_into, _activation_into):
         model = _joined(model, join)
-    return _without_unread(model)
+    return _without_unread(widened(_without_dead(computed_as_stored(model))))
 
 
 def _joined(model: MobileModel, join) -> MobileModel:

@@ -13,7 +13,7 @@ from zygal.errors import ArtifactError, GraphError, some_of
 from zygal.graph import Batch, Dimension, Graph, GraphBuilder, Node, TensorType
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import at_batch
-from zygal.mobile.model import MobileModel, Operator, Signature, Tensor
+from zygal.mobile.model import MobileModel, Operator, Quantization, Signature, Tensor
 
 Spelling = Callable[["Site"], "View | list[View]"]
 SPELLINGS: dict[str, Spelling] = {}
@@ -85,6 +85,7 @@ class Lowering:
         self.values: dict[str, View] = {}
         self.uses = graph.uses()
         self._readers: dict[str, list[Node]] = {}
+        self.stored: dict[int, int] = {}
         self._turned: dict[tuple, int] = {}
         self._constants: dict[tuple, int] = {}
         self._names: set[str] = set()
@@ -132,6 +133,13 @@ class Lowering:
             self._constants[key] = len(self.tensors) - 1
         return self._constants[key]
 
+    def remember(self, real: int, numbers: np.ndarray, steps: Quantization) -> None:
+        """Adds the stored form of a constant; `fusing` takes it where it can, and widens it where it cannot."""
+        name = self._free(f"{self.tensors[real].name}.stored")
+        self.tensors.append(Tensor(name, tuple(numbers.shape), numbers.dtype.name, data=numbers, quantization=steps))
+        self.shapes.append(tuple(numbers.shape))
+        self.stored[real] = len(self.tensors) - 1
+
     def _free(self, wanted: str) -> str:
         name, number = wanted, 1
         while name in self._names:
@@ -171,7 +179,7 @@ class Lowering:
         for name in self.graph.outputs:
             view, node = self.view(name), Node("Output", (name,), (name,))
             outputs.append(Site(self, node).plain(view))
-        model = MobileModel(self.tensors, self.operators, self.inputs, outputs)
+        model = MobileModel(self.tensors, self.operators, self.inputs, outputs, stored=self.stored)
         names = [dict(zip(names, numbers)) for names, numbers in ((self.graph.inputs, self.inputs), (self.graph.outputs, outputs))]
         model.signatures.append(Signature("serving_default", *names))
         return model
@@ -217,6 +225,21 @@ class Site:
         """Adds an operator with one result."""
         made = self.lowering.tensor(shape, np.dtype(dtype), f"{self.stem}/{operator.lower()}")
         self.lowering.operators.append(Operator(operator, list(inputs), [made], options, version))
+        if np.dtype(dtype).name in ("int8", "uint8"):
+            # What moves stored numbers leaves their meaning.
+            self.lowering.tensors[made].quantization = self.lowering.tensors[inputs[0]].quantization
+        return made
+
+    def weight(self, place: int, array: np.ndarray, order: Sequence[int], hint: str) -> int:
+        """A constant input in an order of its axes, or rearranged with its axes in place; `array` is its numbers. Where it is stored
+        in few bits, that is remembered."""
+        made = self.constant(np.transpose(array, order), hint)
+        stored = self.view(place).stored
+        if stored is not None and stored[0].size == array.size:
+            numbers, steps = stored
+            kept = np.transpose(numbers.reshape(array.shape), order)
+            moved = Quantization(steps.scales, steps.zero_points, list(order).index(steps.axis) if steps.per_axis else 0)
+            self.lowering.remember(made, kept, moved)
         return made
 
     def numbers(self, values: Any, dtype: str = "int32") -> int:

@@ -8,6 +8,7 @@ from zygal.artifact.mobile import (  # noqa: F401  (each enters its spellings in
     table_images,
     table_products,
     table_shaping,
+    table_stored,
 )
 from zygal.artifact.mobile.lowering import SPELLINGS
 

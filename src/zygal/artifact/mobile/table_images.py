@@ -110,14 +110,15 @@ def convolution(site: Site) -> View:
     channels, options = site.shape_of(x)[3], windows.options()
     depthwise = group == channels and group > 1
     if depthwise:
-        kernel = site.constant(np.transpose(weight, (1, 2, 3, 0)), "kernel")
+        kernel = site.weight(1, weight, (1, 2, 3, 0), "kernel")
         options["depth_multiplier"] = weight.shape[0] // channels
         version = 2 if max(windows.geometry.dilations) > 1 else 1
     else:
-        kernel = site.constant(np.transpose(weight, (0, 2, 3, 1)), "kernel")
+        kernel = site.weight(1, weight, (0, 2, 3, 1), "kernel")
         version = 6 if group > 1 else 1
     operator = "DEPTHWISE_CONV_2D" if depthwise else "CONV_2D"
-    made = site.step(operator, [x, kernel, site.constant(bias, "bias")], sizes, np.float32, version, **options)
+    addend = site.weight(2, bias, (0,), "bias") if site.has(2) else site.constant(bias, "bias")
+    made = site.step(operator, [x, kernel, addend], sizes, np.float32, version, **options)
     return _unflattened(site, made, was_row)
 
 
@@ -211,9 +212,9 @@ def pooling(site: Site) -> View:
     if max(geometry.dilations) > 1:
         site.refuse("has dilated windows")
     if not windows.same:
-        x = padded(site, x, windows.border, LOWEST)
+        x = padded(site, x, windows.border, LOWEST if site.made().dtype == np.float32 else float(np.iinfo(site.made().dtype).min))
     sizes = (site.shape_of(x)[0], *windows.counts, site.shape_of(x)[3])
-    made = site.step("MAX_POOL_2D", [x], sizes, np.float32, filter_h=geometry.kernel[0], filter_w=geometry.kernel[1], **windows.options(dilated=False))
+    made = site.step("MAX_POOL_2D", [x], sizes, site.made().dtype, filter_h=geometry.kernel[0], filter_w=geometry.kernel[1], **windows.options(dilated=False))
     return _unflattened(site, made, was_row)
 
 

@@ -10,6 +10,7 @@ from zygal.artifact.mobile.lowering import Site, spelt
 from zygal.artifact.mobile.views import View, natural
 from zygal.graph import Batch
 from zygal.graph.shapes import broadcast
+from zygal.mobile.model import Quantization
 
 
 @spelt("Gemm")
@@ -22,25 +23,38 @@ def linear(site: Site) -> View:
     view = site.view()
     if view.array is not None or view.order != (0, 1):
         view = View((0, 1), site.plain(view))
-    if view.picks is not None:
-        weight = weight[:, view.picks]
+    stored = site.view(1).stored
+    if stored is not None and (given["alpha"] != 1 or given["beta"] != 1):
+        site.refuse("scales a product with a weight that is stored in few bits")
     scale = np.float32(given["alpha"])
     weight = weight if scale == 1 else weight * scale
     bias = site.array(2) if site.has(2) else np.zeros(len(weight), np.float32)
     own = bias is not None and bias.size == bias.shape[-1:][0] == len(weight) if bias is not None and bias.ndim else False
     added = bias.reshape(-1) * np.float32(given["beta"]) if own else np.zeros(len(weight), np.float32)
-    made = fully_connected(site, view.tensor, weight, added)
+    addend = site.weight(2, added, (0,), "bias") if own and site.view(2).stored else site.constant(added, "bias")
+    made = fully_connected(site, view.tensor, _columns(site, weight, given, view.picks), len(weight), addend)
     if own:
         return View((0, 1), made)
     addend = site.binary("MUL", site.plain(site.view(2)), site.numbers(given["beta"], "float32"))
     return View((0, 1), site.binary("ADD", made, addend))
 
 
-def fully_connected(site: Site, x: int, weight: np.ndarray, bias: np.ndarray | None) -> int:
+def _columns(site: Site, weight: np.ndarray, given, picks: np.ndarray | None) -> int:
+    """The weight [outputs, inputs] with its columns as the matrix before it has them."""
+    taken = weight if picks is None else weight[:, picks]
+    made, stored = site.constant(taken, "weight"), site.view(1).stored
+    if stored is not None:
+        numbers, steps = stored[0] if given["transB"] else stored[0].T, stored[1]
+        kept = numbers if picks is None else numbers[:, picks]
+        site.lowering.remember(made, kept, Quantization(steps.scales, steps.zero_points, (steps.axis if given["transB"] else 1 - steps.axis) if steps.per_axis else 0))
+    return made
+
+
+def fully_connected(site: Site, x: int, weight: int, outputs: int, bias: int | None) -> int:
     """x [..., inputs] by a weight [outputs, inputs]."""
-    sizes = (*site.shape_of(x)[:-1], len(weight))
+    sizes = (*site.shape_of(x)[:-1], outputs)
     keeps = len(sizes) > 2
-    inputs = [x, site.constant(weight, "weight"), *([site.constant(bias, "bias")] if bias is not None else [])]
+    inputs = [x, weight, *([bias] if bias is not None else [])]
     return site.step("FULLY_CONNECTED", inputs, sizes, np.float32, 5 if keeps else 1, activation=0, weights_format=0, keep_num_dims=keeps)
 
 
@@ -60,7 +74,8 @@ def product(site: Site) -> View:
     right = site.array(1)
     if right is not None and right.size == prod(right.shape[-2:]) and right.dtype == np.float32:
         x = site.plain(site.view())
-        made = fully_connected(site, x, right.reshape(right.shape[-2:]).T, None)
+        matrix = right.reshape(right.shape[-2:])
+        made = fully_connected(site, x, site.weight(1, matrix, (1, 0), "weight"), matrix.shape[1], None)
         return site.result(site.reshape_tensor(made, site.made().shape))
     tensors, turned = zip(*(_matrix(site, site.view(place)) for place in (0, 1)))
     return site.result(site.step("BATCH_MATMUL", tensors, site.made().shape, site.made().dtype, adj_x=turned[0], adj_y=turned[1]))

@@ -188,7 +188,8 @@ def bordered(site: Site) -> View:
         return View(view.order, site.step("MIRROR_PAD", [x, site.numbers(table)], shape, site.dtype_of(x), mode=0))
     if given["mode"] != "constant":
         site.refuse(f"pads by {given['mode']}")
-    if given["value"] == 0:
+    steps = site.lowering.tensors[x].quantization
+    if given["value"] == (0 if steps is None else steps.zero_points[0]):
         return View(view.order, site.step("PAD", [x, site.numbers(table)], shape, site.dtype_of(x)))
     return View(view.order, site.step("PADV2", [x, site.numbers(table), site.number(given["value"], x)], shape, site.dtype_of(x)))
 

@@ -9,6 +9,7 @@ from math import prod
 import numpy as np
 
 from zygal.graph import Batch, Dimension
+from zygal.mobile.model import Quantization
 
 
 @dataclass(frozen=True)
@@ -17,13 +18,15 @@ class View:
 
     Axis `p` of the mobile tensor is axis `order[p]` of the graph's value; what the graph transposes changes the order alone.
     array: a constant's numbers in the graph's order; then there is no tensor yet. picks, for a matrix: the tensor's column p is
-    the graph's column picks[p]; flattening an image whose channels come last leaves that behind.
+    the graph's column picks[p]; flattening an image whose channels come last leaves that behind. stored: of a constant that is
+    kept in few bits, its stored numbers and what they mean.
     """
 
     order: tuple[int, ...]
     tensor: int = -1
     array: np.ndarray | None = None
     picks: np.ndarray | None = None
+    stored: tuple[np.ndarray, Quantization] | None = None
 
     @property
     def rank(self) -> int:

@@ -1,0 +1,112 @@
+"""Operators between stored numbers compute with them as they are stored: the real numbers around them are left out."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import replace
+
+import numpy as np
+
+from zygal.mobile.model import MobileModel, Operator, Quantization, Tensor
+
+_FREE = ("ADD", "SUB", "MUL", "MEAN", "LEAKY_RELU", "HARD_SWISH", "RELU", "RELU6", "RELU_N1_TO_1", "CONV_2D", "DEPTHWISE_CONV_2D", "FULLY_CONNECTED")
+"""Operators that take any steps at both ends."""
+_SAME = ("MAX_POOL_2D", "AVERAGE_POOL_2D", "RESHAPE", "TRANSPOSE", "CONCATENATION", "SLICE", "STRIDED_SLICE", "GATHER", "PAD", "RESIZE_BILINEAR",
+         "RESIZE_NEAREST_NEIGHBOR", "MAXIMUM", "MINIMUM", "SPACE_TO_DEPTH", "DEPTH_TO_SPACE")  # fmt: skip
+"""Operators whose results have the steps of what they are given."""
+_FIXED = {"LOGISTIC": (1 / 256, -128), "SOFTMAX": (1 / 256, -128), "TANH": (1 / 128, 0)}
+"""Operators whose results have these steps, by the format's specification of 8-bit operators (int8)."""
+_WEIGHTED = ("CONV_2D", "DEPTHWISE_CONV_2D", "FULLY_CONNECTED")
+_VERSIONS = {"CONV_2D": 3, "DEPTHWISE_CONV_2D": 3, "FULLY_CONNECTED": 4, "HARD_SWISH": 1}
+
+
+def computed_as_stored(model: MobileModel) -> MobileModel:
+    """Replaces operators whose inputs are all widened and whose result is stored again at once."""
+    model = _stored_before_reshaping(model)
+    uses = Counter(number for operator in model.operators for number in operator.inputs)
+    uses.update(model.outputs)
+    stored = dict(model.stored) | {each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"}
+    makers = {number: at for at, each in enumerate(model.operators) for number in each.outputs}
+    operators: list[Operator | None] = list(model.operators)
+    for at, after in enumerate(model.operators):
+        before = makers.get(after.inputs[0]) if after.name == "QUANTIZE" else None
+        if before is None or operators[before] is None or uses[after.inputs[0]] != 1:
+            continue
+        made = _as_stored(model, operators[before], after.outputs[0], stored)
+        if made is not None:
+            operators[before], operators[at] = None, made
+            makers[after.outputs[0]] = at
+    return replace(model, operators=[each for each in operators if each is not None])
+
+
+def _stored_before_reshaping(model: MobileModel) -> MobileModel:
+    """What is reshaped and then stored is stored first: reshaping does not care."""
+    uses = Counter(number for operator in model.operators for number in operator.inputs)
+    uses.update(model.outputs)
+    makers = {each.outputs[0]: each for each in model.operators}
+    tensors, changed, gone = list(model.tensors), {}, set()
+    for after in model.operators:
+        moved = makers.get(after.inputs[0]) if after.name == "QUANTIZE" else None
+        if moved is None or moved.name != "RESHAPE" or uses[after.inputs[0]] != 1 or tensors[after.outputs[0]].quantization.per_axis:
+            continue
+        before, result = tensors[moved.inputs[0]], tensors[after.outputs[0]]
+        tensors.append(replace(before, name=f"{result.name}.before", dtype=result.dtype, quantization=result.quantization))
+        inner = len(tensors) - 1
+        changed[id(after)] = [replace(after, inputs=[moved.inputs[0]], outputs=[inner]), replace(moved, inputs=[inner, *moved.inputs[1:]], outputs=after.outputs)]
+        gone.add(id(moved))
+    operators = [new for each in model.operators if id(each) not in gone for new in changed.get(id(each), [each])]
+    return replace(model, tensors=tensors, operators=operators)
+
+
+def _as_stored(model: MobileModel, operator: Operator, result: int, stored: dict[int, int]) -> Operator | None:
+    tensors, steps = model.tensors, model.tensors[result].quantization
+    real = [number for number in operator.inputs if tensors[number].dtype == "float32"]
+    weighted = operator.name in _WEIGHTED
+    if any(number not in stored for number in (real[:2] if weighted else real)) or not real:
+        return None
+    first = tensors[stored[real[0]]]
+    if first.dtype != tensors[result].dtype or any(tensors[stored[each]].dtype != first.dtype for each in (real[:2] if weighted else real)):
+        return None
+    if operator.name in _SAME:
+        fits = all(steps.same_as(tensors[stored[each]].quantization) for each in real)
+    elif operator.name in _FIXED:
+        fits = first.dtype == "int8" and np.allclose([steps.scales[0], steps.zero_points[0]], _FIXED[operator.name], rtol=1e-6)
+    else:
+        fits = operator.name in _FREE
+    if not fits:
+        return None
+    inputs = [stored.get(number, number) for number in operator.inputs]
+    if weighted:
+        bias = _bias(model, operator, stored)
+        if bias is None:
+            return None
+        inputs[2:] = [bias]
+    return replace(operator, inputs=inputs, outputs=[result], version=max(operator.version, _VERSIONS.get(operator.name, 2)))
+
+
+def _bias(model: MobileModel, operator: Operator, stored: dict[int, int]) -> int | None:
+    """The bias in steps of the products of what is stored; None where it cannot be had."""
+    given, weight = (model.tensors[stored[number]].quantization for number in operator.inputs[:2])
+    scales = (given.scales[0] * weight.scales).astype(np.float32)
+    place = operator.inputs[2] if len(operator.inputs) > 2 else -1
+    if place in stored:
+        kept = model.tensors[stored[place]]
+        return stored[place] if kept.dtype == "int32" and np.allclose(kept.quantization.scales, scales, rtol=1e-5) else None
+    numbers = model.tensors[place].data if place >= 0 else np.zeros(weight.scales.size, np.float32)
+    if numbers is None or numbers.any():
+        return None
+    count = model.tensors[operator.outputs[0]].shape[-1]
+    model.tensors.append(Tensor(f"{model.tensors[operator.outputs[0]].name}.bias", (count,), "int32", data=np.zeros(count, np.int32),
+                                quantization=Quantization(scales, np.zeros(scales.size, np.int64))))  # fmt: skip
+    return len(model.tensors) - 1
+
+
+def widened(model: MobileModel) -> MobileModel:
+    """Stored constants that are read as real numbers, each through an operator that widens it."""
+    read = {number for operator in model.operators for number in operator.inputs}
+    added, tensors = [], list(model.tensors)
+    for real, kept in model.stored.items():
+        if real in read and tensors[kept].dtype in ("int8", "uint8"):
+            tensors[real] = replace(tensors[real], data=None)
+            added.append(Operator("DEQUANTIZE", [kept], [real], {}, 2))
+    return replace(model, tensors=tensors, operators=[*added, *model.operators])
