@@ -7,7 +7,7 @@ is a failure.
 
     python benchmarks/mutations.py DEMO_FOLDER [KIND,...] [COUNT] [FIRST_SEED]
 
-DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image, and, where TensorFlow is
+DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image, tflite, and, where TensorFlow is
 installed, which saves what is changed: folder, graph, web.
 """
 
@@ -114,6 +114,32 @@ def change_bytes(data, chance, near=None):
             del data[at:]
         if not data:
             break
+    return bytes(data)
+
+
+def change_flatbuffer(data, chance):
+    """Offsets, lists of fields, sizes and numbers of the tables, which lie in front of the weights; cycles among them."""
+    if chance.random() < 0.1:
+        return change_bytes(data, chance)
+    data = bytearray(data)
+    front = min(len(data), int.from_bytes(data[:4], "little") + 40_000)
+    for _ in range(chance.randrange(1, 4)):
+        at = chance.randrange(0, max(front - 4, 1)) & ~1
+        kind = chance.randrange(7)
+        if kind < 3:
+            at &= ~3
+            here = int.from_bytes(data[at : at + 4], "little")
+            other = chance.randrange(0, front - 4) & ~3
+            value = chance.choice((0, 1, 2, 3, 0xFFFFFFFF, 0x7FFFFFFF, 0x80000000, here + 4, here - 4, here + 1, 2 * here, other - at, at - other, len(data) - at,
+                                   int.from_bytes(data[other : other + 4], "little"), chance.randrange(1 << 16)))  # fmt: skip
+            data[at : at + 4] = (value % (1 << 32)).to_bytes(4, "little")
+        elif kind < 5:
+            data[at : at + 2] = chance.choice((0, 1, 2, 4, 6, 8, 65535, 32767, chance.randrange(64))).to_bytes(2, "little")
+        elif kind == 5:
+            data[at] = chance.choice((0, 1, 3, 9, 17, 127, 128, 255, chance.randrange(256)))
+        else:
+            other = chance.randrange(0, front - 4) & ~3
+            data[at : at + 4], data[other : other + 4] = data[other : other + 4], data[at : at + 4]
     return bytes(data)
 
 
@@ -400,6 +426,8 @@ class Mutator:
                  "pt2": "channel_marks.pt2", "keras": "keras/channel_marks.keras"}  # fmt: skip
         if kind == "image":
             self.images = self._images(demo)
+        elif kind == "tflite":
+            self.images = self._flatbuffers(demo)
         elif kind == "witness":
             self.data = self._short_witness(demo / names[kind])
         elif kind in ("folder", "graph", "web"):
@@ -428,6 +456,32 @@ class Mutator:
             picture.convert("L" if mode == "I;16" else mode).convert(mode).save(data, form, **more)
             made.append(data.getvalue())
         return made
+
+    def _flatbuffers(self, demo):
+        """The demo's model in float32 and float16, and a small one in 8 bits."""
+        import numpy as np
+
+        from zygal.conversion import Choices, convert
+        from zygal.labels import read_labels
+        from zygal.mobile.model import MobileModel, Operator, Quantization, Signature, Tensor
+        from zygal.mobile.write import write_model
+
+        path, made = self.folder / "base.tflite", []
+        for half in (False, True):
+            convert(demo / "channel_marks.pt2", path, labels=read_labels(demo / "labels.txt"), choices=Choices(half=half))
+            made.append(path.read_bytes())
+        steps = [Quantization(np.float32([scale]), np.array([zero])) for scale, zero in ((0.02, 3), (0.01, -5), (0.05, 0))]
+        each = Quantization(np.float32([0.01, 0.02, 0.03]), np.zeros(3, np.int64))
+        arrays = np.ones((3, 3, 3, 2), np.int8), np.ones(3, np.int32), np.array([-1, 48], np.int32), np.ones((4, 48), np.int8)
+        constants = [Tensor(f"c{at}", array.shape, array.dtype.name, data=array) for at, array in enumerate(arrays)]
+        for tensor, quantization in zip(constants, (each, each, None, steps[2])):
+            tensor.quantization = quantization
+        tensors = [Tensor("image", (1, 4, 4, 2), "int8", (0,), quantization=steps[0]), *constants,
+                   *(Tensor(f"t{at}", shape, "int8", (0,), quantization=steps[1]) for at, shape in enumerate(((1, 4, 4, 3), (1, 48), (1, 4))))]  # fmt: skip
+        operators = [Operator("CONV_2D", [0, 1, 2], [5], {"stride_h": 1, "stride_w": 1, "activation": 1}, 3), Operator("RESHAPE", [5, 3], [6]),
+                     Operator("FULLY_CONNECTED", [6, 4, -1], [7], {}, 4)]  # fmt: skip
+        write_model(MobileModel(tensors, operators, [0], [7], [Signature("serving_default", {"image": 0}, {"scores": 7})]), path)
+        return [*made, path.read_bytes(), path.read_bytes()]
 
     def _short_witness(self, path):
         """The demo's recording of its first images, so that ten thousand of them are soon read."""
@@ -538,6 +592,8 @@ class Mutator:
             for _ in range(chance.randrange(1, 4)):
                 change_message(graph, chance)
             return graph.SerializeToString(deterministic=True)
+        if self.kind == "tflite":
+            return change_flatbuffer(chance.choice(self.images), chance)
         if self.kind == "onnx":
             import onnx
 
@@ -572,7 +628,7 @@ def read(kind: str, path: Path) -> str | None:
         calls = [lambda: called(main, "survey", path)]
         if kind == "onnx":
             calls.append(lambda: artifact_graph(path))
-        elif kind in ("pt2", "keras", "h5", "folder", "graph", "web"):
+        elif kind in ("pt2", "keras", "h5", "folder", "graph", "web", "tflite"):
             calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True)))
         if kind == "folder":
             calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True, signature="files")))
@@ -672,7 +728,7 @@ def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -
     return failed
 
 
-def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,folder,graph,web", count: str = "10000", first: str = "0") -> int:
+def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,folder,graph,web", count: str = "10000", first: str = "0") -> int:
     import tempfile
 
     total = Counter()

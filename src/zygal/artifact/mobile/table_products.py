@@ -29,9 +29,9 @@ def linear(site: Site) -> View:
     scale = np.float32(given["alpha"])
     weight = weight if scale == 1 else weight * scale
     bias = site.array(2) if site.has(2) else np.zeros(len(weight), np.float32)
-    own = bias is not None and bias.size == bias.shape[-1:][0] == len(weight) if bias is not None and bias.ndim else False
+    own = bias is not None and bias.ndim > 0 and bias.size == bias.shape[-1] == len(weight)
     added = bias.reshape(-1) * np.float32(given["beta"]) if own else np.zeros(len(weight), np.float32)
-    addend = site.weight(2, added, (0,), "bias") if own and site.view(2).stored else site.constant(added, "bias")
+    addend = site.weight(2, added, (0,), "bias") if own and site.has(2) and site.view(2).stored else site.constant(added, "bias")
     made = fully_connected(site, view.tensor, _columns(site, weight, given, view.picks), len(weight), addend)
     if own:
         return View((0, 1), made)
