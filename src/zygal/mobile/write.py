@@ -103,7 +103,7 @@ def _tables(model: MobileModel) -> tuple[bytearray, list[tuple[int, Any]]]:
 
 
 def _tensor(tensor: Tensor, buffer: int) -> dict[str, Any]:
-    fields = {"shape": tensor.shape, "type": DTYPE_NUMBERS[tensor.dtype], "buffer": buffer, "name": tensor.name, "has_rank": True}
+    fields = {"shape": tensor.shape, "type": DTYPE_NUMBERS[tensor.dtype], "buffer": buffer, "name": tensor.name, "has_rank": True, "is_variable": tensor.is_variable}
     if tensor.open_axes:
         fields["shape_signature"] = [-1 if size is None else size for size in tensor.sizes]
     if tensor.quantization is not None:
