@@ -10,7 +10,7 @@ import numpy as np
 
 from zygal.artifact.facts import Artifact
 from zygal.artifact.metadata import Metadata
-from zygal.artifact.mobile.write import METADATA_NAME
+from zygal.artifact.mobile.write import LAYERS_KEY, METADATA_NAME
 from zygal.documents import parse_json
 from zygal.errors import ArtifactError
 from zygal.files import sha256_of
@@ -48,7 +48,7 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
         producer=model.description or "unknown",
         operators=dict(operators.most_common()),
         nodes=len(model.operators),
-        layers=len(model.operators),
+        layers=len(set(own_layers(model, str(path)).values())) or len(model.operators),
         parameters=sum(int(np.prod(each.shape, dtype=np.int64)) for each in floating if each.data.size > 1),
         scores=metadata.scores or scores_by_operators(operators_before(ending, made_by)),
         chosen=chosen,
@@ -60,14 +60,28 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
 
 def own_metadata(model: MobileModel, where: str) -> Metadata:
     """What we wrote; of another maker's file the labels of the open metadata schema."""
-    content = model.metadata.get(METADATA_NAME)
-    if content is None:
+    properties = _properties(model, where)
+    if not properties:
         labels = (read_meaning(model, where).labels or {}).get(0)
         return Metadata(labels=labels, labels_order=f"the associated file of {where}" if labels else None)
+    return Metadata.from_properties(properties, where)
+
+
+def own_layers(model: MobileModel, where: str) -> dict[str, str]:
+    """The layers of the training code by tensors' names, in a file that we wrote."""
+    stated = _properties(model, where).get(LAYERS_KEY)
+    layers = parse_json(stated, f"the layers inside {where}", ArtifactError) if stated else {}
+    return {name: layer for name, layer in layers.items() if isinstance(layer, str)}
+
+
+def _properties(model: MobileModel, where: str) -> dict[str, str]:
+    content = model.metadata.get(METADATA_NAME)
+    if content is None:
+        return {}
     properties = parse_json(bytes(content).decode("utf-8", "backslashreplace"), f"the metadata inside {where}", ArtifactError)
     if not all(isinstance(each, str) for each in properties.values()):
         raise ArtifactError(f"the metadata inside {where} hold something other than text; convert it again from its source.")
-    return Metadata.from_properties(properties, where)
+    return properties
 
 
 def names_of(model: MobileModel, numbers: list[int], side: str) -> dict[str, int]:

@@ -25,6 +25,8 @@ from zygal.mobile.write import write_model
 
 METADATA_NAME = "zygal"
 """The metadata buffer that is ours: the properties of `Metadata` as JSON."""
+LAYERS_KEY = "zygal.layers"
+"""The layer of the training code that each tensor comes from, as JSON."""
 FEWEST_HALVED = 64
 """Smaller constants stay as they are: nothing would be saved."""
 
@@ -41,6 +43,9 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
         model = halved(model)
     model.description = f"zygal {__version__}"
     properties = metadata.to_properties()
+    made = {tensor.name for tensor in model.tensors}
+    layers = {name: node.layer for node in graph.nodes for name in node.outputs if node.layer and name in made}
+    properties[LAYERS_KEY] = json.dumps(layers, ensure_ascii=False)
     model.metadata[METADATA_NAME] = json.dumps(properties, ensure_ascii=False, sort_keys=True).encode()
     (image,), (scores,) = graph.inputs, graph.outputs
     inlet = metadata.inlet

@@ -22,9 +22,11 @@ from zygal.sources.tensorflow.site import Context, NodeSite, Value
 class MobileSite(NodeSite):
     """One operator. settings: by the names that the shared table asks for. tensors: of the whole model."""
 
-    def __init__(self, context: Context, operator: Operator, tensors: list[Tensor], inputs: list[Value], quantizer: Quantizer):
+    def __init__(
+        self, context: Context, operator: Operator, tensors: list[Tensor], inputs: list[Value], quantizer: Quantizer, layers: Mapping[str, str] = {}
+    ):
         name = tensors[operator.outputs[0]].name if operator.outputs else operator.name
-        super().__init__(context, None, stem_of(name), layer_of(name), inputs)
+        super().__init__(context, None, stem_of(name), layers.get(name) or layers.get(name.rpartition("/")[0]) or layer_of(name), inputs)
         self.operator, self.tensors, self.quantizer = operator, tensors, quantizer
         self.settings: Mapping[str, Any] = {}
         self.shared_kind = operator.name

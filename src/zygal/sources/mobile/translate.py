@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from zygal.artifact.mobile.read import own_layers
 from zygal.errors import GraphError, SourceError, UnknownOperators
 from zygal.graph import Batch, Graph, TensorType
 from zygal.mobile.model import MobileModel, Operator, Tensor
@@ -25,7 +26,7 @@ class Translator:
     """The values of all tensors, as stored and as real numbers. widen: see `quantization`."""
 
     def __init__(self, model: MobileModel, where: str, widen: bool = False):
-        self.model, self.where = model, where
+        self.model, self.where, self._layers = model, where, own_layers(model, where)
         self.context = Context(where)
         self.builder = self.context.builder
         self.quantizer = Quantizer(where, self.builder, widen)
@@ -75,7 +76,7 @@ class Translator:
         results = [self.model.tensors[number] for number in operator.outputs]
         inputs = [UNKNOWN if number < 0 else self.real(number) for number in operator.inputs]
         unknown = any(value is UNKNOWN for number, value in zip(operator.inputs, inputs) if number >= 0)
-        site = MobileSite(self.context, operator, self.model.tensors, inputs, self.quantizer)
+        site = MobileSite(self.context, operator, self.model.tensors, inputs, self.quantizer, self._layers)
         handler = None if unknown else handler_of(site)
         if handler is None:
             if not unknown:
