@@ -1,10 +1,12 @@
 """Hand-made outcomes of every command, for the tests of reports and documents. No number here was measured."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from zygal import kinds
-from zygal.artifact.metadata import Metadata, Origin
 from zygal.artifact.facts import Artifact
+from zygal.artifact.metadata import Metadata, Origin
 from zygal.bench.arithmetic import Arithmetic
 from zygal.bench.arrivals import Served
 from zygal.bench.baseline import Baseline
@@ -110,7 +112,7 @@ def match_behind_layers():
 
 def convert():
     found = Conversion("model.pt2", "model.onnx", "PyTorch", "2.13.0", "image", FLOAT_IMAGE, "scores", FLOAT_SCORES, 75, 58,
-                       {"Conv": 24, "Relu": 6}, 55_320, 231_400, 17, (), inlet=INLET)  # fmt: skip
+                       {"Conv": 24, "Relu": 6}, 55_320, 231_400, "ONNX", 17, (), inlet=INLET)  # fmt: skip
     request = ConvertRequest(source="model.pt2", output="model.onnx", inlet="model.inlet.toml")
     return ConvertOutcome(request=request, found=found, classes_named=None, labels_order=None, written=("model.onnx",))
 
@@ -183,9 +185,18 @@ def survey_folder(why_not=""):
 
 def survey_artifact():
     metadata = Metadata(INLET, LABELS, Origin("model.pt2", "e" * 64, "PyTorch", "2.13.0", "0.1.0"), labels_order="lines of labels.txt")
-    facts = Artifact("model.onnx", "f" * 64, {"image": ("float32", ("N", 3, 64, 64))}, {"scores": ("float32", ("N", 3))}, 17, 8,
-                     "zygal 0.1.0", {"Conv": 24}, 58, 49, 55_320, "logits", Choice("scores"), 231_400, metadata)  # fmt: skip
+    facts = Artifact("model.onnx", "f" * 64, "ONNX", "opset 17, IR version 8", "ONNX Runtime", "1.12", {"image": ("float32", ("N", 3, 64, 64))},
+                     {"scores": ("float32", ("N", 3))}, "zygal 0.1.0", {"Conv": 24}, 58, 49, 55_320, "logits", Choice("scores"), 231_400, metadata,
+                     17, 8)  # fmt: skip
     return SurveyOutcome(found=Survey("model.onnx", kinds.ARTIFACT, facts))
+
+
+def survey_flatbuffer():
+    """A mobile artifact of ours."""
+    facts = survey_artifact().found.facts
+    mobile = replace(facts, path="model.tflite", format="mobile flatbuffer", version="schema version 3", runtime="the mobile runtime (LiteRT)", oldest_runtime=None,
+                     operators={"CONV_2D": 24}, opset=None, ir_version=None, signatures=("serving_default",))  # fmt: skip
+    return SurveyOutcome(found=Survey("model.tflite", kinds.MOBILE, mobile))
 
 
 def survey_witness():
@@ -310,7 +321,7 @@ def demo():
 ALL = {
     "match_passes": match_passes, "match_fails": match_fails, "match_behind_layers": match_behind_layers, "convert": convert, "witness": witness, "recover": recover,
     "recipes": recipes, "recover_fails": recover_fails, "recover_by_scores": recover_by_scores, "draw": draw, "survey_source": survey_source,
-    "survey_unknown": lambda: survey_source(("aten.stft.default",)), "survey_artifact": survey_artifact,
+    "survey_unknown": lambda: survey_source(("aten.stft.default",)), "survey_artifact": survey_artifact, "survey_flatbuffer": survey_flatbuffer,
     "survey_folder": survey_folder, "survey_several": lambda: survey_folder("marks has several signatures; choose one with --signature NAME."),
     "survey_witness": survey_witness, "survey_inlet": survey_inlet, "survey_labels": survey_labels, "tally": tally,
     "tally_alone": lambda: tally(False), "tally_multi_label": tally_multi_label, "classify_few": classify_few,

@@ -13,8 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from zygal.commands.survey import survey
-from zygal.engines.reference import ReferenceEngine
 from zygal.engines.artifact import RuntimeEngine
+from zygal.engines.reference import ReferenceEngine
 from zygal.errors import WitnessError, ZygalError
 from zygal.evidence.compare import compare_scores, tensor_differences
 from zygal.evidence.match import Limits, match

@@ -6,8 +6,8 @@ from conftest import called, capture, refused
 
 from zygal.artifact import read_artifact
 from zygal.conversion import Choices, convert
-from zygal.engines.live import open_live_engine
 from zygal.engines.artifact import RuntimeEngine
+from zygal.engines.live import open_live_engine
 from zygal.errors import EngineError, SourceError, WitnessError
 from zygal.evidence.compare import compare_scores
 from zygal.evidence.witness import read_witness

@@ -7,6 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from zygal import kinds
+from zygal.artifact.onnx.spelling import spelling_of
 from zygal.errors import GraphError, SourceError
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators
@@ -33,7 +34,7 @@ class Plain(LaidOut):
 
 def test_every_kind_of_source_has_one_family_and_every_reason_reads_well():
     owned = [kind for family in FAMILIES for kind in family.kinds]
-    assert len(owned) == len(set(owned)) == 7 and kinds.PROGRAM in owned
+    assert len(owned) == len(set(owned)) == 8 and kinds.PROGRAM in owned
     for family in FAMILIES:
         for option, reason in family.refused.items():
             with pytest.raises(SourceError, match=f"^{option} does not apply to model: {reason}; leave it out.$"):
@@ -44,9 +45,9 @@ def test_every_kind_of_source_has_one_family_and_every_reason_reads_well():
 def test_operators_accept_no_more_dtypes_than_the_standard():
     names = {"float": "float32", "double": "float64"}
     for name, operator in known_operators().items():
-        schema = onnx.defs.get_schema(name, max(17, operator.since))
+        schema = onnx.defs.get_schema(name, max(17, spelling_of(name).since))
         allowed = {each.type_param_str: {kind[7:-1] for kind in each.allowed_type_strs} for each in schema.type_constraints}
-        slots = {parameter.slot for parameter in operator.parameters}
+        slots = {slot.place for slot in spelling_of(name).slots.values()}
         inputs = [each for place, each in enumerate(schema.inputs) if place not in slots]
         for place, accepted in enumerate(operator.accepts):
             formal = inputs[min(place, len(inputs) - 1)]

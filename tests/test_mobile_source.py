@@ -4,9 +4,8 @@ from itertools import product
 
 import numpy as np
 import pytest
-from mobile import Flatbuffer, on_the_runtime, scaled
+from mobile import Flatbuffer, on_the_runtime
 
-from zygal.engines.artifact import RuntimeEngine
 from zygal.graph.reference import run_graph
 from zygal.sources import Reading, read_source
 

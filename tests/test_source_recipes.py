@@ -10,12 +10,12 @@ from zygal.artifact import Metadata, write_artifact
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError
 from zygal.graph import Batch, GraphBuilder, TensorType
+from zygal.graph.ops.windows import same_pads
 from zygal.graph.passes import run_passes
 from zygal.graph.passes.normalizations import join_layer_normalizations
 from zygal.graph.reference import run_graph
 from zygal.sources.layouts import LaidOut, View
 from zygal.sources.layouts.arranging import flattened, permuted, product
-from zygal.graph.ops.windows import same_pads
 from zygal.sources.recipes import activations, arranging, attention, normalisation, products, recurrent, windows
 
 FLOAT = np.dtype(np.float32)

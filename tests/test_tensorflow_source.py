@@ -11,8 +11,8 @@ from conftest import differences_from, refused
 from conftest import program as called
 
 from zygal.conversion import Choices, convert
-from zygal.engines.live import open_live_engine
 from zygal.engines.artifact import RuntimeEngine
+from zygal.engines.live import open_live_engine
 from zygal.errors import SourceError, UnknownOperators
 from zygal.inlet import apply_inlet, read_inlet
 from zygal.sources import Reading, read_source, source_facts

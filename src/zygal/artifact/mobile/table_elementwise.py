@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-
 import numpy as np
 
 from zygal.artifact.mobile.lowering import Site, spelt

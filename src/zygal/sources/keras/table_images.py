@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.resampling import resampling_matrix
+from zygal.graph.ops.windows import same_pads
 from zygal.sources.keras.site import LayerSite, layer
 from zygal.sources.keras.table_activations import activated
-from zygal.graph.ops.windows import same_pads
 from zygal.sources.layouts import View
 from zygal.sources.layouts.images import by_channel, convolved, global_mean, pooled, transposed
 from zygal.sources.recipes.arranging import by_matrices, enlarged_by_nearest, picked
