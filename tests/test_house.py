@@ -45,7 +45,7 @@ def test_every_kind_of_source_has_one_family_and_every_reason_reads_well():
 def test_operators_accept_no_more_dtypes_than_the_standard():
     names = {"float": "float32", "double": "float64"}
     for name, operator in known_operators().items():
-        schema = onnx.defs.get_schema(name, max(17, spelling_of(name).since))
+        schema = onnx.defs.get_schema(spelling_of(name).name or name, max(17, spelling_of(name).since))
         allowed = {each.type_param_str: {kind[7:-1] for kind in each.allowed_type_strs} for each in schema.type_constraints}
         slots = {slot.place for slot in spelling_of(name).slots.values()}
         inputs = [each for place, each in enumerate(schema.inputs) if place not in slots]

@@ -23,7 +23,8 @@ from zygal.graph.reference import run_graph
 
 FLOAT = np.dtype("float32")
 # Zygal states these by what is known beforehand, which the standard's cases do not say; the runtime judges them below.
-JUDGED_BY_THE_RUNTIME = ("Resize", "Expand", "CumSum", "LayerNormalization")
+# Those for sizes that only a run knows are judged where the inlet is inside a graph.
+JUDGED_BY_THE_RUNTIME = ("Resize", "Expand", "CumSum", "LayerNormalization", "If", "Range", "MeasuredExpand", "MeasuredPad", "MeasuredSlice")
 STORING = ("QuantizeLinear", "DequantizeLinear")
 DTYPES = ("float32", "float64", "int32", "int64", "bool")
 
@@ -204,6 +205,6 @@ def test_misuse_is_refused_with_its_reason(operator, shape, attributes, words):
 def test_the_document_names_the_version_of_every_operator():
     rows = re.findall(r"^\| (\w+) \| (\d+) \| (\d+) \|$", (Path(__file__).parents[1] / "docs" / "operators.md").read_text(), re.M)
     assert {name: (int(since), int(version)) for name, since, version in rows} == {
-        name: (since, onnx.defs.get_schema(name, since, "").since_version)
+        name: (since, onnx.defs.get_schema(spelling_of(name).name or name, since, "").since_version)
         for name, since in ((name, spelling_of(name).since) for name in known_operators())
     }

@@ -14,6 +14,7 @@ from zygal.files import check_writable
 from zygal.fit import check_fit
 from zygal.free_batch import freed
 from zygal.graph import Graph, TensorType
+from zygal.graph.build import joined
 from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
@@ -99,7 +100,7 @@ def convert(
     Raises any ZygalError; then no artifact is written.
     """
     check_writable(artifact_path)
-    format_for(artifact_path).check(str(artifact_path), Writing(choices.opset, choices.half, choices.raw_pixels or None))
+    format_for(artifact_path).check(str(artifact_path), Writing(choices.opset, choices.half, choices.raw_pixels))
     if choices.input_name == choices.output_name:
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
     file = SourceFile.of(source)
@@ -136,7 +137,7 @@ def _converted(
     labels: Labels | None,
     choices: Choices,
 ) -> Conversion:
-    format, writing = format_for(artifact_path), Writing(choices.opset, choices.half)
+    format, writing = format_for(artifact_path), Writing(choices.opset, choices.half, choices.raw_pixels)
     shape = _image_shape(inlet, choices)
     classes = len(labels.names) if labels else None
     with _read(file, choices, shape, classes) as (source, freed_from):
@@ -153,10 +154,12 @@ def _converted(
         metadata = Metadata(inlet, origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__), scores=_kind_by_estimator(file))
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
+        whole = graph
         if choices.raw_pixels:
             graph = graph.renamed({choices.input_name: TENSOR})
-            writing, metadata = replace(writing, front=front_of(inlet, choices.input_name, TENSOR)), replace(metadata, tensor=TENSOR)
-        written = format.write(graph, artifact_path, metadata, writing)
+            metadata = replace(metadata, tensor=TENSOR)
+            whole = joined(front_of(inlet, choices.input_name, TENSOR), graph)
+        written = format.write(whole, artifact_path, metadata, writing)
         # A long function, but half of it only fills this record.
         return Conversion(
             source=Path(file.path),

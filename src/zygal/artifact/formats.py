@@ -9,7 +9,7 @@ from collections.abc import Container
 from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zygal import kinds
 from zygal.errors import ArtifactError
@@ -26,13 +26,13 @@ DEFAULT_OPSET = 17
 class Writing:
     """What can be chosen about the form of an artifact.
 
-    opset: of ONNX, the version of the standard to aim at. half: of a mobile flatbuffer, weights are stored as float16. front: of
-    ONNX, operators that make the graph's input of 8-bit images of any size.
+    opset: of ONNX, the version of the standard to aim at. half: of a mobile flatbuffer, weights are stored as float16. raw_pixels: the
+    graph takes 8-bit images of any size, which not every format can state.
     """
 
     opset: int = DEFAULT_OPSET
     half: bool = False
-    front: Any = None
+    raw_pixels: bool = False
 
 
 @dataclass(frozen=True)
@@ -77,12 +77,12 @@ class Format:
                 raise ArtifactError(f"--{_OPTIONS[setting]} does not apply to {where}: {reason}; leave it out.")
 
 
-_OPTIONS = {"opset": "opset", "half": "half", "front": "raw-pixels"}
+_OPTIONS = {"opset": "opset", "half": "half", "raw_pixels": "raw-pixels"}
 FORMATS: tuple[Format, ...] = (
     Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session",
            {"half": "half-precision weights are written to mobile flatbuffers (.tflite)"}),
     Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session",
-           {"opset": "a mobile flatbuffer has no opset", "front": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing"}),
+           {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing"}),
 )  # fmt: skip
 ONNX, MOBILE = FORMATS
 

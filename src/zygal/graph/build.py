@@ -122,6 +122,19 @@ def rebuilt(graph: Graph, nodes: Iterable[Node], constants: dict[str, np.ndarray
     return builder.finish(outputs)
 
 
+def joined(front: Graph, behind: Graph) -> Graph:
+    """One graph of two, the second taking what the first gives under the name of its input; both have names of their own."""
+    builder = GraphBuilder()
+    for name in front.inputs:
+        builder.input(name, front.types[name])
+    for graph in (front, behind):
+        for name, array in graph.constants.items():
+            builder.constant(name, array)
+        for node in graph.nodes:
+            builder.append(node)
+    return builder.finish(behind.outputs)
+
+
 def result_types(node: Node, types: dict[str, TensorType]) -> list[TensorType]:
     """The types of a node's results by its operator's rule. Raises GraphError, naming the layer."""
     operator = operator_named(node.operator)

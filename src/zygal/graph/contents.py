@@ -13,7 +13,7 @@ import numpy as np
 
 from zygal.graph.model import Node
 from zygal.graph.ops import operator_named
-from zygal.graph.shapes import Batch, TensorType
+from zygal.graph.shapes import Batch, TensorType, is_open
 
 LARGEST = 64
 """Larger tensors hold no shape."""
@@ -34,7 +34,7 @@ def result_contents(node: Node, known: Mapping[str, np.ndarray], types: Mapping[
     attributes = operator_named(node.operator).complete(node.attributes)
     if node.operator == "Shape":
         sizes = types[node.inputs[0]].shape[attributes["start"] : attributes["end"]]
-        return _objects(sizes)
+        return None if is_open(sizes) else _objects(sizes)
     given = [known.get(name) for name in node.inputs]
     if not given or any(each is None for each in given) or types[node.outputs[0]].dtype.kind not in "iu":
         return None

@@ -32,7 +32,18 @@ class Batch:
         return Batch(self.times // int(divisor))
 
 
-Dimension = int | Batch
+@dataclass(frozen=True)
+class Open:
+    """A size that only a run knows, as the height of an image is. Where sizes must be equal, it is taken to fit. name: for people."""
+
+    name: str = "?"
+
+    def __str__(self) -> str:
+        return self.name
+
+
+OPEN = Open()
+Dimension = int | Batch | Open
 Shape = tuple[Dimension, ...]
 
 
@@ -55,6 +66,15 @@ def shape_text(shape: Shape) -> str:
     return "[" + ", ".join(str(dimension) for dimension in shape) + "]"
 
 
+def fits(first: Dimension, second: Dimension) -> bool:
+    """Whether two sizes can be equal, as far as it is known."""
+    return first == second or isinstance(first, Open) or isinstance(second, Open)
+
+
+def is_open(shape: Shape) -> bool:
+    return any(isinstance(size, Open) for size in shape)
+
+
 def split_size(shape: Shape) -> tuple[int, int]:
     """The number of elements as (fixed factor, power of N)."""
     fixed = prod(d.times if isinstance(d, Batch) else d for d in shape)
@@ -72,7 +92,7 @@ def broadcast(first: Shape, second: Shape) -> Shape:
     pairs = zip((1,) * (rank - len(first)) + first, (1,) * (rank - len(second)) + second)
     result = []
     for left, right in pairs:
-        if left != right and 1 not in (left, right):
+        if not fits(left, right) and 1 not in (left, right):
             raise ValueError(f"{shape_text(first)} and {shape_text(second)} cannot be broadcast together")
-        result.append(right if left == 1 else left)
+        result.append(right if left == 1 or isinstance(left, Open) and right != 1 else left)
     return tuple(result)

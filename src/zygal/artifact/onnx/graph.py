@@ -22,6 +22,8 @@ from zygal.inlet.front import LAYER
 _DTYPES = frozenset(("float16", "float32", "float64", "int8", "int16", "int32", "int64", "uint8", "bool"))
 _CONSTANT_FORMS = {"value": None, "value_float": np.float32, "value_int": np.int64, "value_floats": np.float32,
                    "value_ints": np.int64}  # fmt: skip
+UNREAD = ("If", "MeasuredExpand", "MeasuredPad", "MeasuredSlice")
+"""Operators that are only written, in the inlet of artifacts that take raw pixels."""
 _SPARE = 9
 
 
@@ -44,6 +46,7 @@ def _graph_of(model: onnx.ModelProto, path: Path) -> Graph:
     unknown = sorted(
         {node.op_type if node.domain in STANDARD else f"{node.domain}.{node.op_type}" for node in nodes}
         - {*known_operators(), "Constant"}
+        | {node.op_type for node in nodes if node.op_type in UNREAD}
     )
     if unknown:
         raise ArtifactError(f"{path} uses operators that the reference engine lacks: {some_of(unknown, 8)}.")

@@ -10,7 +10,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zygal.artifact.formats import Writing
-from zygal.graph.ops import known_operators
+from zygal.graph import Graph, Node
+from zygal.graph.ops import known_operators, operator_named
 
 LOWEST_OPSET = 13
 
@@ -30,13 +31,16 @@ class Slot:
 class Spelling:
     """since: the lowest opset (13 or later) at which the standard has the operator in this form. The version of the operator that
     this opset includes is the one that is meant; docs/operators.md lists it for each. slots: by parameter. dtypes: parameters that
-    are dtypes. unwritten: those that are knowledge of the graph alone. rewritten: attributes as an opset spells them."""
+    are dtypes. unwritten: those that are knowledge of the graph alone. rewritten: attributes as an opset spells them. name: the
+    standard's, where the graph has another. plain: with all parameters at their defaults it is as old as the oldest opset."""
 
     since: int = LOWEST_OPSET
     slots: Mapping[str, Slot] = field(default_factory=dict)
     dtypes: tuple[str, ...] = ()
     unwritten: tuple[str, ...] = ()
     rewritten: Callable[[Mapping[str, Any], int], Mapping[str, Any]] | None = None
+    name: str | None = None
+    plain: bool = False
 
 
 def _older_modes(attributes: Mapping[str, Any], opset: int) -> Mapping[str, Any]:
@@ -60,6 +64,9 @@ SPELLINGS: dict[str, Spelling] = {
     "HardSwish": Spelling(since=14),
     "LSTM": _RECURRENT,
     "LayerNormalization": Spelling(since=17),
+    "MeasuredExpand": Spelling(name="Expand"),
+    "MeasuredPad": Spelling(name="Pad"),
+    "MeasuredSlice": Spelling(name="Slice", slots={"axes": Slot(3)}),
     "Pad": Spelling(slots={"pads": Slot(1), "value": Slot(2, **_OF_FIRST)}),
     "RNN": _RECURRENT,
     "ReduceSum": Spelling(slots={"axes": Slot(1, since=13)}),
@@ -67,7 +74,7 @@ SPELLINGS: dict[str, Spelling] = {
     "Reshape": Spelling(slots={"shape": Slot(1)}),
     "Resize": Spelling(slots={"scales": Slot(2, dtype="float32")}),
     "ScatterElements": Spelling(since=16),
-    "Shape": Spelling(since=15),
+    "Shape": Spelling(since=15, plain=True),
     "Slice": Spelling(slots={"starts": Slot(1), "ends": Slot(2), "axes": Slot(3), "steps": Slot(4)}),
     "Squeeze": Spelling(slots={"axes": Slot(1)}),
     "Tile": Spelling(slots={"repeats": Slot(1)}),
@@ -78,6 +85,15 @@ SPELLINGS: dict[str, Spelling] = {
 
 def spelling_of(operator: str) -> Spelling:
     return SPELLINGS.get(operator, _PLAIN)
+
+
+def needed_opset(node: Node) -> int:
+    """The lowest opset that can express a node, and what is inside it."""
+    spelling, operator = spelling_of(node.operator), operator_named(node.operator)
+    inner = [needed_opset(each) for value in node.attributes.values() if isinstance(value, Graph) for each in value.nodes]
+    complete = operator.complete(node.attributes)
+    plain = spelling.plain and all(complete[parameter.name] == parameter.default for parameter in operator.parameters)
+    return max([LOWEST_OPSET if plain else spelling.since, *inner])
 
 
 def operators_of(writing: Writing) -> frozenset[str]:

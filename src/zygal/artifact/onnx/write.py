@@ -19,13 +19,13 @@ from onnx import TensorProto, helper
 from zygal import __version__
 from zygal.artifact.formats import Writing, Written
 from zygal.artifact.metadata import Metadata
-from zygal.artifact.onnx.spelling import LOWEST_OPSET, Slot, spelling_of
+from zygal.artifact.onnx.spelling import LOWEST_OPSET, Slot, needed_opset, spelling_of
 from zygal.errors import ArtifactError
 from zygal.files import whole_file
 from zygal.graph import Graph, Node, TensorType
 from zygal.graph.ops import operator_named
-from zygal.graph.shapes import Batch
-from zygal.inlet.front import LAYER, Front, FrontNode
+from zygal.graph.shapes import OPEN
+from zygal.inlet.front import LAYER
 
 LARGEST_FILE_BYTES = 2**31 - 1
 SPARE_BYTES = 16_000_000
@@ -44,8 +44,6 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     """
     check_opset(graph, writing.opset)
     model, constants = build_model(graph, metadata, writing.opset)
-    if writing.front is not None:
-        put_before(model, constants, writing.front)
     _check(model, constants)
     if sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
         _write_beside(Path(path), model, constants)
@@ -60,9 +58,9 @@ def check_opset(graph: Graph, opset: int) -> None:
     newest = onnx.defs.onnx_opset_version()
     if not LOWEST_OPSET <= opset <= newest:
         raise ArtifactError(f"opset {opset} is not one that can be written; choose {LOWEST_OPSET} to {newest}.")
-    late = {node.operator: node for node in graph.nodes if spelling_of(node.operator).since > opset}
+    late = {node.operator: node for node in graph.nodes if needed_opset(node) > opset}
     if late:
-        lowest = max(spelling_of(name).since for name in late)
+        lowest = max(needed_opset(node) for node in late.values())
         listed = ", ".join(f"{name} (layer {node.layer or node.outputs[0]})" for name, node in sorted(late.items()))
         raise ArtifactError(f"opset {opset} cannot express {listed}; the lowest that can is opset {lowest}.")
 
@@ -102,29 +100,6 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
     return model, constants
 
 
-def put_before(model: onnx.ModelProto, constants: dict[str, np.ndarray], front: Front) -> None:
-    """Puts the operators of an inlet before the model: its input becomes 8-bit RGB [N, H, W, 3]."""
-    body = model.graph
-    named = [_front_node(node, index) for index, node in enumerate(front.nodes)]
-    nodes = [*named, *body.node]
-    del body.node[:]
-    body.node.extend(nodes)
-    constants.update(front.constants_read())
-    del body.input[:]
-    body.input.append(helper.make_tensor_value_info(front.input, TensorProto.UINT8, ["N", "H", "W", 3]))
-
-
-def _front_node(node: FrontNode, index: int) -> onnx.NodeProto:
-    attributes, inputs = dict(node.attributes), list(node.inputs)
-    for name in ("then_branch", "else_branch"):
-        if name in attributes:
-            inner, result = attributes[name]
-            nodes = [_front_node(each, number) for number, each in enumerate(inner)]
-            output = helper.make_tensor_value_info(result, TensorProto.FLOAT, [None] * 4)
-            attributes[name] = helper.make_graph(nodes, f"{LAYER}.{name}", [], [output])
-    return helper.make_node(node.operator, inputs, list(node.outputs), f"{LAYER}/{node.operator}.{index}", **attributes)
-
-
 def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:
     operator, spelling = operator_named(node.operator), spelling_of(node.operator)
     inputs, attributes = list(node.inputs), {}
@@ -133,8 +108,13 @@ def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray]
         complete = spelling.rewritten(complete, opset)
     for parameter in operator.parameters:
         name, value = parameter.name, complete[parameter.name]
+        if isinstance(value, Graph):
+            attributes[name] = None
+            continue
         # An empty list of axes means all of them, which is what is meant where none is given.
         if value is None or name in spelling.unwritten or value == [] and parameter.default is None:
+            continue
+        if spelling.plain and value == parameter.default:
             continue
         slot = spelling.slots.get(name)
         if slot is None or opset < slot.since:
@@ -142,8 +122,24 @@ def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray]
             continue
         inputs += [""] * (slot.place + 1 - len(inputs))
         inputs[slot.place] = _parameter_constant(name, slot, value, graph.types[node.inputs[0]], constants)
-    name = _distinct(f"{node.layer or 'model'}/{node.operator}", names)
-    return helper.make_node(node.operator, inputs, list(node.outputs), name, **attributes)
+    written = spelling.name or node.operator
+    branches = [name for name, value in attributes.items() if value is None]
+    for name in branches:
+        taken = inputs[1 + sum(len(complete[other].inputs) for other in branches[: branches.index(name)]) :]
+        attributes[name] = _branch(complete[name], taken, name, opset, constants, names)
+    if branches:
+        # A branch sees the values outside, so it takes none.
+        inputs = inputs[:1]
+    name = _distinct(f"{node.layer or 'model'}/{written}", names)
+    return helper.make_node(written, inputs, list(node.outputs), name, **attributes)
+
+
+def _branch(branch: Graph, taken: list[str], name: str, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.GraphProto:
+    """A graph inside a node, which reads values outside by their names there. Its constants are the whole model's."""
+    graph = branch.renamed({inner: outer for inner, outer in zip(branch.inputs, taken) if inner != outer})
+    constants.update(graph.constants)
+    nodes = [_node(node, graph, opset, constants, names) for node in graph.nodes]
+    return helper.make_graph(nodes, f"{LAYER}.{name}", [], [_value_info(graph.outputs[0], graph.types[graph.outputs[0]])])
 
 
 def _parameter_constant(parameter: str, slot: Slot, value, given: TensorType, constants: dict[str, np.ndarray]) -> str:
@@ -167,7 +163,7 @@ def _distinct(wanted: str, names: set[str]) -> str:
 
 
 def _value_info(name: str, type: TensorType) -> onnx.ValueInfoProto:
-    shape = [str(size) if isinstance(size, Batch) else size for size in type.shape]
+    shape = [None if size == OPEN else size if isinstance(size, int) else str(size) for size in type.shape]
     return helper.make_tensor_value_info(name, helper.np_dtype_to_tensor_dtype(type.dtype), shape)
 
 

@@ -10,6 +10,7 @@ from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the
     convolution,
     indexing,
     linear,
+    measured,
     normalization,
     pooling,
     quantization,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.base import ANYTHING, NUMBERS, WIDE, Operator, Parameter, normal_axis, register
-from zygal.graph.shapes import Batch, TensorType, at_batch, broadcast, shape_text
+from zygal.graph.shapes import OPEN, Batch, Open, TensorType, at_batch, broadcast, shape_text
 
 
 @register
@@ -27,7 +27,7 @@ class Slice(Operator):
         for axis, cut in self._cuts(attributes, x.rank).items():
             if isinstance(sizes[axis], Batch):
                 raise ValueError("it would cut the batch")
-            sizes[axis] = len(range(*cut.indices(sizes[axis])))
+            sizes[axis] = OPEN if isinstance(sizes[axis], Open) else len(range(*cut.indices(sizes[axis])))
         return [TensorType(x.dtype, tuple(sizes))]
 
     def compute(self, inputs, attributes):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.base import FLOATS, NUMBERS, WIDE, Operator, Parameter, register
-from zygal.graph.shapes import Batch, Dimension, TensorType, broadcast
+from zygal.graph.shapes import Batch, Dimension, TensorType, broadcast, fits
 
 
 @register
@@ -17,7 +17,7 @@ class MatMul(Operator):
         left, right = inputs
         if left.rank < 2 or right.rank < 2:
             raise ValueError("a matrix product here needs at least two dimensions on both sides")
-        if left.shape[-1] != right.shape[-2]:
+        if not fits(left.shape[-1], right.shape[-2]):
             raise ValueError("the inner dimensions differ")
         ahead = broadcast(left.shape[:-2], right.shape[:-2])
         return [TensorType(left.dtype, (*ahead, left.shape[-2], right.shape[-1]))]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.base import ANYTHING, Operator, Parameter, normal_axis, register
-from zygal.graph.shapes import Batch, TensorType, shape_text, split_size
+from zygal.graph.shapes import OPEN, Batch, Open, TensorType, fits, is_open, shape_text, split_size
 
 
 @register
@@ -24,6 +24,10 @@ class Reshape(Operator):
         wanted = [x.shape[axis] if size == 0 else size for axis, size in enumerate(attributes["shape"])]
         if wanted.count(-1) > 1 or any(isinstance(size, int) and size < -1 for size in wanted):
             raise ValueError(f"the shape {list(attributes['shape'])} is not one that a reshape can aim at")
+        if is_open(x.shape):
+            # What is left is the batch: the run finds out whether the sizes fit.
+            batch = next((size for size in x.shape if isinstance(size, Batch)), OPEN)
+            return [TensorType(x.dtype, tuple(batch if size == -1 else size for size in wanted))]
         fixed, batches = split_size(x.shape)
         known, known_batches = split_size(tuple(size for size in wanted if size != -1))
         rest, remainder = divmod(fixed, known) if known else (0, fixed)
@@ -91,13 +95,14 @@ class Concat(Operator):
     def infer(self, inputs, attributes):
         first = inputs[0]
         axis = normal_axis(attributes["axis"], first.rank)
-        rest = {(x.dtype, x.shape[:axis], x.shape[axis + 1 :]) for x in inputs}
-        if len(rest) > 1:
+        pairs = [pair for x in inputs for at, pair in enumerate(zip(first.shape, x.shape, strict=True)) if at != axis]
+        if len({x.dtype for x in inputs}) > 1 or not all(fits(*pair) for pair in pairs):
             raise ValueError("they differ in another axis than the one along which they are joined")
         sizes = [x.shape[axis] for x in inputs]
         if any(isinstance(size, Batch) for size in sizes):
             raise ValueError("it would join batches")
-        return [TensorType(first.dtype, (*first.shape[:axis], sum(sizes), *first.shape[axis + 1 :]))]
+        whole = OPEN if is_open(tuple(sizes)) else sum(sizes)
+        return [TensorType(first.dtype, (*first.shape[:axis], whole, *first.shape[axis + 1 :]))]
 
     def compute(self, inputs, attributes):
         return [np.concatenate(inputs, attributes["axis"])]
@@ -162,7 +167,7 @@ class Pad(Operator):
         for size, before, after in zip(x.shape, pads[: x.rank], pads[x.rank :]):
             if isinstance(size, Batch) and (before or after):
                 raise ValueError("it would pad the batch")
-            sizes.append(size if isinstance(size, Batch) else size + before + after)
+            sizes.append(size if isinstance(size, (Batch, Open)) else size + before + after)
         return [TensorType(x.dtype, tuple(sizes))]
 
     def compute(self, inputs, attributes):

@@ -8,12 +8,16 @@ from typing import Any
 
 import numpy as np
 
+from zygal.graph.shapes import OPEN, Open
+
 
 def output_size(size: int, kernel: int, stride: int, pads: tuple[int, int], dilation: int, ceil: bool = False) -> int:
     """The number of window positions along one axis, by the formula of the ONNX operators.
 
     With `ceil` a last window that begins inside the input or its leading pad is added. Raises ValueError.
     """
+    if isinstance(size, Open):
+        return OPEN
     if not isinstance(size, int):
         raise ValueError("windows do not slide along the batch")
     span = size + sum(pads) - dilation * (kernel - 1) - 1

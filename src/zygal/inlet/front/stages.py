@@ -9,14 +9,16 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.errors import InletError
+from zygal.graph import Batch, Graph, TensorType
+from zygal.graph.shapes import Open
 from zygal.inlet.decode import whole_weights
 from zygal.inlet.frame import blur_taps, fill_colour, fixed_taps
 from zygal.inlet.front.resizing import resized
-from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Front, FrontNode, Writer
+from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Writer
 from zygal.inlet.specification import Blur, Crop, Inlet, Pad, Resize, Values
 
 
-def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
+def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
     """The inlet after decoding, as operators. Raises InletError if every image keeps a size of its own.
 
     Rotation, transparency and 16-bit pixels are matters of files: they are done when the image is.
@@ -29,7 +31,7 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
     refused = unstated(inlet)
     if refused:
         raise InletError(f"{refused} cannot be put into the artifact; leave --raw-pixels out, and preprocess the images before it.")
-    writer = Writer(Front(input_name, output_name))
+    writer = Writer(input_name, TensorType(np.dtype(np.uint8), (Batch(), Open("H"), Open("W"), 3)))
     picture = writer.op("Transpose", writer.op("Cast", input_name, to=FLOAT), perm=[0, 3, 1, 2])
     grey_last = inlet.decode.conversion == "grey-after-resize"
     last_resize = max((place for place, step in enumerate(inlet.frame) if isinstance(step, Resize)), default=-1)
@@ -61,8 +63,7 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Front:
     kind = FLOAT if inlet.tensor.dtype == "float32" else UINT8
     if inlet.tensor.dtype == "uint8":
         picture = writer.op("Clip", writer.op("Round", picture), writer.number(0.0), writer.number(255.0))
-    writer.front.nodes.append(FrontNode("Cast", (picture,), (output_name,), {"to": kind}))
-    return writer.front
+    return writer.finished(picture, output_name, kind)
 
 
 def unstated(inlet: Inlet) -> str | None:

@@ -1,81 +1,88 @@
-"""Writing operators of the standard, with names of their own, that stand before a model."""
+"""Adds operators to a graph that stands before a model, with names of their own."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
 
+from zygal.graph import Graph, GraphBuilder, TensorType
+from zygal.graph.passes.dead import remove_dead
 from zygal.inlet.rounding import WHOLE
 
 LAYER = "inlet"
 
 
-# Numbers of the standard's element types.
-FLOAT, UINT8, INT64, DOUBLE = 1, 2, 7, 11
-
-
-@dataclass(frozen=True)
-class FrontNode:
-    """One operator of the standard: its name there, names of values, attributes. A branch is its nodes and its result."""
-
-    operator: str
-    inputs: tuple[str, ...]
-    outputs: tuple[str, ...]
-    attributes: dict
-
-
-@dataclass
-class Front:
-    """Operators that make `output` (the tensor) of `input` (the pixels), and their constants by name."""
-
-    input: str
-    output: str
-    nodes: list[FrontNode] = field(default_factory=list)
-    constants: dict[str, np.ndarray] = field(default_factory=dict)
-
-    def constants_read(self) -> dict[str, np.ndarray]:
-        """The constants that an operator reads: the runtime warns of others each time it loads them."""
-        read: set[str] = {self.output}
-        waiting = list(self.nodes)
-        while waiting:
-            node = waiting.pop()
-            read.update(node.inputs)
-            for value in node.attributes.values():
-                if isinstance(value, tuple) and len(value) == 2 and isinstance(value[0], tuple):
-                    waiting += value[0]
-                    read.add(value[1])
-        return {name: array for name, array in self.constants.items() if name in read}
+FLOAT, UINT8, INT64, DOUBLE = "float32", "uint8", "int64", "float64"
+_STATIC = {"Slice": ("starts", "ends", "axes", "steps"), "Pad": ("pads",), "Reshape": ("shape",), "Unsqueeze": ("axes",), "ReduceSum": ("axes",),
+           "ReduceMax": ("axes",), "CumSum": ("axis",), "Clip": ("min", "max")}  # fmt: skip
+"""Parameters of operators in the order in which they are given here as values, behind the first."""
+_SINGLE = ("axis", "min", "max")
+_MEASURED = {"Slice": ("MeasuredSlice", ("axes",)), "Pad": ("MeasuredPad", ()), "Expand": ("MeasuredExpand", ())}
+"""What takes the parameters as values, and which of them are parameters there too."""
 
 
 class Writer:
-    """Adds operators and constants with names of their own."""
+    """Adds operators and constants to a graph."""
 
-    def __init__(self, front: Front):
-        self.front, self.made = front, 0
+    def __init__(self, input: str, type: TensorType):
+        self._builder, self._outside, self._counted = GraphBuilder(), [], 0
+        self._builder.input(input, type)
 
     def op(self, operator: str, *inputs: str, **attributes) -> str:
-        self.made += 1
-        name = f"{LAYER}.{operator.lower()}_{self.made}"
-        self.front.nodes.append(FrontNode(operator, inputs, (name,), attributes))
-        return name
+        for name in inputs:
+            self._reach(name)
+        inputs, operator, attributes = self._with_parameters(operator, list(inputs), attributes)
+        self._counted += 1
+        return self._builder.add(operator, inputs, f"{LAYER}.{operator.lower()}_{self._counted}", LAYER, **attributes)
+
+    def finished(self, output: str, wanted: str, kind: str) -> Graph:
+        """The graph; its output is cast to a dtype and gets a name."""
+        made = self._builder.add("Cast", (output,), wanted, LAYER, to=kind)
+        return remove_dead(self._builder.finish([made]))
+
+    def _with_parameters(self, operator: str, inputs: list[str], attributes: dict) -> tuple[list[str], str, dict]:
+        """Values that are constants as parameters; where one is not, the operator that takes values."""
+        names, known = _STATIC.get(operator, ()), self._builder.constants
+        given, more = dict(zip(names, inputs[1:])), inputs[1 + len(names) :]
+        if operator == "Expand" or any(name not in known for name in given.values()):
+            operator, kept = _MEASURED[operator]
+            plain = {name: known[given.pop(name)].tolist() for name in kept}
+            return [inputs[0], *given.values(), *more], operator, {**attributes, **plain}
+        if not names:
+            return inputs, operator, attributes
+        plain = {name: known[value].item() if name in _SINGLE else known[value].reshape(-1).tolist() for name, value in given.items()}
+        if more:
+            plain["value"] = known[more[0]].item()
+        return inputs[:1], operator, {**attributes, **plain}
+
+    def _reach(self, name: str) -> None:
+        """Inside a branch, makes a value from outside one of the branch's inputs."""
+        if name in self._builder.types or not self._outside:
+            return
+        outer = next(each for each in reversed(self._outside) if name in each.types)
+        if name in outer.constants:
+            self._builder.constant(name, outer.constants[name])
+        else:
+            self._builder.input(name, outer.types[name])
 
     def either(self, condition: str, one: Callable[[], str], other: Callable[[], str]) -> str:
         """The value that `one` or `other` makes; what they add is run only if it is needed."""
-        outside, branches = self.front.nodes, []
+        branches = []
         for make in (one, other):
-            self.front.nodes = []
+            self._outside.append(self._builder)
+            self._builder = GraphBuilder()
             result = make()
-            branches.append((tuple(self.front.nodes), result))
-        self.front.nodes = outside
-        return self.op("If", condition, then_branch=branches[0], else_branch=branches[1])
+            self._reach(result)
+            branches.append(remove_dead(self._builder.finish([result])))
+            self._builder = self._outside.pop()
+        taken = [name for branch in branches for name in branch.inputs]
+        return self.op("If", condition, *taken, then_branch=branches[0], else_branch=branches[1])
 
     def constant(self, array: np.ndarray) -> str:
         text = "x".join(map(str, array.reshape(-1).tolist()))
         name = f"{LAYER}:{array.dtype}:{list(array.shape)}:{text}"
-        self.front.constants[name] = array
-        return name
+        return name if name in self._builder.constants else self._builder.constant(name, array)
 
     def number(self, value: float) -> str:
         return self.constant(np.array(value, np.float32))
@@ -90,7 +97,7 @@ class Writer:
         """The length of an axis, a whole number without axes."""
         return self.op("Gather", self.op("Shape", picture), self.whole(axis))
 
-    def to(self, value: str, kind: int) -> str:
+    def to(self, value: str, kind: str) -> str:
         return self.op("Cast", value, to=kind)
 
     def at(self, values: str, axis: int) -> str:
