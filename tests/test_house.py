@@ -49,7 +49,8 @@ def test_operators_accept_no_more_dtypes_than_the_standard():
         allowed = {each.type_param_str: {kind[7:-1] for kind in each.allowed_type_strs} for each in schema.type_constraints}
         slots = {slot.place for slot in spelling_of(name).slots.values()}
         inputs = [each for place, each in enumerate(schema.inputs) if place not in slots]
-        for place, accepted in enumerate(operator.accepts):
+        # What the branches of an If read is no input of it in the standard.
+        for place, accepted in enumerate(operator.accepts[:1] if name == "If" else operator.accepts):
             formal = inputs[min(place, len(inputs) - 1)]
             standard = {names.get(kind, kind) for kind in allowed.get(formal.type_str, {formal.type_str[7:-1]})}
             assert accepted <= standard, (name, place, accepted - standard)
