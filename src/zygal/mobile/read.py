@@ -14,7 +14,7 @@ import numpy as np
 from zygal.errors import FileError, SourceError, some_of
 from zygal.files import open_file
 from zygal.mobile.model import MobileModel, Operator, Quantization, Signature, Tensor
-from zygal.mobile.schema import DTYPES, IDENTIFIER, OPERATORS, OPTION_NUMBERS, OTHER_OPERATORS, VERSION
+from zygal.mobile.schema import DTYPES, IDENTIFIER, OPERATORS, OPTION_NUMBERS, OTHER_OPERATORS, TABLES, VERSION
 from zygal.mobile.sparse import densified
 from zygal.mobile.tables import Decoder
 
@@ -222,6 +222,4 @@ class _Reader:
 
 def _defaults(settings: str | None) -> dict[str, Any]:
     """The settings of an operator that leaves all of them out."""
-    from zygal.mobile.schema import TABLES
-
     return {name: (default[0] if default else None if kind.startswith("[") else 0) for name, kind, *default in TABLES[settings] if name} if settings else {}

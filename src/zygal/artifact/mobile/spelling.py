@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from zygal.artifact.formats import Writing
 from zygal.artifact.mobile import (  # noqa: F401  (each enters its spellings into the table)
+    table_convolution,
     table_elementwise,
-    table_images,
+    table_picking,
+    table_pooling,
     table_products,
     table_shaping,
     table_stored,
 )
-from zygal.artifact.mobile.lowering import SPELLINGS
+from zygal.artifact.mobile.site import SPELLINGS
 
 
 def operators_of(writing: Writing) -> frozenset[str]:

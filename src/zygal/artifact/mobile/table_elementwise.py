@@ -6,8 +6,10 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from zygal.artifact.mobile.lowering import Site, spelt
+from zygal.artifact.mobile.site import Site, spelt
 from zygal.artifact.mobile.views import View, natural
+from zygal.mobile.model import Operator
+from zygal.mobile.schema import DTYPE_NUMBERS
 
 _UNARY = {
     "Relu": "RELU", "Tanh": "TANH", "Sigmoid": "LOGISTIC", "HardSwish": "HARD_SWISH", "Sqrt": "SQRT", "Exp": "EXP", "Abs": "ABS", "Neg": "NEG",
@@ -75,8 +77,6 @@ def binary(site: Site) -> View:
     made = tensors[0]
     for other in tensors[1:]:
         made = site.binary(_BINARY[site.node.operator], made, other, dtype)
-    if made == tensors[0]:
-        return View(order, made)
     return View(order, made)
 
 
@@ -106,9 +106,6 @@ def cast(site: Site) -> View:
     made = site.lowering.tensor(site.shape_of(tensor), dtype, site.stem)
     if site.dtype_of(made) == site.dtype_of(tensor):
         return View(view.order, tensor)
-    from zygal.mobile.model import Operator
-    from zygal.mobile.schema import DTYPE_NUMBERS
-
     options = {"in_data_type": DTYPE_NUMBERS[site.dtype_of(tensor)], "out_data_type": DTYPE_NUMBERS[site.dtype_of(made)]}
     site.lowering.operators.append(Operator("CAST", [tensor], [made], options))
     return View(view.order, made)

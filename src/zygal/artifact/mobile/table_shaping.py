@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.artifact.mobile.lowering import Site, spelt
+from zygal.artifact.mobile.site import Site, spelt
 from zygal.artifact.mobile.views import View, blocks, natural, permuted
 from zygal.graph import Batch, Node
 
@@ -209,117 +209,11 @@ def _by_gathering(site: Site, x: int, table) -> int:
     for axis, (begin, end) in enumerate(table):
         if begin or end:
             size = int(site.shape_of(x)[axis])
-            x = _taken(site, x, np.clip(np.arange(-begin, size + end), 0, size - 1), axis)
+            x = taken(site, x, np.clip(np.arange(-begin, size + end), 0, size - 1), axis)
     return x
 
 
-def _taken(site: Site, x: int, places: np.ndarray, axis: int) -> int:
+def taken(site: Site, x: int, places: np.ndarray, axis: int) -> int:
     shape = site.shape_of(x)
     sizes = (*shape[:axis], *places.shape, *shape[axis + 1 :])
     return site.step("GATHER", [x, site.constant(places.astype(np.int32), "places")], sizes, site.dtype_of(x), axis=axis, batch_dims=0)
-
-
-@spelt("Slice")
-def sliced(site: Site) -> View:
-    view, given = site.gathered(site.view()), site.attributes()
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
-    shape, rank = site.type().shape, view.rank
-    axes = [axis % rank for axis in given["axes"] or range(len(given["starts"]))]
-    steps = given["steps"] or [1] * len(axes)
-    cuts = {axis: slice(start, None if step < 0 and end < -(2**30) else end, step).indices(shape[axis]) for axis, start, end, step in
-            zip(axes, given["starts"], given["ends"], steps)}  # fmt: skip
-    cuts = {axis: cut for axis, cut in cuts.items() if cut != (0, shape[axis], 1)}
-    if not cuts:
-        return view
-    if all(step == 1 for *_, step in cuts.values()):
-        starts = [cuts[axis][0] if axis in cuts else 0 for axis in view.order]
-        sizes = [-1 if isinstance(size, Batch) else size for size in site.stored(view.order)]
-        made = site.step("SLICE", [view.tensor, site.numbers(starts), site.numbers(sizes)], site.stored(view.order), site.made().dtype)
-        return View(view.order, made)
-    if rank > 4 or any(step < 0 for *_, step in cuts.values()):
-        x = view.tensor
-        for axis, cut in cuts.items():
-            x = _taken(site, x, np.arange(*cut), view.order.index(axis))
-        return View(view.order, x)
-    whole = [cuts.get(axis) for axis in view.order]
-    inputs = [site.numbers([cut[at] if cut else blank for cut in whole]) for at, blank in ((0, 0), (1, 0), (2, 1))]
-    mask = sum(1 << at for at, cut in enumerate(whole) if cut is None)
-    options = {"begin_mask": mask, "end_mask": mask, "ellipsis_mask": 0, "new_axis_mask": 0, "shrink_axis_mask": 0}
-    return View(view.order, site.step("STRIDED_SLICE", [view.tensor, *inputs], site.stored(view.order), site.made().dtype, **options))
-
-
-@spelt("Gather")
-def picked(site: Site) -> View:
-    view, indices = site.gathered(site.view()), site.view(1)
-    axis = site.attributes()["axis"] % view.rank
-    if view.array is not None:
-        view = View(natural(view.rank), site.plain(view))
-    places = indices.array
-    if places is not None:
-        size = view_size = site.type().shape[axis]
-        if isinstance(size, int):
-            places = np.where(places < 0, places + view_size, places)
-        numbers = site.constant(places.astype(np.int32), "places")
-    else:
-        numbers = site.plain(indices)
-    rank = indices.rank
-    order: list[int] = []
-    for each in view.order:
-        order += range(axis, axis + rank) if each == axis else [each if each < axis else each + rank - 1]
-    sizes = site.stored(tuple(order))
-    made = site.step("GATHER", [view.tensor, numbers], sizes, site.made().dtype, axis=view.order.index(axis), batch_dims=0)
-    return View(tuple(order), made)
-
-
-_REDUCTIONS = {"ReduceMean": "MEAN", "ReduceSum": "SUM", "ReduceMax": "REDUCE_MAX", "ReduceMin": "REDUCE_MIN", "ReduceProd": "REDUCE_PROD"}
-
-
-@spelt("ReduceL1", "ReduceL2", *_REDUCTIONS)
-def reduced(site: Site) -> View:
-    view, given, kind = site.gathered(site.view()), site.attributes(), site.node.operator
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
-    axes = {axis % view.rank for axis in given["axes"] or range(view.rank)}
-    x = view.tensor
-    if kind in ("ReduceL1", "ReduceL2"):
-        x = site.unary("ABS", x) if kind == "ReduceL1" else site.binary("MUL", x, x)
-    places = [at for at, axis in enumerate(view.order) if axis in axes]
-    order = view.order if given["keepdims"] else _renumbered([axis for axis in view.order if axis not in axes])
-    made = site.step(_REDUCTIONS.get(kind, "SUM"), [x, site.numbers(places)], site.stored(order), site.made().dtype, keep_dims=bool(given["keepdims"]))
-    return View(order, site.unary("SQRT", made) if kind == "ReduceL2" else made)
-
-
-def _renumbered(axes: list[int]) -> tuple[int, ...]:
-    return tuple(sorted(axes).index(axis) for axis in axes)
-
-
-@spelt("ArgMax")
-def largest(site: Site) -> View:
-    given, rank = site.attributes(), site.type().rank
-    axis, x = given["axis"] % rank, site.plain(site.view())
-    shape = site.shape_of(x)
-    made = site.step("ARG_MAX", [x, site.numbers(axis)], (*shape[:axis], *shape[axis + 1 :]), np.int32, output_type=2)
-    return site.result(site.reshape_tensor(made, site.made().shape) if given["keepdims"] else made)
-
-
-@spelt("TopK")
-def best(site: Site) -> list[View]:
-    given, view = site.attributes(), site.gathered(site.view())
-    axis = given["axis"] % view.rank
-    if not given["largest"]:
-        site.refuse("orders from the smallest")
-    order = (*(each for each in natural(view.rank) if each != axis), axis)
-    from zygal.mobile.model import Operator
-
-    lowering, count = site.lowering, given["k"][0] if isinstance(given["k"], (list, tuple)) else given["k"]
-    tensors = [lowering.tensor(site.stored(order, place), site.made(place).dtype, name) for place, name in enumerate(site.node.outputs)]
-    lowering.operators.append(Operator("TOPK_V2", [site.laid(view, order), site.numbers(count)], tensors))
-    return [View(order, each) for each in tensors]
-
-
-@spelt("CumSum")
-def running(site: Site) -> View:
-    given, view = site.attributes(), site.gathered(site.view())
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
-    place = view.order.index(given["axis"] % view.rank)
-    options = {"exclusive": bool(given["exclusive"]), "reverse": bool(given["reverse"])}
-    return View(view.order, site.step("CUMSUM", [view.tensor, site.numbers(place)], site.stored(view.order), site.made().dtype, **options))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.artifact.mobile.lowering import Site, spelt
+from zygal.artifact.mobile.site import Site, spelt
 from zygal.artifact.mobile.views import View, natural
 from zygal.mobile.model import Quantization
 

@@ -81,4 +81,4 @@ def _size(shape: Sequence[Dimension], axes: Sequence[int]) -> tuple[int, int]:
 
 
 def _less(one: tuple[int, int], other: tuple[int, int]) -> bool:
-    return (one[1], one[0]) < (other[1], other[0]) if one[1] != other[1] else one[0] < other[0]
+    return (one[1], one[0]) < (other[1], other[0])

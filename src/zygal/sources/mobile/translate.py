@@ -11,6 +11,7 @@ from zygal.errors import GraphError, SourceError, UnknownOperators
 from zygal.graph import Batch, Graph, TensorType
 from zygal.mobile.model import MobileModel, Operator, Tensor
 from zygal.sources.layouts import LaidOut, View
+from zygal.sources.mobile import table_images as _images  # noqa: F401  (enters its operators)
 from zygal.sources.mobile.names import layer_of, stem_of
 from zygal.sources.mobile.quantization import STORED, Quantizer
 from zygal.sources.mobile.site import MobileSite
