@@ -6,10 +6,9 @@ import numpy as np
 import pytest
 from mobile import Flatbuffer, on_the_runtime
 
+from zygal.errors import SourceError
 from zygal.graph.reference import run_graph
 from zygal.sources import Reading, read_source
-
-RNG = np.random.default_rng(5)
 
 
 def numbers(*shape):
@@ -193,3 +192,26 @@ def test_operators(name, tmp_path):
 def test_resizing(name, size, corners, centres, tmp_path):
     options = {"align_corners": bool(corners), "half_pixel_centers": bool(centres)}
     check(tmp_path, lambda m, i: m.add(name, [i, np.array(size, I32)], (2, *size, 8), version=3, **options), X4, 1e-5)
+
+
+def test_sizes_that_follow_the_batch(tmp_path):
+    """What training code writes for a flattening: the size of the batch is asked for and put into a shape."""
+    made = Flatbuffer()
+    image = made.input((1, 4, 6, 8), open_batch=True)
+    path = made.write(tmp_path / "m.tflite", made.add("RESHAPE", [image, _size(made, image)], (1, 192), open_batch=True))
+    with read_source(path) as source:
+        graph = source.graph
+    assert [str(graph.types[name]) for name in (*graph.inputs, *graph.outputs)] == ["float32 [N, 4, 6, 8]", "float32 [N, 192]"]
+    x = numbers(3, 4, 6, 8)
+    assert np.array_equal(run_graph(graph, {"image": x})[graph.outputs[0]], on_the_runtime(path, x))
+
+
+def test_open_sizes_of_images_are_asked_for(tmp_path):
+    made = Flatbuffer()
+    image = made.input((1, 1, 1, 3), open_batch=True)
+    made.model.tensors[image].open_axes = (0, 1, 2)
+    path = made.write(tmp_path / "m.tflite", made.add("MEAN", [image, np.array([1, 2], I32)], (1, 3), open_batch=True))
+    with pytest.raises(SourceError, match=r"leaves the size of its images open \(\[\?, \?, \?, 3\]\); say it with --shape"), read_source(path):
+        pass
+    x = numbers(2, 5, 7, 3)
+    assert np.abs(graph_scores(path, x, image_shape=(5, 7, 3)) - on_the_runtime(path, x)).max() < 1e-6

@@ -12,10 +12,11 @@ from zygal.engines.mobile_inside import values
 from zygal.engines.mobile_session import MobileSession, runtime_name
 from zygal.engines.session import SessionSettings
 from zygal.errors import EngineError, SourceError, first_line
-from zygal.graph import Batch, TensorType
+from zygal.graph import TensorType
 from zygal.sources.families import Reading
 from zygal.sources.mobile.names import layer_of, stem_of
 from zygal.sources.mobile.reader import opened
+from zygal.sources.mobile.translate import input_shape
 
 INTERPRETER = "interpreter"
 """The way to run a flatbuffer."""
@@ -40,7 +41,7 @@ class MobileEngine:
         self.version = runtime_name().rpartition(" ")[2]
         self._session = self._open(SessionSettings())
         given = file.model.tensors[file.model.inputs[0]]
-        shape = tuple(Batch() if axis == 0 and size is None else stated for axis, (size, stated) in enumerate(zip(given.sizes, given.shape)))
+        shape = input_shape(given, str(path), reading.image_shape)
         self.input_type = TensorType(np.dtype("float32" if self._given.takes_real else given.dtype), shape)
         self.batch_size = shape[0] if shape and isinstance(shape[0], int) else None
 

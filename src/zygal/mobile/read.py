@@ -19,6 +19,8 @@ from zygal.mobile.sparse import densified
 from zygal.mobile.tables import Decoder
 
 MOST_AXES = 16
+STORED = ("int4", "int8", "uint8", "int16")
+"""Dtypes in which whole numbers stand for real ones."""
 LARGEST_MEMBER = 1 << 24
 _WIDTHS = {"float32": 4, "float16": 2, "int32": 4, "uint8": 1, "int64": 8, "bool": 1, "int16": 2, "int8": 1, "float64": 8, "uint64": 8, "uint32": 4, "uint16": 2}
 
@@ -145,7 +147,7 @@ class _Reader:
         opened = tuple(axis for axis, size in enumerate([] if signature is None else signature.tolist()) if size < 0)
         if given.external_buffer:
             raise SourceError(f"{self._path} keeps the weights of {name} in another file, which is not supported.")
-        tensor = Tensor(name, shape, dtype, opened, None, self._quantization(given.quantization, name, shape), given.is_variable)
+        tensor = Tensor(name, shape, dtype, opened, None, self._quantization(given.quantization, name, shape, dtype), given.is_variable)
         content = self._bytes(given.buffer, name)
         if content is not None and content.size:
             tensor.data = self._numbers_of(tensor, content, given.sparsity)
@@ -175,7 +177,7 @@ class _Reader:
         tensor.dtype = "int8"
         return both.reshape(tensor.shape)
 
-    def _quantization(self, given: SimpleNamespace | None, name: str, shape: tuple[int, ...]) -> Quantization | None:
+    def _quantization(self, given: SimpleNamespace | None, name: str, shape: tuple[int, ...], dtype: str) -> Quantization | None:
         if given is None or given.scale is None or not given.scale.size:
             if given is not None and given.details_type:
                 raise SourceError(f"{self._path} quantises {name} in a way of its own, which is not supported.")
@@ -183,6 +185,8 @@ class _Reader:
         if given.details_type:
             raise SourceError(f"{self._path} quantises {name} in a way of its own, which is not supported.")
         scales = np.asarray(given.scale)
+        if scales.size == 1 and scales[0] == 0 and dtype not in STORED:
+            return None  # Some writers state so that there are no steps.
         zeros = np.zeros(scales.size, np.int64) if given.zero_point is None or not given.zero_point.size else np.asarray(given.zero_point)
         if zeros.size == 1:
             zeros = np.repeat(zeros, scales.size)

@@ -172,7 +172,7 @@ FAMILIES: tuple[Family, ...] = (
     ),
     Family(
         "LiteRT", (kinds.MOBILE,), _is_mobile, "zygal.sources.mobile.reader", "zygal.engines.mobile:MobileEngine", "mobile",
-        {"--shape": "a mobile flatbuffer states the shape of its images", "--input": "a mobile flatbuffer names its one input"},
+        {"--input": "a mobile flatbuffer names its one input"},
     ),
 )  # fmt: skip
 """A further family is one row here and one folder with its reader and its table of operators."""

@@ -88,7 +88,7 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
 
 
 def _translated(path: str | Path, file: Opened, reading: Reading) -> tuple[Translator, Graph]:
-    translator = Translator(file.model, str(path), reading.widen)
+    translator = Translator(file.model, str(path), reading.widen, reading.image_shape)
     translator.run()
     return translator, remove_dead(translator.graph_of(file.outputs[file.chosen.name]))
 

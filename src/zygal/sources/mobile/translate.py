@@ -26,7 +26,7 @@ HYBRID = ("CONV_2D", "DEPTHWISE_CONV_2D", "FULLY_CONNECTED", "BATCH_MATMUL")
 class Translator:
     """The values of all tensors, as stored and as real numbers. widen: see `quantization`."""
 
-    def __init__(self, model: MobileModel, where: str, widen: bool = False):
+    def __init__(self, model: MobileModel, where: str, widen: bool = False, image_shape: tuple[int, ...] | None = None):
         self.model, self.where, self._layers = model, where, own_layers(model, where)
         self.context = Context(where)
         self.builder = self.context.builder
@@ -37,18 +37,16 @@ class Translator:
         if len(model.inputs) != 1:
             names = ", ".join(model.tensors[number].name for number in model.inputs)
             raise SourceError(f"{where} takes {len(model.inputs)} inputs ({names}); an image classifier takes one.")
-        self._add_input(model.inputs[0])
+        self._add_input(model.inputs[0], image_shape)
 
-    def _add_input(self, number: int) -> None:
+    def _add_input(self, number: int, image_shape: tuple[int, ...] | None) -> None:
         tensor = self.model.tensors[number]
         self.quantizer.check(tensor)
         if tensor.dtype not in ("float32", "uint8", "int8", "int16"):
             raise SourceError(f"{self.where} takes {tensor.name} as {tensor.dtype}; images are float32, uint8, int8 or int16.")
         if not tensor.shape:
             raise SourceError(f"{self.where} takes {tensor.name} as a single number; an image classifier takes images.")
-        shape = tuple(Batch() if axis == 0 and size is None else given for axis, (size, given) in enumerate(zip(tensor.sizes, tensor.shape)))
-        if any(isinstance(size, int) and size < 1 for size in shape):
-            raise SourceError(f"{self.where} takes images {list(tensor.shape)}, which hold nothing.")
+        shape = input_shape(tensor, self.where, image_shape)
         name, order = stem_of(tensor.name), tuple(range(len(shape)))
         if tensor.dtype == "uint8" or tensor.quantization is None:
             dtype = tensor.dtype if tensor.dtype in ("float32", "uint8") else self._refuse_input(tensor)
@@ -180,6 +178,20 @@ class Translator:
             return self.builder.finish([emit.plain(View(emit.gathered(value), value.order))])
         except GraphError as fault:
             raise SourceError(f"{self.where} cannot be converted: {fault}") from fault
+
+
+def input_shape(tensor: Tensor, where: str, image_shape: tuple[int, ...] | None) -> tuple[int | Batch, ...]:
+    """The shape that images come in: the first size may be open; others that are, are those of `image_shape`. Raises SourceError."""
+    sizes = tensor.sizes
+    if image_shape is not None and len(image_shape) == len(sizes) - 1:
+        sizes = (sizes[0], *(given if size is None else size for size, given in zip(sizes[1:], image_shape)))
+    if None in sizes[1:]:
+        listed = ", ".join("?" if size is None else str(size) for size in sizes)
+        raise SourceError(f"{where} leaves the size of its images open ([{listed}]); say it with --shape, as in --shape 224,224,3, or give an inlet that "
+                          "ends with a size.")  # fmt: skip
+    if min(size for size in (*sizes[1:], sizes[0] or 1)) < 1:
+        raise SourceError(f"{where} takes images {list(tensor.shape)}, which hold nothing.")
+    return tuple(Batch() if size is None else size for size in sizes)
 
 
 class LaidOutStored(LaidOut):
