@@ -85,7 +85,9 @@ class Feeds:
         """What another artifact is given to be fed the same."""
         if len(self.inputs) > 1:
             return Given(shapes=self.shapes)
-        (array,) = self.of(self.batch_size or 16).values()
+        ((name, array),) = self.of(self.batch_size or 16).items()
+        port = self.inputs[name]
+        array = port.real(array) if port.takes_real else array
         return Given(array, str(self.artifact), tuple(image_size) if image_size else None)
 
     def _array(self, name: str, batch: int) -> np.ndarray:

@@ -25,6 +25,7 @@ from zygal.sources.mobile.entrance import own_inlet
 from zygal.sources.mobile.translate import Translator
 from zygal.sources.source import SignatureFacts, Source, SourceFacts
 
+VERSION = "schema 3"
 BOXES = ("TFLite_Detection_PostProcess", "NON_MAX_SUPPRESSION_V4", "NON_MAX_SUPPRESSION_V5")
 
 
@@ -84,17 +85,13 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
         inlet = own_inlet(meaning, file.model.tensors[file.model.inputs[0]])
         if inlet is not None:
             notes.append("the metadata state how pixels are normalised, not how images come to their size: a plain resize is taken for it; check it with zygal match")
-    yield Source(Path(path), "LiteRT", _version(file.model), graph, tuple(file.outputs), file.chosen, tuple(notes), labels, inlet)
+    yield Source(Path(path), "LiteRT", VERSION, graph, tuple(file.outputs), file.chosen, tuple(notes), labels, inlet)
 
 
 def _translated(path: str | Path, file: Opened, reading: Reading) -> tuple[Translator, Graph]:
     translator = Translator(file.model, str(path), reading.widen, reading.image_shape)
     translator.run()
     return translator, remove_dead(translator.graph_of(file.outputs[file.chosen.name]))
-
-
-def _version(model: MobileModel) -> str:
-    return "schema 3"
 
 
 def facts(path: str | Path, reading: Reading) -> SourceFacts:
@@ -117,8 +114,8 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
     return SourceFacts(
         path=Path(path),
         framework="LiteRT",
-        framework_version=_version(model),
-        file_format=f"mobile flatbuffer, schema version 3, {_precision(model)}",
+        framework_version=VERSION,
+        file_format=f"mobile flatbuffer, {_precision(model)}",
         inputs={name: graph.types[graph.inputs[0]] if graph is not None else _type(model, number) for name, number in file.inputs.items()},
         outputs=types,
         scores=scores_by_operators(ending),
