@@ -22,6 +22,7 @@ from zygal.inlet import read_inlet
 from zygal.labels import read_labels
 from zygal.mobile.meaning import read_meaning
 from zygal.mobile.read import read_model
+from zygal.mobile.write import write_model
 
 FLOAT, I64 = np.dtype(np.float32), np.int64
 UNWRITTEN = {"GRU", "LSTM", "RNN", "GatherElements", "GridSample", "ScatterElements", "IsInf", "Acos", "Acosh", "Asin", "Asinh", "Atan", "Atanh", "Cosh", "Sinh",
@@ -354,3 +355,19 @@ def test_passes_do_not_matter(tmp_path):
         write_artifact(each, tmp_path / f"{name}.tflite", Metadata())
         found.append(RuntimeEngine(tmp_path / f"{name}.tflite").run(x))
     assert np.abs(found[0] - found[1]).max() < 1e-5
+
+
+def test_the_first_layer_that_differs_is_named_whatever_ran_and_whatever_was_recorded(converted, shipped, tmp_path, capsys):
+    """A weight that was changed in the flatbuffer, held against a recording of the flatbuffer as it was."""
+    witness = tmp_path / "w.witness"
+    assert main(["witness", str(converted), "--images", str(shipped / "reference"), "--inlet", str(shipped / "channel_marks.inlet.toml"), "--layers", "-o", str(witness)]) == 0
+    model = read_model(converted)
+    changed = [each for each in model.operators if each.name == "CONV_2D"][7]
+    kernel = model.tensors[changed.inputs[1]]
+    kernel.data = kernel.data * np.float32(1.5)
+    write_model(model, tmp_path / "changed.tflite")
+    convert(tmp_path / "changed.tflite", tmp_path / "changed.onnx")
+    for name in ("changed.tflite", "changed.onnx"):
+        capsys.readouterr()
+        assert main(["match", str(tmp_path / name), "--witness", str(witness)]) == 1
+        assert f"layer {model.tensors[changed.outputs[0]].name} is the first whose output differs" in capsys.readouterr().out.replace("\n", " ")

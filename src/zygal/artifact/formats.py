@@ -49,7 +49,7 @@ class Format:
 
     name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package: `write` has
     `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
-    module whose `open(path, settings)` gives a session. refused: the settings of `Writing` that it does not have, with the reason.
+    module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the settings of `Writing` that it does not have, with the reason.
     """
 
     name: str
@@ -57,6 +57,7 @@ class Format:
     ending: str
     folder: str
     sessions: str
+    inside: str
     refused: dict[str, str]
 
     def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
@@ -79,9 +80,9 @@ class Format:
 
 _OPTIONS = {"opset": "opset", "half": "half", "raw_pixels": "raw-pixels"}
 FORMATS: tuple[Format, ...] = (
-    Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session",
+    Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session", "zygal.engines.onnx_inside",
            {"half": "half-precision weights are written to mobile flatbuffers (.tflite)"}),
-    Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session",
+    Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session", "zygal.engines.mobile_inside",
            {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing"}),
 )  # fmt: skip
 ONNX, MOBILE = FORMATS

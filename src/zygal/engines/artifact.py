@@ -14,8 +14,6 @@ from zygal.errors import ArtifactError, EngineError, first_line
 if TYPE_CHECKING:
     from zygal.artifact.facts import Artifact
 
-_INSIDE = {"ONNX": "zygal.engines.onnx_inside", "mobile flatbuffer": "zygal.engines.mobile_inside"}
-
 
 class RuntimeEngine:
     """An artifact in a session of its runtime with `threads` threads (None: as many as there are cores). output: which of its
@@ -46,7 +44,7 @@ class RuntimeEngine:
         """The values of those names that are in the artifact, on a batch run image by image. Raises EngineError."""
         from zygal.artifact.formats import format_of
 
-        inside = import_module(_INSIDE[format_of(self.path).name])
+        inside = import_module(format_of(self.path).inside)
         return inside.values(self.path, self.input_name, self._given.stored(batch), names, self.batch_size or 1)
 
 
