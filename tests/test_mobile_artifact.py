@@ -106,6 +106,9 @@ CASES = {
     "product of tokens": lambda n, x: n.add("MatMul", n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]), perm=[0, 2, 1]), numbers(6, 7)),
     "attention": lambda n, x: n.add("MatMul", n.add("Softmax", n.add("MatMul", n.add("Reshape", x, shape=[0, 6, 80]), n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]), perm=[0, 2, 1])), axis=-1),
                                     n.add("Reshape", x, shape=[0, 6, 80])),
+    "rows of an image": lambda n, x: n.add("MatMul", numbers(5, 8), x),
+    "columns of an image": lambda n, x: n.add("MatMul", x, numbers(10, 7)),
+    "statistics of channels": lambda n, x: n.conv(n.add("Concat", n.add("ReduceMax", x, axes=[1]), n.add("Unsqueeze", n.add("ReduceMean", x, axes=[1], keepdims=0), axes=[1]), axis=1), 3),
     "letters": lambda n, x: n.add("Einsum", x, numbers(10, 4), equation="nchw,wk->nkhc"),
     "letters of both": lambda n, x: n.add("Einsum", x, n.add("Relu", x), equation="nchw,ncgw->nhcg"),
     "shuffle": lambda n, x: n.add("Reshape", n.add("Transpose", n.add("Reshape", x, shape=[0, 2, 3, 8, 10]), perm=[0, 2, 1, 3, 4]), shape=[0, 6, 8, 10]),
@@ -246,6 +249,15 @@ def test_networks_have_no_transposes_and_joined_activations(tmp_path):
     model = net.judged(tmp_path, scores)
     assert names(model) == ["TRANSPOSE", "CONV_2D", "DEPTHWISE_CONV_2D", "CONV_2D", "ADD", "MAX_POOL_2D", "RESHAPE", "FULLY_CONNECTED"]
     assert [each.options.get("activation") for each in model.operators[1:5]] == [1, 3, 0, 1]
+
+
+def test_resizes_and_statistics_of_channels_turn_nothing(tmp_path):
+    """Between convolutions the image lies with its channels last, whatever is done along its rows, columns and channels."""
+    for case in ("rows of an image", "columns of an image", "statistics of channels"):
+        net = Net()
+        made = net.conv(CASES[case](net, net.conv(net.image)), 4)
+        model = net.judged(tmp_path, net.add("Flatten", net.add("GlobalAveragePool", made), axis=1))
+        assert names(model).count("TRANSPOSE") == 1
 
 
 def test_gelu_is_one_operator(tmp_path):

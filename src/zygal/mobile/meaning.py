@@ -12,6 +12,8 @@ from zygal.mobile.schema import AXIS_LABELS, GRAYSCALE, METADATA_BUFFER, METADAT
 from zygal.mobile.tables import Decoder
 
 LABELS_FILE = "labels.txt"
+OLDEST_PARSER = "1.0.0"
+"""The version of the metadata schema that has all that is written here."""
 
 
 @dataclass(frozen=True)
@@ -73,4 +75,5 @@ def meaning_bytes(
     made: dict[str, Any] = {"name": scores}
     if labels:
         made["associated_files"] = [{"name": LABELS_FILE, "type": AXIS_LABELS}]
-    return Encoder().finished({"name": "classifier", "subgraphs": [{"inputs": [given], "outputs": [made]}]}, "ModelMetadata", METADATA_IDENTIFIER)
+    fields = {"name": "classifier", "subgraphs": [{"inputs": [given], "outputs": [made]}], "min_parser_version": OLDEST_PARSER}
+    return Encoder().finished(fields, "ModelMetadata", METADATA_IDENTIFIER)

@@ -105,7 +105,9 @@ class Lowering:
         wide = STORED.get(array.dtype, array.dtype)
         if wide != array.dtype:
             limits = np.iinfo(wide)
-            array = np.clip(array, limits.min, limits.max).astype(wide)
+            if array.size and (array.min() < limits.min or array.max() > limits.max):
+                raise Unspeakable("has whole numbers of more than 32 bits")
+            array = array.astype(wide)
         if array.dtype.name not in COMPUTED:
             raise Unspeakable(f"has a constant of {array.dtype}")
         key = (array.dtype.str, array.shape, array.tobytes()) if array.nbytes <= 4096 else (id(array),)
@@ -147,8 +149,7 @@ class Lowering:
         if key not in self._turned:
             shape = dict(zip(view.order, self.shapes[view.tensor]))
             sizes, dtype = [shape[axis] for axis in order], np.dtype(self.tensors[view.tensor].dtype)
-            moved = [axis for axis in view.order if shape[axis] != 1] != [axis for axis in order if shape[axis] != 1]
-            if moved:
+            if site.moves(view, order):
                 turns = site.numbers([view.order.index(axis) for axis in order])
                 made = site.step("TRANSPOSE", [view.tensor, turns], sizes, dtype)
             else:

@@ -113,6 +113,11 @@ class Site:
             view = self.gathered(view)
         return view.tensor if view.order == order else self.lowering.turned(view, order, self)
 
+    def moves(self, view: View, order: tuple[int, ...]) -> bool:
+        """Whether putting a value's axes in another order moves anything in memory."""
+        shape = dict(zip(view.order, self.shape_of(view.tensor)))
+        return [axis for axis in view.order if shape[axis] != 1] != [axis for axis in order if shape[axis] != 1]
+
     def plain(self, view: View) -> int:
         return self.laid(view, natural(view.rank))
 

@@ -7,7 +7,7 @@ from math import prod
 import numpy as np
 
 from zygal.artifact.mobile.site import Site, spelt
-from zygal.artifact.mobile.views import View, natural
+from zygal.artifact.mobile.views import View, channels_last, natural
 from zygal.graph import Batch
 from zygal.mobile.model import Quantization
 
@@ -71,13 +71,37 @@ def _unknown_gemm(site: Site, given) -> View:
 @spelt("MatMul")
 def product(site: Site) -> View:
     right = site.array(1)
+    if right is not None and right.ndim == 2 and right.dtype == np.float32 and _is_image(site.view()):
+        return _of_image(site)
     if right is not None and right.size == prod(right.shape[-2:]) and right.dtype == np.float32:
         x = site.plain(site.view())
         matrix = right.reshape(right.shape[-2:])
         made = fully_connected(site, x, site.weight(1, matrix, (1, 0), "weight"), matrix.shape[1], None)
         return site.result(site.reshape_tensor(made, site.made().shape))
+    resized = _of_image(site)
+    if resized is not None:
+        return resized
     tensors, turned = zip(*(_matrix(site, site.view(place)) for place in (0, 1)))
     return site.result(site.step("BATCH_MATMUL", tensors, site.made().shape, site.made().dtype, adj_x=turned[0], adj_y=turned[1]))
+
+
+def _is_image(view: View) -> bool:
+    return view.array is None and view.order == channels_last(4)
+
+
+def _of_image(site: Site) -> View | None:
+    """A constant matrix along the rows or the columns of an image whose channels come last, as resizes are stated; else None."""
+    left, right = site.views()
+    order, n = channels_last(4), site.made().shape[0]
+    if _is_image(left) and right.array is not None and right.rank == 2:
+        matrix = site.constant(right.array.T[None, None], "columns")
+        return View(order, site.step("BATCH_MATMUL", [matrix, left.tensor], site.stored(order), np.float32, adj_x=False, adj_y=False))
+    if not (_is_image(right) and left.array is not None and left.rank == 2):
+        return None
+    _, height, width, channels = site.shape_of(right.tensor)
+    lines = site.reshape_tensor(right.tensor, (n, height, width * channels))
+    made = site.step("BATCH_MATMUL", [site.constant(left.array[None], "rows"), lines], (n, len(left.array), width * channels), np.float32, adj_x=False, adj_y=False)
+    return View(order, site.reshape_tensor(made, site.stored(order)))
 
 
 def _matrix(site: Site, view: View) -> tuple[int, bool]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.artifact.mobile.site import Site, spelt
-from zygal.artifact.mobile.views import View, blocks, natural, permuted
+from zygal.artifact.mobile.views import View, blocks, channels_last, natural, permuted
 from zygal.graph import Batch, Node
 
 _KEEP_COLUMNS = ("Relu", "Tanh", "Sigmoid", "HardSwish", "LeakyRelu", "Elu", "Clip", "Identity", "HardSigmoid", "Softplus")
@@ -72,10 +72,17 @@ def joined(site: Site) -> View:
     if token is not None:
         return token
     views = [site.gathered(_whole(site, place)) for place in range(len(site.node.inputs))]
-    lead = next((view for view in views if view.array is None and view.order != natural(rank)), None)
-    order = lead.order if lead else natural(rank)
+    order = _cheapest_order(site, views, rank)
     made = site.step("CONCATENATION", [site.laid(view, order) for view in views], site.stored(order), site.made().dtype, axis=order.index(axis), activation=0)
     return View(order, made)
+
+
+def _cheapest_order(site: Site, views: list[View], rank: int) -> tuple[int, ...]:
+    """The order that moves the fewest values: of images with their channels last, if that is among the cheapest."""
+    orders = [channels_last(rank)] if rank == 4 else []
+    orders += dict.fromkeys(view.order for view in views if view.array is None)
+    orders = orders or [natural(rank)]
+    return min(orders, key=lambda order: sum(view.array is None and site.moves(view, order) for view in views))
 
 
 def _whole(site: Site, place: int) -> View:
