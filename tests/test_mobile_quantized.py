@@ -1,11 +1,13 @@
 """Flatbuffers in few bits: the mobile runtime is the judge, in steps of the stored numbers."""
 
 import numpy as np
+import onnx
 import pytest
 from mobile import Flatbuffer, on_the_runtime, scaled
 
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
+from zygal.engines.session import SessionSettings, open_session
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.mobile.read import read_model
@@ -140,8 +142,8 @@ def eight_bit_classifier(path, dtype="int8", open_batch=False):
     image = made.input((1, 12, 12, 3), dtype, scaled(1 / 127.5, 127 if dtype == "uint8" else 0), open_batch)
     kernel = made.constant(whole(-100, 100, 16, 3, 3, 3), scaled(scales(16)), "conv/kernel")
     out = made.add("CONV_2D", [image, kernel, made.constant(whole(-900, 900, 16, dtype="int32"), scaled(scales(16) / np.float32(127.5)))], (1, 6, 6, 16), dtype,
-                   scaled(0.02, zero(dtype) - 100), 3, open_batch, stride_h=2, stride_w=2, activation=1)  # fmt: skip
-    flat = made.add("MEAN", [out, np.array([1, 2], np.int32)], (1, 16), dtype, scaled(0.0137, zero(dtype) - 100), 2, open_batch)
+                   scaled(0.02, -128 if dtype == "int8" else 0), 3, open_batch, stride_h=2, stride_w=2, activation=1)  # fmt: skip
+    flat = made.add("MEAN", [out, np.array([1, 2], np.int32)], (1, 16), dtype, scaled(0.0137, -128 if dtype == "int8" else 0), 2, open_batch)
     scores = made.add("FULLY_CONNECTED", [flat, made.constant(whole(-100, 100, 10, 16), scaled(0.02)), made.constant(np.zeros(10, np.int32), scaled(0.0137 * 0.02))],
                       (1, 10), dtype, scaled(0.053, zero(dtype)), 4, open_batch)  # fmt: skip
     return made.write(path, scores)
@@ -220,4 +222,13 @@ def test_a_border_of_stored_zeros_becomes_the_pads_of_the_convolution(tmp_path):
         graph = run_passes(source.graph)
     operators = [node.operator for node in graph.nodes]
     assert "Pad" not in operators and [node for node in graph.nodes if node.operator == "Conv"][1].attributes["pads"] == [1, 1, 1, 1]
-    assert operators.count("QuantizeLinear") == 3 and operators.count("DequantizeLinear") == 7
+    # The image, the image with its channels first, and both results.
+    assert operators.count("QuantizeLinear") == 4 and operators.count("DequantizeLinear") == 8
+
+
+def test_the_runtime_computes_with_what_is_stored(tmp_path):
+    """It looks for a reader of stored numbers directly before each operator, and a writer directly behind."""
+    convert(eight_bit_classifier(tmp_path / "m.tflite"), tmp_path / "m.onnx")
+    open_session(tmp_path / "m.onnx", SessionSettings(1, rewritten=str(tmp_path / "rewritten.onnx")))
+    run = [node.op_type for node in onnx.load(tmp_path / "rewritten.onnx").graph.node]
+    assert {"QLinearConv", "QGemm"} <= set(run) and not {"Conv", "FusedConv", "Gemm", "Relu"} & set(run)

@@ -22,7 +22,7 @@ _VERSIONS = {"CONV_2D": 3, "DEPTHWISE_CONV_2D": 3, "FULLY_CONNECTED": 4, "HARD_S
 
 def computed_as_stored(model: MobileModel) -> MobileModel:
     """Replaces operators whose inputs are all widened and whose result is stored again at once."""
-    model = _stored_before_reshaping(model)
+    model = _stored_before_reshaping(_stored_once(model))
     uses = Counter(number for operator in model.operators for number in operator.inputs)
     uses.update(model.outputs)
     stored = dict(model.stored) | {each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"}
@@ -37,6 +37,22 @@ def computed_as_stored(model: MobileModel) -> MobileModel:
             operators[before], operators[at] = None, made
             makers[after.outputs[0]] = at
     return replace(model, operators=[each for each in operators if each is not None])
+
+
+def _stored_once(model: MobileModel) -> MobileModel:
+    """What is widened and stored again in the same steps is what it was."""
+    widened = {each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"}
+    same: dict[int, int] = {}
+    operators = []
+    for each in model.operators:
+        each = replace(each, inputs=[same.get(number, number) for number in each.inputs])
+        before = model.tensors[widened[each.inputs[0]]] if each.name == "QUANTIZE" and each.inputs[0] in widened else None
+        result = model.tensors[each.outputs[0]]
+        if before is not None and before.dtype == result.dtype and before.quantization.same_as(result.quantization) and each.outputs[0] not in model.outputs:
+            same[each.outputs[0]] = same.get(widened[each.inputs[0]], widened[each.inputs[0]])
+        else:
+            operators.append(each)
+    return replace(model, operators=operators)
 
 
 def _stored_before_reshaping(model: MobileModel) -> MobileModel:

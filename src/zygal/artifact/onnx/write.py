@@ -24,6 +24,7 @@ from zygal.errors import ArtifactError
 from zygal.files import whole_file
 from zygal.graph import Graph, Node, TensorType
 from zygal.graph.ops import operator_named
+from zygal.graph.passes.stored import drop_limits_of_storing
 from zygal.graph.shapes import OPEN
 from zygal.inlet.front import LAYER
 
@@ -42,6 +43,7 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     Raises ArtifactError if the opset cannot express the graph or the standard's full checker refuses
     it, OutputError if it cannot be written.
     """
+    graph = drop_limits_of_storing(graph)
     check_opset(graph, writing.opset)
     model, constants = build_model(graph, metadata, writing.opset)
     _check(model, constants)

@@ -16,8 +16,7 @@ from zygal.graph.passes.normalizations import join_layer_normalizations
 from zygal.graph.passes.order import constants_second
 from zygal.graph.passes.rewrites import RULES
 from zygal.graph.passes.rules import apply_rules
-from zygal.graph.passes.stored import RULES as STORED_RULES
-from zygal.graph.passes.stored import stored_borders_into_convolutions
+from zygal.graph.passes.stored import join_stored_borders
 
 Pass = Callable[[Graph], Graph]
 
@@ -25,11 +24,6 @@ Pass = Callable[[Graph], Graph]
 def rewrite_patterns(graph: Graph) -> Graph:
     """Applies the rewrite rules, in their listed order, until none fits any more."""
     return apply_rules(graph, RULES)
-
-
-def keep_stored(graph: Graph) -> Graph:
-    """Applies the rules for numbers that are stored in few bits."""
-    return apply_rules(graph, STORED_RULES)
 
 
 PASSES: tuple[Pass, ...] = (
@@ -41,8 +35,7 @@ PASSES: tuple[Pass, ...] = (
     join_layer_normalizations,
     remove_dead,
     rewrite_patterns,
-    keep_stored,
-    stored_borders_into_convolutions,
+    join_stored_borders,
     drop_identities,
     remove_dead,
 )

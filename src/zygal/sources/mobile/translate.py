@@ -51,13 +51,22 @@ class Translator:
         if tensor.dtype == "uint8" or tensor.quantization is None:
             dtype = tensor.dtype if tensor.dtype in ("float32", "uint8") else self._refuse_input(tensor)
             self.builder.input(name, TensorType(np.dtype(dtype), shape))
-            self._stored[number] = View(name, order)
+            self._stored[number] = self._as_image(View(name, order), tensor)
             return
         # Signed pixels are a detail of the device: the real numbers are what preprocessing makes.
         self.builder.input(name, TensorType(np.dtype(np.float32), shape))
         made = self.quantizer.quantized(View(name, order), Tensor(f"{name}.stored", tensor.shape, tensor.dtype, quantization=tensor.quantization), "")
-        (self._real if self.quantizer.widen else self._stored)[number] = made
+        (self._real if self.quantizer.widen else self._stored)[number] = self._as_image(made, tensor)
         self.context.note(f"the model takes {tensor.dtype}; the artifact takes the real numbers, in float32, and rounds them as the device does")
+
+    def _as_image(self, view: View, tensor: Tensor) -> View:
+        """Stored images with their channels first, and stored again: what is turned later would stand between them and the first
+        convolution."""
+        if len(view.order) != 4 or tensor.quantization is None or self.quantizer.widen:
+            return view
+        real, order = self._from_stored(tensor, view), (0, 3, 1, 2)
+        emit = LaidOutStored(self.builder, f"{stem_of(tensor.name)}.turned", "")
+        return self.quantizer.quantized(View(emit.laid(real, order), order), replace(tensor, name=f"{stem_of(tensor.name)}.turned"), "")
 
     def _refuse_input(self, tensor: Tensor) -> str:
         raise SourceError(f"{self.where} takes {tensor.name} as {tensor.dtype} without saying what the numbers mean, which is not supported.")
