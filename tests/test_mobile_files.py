@@ -160,6 +160,7 @@ REFUSED = {
     "numbers that are kept": (keeps_state, "keeps its numbers from one image to the next"),
     "a fused activation": (lambda m, i: m.add("ADD", [i, i], (1, 4, 6, 3), activation=5), "joined to the activation SIGN_BIT"),
     "text": (lambda m, i: m.add("ADD", [i, _text(m)], (1, 4, 6, 3)), "words is string, which an artifact does not compute with"),
+    "a weight without a scale": (lambda m, i: m.add("FULLY_CONNECTED", [i, np.ones((5, 72), np.int8), -1], (1, 5)), "stored as int8 without saying what the numbers mean"),
     "a shuffled weight": (lambda m, i: m.add("FULLY_CONNECTED", [i, np.ones((5, 72), np.float32)], (1, 5), weights_format=1), "an order of one processor's own"),
     "several inputs": (lambda m, i: m.add("ADD", [i, m.input((1, 4, 6, 3))], (1, 4, 6, 3)), "takes 2 inputs"),
 }  # fmt: skip

@@ -20,7 +20,6 @@ class Quantizer:
 
     def __init__(self, where: str, builder: GraphBuilder, widen: bool):
         self._where, self._builder, self.widen = where, builder, widen
-        self.notes: set[str] = set()
 
     def check(self, tensor: Tensor) -> None:
         """Raises SourceError for stored numbers that an artifact does not have."""
@@ -51,8 +50,10 @@ class Quantizer:
     def weight(self, tensor: Tensor, stored: np.ndarray, axis: int, name: str) -> str:
         """A weight's value in the graph. stored: its numbers as they are needed, its scales now along `axis`."""
         given = tensor.quantization
-        if given is None or tensor.data.dtype.kind == "f":
+        if tensor.data.dtype.kind == "f":
             return self._builder.constant(name, stored.astype(np.float32, copy=False))
+        if given is None:
+            raise SourceError(f"{self._where} cannot be converted: {tensor.name} is stored as {tensor.dtype} without saying what the numbers mean.")
         if self.widen or stored.dtype.name not in (*STORED, "int32"):
             moved = Quantization(given.scales, given.zero_points, axis)
             return self._builder.constant(name, self.real(Tensor(tensor.name, stored.shape, tensor.dtype, data=stored, quantization=moved)))
