@@ -4,8 +4,12 @@ from itertools import product
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from mobile import Flatbuffer, on_the_runtime
 
+from zygal.conversion import Choices, convert
+from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError
 from zygal.graph.reference import run_graph
 from zygal.sources import Reading, read_source
@@ -215,3 +219,60 @@ def test_open_sizes_of_images_are_asked_for(tmp_path):
         pass
     x = numbers(2, 5, 7, 3)
     assert np.abs(graph_scores(path, x, image_shape=(5, 7, 3)) - on_the_runtime(path, x)).max() < 1e-6
+
+
+@settings(max_examples=60, deadline=None)
+@given(data=st.data())
+def test_any_chain_of_operators_means_what_it_means_on_the_runtime(data, tmp_path_factory):
+    """Images, rows and matrices in any order, with an open batch, and the artifact of it as well."""
+    made = Flatbuffer()
+    x, shape = made.input((1, 6, 8, 4), open_batch=True), (1, 6, 8, 4)
+    draw, seen = data.draw, []
+
+    def add(name, inputs, sizes, **more):
+        return made.add(name, inputs, sizes, open_batch=True, **more), tuple(sizes)
+
+    for step in range(draw(st.integers(1, 6))):
+        kinds = ["act", "both", "softmax", "mean"]
+        kinds += ["conv", "depthwise", "pool", "turn", "pad", "cut", "rows", "flat", "join"] if len(shape) == 4 else ["dense"]
+        kind = draw(st.sampled_from(kinds))
+        seen.append((x, shape))
+        if kind == "act":
+            x, shape = add(draw(st.sampled_from(("RELU", "LOGISTIC", "TANH", "ABS"))), [x], shape)
+        elif kind == "both":
+            other = next((each for each, size in seen[::-1] if size == shape), x)
+            x, shape = add(draw(st.sampled_from(("ADD", "MUL", "MAXIMUM"))), [x, other], shape)
+        elif kind == "softmax":
+            x, shape = add("SOFTMAX", [x], shape, beta=1.0)
+        elif kind == "mean":
+            axis = draw(st.integers(1, len(shape) - 1))
+            x, shape = add("MEAN", [x, np.array([axis], I32)], [1 if at == axis else size for at, size in enumerate(shape)], keep_dims=True)
+        elif kind == "conv":
+            x, shape = add("CONV_2D", [x, numbers(5, 3, 3, shape[3]) / 4, numbers(5)], (*shape[:3], 5), stride_h=1, stride_w=1, activation=draw(st.sampled_from((0, 1, 3))))
+        elif kind == "depthwise":
+            x, shape = add("DEPTHWISE_CONV_2D", [x, numbers(1, 3, 3, shape[3]) / 2, numbers(shape[3])], shape, stride_h=1, stride_w=1, depth_multiplier=1)
+        elif kind == "pool":
+            sizes = (1, -(-shape[1] // 2), -(-shape[2] // 2), shape[3])
+            x, shape = add(draw(st.sampled_from(("MAX_POOL_2D", "AVERAGE_POOL_2D"))), [x], sizes, stride_h=2, stride_w=2, filter_h=2, filter_w=2)
+        elif kind == "turn":
+            order = [0, *draw(st.permutations([1, 2, 3]))]
+            x, shape = add("TRANSPOSE", [x, np.array(order, I32)], [shape[axis] for axis in order])
+        elif kind == "pad":
+            x, shape = add("PAD", [x, np.array([[0, 0], [1, 0], [0, 2], [0, 0]], I32)], (1, shape[1] + 1, shape[2] + 2, shape[3]))
+        elif kind == "cut":
+            x, shape = add("SLICE", [x, np.array([0, 0, shape[2] // 2, 0], I32), np.array([-1, -1, -1, -1], I32)], (1, shape[1], shape[2] - shape[2] // 2, shape[3]))
+        elif kind == "join":
+            x, shape = add("CONCATENATION", [x, x], (*shape[:3], 2 * shape[3]), axis=3)
+        elif kind == "rows":
+            x, shape = add("RESHAPE", [x, np.array([-1, shape[1] * shape[2], shape[3]], I32)], (1, shape[1] * shape[2], shape[3]))
+        elif kind == "flat":
+            size = shape[1] * shape[2] * shape[3]
+            x, shape = add("RESHAPE", [x, np.array([-1, size], I32)], (1, size))
+        elif kind == "dense":
+            x, shape = add("FULLY_CONNECTED", [x, numbers(6, shape[-1]) / 4, numbers(6)], (*shape[:-1], 6), version=5, keep_num_dims=len(shape) > 2)
+    path = made.write(tmp_path_factory.mktemp("chain") / "m.tflite", x)
+    images = numbers(3, 6, 8, 4)
+    wanted, found = on_the_runtime(path, images), graph_scores(path, images)
+    assert found.shape == wanted.shape and np.abs(found - wanted).max() <= 1e-5 * max(np.abs(wanted).max(), 1)
+    convert(path, path.with_suffix(".onnx"), choices=Choices(any_shape=True))
+    assert np.abs(RuntimeEngine(path.with_suffix(".onnx"), 1).run(images) - wanted).max() <= 1e-5 * max(np.abs(wanted).max(), 1)
