@@ -5,8 +5,10 @@ import onnx
 import pytest
 from mobile import Flatbuffer, on_the_runtime, scaled
 
+from zygal.artifact import read_artifact
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
+from zygal.engines.live import open_live_engine
 from zygal.engines.session import SessionSettings, open_session
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
@@ -232,3 +234,57 @@ def test_the_runtime_computes_with_what_is_stored(tmp_path):
     open_session(tmp_path / "m.onnx", SessionSettings(1, rewritten=str(tmp_path / "rewritten.onnx")))
     run = [node.op_type for node in onnx.load(tmp_path / "rewritten.onnx").graph.node]
     assert {"QLinearConv", "QGemm"} <= set(run) and not {"Conv", "FusedConv", "Gemm", "Relu"} & set(run)
+
+
+@pytest.mark.parametrize("inner", ["uint8", "int8"])
+def test_classifiers_as_they_lie_about(inner, tmp_path):
+    """Unsigned pixels in, unsigned scores out: stored alike throughout, as old files have it, or signed in between."""
+    made, low = Flatbuffer(), 0 if inner == "uint8" else -128
+    shift = 0 if inner == "uint8" else 128
+    x = made.input((1, 16, 16, 3), "uint8", scaled(1 / 128, 128))
+    if inner == "int8":
+        x = made.add("QUANTIZE", [x], (1, 16, 16, 3), inner, scaled(1 / 128, 0))
+
+    def conv(x, size, outputs, depthwise=False, stride=2, given=1 / 128, scale=6 / 255, channels=3):
+        shape = (1, 3, 3, outputs) if depthwise else (outputs, 3, 3, channels)
+        weight = whole(-60, 60, *shape)
+        kernel = made.constant(weight, scaled(scales(outputs) / 2, 0, 3 if depthwise else 0)) if inner == "int8" else made.constant(
+            (weight.astype(np.int16) + 110).astype(np.uint8), scaled(0.0025, 110))
+        steps = np.float32(given) * (scales(outputs) / 2 if inner == "int8" else np.float32(0.0025))
+        options = {"stride_h": stride, "stride_w": stride, "activation": 3, **({"depth_multiplier": 1} if depthwise else {})}
+        return made.add("DEPTHWISE_CONV_2D" if depthwise else "CONV_2D", [x, kernel, made.constant(whole(-900, 900, outputs, dtype="int32"), scaled(steps))],
+                        (1, size, size, outputs), inner, scaled(scale, low), 3, **options)  # fmt: skip
+
+    x = conv(x, 8, 16)
+    x = conv(x, 4, 16, True, given=6 / 255)
+    x = made.add("AVERAGE_POOL_2D", [x], (1, 1, 1, 16), inner, scaled(6 / 255, low), 2, padding=1, stride_h=2, stride_w=2, filter_h=4, filter_w=4)
+    weight = whole(-100, 100, 12, 1, 1, 16)
+    kernel = made.constant(weight, scaled(0.02)) if inner == "int8" else made.constant((weight.astype(np.int16) + 120).astype(np.uint8), scaled(0.02, 120))
+    x = made.add("CONV_2D", [x, kernel, made.constant(np.zeros(12, np.int32), scaled(np.float32(6 / 255) * np.float32(0.02)))], (1, 1, 1, 12), inner, scaled(0.1, 128 - shift), 3,
+                 stride_h=1, stride_w=1)  # fmt: skip
+    x = made.add("RESHAPE", [x], (1, 12), inner, scaled(0.1, 128 - shift), new_shape=[1, 12])
+    x = made.add("SOFTMAX", [x], (1, 12), inner, scaled(1 / 256, low), 2, beta=1.0)
+    if inner == "int8":
+        x = made.add("QUANTIZE", [x], (1, 12), "uint8", scaled(1 / 256, 0))
+    path = made.write(tmp_path / "m.tflite", x, signature=False)
+    done = convert(path, tmp_path / "m.onnx")
+    assert str(done.input_type) == "uint8 [N, 16, 16, 3]" and read_artifact(tmp_path / "m.onnx").scores == "probabilities"
+    pixels = np.random.default_rng(0).integers(0, 256, (300, 1, 1, 3)).astype(np.int16) + np.random.default_rng(1).integers(-60, 60, (300, 16, 16, 3))
+    pixels = np.clip(pixels, 0, 255).astype(np.uint8)
+    wanted = np.concatenate(on_the_runtime(path, *(pixels[at : at + 1] for at in range(300)), kernels="all")).astype(int)
+    found = np.rint(RuntimeEngine(tmp_path / "m.onnx", 1).run(pixels) * 256).astype(int)
+    best = np.take_along_axis(wanted, found.argmax(1)[:, None], 1)[:, 0]
+    assert (best == wanted.max(1)).mean() >= 0.995 and (np.abs(found - wanted) <= 1).mean() >= 0.95
+    live = open_live_engine(path)
+    assert live.batch_size == 1 and np.abs(np.rint(live.run(pixels[:1]) * 256) - wanted[:1]).max() == 0
+
+
+@pytest.mark.parametrize("dtype", ["int8", "uint8"])
+@pytest.mark.parametrize("kernel, padding", [(2, 1), (2, 0), (3, 0), (4, 1)])
+def test_means_of_stored_numbers(dtype, kernel, padding, tmp_path):
+    """Where a window has an even number of places, half of the rounding is of halves."""
+    stored = Stored(dtype, (2, 8, 12, 16))
+    sizes = (-(-8 // kernel), -(-12 // kernel)) if padding == 0 else (8 // kernel, 12 // kernel)
+    made = stored.add("AVERAGE_POOL_2D", [stored.image], (2, *sizes, 16), scaled(IN, zero(dtype)), version=2, padding=padding, stride_h=kernel, stride_w=kernel,
+                      filter_h=kernel, filter_w=kernel)  # fmt: skip
+    check(stored, tmp_path, made, 0.999)

@@ -21,8 +21,8 @@ _BY_OPERATOR = {
 
 
 _REARRANGING = frozenset((
-    "alias", "cast", "clone", "contiguous", "detach", "dropout", "flatten", "identity", "permute", "reshape", "slice",
-    "squeeze", "t", "to", "tocopy", "transpose", "unsafeview", "unsqueeze", "view",
+    "alias", "cast", "clone", "contiguous", "dequantizelinear", "detach", "dropout", "flatten", "identity", "permute", "quantizelinear",
+    "reshape", "slice", "squeeze", "t", "to", "tocopy", "transpose", "unsafeview", "unsqueeze", "view",
 ))  # fmt: skip
 """Operators that change what the scores are no more than a rearrangement does, in every spelling without strokes."""
 

@@ -18,8 +18,8 @@ def regrouped(call: LaidOut, view: View, sizes: Sequence[Dimension]) -> View | N
     groups = _groups(shape, sizes)
     if groups is None:
         return None
-    # Axes of size 1 lie wherever one likes.
-    lying = [axis for axis in view.order if shape[axis] != 1]
+    # Axes of size 1 lie wherever one likes; but for that of the images, which may be freed from being 1.
+    lying = [axis for axis in view.order if axis == 0 or shape[axis] != 1]
     order: list[int] = []
     placed: set[int] = set()
     for axis in [*lying, *view.order]:
@@ -27,7 +27,7 @@ def regrouped(call: LaidOut, view: View, sizes: Sequence[Dimension]) -> View | N
         if number in placed:
             continue
         before, after = groups[number]
-        moved = [each for each in before if shape[each] != 1]
+        moved = [each for each in before if each == 0 or shape[each] != 1]
         if moved:
             first = lying.index(axis)
             if lying[first : first + len(moved)] != moved:

@@ -8,6 +8,7 @@ from zygal.graph.ops.windows import same_pads
 from zygal.mobile.schema import SAME
 from zygal.sources.layouts import View
 from zygal.sources.layouts.images import by_channel, pooled, transposed
+from zygal.sources.mobile.quantization import STORED
 from zygal.sources.mobile.site import MobileSite
 from zygal.sources.mobile.table import activated, bias_of, own
 from zygal.sources.recipes import normalisation
@@ -105,9 +106,29 @@ def pooling(call: MobileSite) -> View:
     pads = _pads(call, sizes, kernel, strides, [1, 1])
     if call.operator.name != "L2_POOL_2D":
         made = pooled(call, x, call.operator.name == "MAX_POOL_2D", kernel, strides, pads)
+        if call.operator.name == "AVERAGE_POOL_2D":
+            made = _stored_mean(call, made, kernel, any(pads))
     else:
         made = call.step("Sqrt", pooled(call, call.step("Mul", x, x), False, kernel, strides, pads))
     return activated(call, View(made, order))
+
+
+def _stored_mean(call: MobileSite, mean: str, kernel: list[int], bordered: bool) -> str:
+    """The mean of stored numbers is itself one: halves are rounded away from zero, as the format's reference has it. There are halves
+    only where a window has an even number of places, as some at the border may."""
+    steps, dtype = call.tensor(0).quantization, call.tensor(0).dtype
+    count = kernel[0] * kernel[1]
+    if steps is None or dtype not in STORED or call.quantizer.widen or count % 2 and not bordered:
+        return mean
+    scale, zero = float(steps.scales[0]), float(steps.zero_points[0])
+    number = call.step("Add", call.step("Div", mean, call.number(scale, mean)), call.number(zero, mean))
+    # Whatever float32 has rounded is less than a quarter of what two different means differ by.
+    half = call.number(0.5 + 0.25 / count, mean)
+    if dtype == "uint8":
+        whole = call.step("Floor", call.step("Add", number, half))
+    else:
+        whole = call.step("Mul", call.step("Floor", call.step("Add", call.step("Abs", number), half)), call.step("Sign", number))
+    return call.step("Mul", call.step("Sub", whole, call.number(zero, mean)), call.number(scale, mean))
 
 
 @own("MIRROR_PAD")
