@@ -25,7 +25,7 @@ from zygal.mobile.read import read_model
 from zygal.mobile.write import write_model
 
 FLOAT, I64 = np.dtype(np.float32), np.int64
-UNWRITTEN = {"GRU", "LSTM", "RNN", "GatherElements", "GridSample", "ScatterElements", "IsInf", "Acos", "Acosh", "Asin", "Asinh", "Atan", "Atanh", "Cosh", "Sinh",
+UNWRITTEN = {"GRU", "LSTM", "RNN", "GatherElements", "GridSample", "ScatterElements", "Acos", "Acosh", "Asin", "Asinh", "Atan", "Atanh", "Cosh", "Sinh",
              "If", "Range", "MeasuredExpand", "MeasuredPad", "MeasuredSlice"}
 """What the format has no operators for, and no classifier of the collections needs; and what images of any size need."""
 
@@ -140,6 +140,9 @@ CASES = {
     "sizes": lambda n, x: n.add("Mul", x, n.add("Cast", n.add("Shape", x, start=0, end=1), to="float32")),
     "repeated": lambda n, x: n.add("Add", n.add("Expand", n.add("GlobalAveragePool", x), np.array([1, 6, 8, 10], I64), sizes=(1, 6, 8, 10)), numbers(6, 8, 10)),
     "largest": lambda n, x: n.builder.add("TopK", (n.add("Flatten", x, axis=1),), ("values", "places"), "layer", k=[3]),
+    "smallest": lambda n, x: n.builder.add("TopK", (n.add("Flatten", x, axis=1),), ("values", "places"), "layer", k=[3], largest=0),
+    "remainder of the size": lambda n, x: n.add("Mod", x, np.float32(0.7), fmod=1),
+    "infinite": lambda n, x: n.add("Where", n.add("IsInf", n.add("Mul", n.add("Mul", x, np.float32(1e30)), np.float32(1e30))), np.float32(1), x),
     "nearest": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 3], mode="nearest", coordinate_transformation_mode="asymmetric", nearest_mode="floor"),
     "linear": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="linear", coordinate_transformation_mode="half_pixel"),
     "corners": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="linear", coordinate_transformation_mode="align_corners"),

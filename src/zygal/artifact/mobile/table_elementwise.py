@@ -82,10 +82,14 @@ def binary(site: Site) -> View:
 
 @spelt("Mod")
 def remainder(site: Site) -> View:
-    if site.attributes()["fmod"]:
-        site.refuse("takes remainders with the sign of the dividend")
+    """With the sign of the divisor; or with that of the dividend, as the remainder of both sizes."""
     tensors, order = together(site, site.views())
-    return View(order, site.binary("FLOOR_MOD", *tensors))
+    if not site.attributes()["fmod"]:
+        return View(order, site.binary("FLOOR_MOD", *tensors))
+    if site.made().dtype != np.float32:
+        site.refuse("takes remainders of whole numbers with the sign of the dividend")
+    size = site.binary("FLOOR_MOD", *(site.unary("ABS", each) for each in tensors))
+    return View(order, site.binary("MUL", size, site.unary("SIGN", tensors[0])))
 
 
 @spelt("Where")
@@ -114,6 +118,11 @@ def cast(site: Site) -> View:
 @spelt("IsNaN")
 def not_a_number(site: Site) -> View:
     return each(site, lambda x: site.binary("NOT_EQUAL", x, x, np.dtype(bool)))
+
+
+@spelt("IsInf")
+def infinite(site: Site) -> View:
+    return each(site, lambda x: site.binary("EQUAL", site.unary("ABS", x), site.number(np.inf, x), np.dtype(bool)))
 
 
 @spelt("Reciprocal")

@@ -97,13 +97,15 @@ def largest(site: Site) -> View:
 def best(site: Site) -> list[View]:
     given, view = site.attributes(), site.gathered(site.view())
     axis = given["axis"] % view.rank
-    if not given["largest"]:
-        site.refuse("orders from the smallest")
     order = (*(each for each in natural(view.rank) if each != axis), axis)
-    lowering, count = site.lowering, given["k"][0] if isinstance(given["k"], (list, tuple)) else given["k"]
-    tensors = [lowering.tensor(site.stored(order, place), site.made(place).dtype, name) for place, name in enumerate(site.node.outputs)]
-    lowering.operators.append(Operator("TOPK_V2", [site.laid(view, order), site.numbers(count)], tensors))
-    return [View(order, each) for each in tensors]
+    x, count = site.laid(view, order), given["k"][0] if isinstance(given["k"], (list, tuple)) else given["k"]
+    if not given["largest"]:
+        # The smallest are the largest of the negative numbers.
+        x = site.unary("NEG", x)
+    tensors = [site.lowering.tensor(site.stored(order, place), site.made(place).dtype, name) for place, name in enumerate(site.node.outputs)]
+    site.lowering.operators.append(Operator("TOPK_V2", [x, site.numbers(count)], tensors))
+    values = tensors[0] if given["largest"] else site.unary("NEG", tensors[0])
+    return [View(order, values), View(order, tensors[1])]
 
 
 @spelt("CumSum")
