@@ -122,7 +122,9 @@ def not_a_number(site: Site) -> View:
 
 @spelt("IsInf")
 def infinite(site: Site) -> View:
-    return each(site, lambda x: site.binary("EQUAL", site.unary("ABS", x), site.number(np.inf, x), np.dtype(bool)))
+    """The runtime's arithmetic ends at the largest number of float32, where others have infinity."""
+    largest = float(np.finfo(np.float32).max)
+    return each(site, lambda x: site.binary("GREATER_EQUAL", site.unary("ABS", x), site.number(largest, x), np.dtype(bool)))
 
 
 @spelt("Reciprocal")
