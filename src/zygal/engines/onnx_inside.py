@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from zygal.engines.session import open_message, open_session
+from zygal.engines.onnx_session import OnnxSession, open_changed
+from zygal.engines.session import open_session
 from zygal.errors import EngineError, first_line
-
-if TYPE_CHECKING:
-    from zygal.engines.session import Session
 
 
 def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int = 1) -> dict[str, np.ndarray]:
@@ -96,10 +93,10 @@ def _without_weights(path: str | Path):
     return onnx.load(str(path), load_external_data=False)
 
 
-def _session_fetching(model, names: list[str], path: str | Path) -> Session:
+def _session_fetching(model, names: list[str], path: str | Path) -> OnnxSession:
     """A session of a changed model that gives more of its values. Raises EngineError."""
     import onnx
 
     declared = {output.name for output in model.graph.output}
     model.graph.output.extend(onnx.ValueInfoProto(name=name) for name in names if name not in declared)
-    return open_message(model, Path(path).parent, path)
+    return open_changed(model, Path(path).parent, path)

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
@@ -88,9 +88,3 @@ def import_runtime(artifact: str | Path) -> None:
 
     import_module(format_of(artifact).sessions).import_runtime()
 
-
-def open_message(model: Any, folder: Path, where: str | Path) -> Session:
-    """A session of an ONNX message that was changed; external weights are looked up in a folder. Raises EngineError."""
-    from zygal.engines.onnx_session import open_changed
-
-    return open_changed(model, folder, where)
