@@ -6,7 +6,6 @@ import numpy as np
 
 from zygal import kinds
 from zygal.artifact.facts import Artifact
-from zygal.artifact.metadata import Metadata, Origin
 from zygal.bench.arithmetic import Arithmetic
 from zygal.bench.arrivals import Served
 from zygal.bench.baseline import Baseline
@@ -47,6 +46,7 @@ from zygal.inlet.recovery.recover import Recovery, Undecided
 from zygal.inlet.recovery.residuals import ImageResidual
 from zygal.inlet.stages import Stage
 from zygal.labels import Labels
+from zygal.metadata import Metadata, Origin
 from zygal.outcome import Gate
 from zygal.prediction.prediction import Prediction, RankedClass
 from zygal.prediction.regions import RegionMap

@@ -8,7 +8,6 @@ from pathlib import Path
 
 from zygal import __version__
 from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Writing, format_for
-from zygal.artifact.metadata import Metadata, Origin
 from zygal.errors import InletError, SourceError, some_of
 from zygal.files import check_writable
 from zygal.fit import check_fit
@@ -21,6 +20,7 @@ from zygal.inlet import Inlet
 from zygal.inlet.front import front_of
 from zygal.labels import Labels
 from zygal.layout import fed_as
+from zygal.metadata import Metadata, Origin
 from zygal.scores import LOGITS, PROBABILITIES, operators_before, softmax_twice
 from zygal.sources import Reading, Source, read_source
 from zygal.sources.opened import SourceFile

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.artifact.metadata import Metadata
+from zygal.metadata import Metadata
 from zygal.sources.choice import Choice
 
 

@@ -16,8 +16,8 @@ from zygal.errors import ArtifactError
 
 if TYPE_CHECKING:
     from zygal.artifact.facts import Artifact
-    from zygal.artifact.metadata import Metadata
     from zygal.graph import Graph
+    from zygal.metadata import Metadata
 
 DEFAULT_OPSET = 17
 

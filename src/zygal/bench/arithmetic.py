@@ -9,9 +9,9 @@ from pathlib import Path
 import numpy as np
 
 from zygal.artifact.formats import MOBILE, format_of
-from zygal.artifact.metadata import Metadata
 from zygal.artifact.onnx.read import load_model
 from zygal.bench.feeds import Feeds
+from zygal.metadata import Metadata
 
 
 @dataclass(frozen=True)

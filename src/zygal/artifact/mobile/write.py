@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from pathlib import Path
 
@@ -10,7 +9,6 @@ import numpy as np
 
 from zygal import __version__
 from zygal.artifact.formats import Writing, Written
-from zygal.artifact.metadata import Metadata
 from zygal.artifact.mobile import spelling  # noqa: F401  (fills the table of spellings)
 from zygal.artifact.mobile.fusing import fused
 from zygal.artifact.mobile.gelu import join_gelu
@@ -18,15 +16,13 @@ from zygal.artifact.mobile.lowering import lowered, of_one_image
 from zygal.errors import ArtifactError
 from zygal.graph import Graph
 from zygal.inlet import Inlet
+from zygal.metadata import Metadata
 from zygal.mobile.meaning import LABELS_FILE, meaning_bytes
 from zygal.mobile.model import MobileModel, Operator, Tensor
+from zygal.mobile.own import METADATA_NAME, own_bytes
 from zygal.mobile.schema import METADATA_BUFFER
 from zygal.mobile.write import write_model
 
-METADATA_NAME = "zygal"
-"""The metadata buffer that is ours: the properties of `Metadata` as JSON."""
-LAYERS_KEY = "zygal.layers"
-"""The layer of the training code that each tensor comes from, as JSON."""
 FEWEST_HALVED = 64
 """Smaller constants stay as they are: nothing would be saved."""
 
@@ -42,11 +38,9 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     if writing.half:
         model = halved(model)
     model.description = f"zygal {__version__}"
-    properties = metadata.to_properties()
     made = {tensor.name for tensor in model.tensors}
     layers = {name: node.layer for node in graph.nodes for name in node.outputs if node.layer and name in made}
-    properties[LAYERS_KEY] = json.dumps(layers, ensure_ascii=False)
-    model.metadata[METADATA_NAME] = json.dumps(properties, ensure_ascii=False, sort_keys=True).encode()
+    model.metadata[METADATA_NAME] = own_bytes(metadata, layers)
     (image,), (scores,) = graph.inputs, graph.outputs
     inlet = metadata.inlet
     grey = inlet.decode.colour == "grey" if inlet is not None and inlet.decode.colour in ("rgb", "grey") else None

@@ -12,11 +12,11 @@ from onnx import helper
 
 from zygal import kinds
 from zygal.artifact.facts import Artifact
-from zygal.artifact.metadata import Metadata
 from zygal.artifact.onnx.validate import STANDARD, validate
 from zygal.errors import ArtifactError
 from zygal.files import sha256_of
 from zygal.graph import Batch, TensorType
+from zygal.metadata import Metadata
 from zygal.scores import operators_before, scores_by_operators
 from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 from zygal.sources.recognition import require_kind

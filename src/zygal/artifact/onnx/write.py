@@ -18,7 +18,6 @@ from onnx import TensorProto, helper
 
 from zygal import __version__
 from zygal.artifact.formats import Writing, Written
-from zygal.artifact.metadata import Metadata
 from zygal.artifact.onnx.spelling import LOWEST_OPSET, Slot, needed_opset, spelling_of
 from zygal.errors import ArtifactError
 from zygal.files import whole_file
@@ -27,6 +26,7 @@ from zygal.graph.ops import operator_named
 from zygal.graph.passes.stored import drop_limits_of_storing
 from zygal.graph.shapes import OPEN
 from zygal.inlet.front import LAYER
+from zygal.metadata import Metadata
 
 LARGEST_FILE_BYTES = 2**31 - 1
 SPARE_BYTES = 16_000_000

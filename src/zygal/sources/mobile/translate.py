@@ -6,10 +6,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from zygal.artifact.mobile.read import own_layers
 from zygal.errors import GraphError, SourceError, UnknownOperators
 from zygal.graph import Batch, Graph, TensorType
 from zygal.mobile.model import MobileModel, Operator, Tensor
+from zygal.mobile.own import own_layers
 from zygal.sources.layouts import LaidOut, View
 from zygal.sources.mobile import table_images as _images  # noqa: F401  (enters its operators)
 from zygal.sources.mobile.names import layer_of, stem_of
