@@ -288,3 +288,36 @@ def test_means_of_stored_numbers(dtype, kernel, padding, tmp_path):
     made = stored.add("AVERAGE_POOL_2D", [stored.image], (2, *sizes, 16), scaled(IN, zero(dtype)), version=2, padding=padding, stride_h=kernel, stride_w=kernel,
                       filter_h=kernel, filter_w=kernel)  # fmt: skip
     check(stored, tmp_path, made, 0.999)
+
+
+def test_real_numbers_at_both_ends(tmp_path):
+    """As converters write it where nothing else is asked for: stored at once, and real numbers again at the end."""
+    made = Flatbuffer()
+    stored = made.add("QUANTIZE", [made.input((1, 12, 12, 3), open_batch=True)], (1, 12, 12, 3), "int8", scaled(1 / 127.5, 0), open_batch=True)
+    kernel = made.constant(whole(-100, 100, 8, 3, 3, 3), scaled(scales(8)))
+    x = made.add("CONV_2D", [stored, kernel, made.constant(whole(-900, 900, 8, dtype="int32"), scaled(scales(8) / np.float32(127.5)))], (1, 12, 12, 8), "int8", scaled(0.03, -128), 3,
+                 True, stride_h=1, stride_w=1, activation=1)  # fmt: skip
+    x = made.add("RESHAPE", [x, np.array([-1, 1152], np.int32)], (1, 1152), "int8", scaled(0.03, -128), open_batch=True)
+    x = made.add("FULLY_CONNECTED", [x, made.constant(whole(-100, 100, 6, 1152), scaled(0.002)), -1], (1, 6), "int8", scaled(0.2, 1), 4, True)
+    path = made.write(tmp_path / "m.tflite", made.add("DEQUANTIZE", [x], (1, 6), version=2, open_batch=True))
+    done = convert(path, tmp_path / "m.onnx")
+    assert (str(done.input_type), str(done.output_type), done.notes) == ("float32 [N, 12, 12, 3]", "float32 [N, 6]", ())
+    images = np.random.default_rng(0).standard_normal((64, 12, 12, 3), np.float32) / 3
+    wanted = on_the_runtime(path, images, kernels="all")
+    found = RuntimeEngine(tmp_path / "m.onnx", 1).run(images)
+    assert np.abs(found - wanted).max() <= 0.2001 and (np.abs(found - wanted) < 1e-5).mean() >= 0.99
+    open_session(tmp_path / "m.onnx", SessionSettings(1, rewritten=str(tmp_path / "rewritten.onnx")))
+    assert {"QLinearConv", "QGemm"} <= {node.op_type for node in onnx.load(tmp_path / "rewritten.onnx").graph.node}
+
+
+def test_sixteen_bits_beside_eight_with_wide_biases(tmp_path):
+    made, steps = Flatbuffer(), scales(4)
+    image = made.input((1, 6, 6, 3), "int16", scaled(1 / 4096))
+    bias = made.constant(whole(-90_000, 90_000, 4, dtype="int64"), scaled(steps / np.float32(4096)))
+    made_of = made.add("CONV_2D", [image, made.constant(whole(-100, 100, 4, 3, 3, 3), scaled(steps)), bias], (1, 6, 6, 4), "int16", scaled(1 / 1024), 4, stride_h=1, stride_w=1)
+    path = made.write(tmp_path / "m.tflite", made_of)
+    x = np.random.default_rng(1).standard_normal((1, 6, 6, 3), np.float32)
+    with read_source(path, reading=Reading(widen=True)) as source:
+        found = run_graph(source.graph, {source.graph.inputs[0]: x})[source.graph.outputs[0]]
+    stored = np.clip(np.rint(x * 4096), -32768, 32767).astype(np.int16)
+    assert np.abs(found - on_the_runtime(path, stored) / np.float32(1024)).max() < 0.003

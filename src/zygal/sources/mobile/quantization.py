@@ -34,7 +34,7 @@ class Quantizer:
     def real(self, tensor: Tensor) -> np.ndarray:
         """A constant's real numbers."""
         data, given = tensor.data, tensor.quantization
-        if given is None or data.dtype.kind == "f" or tensor.dtype == "int64":
+        if given is None or data.dtype.kind == "f":
             return data.astype(np.float32) if data.dtype == np.float16 else data
         scale, zero = (_along(each, data.ndim, given) for each in (given.scales, given.zero_points))
         return ((data.astype(np.int64) - zero) * scale.astype(np.float64)).astype(np.float32)

@@ -145,7 +145,7 @@ def bias_of(call: MobileSite, place: int, weight: int) -> list[str]:
     if tensor.data is None:
         call.refuse("has a bias that depends on the image")
     given, kernel = call.tensor(0).quantization, call.tensor(weight).quantization
-    if tensor.dtype == "int32" and given is not None and kernel is not None:
+    if tensor.dtype in ("int32", "int64") and given is not None and kernel is not None:
         # A runtime adds the bias to sums of stored products, whatever scale is stated for it.
         zeros = np.zeros(kernel.scales.size, np.int64)
         tensor = replace(tensor, quantization=Quantization(given.scales[0] * kernel.scales, zeros))
@@ -223,6 +223,9 @@ def stored_anew(call: MobileSite) -> View:
     view, before, after = call.x(), call.tensor(0).quantization, call.result.quantization
     maker = call.made_by(view.name)
     moved = before is not None and after is not None and np.array_equal(before.scales, after.scales)
+    if maker is None and view.order == (0, 1, 2, 3) and not call.quantizer.widen:
+        # What is turned behind this would stand between the stored image and its first convolution.
+        return View(call.laid(view, (0, 3, 1, 2)), (0, 3, 1, 2))
     if maker is None or maker.operator != "DequantizeLinear" or moved:
         return view
     stored, scale, *zero = maker.inputs
