@@ -92,6 +92,24 @@ def test_convolutions(dtype, per_axis, padding, stride, activation, depthwise, t
     check(stored, tmp_path, made)
 
 
+@pytest.mark.parametrize("depthwise", [False, True])
+def test_channels_without_weights_have_no_scale(depthwise, tmp_path):
+    """Some writers give a channel of zeros the scale 0; its bias then counts for nothing on the runtime either."""
+    stored, outputs = Stored(), 4 if depthwise else 6
+    kernel, each = whole(-60, 60, *((1, 3, 3, 4) if depthwise else (6, 3, 3, 4))), scales(outputs)
+    each[[1, 3]] = 0
+    kernel[(..., [1, 3]) if depthwise else [1, 3]] = 0
+    options = {"stride_h": 1, "stride_w": 1, **({"depth_multiplier": 1} if depthwise else {})}
+    made = stored.add("DEPTHWISE_CONV_2D" if depthwise else "CONV_2D",
+                      [stored.image, stored.weight(kernel, each, 3 if depthwise else 0), stored.bias(outputs, each)], (2, 8, 9, outputs),
+                      scaled(0.08, zero("int8")), version=3, **options)  # fmt: skip
+    check(stored, tmp_path, made)
+    convert(tmp_path / "m.tflite", tmp_path / "again.tflite", choices=Choices(any_shape=True, keep_batch=True))
+    x = RNG.standard_normal((2, 8, 9, 4), np.float32)
+    one, other = (RuntimeEngine(tmp_path / name, 1).run(x) for name in ("m.onnx", "again.tflite"))
+    assert np.abs(one - other).max() < 1.01 * 0.08 and (np.abs(one - other) < 1e-6).mean() >= 0.95
+
+
 @pytest.mark.parametrize("dtype", ["int8", "uint8"])
 def test_a_network_from_end_to_end(dtype, tmp_path):
     """A convolution, a residual block, pooling and a dense layer, all in stored numbers."""

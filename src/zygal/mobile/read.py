@@ -190,7 +190,9 @@ class _Reader:
         zeros = np.zeros(scales.size, np.int64) if given.zero_point is None or not given.zero_point.size else np.asarray(given.zero_point)
         if zeros.size == 1:
             zeros = np.repeat(zeros, scales.size)
-        if zeros.size != scales.size or not np.isfinite(scales).all() or (scales <= 0).any():
+        # A channel whose weights are all zero has the scale 0 in the files of some writers.
+        unusable = scales < 0 if scales.size > 1 else scales <= 0
+        if zeros.size != scales.size or not np.isfinite(scales).all() or unusable.any():
             raise self._decoder.damaged(f"{name} has {scales.size} scales and {zeros.size} zero points, or a scale that is no positive number")
         axis = given.quantized_dimension
         if scales.size > 1 and not (0 <= axis < len(shape) and shape[axis] == scales.size):
