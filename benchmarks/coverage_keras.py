@@ -22,6 +22,7 @@ os.environ.setdefault("KERAS_BACKEND", "torch")
 
 import keras
 import numpy as np
+from coverage_rows import table_lines
 
 from zygal.conversion import convert
 from zygal.engines.artifact import RuntimeEngine
@@ -141,9 +142,7 @@ def write_table(source, target):
         "Weights are random, with a non-trivial scale and shift in every layer; *liveness* is how far two images' scores are apart, as a part of the spread. "
         "Made by `benchmarks/coverage_keras.py`.",
         "",
-        "| " + " | ".join(column.replace("_", " ") for column in columns) + " |",
-        "|" + "---|" * len(columns),
-        *("| " + " | ".join(row[column] for column in columns) + " |" for row in rows),
+        *table_lines(rows, columns),
     ]
     target.write_text("\n".join(lines) + "\n")
     print(lines[2])

@@ -11,13 +11,13 @@ compared with the ONNX artifact of the source.
 """
 
 import argparse
-import csv
 import gc
 import tempfile
 import time
 from pathlib import Path
 
 import numpy as np
+from coverage_rows import append_row, read_rows, table_lines
 
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import open_engine
@@ -111,8 +111,7 @@ def table(rows, path):
              f"top-1 on the mobile runtime; the largest difference of these is {max(float(row['difference_of_spread']) for row in agree):.2g}. Read again and "
              f"written as ONNX: {sum(each <= LARGEST_ROUND_TRIP for each in trips)} of {len(trips)} within 1e-5, the largest {max(trips):.2g}.", "",
              "Weights are random, with non-trivial statistics; the training framework's own scores are the judge. Made by `benchmarks/coverage_mobile.py`.", ""]  # fmt: skip
-    lines += [f"| {' | '.join(field.replace('_', ' ') for field in FIELDS)} |", "|" + "---|" * len(FIELDS)]
-    lines += [f"| {' | '.join(row[field] for field in FIELDS)} |" for row in sorted(rows, key=lambda row: (row["collection"], row["architecture"]))]
+    lines += table_lines(sorted(rows, key=lambda row: (row["collection"], row["architecture"])), FIELDS)
     Path(path).write_text("\n".join(lines) + "\n")
 
 
@@ -124,7 +123,7 @@ def main():
     parser.add_argument("--collection", choices=("keras.applications", "pytorchcv"))
     parser.add_argument("--table")
     options = parser.parse_args()
-    rows = list(csv.DictReader(options.csv.open())) if options.csv.exists() else []
+    rows = read_rows(options.csv)
     if options.table:
         return table(rows, options.table)
     done, only = {row["architecture"] for row in rows}, options.only.split(",") if options.only else None
@@ -137,12 +136,7 @@ def main():
             continue
         for name, collection, row in made:
             row = dict.fromkeys(FIELDS, "") | {"architecture": name, "collection": collection} | row
-            new = not options.csv.exists()
-            with options.csv.open("a") as file:
-                writer = csv.DictWriter(file, FIELDS)
-                if new:
-                    writer.writeheader()
-                writer.writerow(row)
+            append_row(options.csv, FIELDS, row)
             print(f"{name}: {row['status']} {row['difference_of_spread']} again {row['round_trip_of_spread']} transposes {row['transposes']} "
                   f"{row['convert_seconds']} s {row['note']}", flush=True)  # fmt: skip
             gc.collect()

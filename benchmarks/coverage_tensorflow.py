@@ -10,7 +10,6 @@ the run can be interrupted. A graph of more than 2 GB cannot be frozen: the sche
 """
 
 import argparse
-import csv
 import os
 import subprocess
 import sys
@@ -21,6 +20,7 @@ os.environ.setdefault("TF_CPP_MIN_LOG_LEVEL", "3")
 os.environ.setdefault("KERAS_BACKEND", "tensorflow")
 
 import numpy as np
+from coverage_rows import append_row, read_rows, table_lines
 
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
@@ -95,8 +95,7 @@ def table(rows, path):
              f"within 1e-4 of the spread of the scores at batches 1 and 3 with equal top-1; the largest difference is {worst:.2g}.", "",
              "Weights are random, with non-trivial statistics; TensorFlow's own scores are the judge. Made by `benchmarks/coverage_tensorflow.py`.", ""]  # fmt: skip
     shown = [field for field in FIELDS if field != "note"]
-    lines += [f"| {' | '.join(field.replace('_', ' ') for field in shown)} |", "|" + "---|" * len(shown)]
-    lines += [f"| {' | '.join(row[field] for field in shown)} |" for row in sorted(rows, key=lambda row: (row["architecture"], row["form"]))]
+    lines += table_lines(sorted(rows, key=lambda row: (row["architecture"], row["form"])), shown)
     Path(path).write_text("\n".join(lines) + "\n")
 
 
@@ -111,7 +110,7 @@ def main():
     options.models.mkdir(exist_ok=True)
     if options.save:
         return save(options.save, options.models)
-    rows = list(csv.DictReader(options.csv.open())) if options.csv.exists() else []
+    rows = read_rows(options.csv)
     if options.table:
         return table(rows, options.table)
     done = {(row["architecture"], row["form"]) for row in rows}
@@ -123,12 +122,7 @@ def main():
             if (name, form) in done or not path.exists():
                 continue
             row = dict.fromkeys(FIELDS, "") | {"architecture": name, "form": form} | judged(path, recorded, options.models / "out.onnx")
-            new = not options.csv.exists()
-            with options.csv.open("a") as file:
-                writer = csv.DictWriter(file, FIELDS)
-                if new:
-                    writer.writeheader()
-                writer.writerow(row)
+            append_row(options.csv, FIELDS, row)
             print(f"{name} {form}: {row['status']} {row['difference_of_spread']} {row['note']}", flush=True)
 
 

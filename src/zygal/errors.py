@@ -141,3 +141,9 @@ class EngineError(ZygalError):
 
 class BenchError(ZygalError):
     """A benchmark was asked for that makes no sense on this artifact or machine."""
+
+
+def cannot_be_started(path: object, runtime: str, extra: str, fault: Exception, elsewhere: bool = False) -> EngineError:
+    """What runs a file is missing or does not fit this machine. elsewhere: the command can be run on another machine instead."""
+    rest = f", or run this command where {runtime} is installed" if elsewhere else ""
+    return EngineError(f"{path} can only be run by {runtime}, which cannot be started ({first_line(fault)}); {install_extra(extra)}{rest}.")

@@ -49,7 +49,8 @@ class Format:
 
     name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package: `write` has
     `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
-    module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the settings of `Writing` that it does not have, with the reason.
+    module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the
+    settings of `Writing` that it does not have, with the reason.
     """
 
     name: str
@@ -75,10 +76,9 @@ class Format:
         usual = Writing()
         for setting, reason in self.refused.items():
             if getattr(writing, setting) != getattr(usual, setting):
-                raise ArtifactError(f"--{_OPTIONS[setting]} does not apply to {where}: {reason}; leave it out.")
+                raise ArtifactError(f"--{setting.replace('_', '-')} does not apply to {where}: {reason}; leave it out.")
 
 
-_OPTIONS = {"opset": "opset", "half": "half", "raw_pixels": "raw-pixels"}
 FORMATS: tuple[Format, ...] = (
     Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session", "zygal.engines.onnx_inside",
            {"half": "half-precision weights are written to mobile flatbuffers (.tflite)"}),

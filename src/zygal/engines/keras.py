@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from zygal.backends import use_installed_backend
-from zygal.errors import EngineError, SourceError, first_line, install_extra
+from zygal.errors import EngineError, SourceError, cannot_be_started, first_line
 from zygal.files import scratch_folder
 from zygal.sources import Reading, read_source
 from zygal.sources.keras import open_keras, read_structure
@@ -109,10 +109,7 @@ def _framework(path: str | Path):
     try:
         import keras
     except Exception as fault:  # A back end that cannot be started raises what it likes.
-        raise EngineError(
-            f"{path} can only be run by Keras, which cannot be started ({first_line(fault)}); {install_extra('keras')}, or run this "
-            "command where Keras is installed."
-        ) from fault
+        raise cannot_be_started(path, "Keras", "keras", fault, elsewhere=True) from fault
     if _release(keras.__version__) < OLDEST:
         raise EngineError(
             f"Keras {keras.__version__} is too old (its loader can run code of a file); at least {'.'.join(map(str, OLDEST))} is "

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.engines.mobile_session import open_interpreter
+from zygal.engines.mobile_session import open_interpreter, port_of
 from zygal.engines.session import SessionSettings
 from zygal.errors import EngineError, first_line
 
@@ -28,14 +28,7 @@ def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int
             interpreter.set_tensor(given["index"], one)
             interpreter.invoke()
             for name, each in found.items():
-                each.append(_real(interpreter.get_tensor(places[name]["index"]), places[name])[0])
+                each.append(port_of(places[name], name).real(interpreter.get_tensor(places[name]["index"]))[0])
     except Exception as fault:  # The runtime raises what it likes.
         raise EngineError(f"the layers of {path} cannot be read ({first_line(fault)}).") from fault
     return {name: np.stack(each) for name, each in found.items()}
-
-
-def _real(array: np.ndarray, details) -> np.ndarray:
-    given = details["quantization_parameters"]
-    if len(given["scales"]) != 1 or array.dtype.kind == "f":
-        return array
-    return (array.astype(np.int32) - given["zero_points"][0]).astype(np.float32) * given["scales"][0]

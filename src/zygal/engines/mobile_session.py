@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from zygal.engines.session import Port, SessionSettings
-from zygal.errors import ArtifactError, EngineError, first_line, install_extra
+from zygal.errors import ArtifactError, cannot_be_started, first_line
 from zygal.libraries import without_native_messages
 from zygal.processor import allowed_cores
 
@@ -91,14 +91,16 @@ def ports(interpreter: Any, details: Sequence[Mapping[str, Any]], outputs: bool 
             names.update({each["index"]: name for name, each in listed.items() if each["index"] in names})
         except ValueError:  # A signature of another graph.
             pass
-    made = []
-    for each in details:
-        signature = each["shape_signature"] if len(each["shape_signature"]) == len(each["shape"]) else each["shape"]
-        shape = tuple(int(size) if size >= 0 else f"N{at or ''}" for at, size in enumerate(signature))
-        given = each["quantization_parameters"]
-        steps = (np.float32(given["scales"][0]), int(given["zero_points"][0])) if len(given["scales"]) == 1 and np.dtype(each["dtype"]).kind in "iu" else None
-        made.append(Port(names[each["index"]], np.dtype(each["dtype"]).name, shape, str(np.dtype(each["dtype"])), steps))
-    return tuple(made)
+    return tuple(port_of(each, names[each["index"]]) for each in details)
+
+
+def port_of(details: Mapping[str, Any], name: str) -> Port:
+    """What the interpreter says of a tensor, under a name."""
+    signature = details["shape_signature"] if len(details["shape_signature"]) == len(details["shape"]) else details["shape"]
+    shape = tuple(int(size) if size >= 0 else f"N{at or ''}" for at, size in enumerate(signature))
+    given, dtype = details["quantization_parameters"], np.dtype(details["dtype"])
+    steps = (np.float32(given["scales"][0]), int(given["zero_points"][0])) if len(given["scales"]) == 1 and dtype.kind in "iu" else None
+    return Port(name, dtype.name, shape, str(dtype), steps)
 
 
 def _package(path: str | Path) -> Any:
@@ -106,9 +108,7 @@ def _package(path: str | Path) -> Any:
         with without_native_messages():
             from ai_edge_litert import interpreter
     except Exception as fault:  # A package that does not fit this machine raises what it likes.
-        raise EngineError(
-            f"{path} can only be run by the mobile runtime, which cannot be started ({first_line(fault)}); {install_extra('mobile')}."
-        ) from fault
+        raise cannot_be_started(path, "the mobile runtime", "mobile", fault) from fault
     return interpreter
 
 

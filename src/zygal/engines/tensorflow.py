@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from zygal.errors import EngineError, SourceError, first_line, install_extra
+from zygal.errors import EngineError, SourceError, cannot_be_started, first_line
 from zygal.libraries import without_native_messages
 from zygal.sources.families import Reading
 from zygal.sources.tensorflow.flat import FlatGraph, flat_graph
@@ -112,8 +112,5 @@ def _framework(path: str | Path) -> Any:
         with without_native_messages():
             import tensorflow
     except Exception as fault:  # A package that does not fit this machine raises what it likes.
-        raise EngineError(
-            f"{path} can only be run by TensorFlow, which cannot be started ({first_line(fault)}); {install_extra('tensorflow')}, or run "
-            "this command where TensorFlow is installed."
-        ) from fault
+        raise cannot_be_started(path, "TensorFlow", "tensorflow", fault, elsewhere=True) from fault
     return tensorflow

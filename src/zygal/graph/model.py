@@ -55,6 +55,14 @@ class Graph:
         counts.update(self.outputs)
         return counts
 
+    def readers(self) -> dict[str, list[Node]]:
+        """The nodes that read each value, in order."""
+        found: dict[str, list[Node]] = {}
+        for node in self.nodes:
+            for name in node.inputs:
+                found.setdefault(name, []).append(node)
+        return found
+
     def producers(self) -> dict[str, Node]:
         """The node that makes each value."""
         return {name: node for node in self.nodes for name in node.outputs}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -21,6 +22,11 @@ class Quantization:
     @property
     def per_axis(self) -> bool:
         return self.scales.size > 1
+
+    def real(self, stored: np.ndarray) -> np.ndarray:
+        """The real numbers, float32, that stored ones stand for."""
+        shape = [-1 if at == self.axis else 1 for at in range(stored.ndim)] if self.per_axis else ()
+        return ((stored.astype(np.int64) - self.zero_points.reshape(shape)) * self.scales.reshape(shape).astype(np.float64)).astype(np.float32)
 
     def same_as(self, other: Quantization | None) -> bool:
         if other is None or self.scales.shape != other.scales.shape or self.per_axis and self.axis != other.axis:
@@ -81,3 +87,11 @@ class MobileModel:
     description: str = ""
     files: dict[str, bytes] = field(default_factory=dict)
     stored: dict[int, int] = field(default_factory=dict)
+
+    def uses(self) -> Counter[int]:
+        """How often each tensor is read, as an output too."""
+        return Counter([*(number for operator in self.operators for number in operator.inputs), *self.outputs])
+
+    def makers(self) -> dict[int, int]:
+        """The place of the operator that makes each tensor."""
+        return {number: place for place, operator in enumerate(self.operators) for number in operator.outputs}

@@ -178,12 +178,10 @@ class _Reader:
         return both.reshape(tensor.shape)
 
     def _quantization(self, given: SimpleNamespace | None, name: str, shape: tuple[int, ...], dtype: str) -> Quantization | None:
-        if given is None or given.scale is None or not given.scale.size:
-            if given is not None and given.details_type:
-                raise SourceError(f"{self._path} quantises {name} in a way of its own, which is not supported.")
-            return None
-        if given.details_type:
+        if given is not None and given.details_type:
             raise SourceError(f"{self._path} quantises {name} in a way of its own, which is not supported.")
+        if given is None or given.scale is None or not given.scale.size:
+            return None
         scales = np.asarray(given.scale)
         if scales.size == 1 and scales[0] == 0 and dtype not in STORED:
             return None  # Some writers state so that there are no steps.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import replace
 
 from zygal.artifact.mobile.stored import computed_as_stored, widened
@@ -21,9 +20,7 @@ def fused(model: MobileModel) -> MobileModel:
 
 
 def _joined(model: MobileModel, join) -> MobileModel:
-    uses = Counter(number for operator in model.operators for number in operator.inputs)
-    uses.update(model.outputs)
-    maker = {number: at for at, operator in enumerate(model.operators) for number in operator.outputs}
+    uses, maker = model.uses(), model.makers()
     operators: list[Operator | None] = list(model.operators)
     for at, operator in enumerate(model.operators):
         for place, number in enumerate(operator.inputs[:2]):

@@ -11,11 +11,7 @@ from zygal.graph.passes.dead import remove_dead
 
 def join_gelu(graph: Graph) -> Graph:
     """Replaces x / 2 * (1 + erf(x / sqrt(2))), with its factors in any order."""
-    made_by, constants = graph.producers(), graph.constants
-    readers: dict[str, list[Node]] = {}
-    for node in graph.nodes:
-        for name in node.inputs:
-            readers.setdefault(name, []).append(node)
+    made_by, readers, constants = graph.producers(), graph.readers(), graph.constants
     replaced: dict[str, Node] = {}
     for node in graph.nodes:
         if node.operator == "Erf":

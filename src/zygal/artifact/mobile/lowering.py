@@ -65,15 +65,11 @@ class Lowering:
         self.operators: list[Operator] = []
         self.shapes: list[tuple[Dimension, ...]] = []
         self.values: dict[str, View] = {}
-        self.uses = graph.uses()
-        self._readers: dict[str, list[Node]] = {}
+        self._readers = graph.readers()
         self.stored: dict[int, int] = {}
         self._turned: dict[tuple, int] = {}
         self._constants: dict[tuple, int] = {}
         self._names: set[str] = set()
-        for node in graph.nodes:
-            for name in node.inputs:
-                self._readers.setdefault(name, []).append(node)
         for name in graph.inputs:
             type = graph.types[name]
             self.values[name] = View(natural(type.rank), self.tensor(type.shape, type.dtype, name))

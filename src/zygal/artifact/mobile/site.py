@@ -125,6 +125,11 @@ class Site:
         """The tensor of an image with its channels last."""
         return self.laid(view, channels_last(view.rank))
 
+    def lying(self, place: int = 0) -> View:
+        """An input as it lies in a tensor: a constant in the graph's order, a matrix with its columns as the graph counts them."""
+        view = self.gathered(self.view(place))
+        return view if view.array is None else View(natural(view.rank), self.plain(view))
+
     def gathered(self, view: View) -> View:
         """A matrix with its columns as the graph counts them."""
         if view.picks is None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import replace
 
 import numpy as np
@@ -23,10 +22,8 @@ _VERSIONS = {"CONV_2D": 3, "DEPTHWISE_CONV_2D": 3, "FULLY_CONNECTED": 4, "HARD_S
 def computed_as_stored(model: MobileModel) -> MobileModel:
     """Replaces operators whose inputs are all widened and whose result is stored again at once."""
     model = _stored_before_reshaping(_stored_once(model))
-    uses = Counter(number for operator in model.operators for number in operator.inputs)
-    uses.update(model.outputs)
+    uses, makers = model.uses(), model.makers()
     stored = dict(model.stored) | {each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"}
-    makers = {number: at for at, each in enumerate(model.operators) for number in each.outputs}
     operators: list[Operator | None] = list(model.operators)
     for at, after in enumerate(model.operators):
         before = makers.get(after.inputs[0]) if after.name == "QUANTIZE" else None
@@ -57,12 +54,11 @@ def _stored_once(model: MobileModel) -> MobileModel:
 
 def _stored_before_reshaping(model: MobileModel) -> MobileModel:
     """What is reshaped and then stored is stored first: reshaping does not care."""
-    uses = Counter(number for operator in model.operators for number in operator.inputs)
-    uses.update(model.outputs)
-    makers = {each.outputs[0]: each for each in model.operators}
+    uses, makers = model.uses(), model.makers()
     tensors, changed, gone = list(model.tensors), {}, set()
     for after in model.operators:
-        moved = makers.get(after.inputs[0]) if after.name == "QUANTIZE" else None
+        place = makers.get(after.inputs[0]) if after.name == "QUANTIZE" else None
+        moved = None if place is None else model.operators[place]
         if moved is None or moved.name != "RESHAPE" or uses[after.inputs[0]] != 1 or tensors[after.outputs[0]].quantization.per_axis:
             continue
         before, result = tensors[moved.inputs[0]], tensors[after.outputs[0]]

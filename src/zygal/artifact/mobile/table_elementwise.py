@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from zygal.artifact.mobile.site import Site, spelt
-from zygal.artifact.mobile.views import View, natural
+from zygal.artifact.mobile.views import View, as_it_broadcasts, natural
 from zygal.mobile.model import Operator
 from zygal.mobile.schema import DTYPE_NUMBERS
 
@@ -59,9 +59,7 @@ def _laid_out(site: Site, view: View, order: tuple[int, ...]) -> int:
     if view.array is not None:
         if view.array.size == 1:
             return site.constant(view.array.reshape(()))
-        wide = np.transpose(view.array.reshape((1,) * missing + view.array.shape), order)
-        first = next((at for at, size in enumerate(wide.shape) if size != 1), 0)
-        return site.constant(wide.reshape(wide.shape[first:]))
+        return site.constant(as_it_broadcasts(view.array, order))
     if missing:
         tensor = site.plain(view)
         view = View(natural(rank), site.reshape_tensor(tensor, (1,) * missing + site.shape_of(tensor)))

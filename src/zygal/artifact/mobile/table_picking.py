@@ -13,8 +13,7 @@ from zygal.mobile.model import Operator
 
 @spelt("Slice")
 def sliced(site: Site) -> View:
-    view, given = site.gathered(site.view()), site.attributes()
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    view, given = site.lying(), site.attributes()
     shape, rank = site.type().shape, view.rank
     axes = [axis % rank for axis in given["axes"] or range(len(given["starts"]))]
     steps = given["steps"] or [1] * len(axes)
@@ -42,15 +41,13 @@ def sliced(site: Site) -> View:
 
 @spelt("Gather")
 def picked(site: Site) -> View:
-    view, indices = site.gathered(site.view()), site.view(1)
+    view, indices = site.lying(), site.view(1)
     axis = site.attributes()["axis"] % view.rank
-    if view.array is not None:
-        view = View(natural(view.rank), site.plain(view))
     places = indices.array
     if places is not None:
-        size = view_size = site.type().shape[axis]
+        size = site.type().shape[axis]
         if isinstance(size, int):
-            places = np.where(places < 0, places + view_size, places)
+            places = np.where(places < 0, places + size, places)
         numbers = site.constant(places.astype(np.int32), "places")
     else:
         numbers = site.plain(indices)
@@ -68,8 +65,7 @@ _REDUCTIONS = {"ReduceMean": "MEAN", "ReduceSum": "SUM", "ReduceMax": "REDUCE_MA
 
 @spelt("ReduceL1", "ReduceL2", *_REDUCTIONS)
 def reduced(site: Site) -> View:
-    view, given, kind = site.gathered(site.view()), site.attributes(), site.node.operator
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    view, given, kind = site.lying(), site.attributes(), site.node.operator
     axes = {axis % view.rank for axis in given["axes"] or range(view.rank)}
     x = view.tensor
     if kind in ("ReduceL1", "ReduceL2"):
@@ -110,8 +106,7 @@ def best(site: Site) -> list[View]:
 
 @spelt("CumSum")
 def running(site: Site) -> View:
-    given, view = site.attributes(), site.gathered(site.view())
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    given, view = site.attributes(), site.lying()
     place = view.order.index(given["axis"] % view.rank)
     options = {"exclusive": bool(given["exclusive"]), "reverse": bool(given["reverse"])}
     return View(view.order, site.step("CUMSUM", [view.tensor, site.numbers(place)], site.stored(view.order), site.made().dtype, **options))

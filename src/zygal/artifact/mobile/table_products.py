@@ -7,7 +7,7 @@ from math import prod
 import numpy as np
 
 from zygal.artifact.mobile.site import Site, spelt
-from zygal.artifact.mobile.views import View, channels_last, natural
+from zygal.artifact.mobile.views import View, as_it_broadcasts, channels_last, natural
 from zygal.graph import Batch
 from zygal.mobile.model import Quantization
 
@@ -70,17 +70,15 @@ def _unknown_gemm(site: Site, given) -> View:
 
 @spelt("MatMul")
 def product(site: Site) -> View:
+    resized = _of_image(site)
+    if resized is not None:
+        return resized
     right = site.array(1)
-    if right is not None and right.ndim == 2 and right.dtype == np.float32 and _is_image(site.view()):
-        return _of_image(site)
     if right is not None and right.size == prod(right.shape[-2:]) and right.dtype == np.float32:
         x = site.plain(site.view())
         matrix = right.reshape(right.shape[-2:])
         made = fully_connected(site, x, site.weight(1, matrix, (1, 0), "weight"), matrix.shape[1], None)
         return site.result(site.reshape_tensor(made, site.made().shape))
-    resized = _of_image(site)
-    if resized is not None:
-        return resized
     tensors, turned = zip(*(_matrix(site, site.view(place)) for place in (0, 1)))
     return site.result(site.step("BATCH_MATMUL", tensors, site.made().shape, site.made().dtype, adj_x=turned[0], adj_y=turned[1]))
 
@@ -170,11 +168,8 @@ def _along(site: Site, line: np.ndarray, axis: int, order: tuple[int, ...]) -> i
 
 @spelt("LayerNormalization")
 def over_features(site: Site) -> View:
-    view = site.gathered(site.view())
-    given, rank = site.attributes(), view.rank
-    if view.array is not None:
-        view = View(natural(rank), site.plain(view))
-    axes = list(range(given["axis"] % rank, rank))
+    view, given = site.lying(), site.attributes()
+    axes = list(range(given["axis"] % view.rank, view.rank))
     normal = _standardised(site, view, axes, given["epsilon"])
     for place, operator in ((1, "MUL"), (2, "ADD")):
         if not site.has(place):
@@ -182,9 +177,7 @@ def over_features(site: Site) -> View:
         array = site.array(place)
         if array is None:
             site.refuse("has a scale or shift that depends on the image")
-        wide = np.transpose(array.reshape((1,) * (rank - array.ndim) + array.shape), view.order)
-        first = next((at for at, size in enumerate(wide.shape) if size != 1), rank - 1)
-        normal = site.binary(operator, normal, site.constant(wide.reshape(wide.shape[first:]), "line"))
+        normal = site.binary(operator, normal, site.constant(as_it_broadcasts(array, view.order), "line"))
     return View(view.order, normal)
 
 

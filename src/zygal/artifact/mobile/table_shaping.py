@@ -173,16 +173,14 @@ def sizes(site: Site) -> View:
 
 @spelt("Tile")
 def tiled(site: Site) -> View:
-    view, times = site.gathered(site.view()), site.attributes()["repeats"]
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    view, times = site.lying(), site.attributes()["repeats"]
     numbers = site.numbers([times[axis] for axis in view.order])
     return View(view.order, site.step("TILE", [view.tensor, numbers], site.stored(view.order), site.made().dtype))
 
 
 @spelt("Pad")
 def bordered(site: Site) -> View:
-    view, given = site.gathered(site.view()), site.attributes()
-    view = View(natural(view.rank), site.plain(view)) if view.array is not None else view
+    view, given = site.lying(), site.attributes()
     begins, ends = given["pads"][: view.rank], given["pads"][view.rank :]
     table = [[begins[axis], ends[axis]] for axis in view.order]
     x, shape = view.tensor, list(site.shape_of(view.tensor))

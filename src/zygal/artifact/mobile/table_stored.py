@@ -36,7 +36,4 @@ def real(site: Site) -> View:
     if view.array is None:
         return View(view.order, site.step("DEQUANTIZE", [view.tensor], site.shape_of(view.tensor), np.float32, 2))
     steps = _steps(site, natural(view.rank))
-    shape = [-1 if steps.per_axis and at == steps.axis else 1 for at in range(view.rank)]
-    scale, zero = ((each.reshape(shape) if steps.per_axis else each.reshape(())) for each in (steps.scales, steps.zero_points))
-    array = ((view.array.astype(np.int64) - zero) * scale.astype(np.float64)).astype(np.float32)
-    return View(view.order, array=array, stored=(view.array, steps))
+    return View(view.order, array=steps.real(view.array), stored=(view.array, steps))

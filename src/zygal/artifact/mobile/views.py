@@ -46,6 +46,13 @@ def permuted(shape: Sequence, order: Sequence[int]) -> tuple:
     return tuple(shape[axis] for axis in order)
 
 
+def as_it_broadcasts(array: np.ndarray, order: Sequence[int]) -> np.ndarray:
+    """A constant for values whose axes lie in an order, without the axes of size 1 that come first."""
+    wide = np.transpose(array.reshape((1,) * (len(order) - array.ndim) + array.shape), order)
+    first = next((at for at, size in enumerate(wide.shape) if size != 1), len(order) - 1)
+    return wide.reshape(wide.shape[first:])
+
+
 def blocks(before: Sequence[Dimension], after: Sequence[Dimension]) -> list[tuple[list[int], list[int]]] | None:
     """The smallest groups of axes of one shape that become groups of axes of another when it is reshaped; None if there is a remainder.
 

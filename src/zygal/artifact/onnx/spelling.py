@@ -12,6 +12,7 @@ from typing import Any
 from zygal.artifact.formats import Writing
 from zygal.graph import Graph, Node
 from zygal.graph.ops import known_operators, operator_named
+from zygal.graph.ops.sampling import MODES_BEFORE_20
 
 LOWEST_OPSET = 13
 
@@ -45,8 +46,7 @@ class Spelling:
 
 def _older_modes(attributes: Mapping[str, Any], opset: int) -> Mapping[str, Any]:
     """The standard gave the modes of GridSample other names in opset 20."""
-    older = {"linear": "bilinear", "nearest": "nearest", "cubic": "bicubic"}
-    return attributes if opset >= 20 else {**attributes, "mode": older[attributes["mode"]]}
+    return attributes if opset >= 20 else {**attributes, "mode": MODES_BEFORE_20[attributes["mode"]]}
 
 
 _PLAIN = Spelling()

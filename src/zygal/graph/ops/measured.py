@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph.ops.base import ANYTHING, TRUTH, WIDE, Operator, Parameter, register
+from zygal.graph.ops.indexing import Expand
 from zygal.graph.shapes import OPEN, TensorType, fits
 
 _PLACES = frozenset(("int64",))
@@ -74,21 +75,17 @@ class MeasuredPad(Operator):
 
 
 @register
-class MeasuredExpand(Operator):
+class MeasuredExpand(Expand):
     """Repeats axes of size 1 up to sizes that are worked out."""
 
     name = "MeasuredExpand"
-    accepts = (ANYTHING, _PLACES)
+    parameters = ()
 
     def infer(self, inputs, attributes):
         x, shape = inputs
         if shape.rank != 1 or not isinstance(shape.shape[0], int):
             raise ValueError("the number of axes that it expands to is not known")
         return [TensorType(x.dtype, (OPEN,) * max(shape.shape[0], x.rank))]
-
-    def compute(self, inputs, attributes):
-        x, shape = inputs
-        return [np.broadcast_to(x, np.broadcast_shapes(x.shape, tuple(shape.tolist())))]
 
 
 @register

@@ -8,7 +8,7 @@ from zygal.graph.ops.base import ANYTHING, FLOATS, Operator, Parameter, register
 from zygal.graph.ops.resampling import filter_kernel
 from zygal.graph.shapes import TensorType
 
-_BEFORE_20 = {"linear": "bilinear", "nearest": "nearest", "cubic": "bicubic"}
+MODES_BEFORE_20 = {"linear": "bilinear", "nearest": "nearest", "cubic": "bicubic"}
 
 
 @register
@@ -21,7 +21,7 @@ class GridSample(Operator):
 
     def complete(self, attributes):
         complete = super().complete(attributes)
-        now = {old: new for new, old in _BEFORE_20.items()}
+        now = {old: new for new, old in MODES_BEFORE_20.items()}
         complete["mode"] = now.get(complete["mode"], complete["mode"])
         return complete
 

@@ -36,8 +36,7 @@ class Quantizer:
         data, given = tensor.data, tensor.quantization
         if given is None or data.dtype.kind == "f":
             return data.astype(np.float32) if data.dtype == np.float16 else data
-        scale, zero = (_along(each, data.ndim, given) for each in (given.scales, given.zero_points))
-        return ((data.astype(np.int64) - zero) * scale.astype(np.float64)).astype(np.float32)
+        return given.real(data)
 
     def constant(self, tensor: Tensor) -> View:
         """A constant as real numbers: a large one stays stored in few bits."""
@@ -87,7 +86,3 @@ class Quantizer:
             raise SourceError(f"{self._where} is damaged: {name} has a zero point outside {dtype}.")
         made = [self._builder.constant(f"{stem_of(name)}.scale", scales)]
         return [*made, self._builder.constant(f"{stem_of(name)}.zero_point", zeros)] if zero else made
-
-
-def _along(array: np.ndarray, rank: int, given: Quantization) -> np.ndarray:
-    return array.reshape([-1 if at == given.axis else 1 for at in range(rank)]) if given.per_axis else array.reshape(())

@@ -72,21 +72,25 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     """See `sources.read_source`."""
     file = opened(path, reading)
     translator, graph = _translated(path, file, reading)
-    meaning = read_meaning(file.model, str(path))
-    own = own_metadata(file.model, str(path))
-    labels = own.labels or (meaning.labels or {}).get(list(file.outputs).index(file.chosen.name))
+    labels, inlet, sure = _stated(file, str(path))
     notes = list(translator.context.notes)
     if translator.hybrid:
         notes.append(
             f"{len(translator.hybrid)} layers have 8-bit weights and real inputs, which the mobile runtime rounds to 8 bits for each image; the artifact "
             "computes with the inputs as they are, so its scores are not those of the device"
         )
-    inlet = own.inlet
-    if inlet is None:
-        inlet = own_inlet(meaning, file.model.tensors[file.model.inputs[0]])
-        if inlet is not None:
-            notes.append("the metadata state how pixels are normalised, not how images come to their size: a plain resize is taken for it; check it with zygal match")
+    if inlet is not None and not sure:
+        notes.append("the metadata state how pixels are normalised, not how images come to their size: a plain resize is taken for it; check it with zygal match")
     yield Source(Path(path), "LiteRT", VERSION, graph, tuple(file.outputs), file.chosen, tuple(notes), labels, inlet)
+
+
+def _stated(file: Opened, where: str) -> tuple[tuple[str, ...] | None, Inlet | None, bool]:
+    """The labels and the inlet that a file states, and whether the inlet is all ours, or as far as the open metadata have one."""
+    model, meaning, own = file.model, read_meaning(file.model, where), own_metadata(file.model, where)
+    labels = own.labels or (meaning.labels or {}).get(list(file.outputs).index(file.chosen.name))
+    if own.inlet is not None or not model.inputs:
+        return labels, own.inlet, True
+    return labels, own_inlet(meaning, model.tensors[model.inputs[0]]), False
 
 
 def _translated(path: str | Path, file: Opened, reading: Reading) -> tuple[Translator, Graph]:
@@ -107,8 +111,7 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
         why_not = str(fault)
     ending = list(operators_before(model.tensors[file.outputs[file.chosen.name]].name, made_by_names(model)))
     constants = [each for each in model.tensors if each.data is not None]
-    meaning = read_meaning(model, str(path))
-    own = own_metadata(model, str(path))
+    labels, inlet, _ = _stated(file, str(path))
     types = {name: _type(model, number) for name, number in file.outputs.items()}
     if graph is not None:
         types[file.chosen.name] = graph.types[graph.outputs[0]]
@@ -132,8 +135,8 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
         weight_dtypes=sorted({each.dtype for each in constants if each.data.size > 1}),
         size_bytes=Path(path).stat().st_size,
         signatures=_signatures(model, file.signature),
-        labels=own.labels or (meaning.labels or {}).get(list(file.outputs).index(file.chosen.name)),
-        inlet=own.inlet or own_inlet(meaning, model.tensors[model.inputs[0]]) if model.inputs else None,
+        labels=labels,
+        inlet=inlet,
         why_not=why_not,
     )
 
@@ -162,9 +165,3 @@ def _signatures(model: MobileModel, taken: str | None) -> tuple[SignatureFacts, 
         return {name: (model.tensors[number].name, model.tensors[number].dtype, model.tensors[number].sizes) for name, number in listed.items()}
 
     return tuple(SignatureFacts(each.key, (), tensors(each.inputs), tensors(each.outputs), each.key == taken) for each in model.signatures)
-
-
-def inlet_of(path: str | Path) -> Inlet | None:
-    """The inlet that a file's metadata state."""
-    model = read_model(path)
-    return own_metadata(model, str(path)).inlet or own_inlet(read_meaning(model, str(path)), model.tensors[model.inputs[0]])
