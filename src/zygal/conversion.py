@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -105,6 +106,13 @@ def convert(
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
     file = SourceFile.of(source)
     return _converted(file, artifact_path, inlet, labels, choices)
+
+
+@contextmanager
+def read_for_conversion(file: SourceFile, choices: Choices) -> Iterator[Source]:
+    """The source as it is converted, before any pass. Raises ZygalError."""
+    with _read(file, choices, None, None) as (source, _):
+        yield source
 
 
 @contextmanager

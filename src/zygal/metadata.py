@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 from dataclasses import asdict, dataclass, fields
 
-from zygal.documents import listed, parse_json, rebuilt, record, text
+from zygal.documents import either, finite, listed, parse_json, rebuilt, record, text, whole
 from zygal.errors import ArtifactError, shown
 from zygal.inlet import Inlet, format_inlet, parse_inlet
 from zygal.scores import KINDS
 
 INLET_KEY, LABELS_KEY, ORIGIN_KEY, TENSOR_KEY = "zygal.inlet", "zygal.labels", "zygal.origin", "zygal.tensor"
-LABELS_ORDER_KEY, SCORES_KEY = "zygal.labels.order", "zygal.scores"
+LABELS_ORDER_KEY, SCORES_KEY, SHRUNK_KEY = "zygal.labels.order", "zygal.scores", "zygal.shrunk"
+EIGHT_BITS, HALF = "8 bits", "float16 weights"
 
 
 @dataclass(frozen=True)
@@ -25,7 +26,32 @@ class Origin:
     zygal_version: str
 
 
-MOST_LABELS = 1_000_000
+@dataclass(frozen=True)
+class Share:
+    """The part of the squared score error that a layer adds, each measured alone in 8 bits."""
+
+    layer: str
+    share: float
+
+
+@dataclass(frozen=True)
+class Shrunk:
+    """How an artifact in lower precision was made. artifact, artifact_sha256: the float artifact. precision: EIGHT_BITS or HALF. settings: what was
+    asked for, in words. images: how many calibrated it, calibrated_on: where they come from. layers_in_8_bits: how many operators; kept:
+    the layers that stay in float. shares: the layers that add most to the error, the largest first."""
+
+    artifact: str
+    artifact_sha256: str
+    precision: str
+    settings: str
+    images: int
+    calibrated_on: str
+    layers_in_8_bits: int
+    kept: tuple[str, ...] = ()
+    shares: tuple[Share, ...] = ()
+
+
+MOST_LABELS, MOST_LAYERS = 1_000_000, 100_000
 
 
 def _label(value: object) -> str:
@@ -33,6 +59,14 @@ def _label(value: object) -> str:
 
 
 _ORIGIN = record({each.name: _label for each in fields(Origin)})
+
+
+def _share(value: object) -> Share:
+    return Share(**record({"layer": _label, "share": finite})(value))
+
+
+_SHRUNK = record({"artifact": _label, "artifact_sha256": _label, "precision": either(EIGHT_BITS, HALF), "settings": _label, "images": whole(0),
+                  "calibrated_on": _label, "layers_in_8_bits": whole(0), "kept": listed(_label, MOST_LAYERS), "shares": listed(_share, MOST_LAYERS)})  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -46,6 +80,7 @@ class Metadata:
     """Where the order of the labels comes from, in words."""
     scores: str | None = None
     """What the scores are (of `zygal.scores.KINDS`), where the last operator does not say it."""
+    shrunk: Shrunk | None = None
 
     def to_properties(self) -> dict[str, str]:
         """As text properties of the ONNX model."""
@@ -62,6 +97,8 @@ class Metadata:
             properties[ORIGIN_KEY] = json.dumps(asdict(self.origin))
         if self.tensor is not None:
             properties[TENSOR_KEY] = self.tensor
+        if self.shrunk is not None:
+            properties[SHRUNK_KEY] = json.dumps(asdict(self.shrunk), ensure_ascii=False)
         return properties
 
     @staticmethod
@@ -82,4 +119,12 @@ class Metadata:
         scores = properties.get(SCORES_KEY)
         if scores is not None and scores not in KINDS:
             raise ArtifactError(f"{where} says that its scores are {shown(scores)}, which this release does not know; convert it again.")
-        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY), scores)
+        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY), scores, _shrunk(properties, where))
+
+
+def _shrunk(properties: dict[str, str], where: str) -> Shrunk | None:
+    if SHRUNK_KEY not in properties:
+        return None
+    location = f"the record of shrinking inside {where}"
+    stated = rebuilt(parse_json(properties[SHRUNK_KEY], location, ArtifactError), _SHRUNK, location, ArtifactError)
+    return Shrunk(**stated | {"kept": tuple(stated["kept"]), "shares": tuple(stated["shares"])})

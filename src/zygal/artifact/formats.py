@@ -26,7 +26,7 @@ DEFAULT_OPSET = 17
 class Writing:
     """What can be chosen about the form of an artifact.
 
-    opset: of ONNX, the version of the standard to aim at. half: of a mobile flatbuffer, weights are stored as float16. raw_pixels: the
+    opset: of ONNX, the version of the standard to aim at. half: weights are stored as float16, and widened when the file is loaded. raw_pixels: the
     graph takes 8-bit images of any size, which not every format can state.
     """
 
@@ -81,7 +81,7 @@ class Format:
 
 FORMATS: tuple[Format, ...] = (
     Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session", "zygal.engines.onnx_inside",
-           {"half": "half-precision weights are written to mobile flatbuffers (.tflite)"}),
+           {}),
     Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session", "zygal.engines.mobile_inside",
            {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing"}),
 )  # fmt: skip

@@ -7,9 +7,10 @@ does the arithmetic, whose name begins with its layer's. What the runtime adds o
 from __future__ import annotations
 
 import json
+import re
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -66,17 +67,23 @@ def refuse_without_layers(artifact: str | Path) -> None:
         )
 
 
-def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTimes:
-    """Profiles runs at one setting. Raises ArtifactError or BenchError."""
-    feed, took = feeds.of(setting.batch), []
-    product = matrix_product(setting.threads)
-    before = measure({0: {0: product}}, Effort(0.2))
+@dataclass(frozen=True)
+class Profile:
+    """What the runtime's operators took. kernels: the seconds of each run by the name that the runtime gives an operator and by its kind.
+    joined: the operators of the graph that the runtime made of the artifact's. run_seconds: of whole runs."""
+
+    kernels: dict[tuple[str, str], list[float]]
+    joined: tuple[onnx.NodeProto, ...]
+    run_seconds: tuple[float, ...]
+
+
+def profile(artifact: str | Path | bytes, feed: Mapping[str, np.ndarray], settings: SessionSettings, nodes: int, seconds: float) -> Profile:
+    """Profiles runs on what is fed. nodes: about how many the artifact has. Raises ArtifactError or BenchError."""
+    took = []
     with scratch_folder() as folder:
         rewritten = Path(folder) / "rewritten.onnx"
-        settings = SessionSettings(setting.threads, setting.level, setting.execution, str(Path(folder) / "profile"), str(rewritten))
-        session = open_session(feeds.artifact, settings)
-        warmed, _ = warm_up(lambda: session.run(None, feed))
-        nodes = len(load_model(feeds.artifact).graph.node)
+        session = open_session(artifact, replace(settings, profile=str(Path(folder) / "profile"), rewritten=str(rewritten)))
+        warm_up(lambda: session.run(None, feed))
         started = time.perf_counter()
         while len(took) < FEWEST_RUNS or time.perf_counter() - started < seconds:
             began = time.perf_counter()
@@ -87,32 +94,40 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
         try:
             events = json.loads(Path(session.end_profiling()).read_text())
         except (OSError, ValueError) as fault:
-            raise BenchError(f"the runtime's profile of {feeds.artifact} cannot be read ({fault}).") from fault
+            raise BenchError(f"the runtime's profile cannot be read ({fault}).") from fault
         joined = onnx.load(rewritten, load_external_data=False).graph.node if rewritten.is_file() else ()
-    after = measure({0: {0: product}}, Effort(0.2))
-    products = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
-    layers = _told_by_layer(events, len(took), feeds, setting, joined)
-    return LayerTimes(setting, tuple(layers), float(np.median(took)), len(took), float(np.median(products)))
-
-
-def _told_by_layer(events: list[dict], runs: int, feeds: Feeds, setting: Setting, joined: Iterable) -> list[LayerTime]:
-    """The layers, the slowest first. joined: the operators of the graph that the runtime made of the artifact's."""
     durations: dict[tuple[str, str], list[float]] = {}
     for event in events:
         name = event.get("name", "")
         if event.get("cat") == "Node" and name.endswith("_kernel_time"):
             key = name.removesuffix("_kernel_time"), event["args"]["op_name"]
             durations.setdefault(key, []).append(event["dur"] * 1e-6)
+    # The first runs, which warmed the session up, are in the profile too.
+    return Profile({key: each[-len(took) :] for key, each in durations.items()}, tuple(joined), tuple(took))
+
+
+def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTimes:
+    """Profiles runs at one setting. Raises ArtifactError or BenchError."""
+    product = matrix_product(setting.threads)
+    before = measure({0: {0: product}}, Effort(0.2))
+    nodes = len(load_model(feeds.artifact).graph.node)
+    found = profile(feeds.artifact, feeds.of(setting.batch), SessionSettings(setting.threads, setting.level, setting.execution), nodes, seconds)
+    after = measure({0: {0: product}}, Effort(0.2))
+    products = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
+    layers = _told_by_layer(found, feeds, setting)
+    return LayerTimes(setting, tuple(layers), float(np.median(found.run_seconds)), len(found.run_seconds), float(np.median(products)))
+
+
+def _told_by_layer(profiled: Profile, feeds: Feeds, setting: Setting) -> list[LayerTime]:
+    """The layers, the slowest first."""
     model = load_model(feeds.artifact)
     count = multiply_adds(feeds.artifact, feeds)
-    owners = _Owners(model.graph.node, joined, count.by_node)
+    owners = Owners(model.graph.node, profiled.joined, count.by_node)
     found: dict[str, tuple[float, list[str]]] = {}
-    for (name, operator), each in durations.items():
+    for (name, operator), each in profiled.kernels.items():
         layer = owners.layer_of(name, operator)
-        # The first runs, which warmed the session up, are in the profile too.
-        seconds = float(np.median(each[-runs:]))
         so_far, operators = found.setdefault(layer, (0.0, []))
-        found[layer] = so_far + seconds, [*operators, operator]
+        found[layer] = so_far + float(np.median(each)), [*operators, operator]
     by_layer: dict[str, int] = {}
     for index, multiplied in count.by_node.items():
         layer = layer_of_node(model.graph.node[index].name)
@@ -138,7 +153,7 @@ def _with_inner(nodes: Iterable) -> Iterator:
             yield from _with_inner(attribute.g.node)
 
 
-class _Owners:
+class Owners:
     """Which operator of the artifact does the work of one of the runtime's."""
 
     def __init__(self, nodes: Iterable, joined: Iterable = (), multiply_adds: Mapping[int, int] = {}):
@@ -149,8 +164,12 @@ class _Owners:
         self.joined = {node.name: node for node in joined if node.name}
         self.work = {main[index].name: count for index, count in multiply_adds.items()}
 
+    def owner_of(self, name: str, operator: str) -> onnx.NodeProto | None:
+        # The runtime names what it makes of an operator with 8-bit numbers after it, with a number of its own behind.
+        return self.by_name.get(name) or self.by_name.get(re.sub(r"_token_\d+$", "", name)) or self._by_value(name, operator) or self._by_region(name) or self._by_beginning(name)
+
     def layer_of(self, name: str, operator: str) -> str:
-        node = self.by_name.get(name) or self._by_value(name, operator) or self._by_region(name) or self._by_beginning(name)
+        node = self.owner_of(name, operator)
         return f"(added by the runtime: {operator})" if node is None else layer_of_node(node.name)
 
     def _by_region(self, name: str):

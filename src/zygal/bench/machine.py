@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zygal.bench.headroom import memory_granted_bytes
-from zygal.processor import core_quota, cores_by_affinity
+from zygal.processor import core_quota, cores_by_affinity, cpuinfo
 
 _PROCESSORS = Path("/sys/devices/system/cpu")
 # Those that kernels for inference are written for.
@@ -55,7 +55,7 @@ class Machine:
 
 def describe_machine() -> Machine:
     return Machine(
-        processor=_from_cpuinfo("model name") or platform.processor() or platform.machine(),
+        processor=cpuinfo("model name") or platform.processor() or platform.machine(),
         cores_by_affinity=cores_by_affinity(),
         core_quota=core_quota(),
         instruction_sets=_instruction_sets(),
@@ -67,16 +67,8 @@ def describe_machine() -> Machine:
 
 
 def _instruction_sets() -> tuple[str, ...]:
-    flags = (_from_cpuinfo("flags") or _from_cpuinfo("Features") or "").split()
+    flags = (cpuinfo("flags") or cpuinfo("Features") or "").split()
     return tuple(name for name in _INSTRUCTION_SETS if name in flags)
-
-
-def _from_cpuinfo(field: str) -> str | None:
-    for line in (_text(Path("/proc/cpuinfo")) or "").splitlines():
-        name, _, value = line.partition(":")
-        if name.strip() == field:
-            return value.strip()
-    return None
 
 
 def _frequency_policy() -> str | None:

@@ -24,6 +24,7 @@ COMMANDS = {
     "tally": "Measure accuracy, confusion and calibration on labelled images.",
     "classify": "Predict the classes of images, any number of them.",
     "bench": "Measure batch inference on the CPU: throughput, latency, memory.",
+    "shrink": "Make an artifact that computes in 8 bits, and measure what it loses and gains.",
     "completion": "Print a script that completes commands and options in a shell.",
 }
 """Every command, and what it does; `zygal.cli.NAME` has its options."""

@@ -77,6 +77,17 @@ def limit(text: str) -> float:
     return number
 
 
+def factor(text: str) -> float:
+    """How many times, like 2x or 1.5, for argparse."""
+    try:
+        number = float(text.removesuffix("x"))
+    except ValueError:
+        number = math.nan
+    if not 0 < number < math.inf:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a factor like 2x or 1.5x")
+    return number
+
+
 def seconds(text: str) -> float:
     """A time like 50ms, 1.5s or 200us in seconds, for argparse."""
     for unit, factor in (("ms", 1e-3), ("us", 1e-6), ("s", 1.0)):

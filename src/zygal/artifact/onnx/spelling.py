@@ -96,6 +96,11 @@ def needed_opset(node: Node) -> int:
     return max([LOWEST_OPSET if plain else spelling.since, *inner])
 
 
+def lowest_opset(graph: Graph) -> int:
+    """The lowest opset that can express a graph."""
+    return max([LOWEST_OPSET, *map(needed_opset, graph.nodes)])
+
+
 def operators_of(writing: Writing) -> frozenset[str]:
     """The graph's operators that an opset has."""
     return frozenset(name for name in known_operators() if spelling_of(name).since <= writing.opset)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
+from io import BytesIO
 from pathlib import Path
 from typing import BinaryIO
 
@@ -23,7 +24,7 @@ from zygal.errors import ArtifactError
 from zygal.files import whole_file
 from zygal.graph import Graph, Node, TensorType
 from zygal.graph.ops import operator_named
-from zygal.graph.passes.stored import drop_limits_of_storing
+from zygal.graph.passes.stored import drop_limits_of_storing, halved
 from zygal.graph.shapes import OPEN
 from zygal.inlet.front import LAYER
 from zygal.metadata import Metadata
@@ -44,6 +45,8 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     it, OutputError if it cannot be written.
     """
     graph = drop_limits_of_storing(graph)
+    if writing.half:
+        graph = halved(graph)
     check_opset(graph, writing.opset)
     model, constants = build_model(graph, metadata, writing.opset)
     _check(model, constants)
@@ -53,6 +56,16 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
         with whole_file(path) as file:
             _write(file, model, constants)
     return Written(dict(Counter(node.operator for node in graph.nodes).most_common()))
+
+
+def model_bytes(graph: Graph, opset: int) -> bytes:
+    """The whole file's bytes, for a session that is not kept. Raises ArtifactError for models of 2 GB or more."""
+    model, constants = build_model(drop_limits_of_storing(graph), Metadata(), opset)
+    if sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
+        raise ArtifactError("a model of 2 GB or more cannot be held as one message.")
+    file = BytesIO()
+    _write(file, model, constants)
+    return file.getvalue()
 
 
 def check_opset(graph: Graph, opset: int) -> None:

@@ -54,6 +54,29 @@ def drop_limits_of_storing(graph: Graph) -> Graph:
     return _with(graph, replaced)
 
 
+FEWEST_HALVED = 64
+"""Smaller constants stay as they are: nothing would be saved."""
+
+
+def halved(graph: Graph) -> Graph:
+    """The larger float32 constants stored as float16, each behind a Cast that a runtime computes once, when it loads the file. What float16
+    cannot hold stays as it is."""
+    constants, casts = dict(graph.constants), []
+    read = {name for node in graph.nodes for name in node.inputs}
+    for name, array in graph.constants.items():
+        if array.dtype != np.float32 or array.size < FEWEST_HALVED or name not in read or name in graph.outputs:
+            continue
+        with np.errstate(over="ignore"):
+            half = np.ascontiguousarray(array).astype(np.float16)
+        if not np.isfinite(half).all():
+            continue
+        del constants[name]
+        stored = f"{name}.half"
+        constants[stored] = half
+        casts.append(Node("Cast", (stored,), (name,), {"to": "float32"}))
+    return rebuilt(graph, [*casts, *graph.nodes], constants, graph.outputs)
+
+
 def _with(graph: Graph, replaced: Mapping[str, Node]) -> Graph:
     """The graph with some nodes replaced; what nothing reads then is taken out."""
     if not replaced:

@@ -1,0 +1,109 @@
+"""The report of zygal shrink."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.cli.reports.verdict import FAILED, PASSED
+from zygal.cli.tables import show_facts, show_sentence, show_table
+from zygal.commands.shrink import ShrinkOutcome
+from zygal.errors import some_of
+from zygal.wording import counted, file_size, milliseconds, percent, points, short_number
+
+LISTED_KEPT = 6
+
+
+def show(out, outcome: ShrinkOutcome) -> None:
+    """What was taken, what was tried, and which layers add most to the error."""
+    if outcome.halved:
+        _show_half(out, outcome)
+        return
+    request, found, final = outcome.request, outcome.found, outcome.final
+    if final:
+        show_facts(out, f"{request.artifact} -> {request.output}", _facts(outcome, final))
+        out.print()
+    _show_candidates(out, outcome)
+    if request.listed:
+        _show_layers(out, found, request.listed)
+    if final:
+        speed = f", {times(final.speed)}" if final.speed else ""
+        style = PASSED if not final.speed or final.speed.value >= 1 else "bold yellow"
+        show_sentence(out, f"{request.output}: top-1 equal on {percent(final.agreement.value)} of {counted(len(outcome.given.tensors), 'image')}{speed}, "
+                           f"{short_number(final.size_bytes / found.float_bytes)} of the size.", style)  # fmt: skip
+        if final.speed and final.speed.value < 1:
+            show_sentence(out, "8 bits do not pay here: the float artifact is faster on this machine at this batch size. Keep it, or try --batch 8.", FAILED)
+
+
+def times(speed) -> str:
+    """A speed in words."""
+    return f"{short_number(speed.value)} times as fast (95 % CI {short_number(speed.low)} to {short_number(speed.high)})"
+
+
+def _facts(outcome: ShrinkOutcome, final) -> list[tuple[str, str]]:
+    found, request = outcome.found, outcome.request
+    network, form = found.calibration.network, found.form
+    chosen = network.possible(set(network.units) - set(final.kept))
+    kept = [f"{unit.layer} ({unit.node.operator})" for result, unit in network.units.items() if result not in chosen and (unit.weight or unit.node.operator == "MatMul")]
+    activations = f"{'signed' if form.dtype == np.int8 else 'unsigned'} activations, {form.weight_bits}-bit weights"
+    processor = f"; this processor: {', '.join(outcome.instructions)}" if outcome.instructions else ""
+    low, high = percent(final.agreement.low), percent(final.agreement.high)
+    clipped = {value: share for value, share in found.calibration.clipped.items() if value not in network.fixed}
+    worst = max(clipped, key=clipped.get)
+    moved = list(found.calibration.moved.values())
+    rows = [
+        ("calibrated", outcome.given.where),
+        ("size", f"{file_size(found.float_bytes)} -> {file_size(final.size_bytes)}"),
+        *([("speed", f"{times(final.speed)}, batch {request.batch}, {counted(request.threads, 'core') if request.threads else 'all cores'}")] if final.speed else []),
+        ("agreement", f"top-1 equal on {percent(final.agreement.value)} of the images (95 % CI {low} to {high})"),
+        ("scores", f"differ by {short_number(final.error)} of their spread (root mean square)"),
+        *([("accuracy", f"{points(-final.lost)} points on {request.labelled}")] if final.lost is not None else []),
+        ("in 8 bits", f"{counted(len(chosen), 'operator')}: {activations}{processor}"),
+        ("in float", some_of(kept, LISTED_KEPT) if kept else "no convolution and no matrix product"),
+        ("clipped", f"{_small(float(np.median(list(clipped.values()))))} of the values in the median of the layers, {_small(clipped[worst])} at most ({_layer_of(network, worst)})"),
+        ("ranges", f"would be up to {percent(max(moved, default=0.0))} different with half of the images ({percent(float(np.median(moved)) if moved else 0.0)} in the median)"),
+    ]  # fmt: skip
+    return rows
+
+
+def _small(share: float) -> str:
+    return "none" if share == 0 else f"{100 * share:.2g} %"
+
+
+def _layer_of(network, value: str) -> str:
+    node = network.made_by.get(value)
+    return "the input" if node is None else node.layer or value
+
+
+def _show_candidates(out, outcome: ShrinkOutcome) -> None:
+    found, choice = outcome.found, outcome.found.choice
+    with_loss = any(point.lost is not None for point in choice.points)
+    columns = ["candidate", "", "top-1\nequal", "error:\nof spread", *(["points\nlost"] if with_loss else []), "times as\nfast", "size"]
+    rows = []
+    for point in (*choice.points, *([choice.ends] if choice.ends and choice.ends not in choice.points else [])):
+        mark = "taken" if point is choice.final else "nearest" if choice.final is None and point is choice.nearest else ""
+        lost = [points(point.lost, signed=False)] if with_loss else []
+        speed = short_number(point.speed.value) if point.speed else "-"
+        name = f"{point.name.removesuffix(' kept')} in float"
+        rows.append([name, mark, percent(point.agreement.value), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
+    show_table(out, columns, rows, left=2)
+
+
+def _show_layers(out, found, listed: int) -> None:
+    units = found.calibration.network.units
+    whole = sum(layer.damage**2 for layer in found.layers) or 1.0
+    largest = sorted(found.layers, key=lambda layer: layer.damage, reverse=True)[:listed]
+    rows = [[units[layer.result].layer, units[layer.result].node.operator, short_number(layer.damage), percent(layer.damage**2 / whole),
+             milliseconds(layer.float_seconds), milliseconds(layer.seconds)] for layer in largest]  # fmt: skip
+    show_table(out, ["adds most to the error", "operator", "alone:\nof spread", "share of\nthe error", "float\nms", "8 bits\nms"], rows, left=2)
+
+
+def _show_half(out, outcome: ShrinkOutcome) -> None:
+    half, request = outcome.halved, outcome.request
+    low, high = percent(half.top_1_agreement.low), percent(half.top_1_agreement.high)
+    show_facts(out, f"{request.artifact} -> {request.output}", [
+        ("weights", "float16 in the file, float32 when it is loaded: no speed is gained"),
+        ("size", f"{file_size(half.float_bytes)} -> {file_size(half.bytes)} ({short_number(half.bytes / half.float_bytes)})"),
+        ("compared", outcome.given.where),
+        ("agreement", f"top-1 equal on {percent(half.top_1_agreement.value)} of the images (95 % CI {low} to {high})"),
+        ("scores", f"differ by {short_number(half.largest_difference_of_spread)} of their spread at the most, {short_number(half.score_error_of_spread)} in the root mean square"),
+    ])  # fmt: skip

@@ -1,0 +1,43 @@
+"""The form of numbers in 8 bits that a runtime computes with on this processor."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from zygal.processor import Multiplication
+
+
+@dataclass(frozen=True)
+class Form:
+    """dtype: of stored activations. weight_limit: the largest stored weight; weights lie symmetrically around 0. products_stored: matrix
+    products must store what they give; where not, they may give real numbers. joined_alike: what is joined or pooled must be stored in
+    the steps of the result. gates_by_storing: a gate is computed by an addition whose result is held between 0 and 1 by being stored."""
+
+    dtype: np.dtype
+    weight_limit: int
+    products_stored: bool
+    joined_alike: bool
+    gates_by_storing: bool
+
+    @property
+    def limits(self) -> tuple[int, int]:
+        """The smallest and the largest stored activation."""
+        info = np.iinfo(self.dtype)
+        return int(info.min), int(info.max)
+
+    @property
+    def weight_bits(self) -> int:
+        return self.weight_limit.bit_length() + 1
+
+
+def onnx_form(multiplication: Multiplication) -> Form:
+    """For ONNX Runtime. On x86, its kernels multiply unsigned activations with signed weights, on Arm signed with signed. Instructions
+    that add pairs of products in 16 bits hold two products of 7-bit weights at the most (255 * 64 * 2 < 2**15)."""
+    signed = multiplication.architecture == "arm"
+    return Form(np.dtype(np.int8 if signed else np.uint8), 63 if multiplication.pairs_saturate else 127, False, False, True)
+
+
+MOBILE_FORM = Form(np.dtype(np.int8), 127, True, True, False)
+"""What the open flatbuffer format specifies for 8-bit operators."""

@@ -1,0 +1,116 @@
+"""From a float artifact to one in 8 bits, and the measurements that say what it costs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from zygal.engines import run_in_batches
+from zygal.engines.artifact import open_engine
+from zygal.errors import ArtifactError
+from zygal.files import scratch_folder
+from zygal.graph import Graph
+from zygal.metadata import EIGHT_BITS, Metadata, Share, Shrunk
+from zygal.shrink.calibrate import Calibration, calibrate
+from zygal.shrink.choose import Budget, Choice, Chooser, Layer, layers_of
+from zygal.shrink.cost import unit_seconds
+from zygal.shrink.damage import damages
+from zygal.shrink.given import Given
+from zygal.shrink.network import Network
+from zygal.shrink.observe import observe
+from zygal.shrink.opened import Opened
+from zygal.shrink.prepare import prepared
+from zygal.shrink.trial import Judged, Trials
+
+LISTED_SHARES = 20
+"""So many layers' parts of the error are kept in the artifact."""
+Progress = Callable[[str, float], None]
+
+
+@dataclass(frozen=True)
+class Settings:
+    """budget: what must hold. threads: None for all cores. batch: at which the speed is measured."""
+
+    budget: Budget
+    threads: int | None = None
+    batch: int = 1
+
+
+@dataclass(frozen=True)
+class Result:
+    """choice: the candidates and the one that was taken. layers: every operator that can be in 8 bits, with its damage and time, the one that
+    is given back to float first at the head. float_bytes: size of the float artifact. operators: of what was written."""
+
+    choice: Choice
+    layers: list[Layer]
+    calibration: Calibration
+    float_bytes: int
+    form: object
+    written: Path | None
+
+
+def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | None, settings: Settings, described: str, progress: Progress) -> Result:
+    """Writes the artifact in 8 bits to `path`, if a candidate holds the budget. described: the settings in words, for its metadata.
+
+    Raises ArtifactError if nothing can be in 8 bits, EngineError naming a layer whose values are not finite.
+    """
+    form = opened.form()
+    network = Network(prepared(opened.graph, form, str(opened.facts.path)), form)
+    if not network.units:
+        raise ArtifactError(f"{opened.facts.path} has no convolution and no matrix product whose weights are constants, so nothing of it can be in 8 bits.")
+    tensors, threads = given.tensors, settings.threads
+    total = len(tensors)
+    observed = observe(network, tensors, list(given.names), threads, lambda done: progress("observing activations", done / total))
+    progress("finding ranges and weights", 0.0)
+    calibration = calibrate(network, observed, tensors, threads)
+    with scratch_folder() as folder:
+        float_file = folder / f"float{opened.format.ending}"
+        opened.format.write(opened.graph, float_file, Metadata(), opened.writing(opened.graph))
+        judged = _judged(given, float_file, threads)
+        found = damages(calibration, tensors, judged.float_scores, threads, lambda part: progress("measuring the damage of each layer", part))
+        layers = layers_of(network, found, *_seconds(network.graph, calibration, tensors[: settings.batch], threads, progress))
+        trials = Trials(calibration, opened.format, opened.writing(calibration.graph(network.possible(network.units))), folder, float_file, opened.facts.scores,
+                        judged, labelled and _judged(labelled, float_file, threads), threads, settings.batch)  # fmt: skip
+        chooser = Chooser(trials, layers, settings.budget, lambda step: progress(step, 0.0))
+        choice = chooser.run()
+    written = None
+    if choice.final is not None:
+        chosen = network.possible(set(network.units) - set(choice.final.kept))
+        shrunk = _record(opened, given, network, layers, chosen, described)
+        opened.write(calibration.graph(chosen), path, replace(opened.facts.metadata, shrunk=shrunk))
+        written = Path(path)
+    return Result(choice, layers, calibration, opened.facts.size_bytes, form, written)
+
+
+def _judged(given: Given, float_file: Path, threads: int | None) -> Judged:
+    engine = open_engine(float_file, threads)
+    return Judged(given.tensors, np.concatenate(list(run_in_batches(engine, given.tensors))), given.labels)
+
+
+def _seconds(graph: Graph, calibration: Calibration, batch: np.ndarray, threads: int | None, progress: Progress) -> tuple[dict[str, float], dict[str, float]]:
+    """Seconds of each unit in 8 bits, and in float, by the profile of ONNX Runtime."""
+    progress("measuring the time of each layer", 0.0)
+    units = calibration.network.units
+    names = {result: result for result in units}
+    in_float, _ = unit_seconds(graph, names, batch, threads)
+    progress("measuring the time of each layer", 0.5)
+    chosen = calibration.network.possible(units)
+    eight, _ = unit_seconds(calibration.graph(chosen), names | {f"{result}.exact": result for result in units}, batch, threads)
+    return eight, in_float
+
+
+def _record(opened: Opened, given: Given, network: Network, layers: list[Layer], chosen: set[str], described: str) -> Shrunk:
+    facts = opened.facts
+    whole = sum(layer.damage**2 for layer in layers if layer.result in chosen) or 1.0
+    parts: dict[str, float] = {}
+    for layer in layers:
+        if layer.result in chosen:
+            name = network.units[layer.result].layer
+            parts[name] = parts.get(name, 0.0) + layer.damage**2 / whole
+    largest = sorted(parts.items(), key=lambda each: each[1], reverse=True)[:LISTED_SHARES]
+    kept = dict.fromkeys(unit.layer for result, unit in network.units.items() if result not in chosen and (unit.weight or unit.node.operator == "MatMul"))
+    return Shrunk(facts.path.name, facts.sha256, EIGHT_BITS, described, len(given.tensors), given.where, len(chosen), tuple(kept),
+                  tuple(Share(name, round(part, 6)) for name, part in largest))  # fmt: skip

@@ -1,0 +1,108 @@
+"""Candidates: artifacts in 8 bits that keep some layers in float, written, run and compared with the float artifact."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from zygal.artifact.formats import Format, Writing
+from zygal.bench.measure import Effort, measure, paired
+from zygal.bench.statistics import Ratio, ratio_of
+from zygal.engines import run_in_batches
+from zygal.engines.artifact import open_engine
+from zygal.graph import Graph
+from zygal.metadata import Metadata
+from zygal.scores import INDEPENDENT, INDEPENDENT_LOGITS, as_two_classes, to_probabilities
+from zygal.shrink.calibrate import Calibration
+from zygal.shrink.damage import score_error
+from zygal.tally.intervals import Estimate, share_of
+
+SECONDS = 1.2
+"""How long the speed of a candidate is measured."""
+
+
+@dataclass(frozen=True)
+class Judged:
+    """Images that candidates are judged on. tensors: [N, ...]. float_scores: [N, classes], of the float artifact. labels: the true classes
+    of the images, if they are known."""
+
+    tensors: np.ndarray
+    float_scores: np.ndarray
+    labels: np.ndarray | None = None
+
+
+@dataclass(frozen=True)
+class Point:
+    """One candidate. kept: results of the units in float. name: in words. agreement: the share of the images with the same answer as the
+    float artifact's. error: of the scores; see `damage.score_error`. lost: accuracy of the float artifact minus its own, on labelled images.
+    speed: how many times as fast as the float artifact. size_bytes: of the file."""
+
+    kept: tuple[str, ...]
+    name: str
+    agreement: Estimate
+    error: float
+    lost: float | None
+    speed: Ratio | None
+    size_bytes: int
+
+
+def answers(scores: np.ndarray, kind: str) -> np.ndarray:
+    """What a classifier says of each image: its top-1 class, or which labels it assigns where an image can have several."""
+    if scores.shape[1] == 1:
+        scores = as_two_classes(scores, kind)[0]
+    if kind in (INDEPENDENT, INDEPENDENT_LOGITS):
+        return to_probabilities(scores, kind) >= 0.5
+    return scores.argmax(axis=1)[:, None]
+
+
+class Trials:
+    """Makes and judges candidates. Each is tried once.
+
+    format, writing: of the files. float_file: the float artifact in the same format. judged: the images for agreement; labelled: for accuracy.
+    batch: at which the speed is measured.
+    """
+
+    def __init__(self, calibration: Calibration, format: Format, writing: Writing, folder: Path, float_file: Path, kind: str,
+                 judged: Judged, labelled: Judged | None, threads: int | None, batch: int):  # fmt: skip
+        self.calibration, self.format, self.writing, self.folder, self.float_file = calibration, format, writing, folder, float_file
+        self.kind, self.judged, self.labelled, self.threads, self.batch = kind, judged, labelled, threads, batch
+        self.points: dict[frozenset[str], Point] = {}
+
+    def graph(self, kept: Collection[str]) -> Graph:
+        """The graph with all units in 8 bits but those."""
+        return self.calibration.graph(self.calibration.network.possible(set(self.calibration.network.units) - set(kept)))
+
+    def point(self, kept: Sequence[str], name: str) -> Point:
+        """Judges the candidate that keeps those units in float."""
+        key = frozenset(kept)
+        if key not in self.points:
+            self.points[key] = self._tried(tuple(kept), name)
+        return self.points[key]
+
+    def _tried(self, kept: tuple[str, ...], name: str) -> Point:
+        path = self.folder / f"candidate{len(self.points)}{self.format.ending}"
+        self.format.write(self.graph(kept), path, Metadata(), self.writing)
+        engine = open_engine(path, self.threads)
+        scores = np.concatenate(list(run_in_batches(engine, self.judged.tensors)))
+        same = (answers(scores, self.kind) == answers(self.judged.float_scores, self.kind)).all(axis=1)
+        point = Point(kept, name, share_of(int(same.sum()), len(same)), score_error(scores, self.judged.float_scores),
+                      self._lost(engine), self._speed(engine), path.stat().st_size)  # fmt: skip
+        path.unlink()
+        return point
+
+    def _lost(self, engine) -> float | None:
+        if self.labelled is None:
+            return None
+        scores = np.concatenate(list(run_in_batches(engine, self.labelled.tensors)))
+        right = [(answers(each, self.kind) == self.labelled.labels).all(axis=1).mean() for each in (self.labelled.float_scores, scores)]
+        return float(right[0] - right[1])
+
+    def _speed(self, engine) -> Ratio | None:
+        size = engine.batch_size or self.batch
+        batch = np.resize(self.judged.tensors[:size], (size, *self.judged.tensors.shape[1:]))
+        other = open_engine(self.float_file, self.threads)
+        found = measure({0: {"float": lambda: other.run(batch), "eight": lambda: engine.run(batch)}}, Effort(SECONDS))
+        return ratio_of(*paired(found.readings[0, "eight"], found.readings[0, "float"]))
