@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.bench.result import Cell
+from zygal.bench.result import Cell, Comparison
 
 WORTHWHILE_GAIN = 0.05
 """A larger batch pays if it brings so much more throughput."""
@@ -26,6 +26,23 @@ def best_throughput(cells: Sequence[Cell]) -> Cell:
 def lowest_latency(cells: Sequence[Cell]) -> Cell:
     """Among the cells that are precise enough; among all where none is."""
     return min(conclusive(cells) or cells, key=lambda cell: cell.latency.value)
+
+
+def on_eight_bits(artifact: str, made_from: str, cells: Sequence[Cell], compared: Sequence[Comparison]) -> str:
+    """A sentence on whether computing in 8 bits pays, from the comparisons that were made."""
+    if not compared:
+        return f"{artifact} computes in 8 bits; whether that pays on this machine is measured with --compare {made_from}"
+    sentences = []
+    for other in compared:
+        slower = [cell.setting.description for cell in cells if cell.setting in other.ratios and other.told_apart(cell) and other.ratios[cell.setting].value < 1]
+        equal = [cell.setting.description for cell in cells if cell.setting in other.ratios and not other.told_apart(cell)]
+        if slower:
+            sentences.append(f"8 bits do not pay at {'; '.join(slower)}: {other.name} is faster there")
+        if equal:
+            sentences.append(f"8 bits bring no measurable speed at {'; '.join(equal)} compared with {other.name}")
+        if not slower and not equal:
+            sentences.append(f"8 bits pay at every setting that was measured, compared with {other.name}")
+    return ". ".join(sentences)
 
 
 @dataclass(frozen=True)

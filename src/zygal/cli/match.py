@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
-from zygal.cli.options import SCORES_DEFAULT, finish_parser, limit, new_parser, shown
+from zygal.cli.options import SCORES_DEFAULT, finish_parser, limit, new_parser, share_of_one, shown, shown_share
 from zygal.commands.match import MatchRequest
 
 SUMMARY = "Checks preprocessing (A), model (B) and both end to end (C) against a witness, and names the cause of a failure."
@@ -26,6 +26,10 @@ def register(commands) -> None:
     ):
         default = default_of(MatchRequest, option.replace("-", "_"))
         parser.add_argument(f"--{option}", metavar=metavar, type=limit, default=default, help=f"{what} (default: {shown(default)})")
+    for option, what in (("agree-limit", "images with the recorded top-1 class"), ("order-limit", "pairs of classes in the recorded order")):
+        default = default_of(MatchRequest, option.replace("-", "_"))
+        parser.add_argument(f"--{option}", metavar="SHARE", type=share_of_one, default=default,
+                            help=f"B and C of a shrunk artifact: least share of {what} (default: {shown_share(default)})")  # fmt: skip
     worst = default_of(MatchRequest, "worst")
     parser.add_argument("--worst", metavar="N", type=int, default=worst,
                         help=f"how many of the images that differ most to list (default: {worst})")  # fmt: skip

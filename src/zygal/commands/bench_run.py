@@ -61,6 +61,7 @@ def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None 
     with ExitStack() as opened:
         others, notes = _others(request, subject, opened)
         bench = bench_grid(subject, grid, seconds, request.until_within, others, listener.step)
+    notes += _on_precision(request.artifact, bench)
     measured = Measured(replace(bench, notes=(*bench.notes, *notes)), interrupted=bench.interrupted)
     if not measured.interrupted:
         try:
@@ -68,6 +69,23 @@ def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None 
         except KeyboardInterrupt:
             measured.interrupted = True
     return measured
+
+
+def _on_precision(artifact: str, bench: Bench) -> list[str]:
+    """Whether 8 bits pay, of an artifact that was shrunk to them."""
+    from zygal.artifact import read_artifact
+    from zygal.bench.advice import on_eight_bits
+    from zygal.errors import ZygalError
+    from zygal.metadata import EIGHT_BITS
+
+    try:
+        shrunk = read_artifact(artifact).metadata.shrunk
+    except ZygalError:
+        # Metadata that cannot be read do not concern how fast an artifact is.
+        return []
+    if shrunk is None or shrunk.precision != EIGHT_BITS or not bench.cells:
+        return []
+    return [on_eight_bits(artifact, shrunk.artifact, bench.cells, bench.compared)]
 
 
 def _measure_more(request: BenchRequest, measured: Measured, subject, files, seconds: float, listener: Listener) -> None:

@@ -18,12 +18,13 @@ if TYPE_CHECKING:
     from zygal.evidence.result import Match
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
+    from zygal.metadata import Shrunk
 
 
 @dataclass(frozen=True, kw_only=True)
 class MatchRequest:
     """scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
-    tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. worst: how many of the images
+    tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the images
     that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most."""
 
     artifact: str
@@ -34,6 +35,8 @@ class MatchRequest:
     tensor_limit: float = 0.5
     model_limit: float = 1e-4
     end_limit: float = 1e-2
+    agree_limit: float = 0.99
+    order_limit: float = 0.99
     worst: int = 3
     write_inlet: str | None = None
     sheet: str | None = None
@@ -56,6 +59,7 @@ class MatchOutcome(Outcome):
     framework: str
     labels: tuple[str, ...] | None
     found: Match
+    shrunk: Shrunk | None = None
 
     @property
     def compared(self) -> int:
@@ -71,6 +75,8 @@ class MatchOutcome(Outcome):
         if "A" in failed:
             model = "" if "B" not in {gate.name for gate in self.gates} else " The model itself (B) is right."
             return "The inlet differs from the preprocessing of the training side." + model
+        if self.shrunk is not None and failed & {"B", "C"}:
+            return f"The artifact in {self.shrunk.precision} answers otherwise than the recorded model; compare the float artifact {self.shrunk.artifact} first, then shrink it with a stricter budget."
         if "B" in failed:
             return "The artifact is not the recorded model, or its conversion is wrong."
         if "C" in failed and "A" not in {gate.name for gate in self.gates}:
@@ -91,10 +97,12 @@ class MatchOutcome(Outcome):
             "images_recorded": self.recorded,
             "images_compared": self.compared,
             "spread_of_recorded_scores": found.spread,
+            "shrunk": self.shrunk and asdict(self.shrunk),
             "limits": {
                 "tensor_grey_levels": request.tensor_limit,
                 "model_of_spread": request.model_limit,
                 "end_to_end_of_spread": request.end_limit,
+                **({"top_1_agreement": request.agree_limit, "order_of_scores": request.order_limit} if self.shrunk else {}),
             },
             "diagnosis": self.diagnosis,
             "images": [
@@ -145,7 +153,8 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     witness = recorded.fed_as(engine.input_shape)
     inlet = read_inlet(request.inlet) if request.inlet else facts.metadata.inlet
     labels = facts.metadata.labels
-    limits = Limits(request.tensor_limit, request.model_limit, request.end_limit)
+    shrunk = facts.metadata.shrunk
+    limits = Limits(request.tensor_limit, request.model_limit, request.end_limit, shrunk is not None, request.agree_limit, request.order_limit)
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
     written = []
     if request.write_inlet and found.cause:
@@ -159,6 +168,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         framework=f"{witness.framework} {witness.framework_version}".strip(),
         labels=labels,
         found=found,
+        shrunk=shrunk,
         gates=found.gates,
         notes=_notes(request, found, witness, witness is not recorded, facts),
         unreadable=found.unreadable,

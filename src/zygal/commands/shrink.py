@@ -86,21 +86,22 @@ class ShrinkOutcome(Outcome):
         }
         if self.halved:
             return common | asdict(self.halved)
-        found, network = self.found, self.found.calibration.network
+        found = self.found
         return common | {
             "budget": asdict(self.budget),
             "batch_images": request.batch,
             "processor_8_bit_instructions": list(self.instructions),
             "activations": str(found.form.dtype),
             "weight_bits": found.form.weight_bits,
+            "channels_equalised": found.equalised,
             "float_bytes": found.float_bytes,
             "chosen": self._point(found.choice.final),
             "nearest": self._point(found.choice.nearest),
             "candidates": [self._point(point) for point in found.choice.points],
             "layers": [
                 {
-                    "layer": network.units[layer.result].layer,
-                    "operator": network.units[layer.result].node.operator,
+                    "layer": layer.name,
+                    "operator": layer.operator,
                     "score_error_alone_of_spread": layer.damage,
                     "seconds_in_8_bits": layer.seconds,
                     "seconds_in_float": layer.float_seconds,
@@ -119,6 +120,7 @@ class ShrinkOutcome(Outcome):
             "name": point.name,
             "kept_in_float": [f"{units[result].layer} ({units[result].node.operator})" for result in point.kept],
             "top_1_agreement": asdict(point.agreement),
+            "top_1_agreement_expected": point.expected,
             "score_error_of_spread": point.error,
             "accuracy_lost": point.lost,
             "speed_times_float": point.speed and {"value": point.speed.value, "low": point.speed.low, "high": point.speed.high},

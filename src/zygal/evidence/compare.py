@@ -13,6 +13,7 @@ from zygal.inlet.values import level_differences
 ROUNDING = 2.0**-17
 """What float32 arithmetic leaves of a score, as a part of the image's largest score: 64 units in the last place (IEEE 754 binary32
 has 24 bits), which sums of thousands of products in another order reach."""
+TOP, APART = 5, 0.05
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,18 @@ def compare_scores(scores: np.ndarray, recorded: np.ndarray, spread: float) -> S
         close &= recorded_margin <= ROUNDING * np.abs(wanted).max(axis=1)
     finite = np.isfinite(ours).all(axis=1) & np.isfinite(wanted).all(axis=1)
     return ScoreComparison(scores, differences, changed, changed & close & finite)
+
+
+def order_kept(scores: np.ndarray, recorded: np.ndarray, spread: float) -> float:
+    """The share of pairs of classes whose scores are in the recorded order: pairs of one of an image's recorded top TOP classes and any
+    other, whose recorded scores are more than APART of the spread apart. 1 if there are none; scores that are NaN are in no order."""
+    kept = total = 0
+    for ours, wanted in zip(np.asarray(scores, np.float64), np.asarray(recorded, np.float64)):
+        top = np.argsort(-wanted, kind="stable")[:TOP]
+        apart = wanted[top, None] - wanted[None, :] > APART * spread
+        kept += int((apart & (ours[top, None] > ours[None, :])).sum())
+        total += int(apart.sum())
+    return kept / total if total else 1.0
 
 
 def tensor_differences(ours: InletTensor, recorded: np.ndarray, layout: str) -> np.ndarray:

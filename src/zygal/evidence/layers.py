@@ -17,6 +17,8 @@ IMAGES = 4
 """How many images' layers are recorded: enough to tell a departure."""
 DEPARTED = 1e-3
 """A layer departs if a quantile is further off than this part of the layer's recorded range."""
+DEPARTED_SHRUNK = 0.05
+"""The same of an artifact in 8 bits, whose steps are a 255th of a range; the extremes, which storing clips, are left out."""
 
 
 class LayeredEngine(Protocol):
@@ -63,10 +65,11 @@ def quantiles_of(output: np.ndarray) -> np.ndarray:
     return ordered[np.linspace(0, ordered.size - 1, QUANTILES).round().astype(int)].astype(np.float32)
 
 
-def first_departure(engine: ValuesEngine, witness: Witness, scores: np.ndarray) -> Departure | None:
+def first_departure(engine: ValuesEngine, witness: Witness, scores: np.ndarray, shrunk: bool = False) -> Departure | None:
     """The first recorded layer that the artifact has too and that departs; None if no layer can be compared.
 
-    scores: the artifact's on the recorded tensors: what its last layer gives has another name than in the training code.
+    scores: the artifact's on the recorded tensors: what its last layer gives has another name than in the training code. shrunk: it is in lower
+    precision.
     """
     recorded = witness.layers
     images = len(recorded.quantiles)
@@ -83,8 +86,9 @@ def first_departure(engine: ValuesEngine, witness: Witness, scores: np.ndarray) 
         wanted = recorded.quantiles[:, index].astype(np.float64)
         our_quantiles = np.stack([quantiles_of(each) for each in ours])
         span = max(float(np.ptp(wanted)), 1e-12)
-        difference = float(np.abs(our_quantiles - wanted).max() / span)
-        if not difference <= DEPARTED:
+        differences = np.abs(our_quantiles - wanted)
+        difference = float((differences[:, 1:-1] if shrunk else differences).max() / span)
+        if not difference <= (DEPARTED_SHRUNK if shrunk else DEPARTED):
             return Departure(name, difference, before, compared)
         before = name
     return Departure(None, None, before, compared) if compared else None

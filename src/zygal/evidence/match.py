@@ -11,7 +11,7 @@ from zygal.engines import Engine, run_in_batches
 from zygal.engines.onnx_inside import RawPixelEngine
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.causes import Cause, find_cause
-from zygal.evidence.compare import ScoreComparison, compare_scores, largest_of, tensor_differences
+from zygal.evidence.compare import ScoreComparison, compare_scores, largest_of, order_kept, tensor_differences
 from zygal.evidence.images import check_images
 from zygal.evidence.layers import Departure, first_departure
 from zygal.evidence.result import ImageResult, Limits, Match
@@ -105,13 +105,13 @@ class _Findings:
         witness, limit = self.witness, self.limits.model
         scores = _scores(engine, witness.tensors, witness)
         self.model = compare_scores(scores, witness.scores, self.spread)
-        gates = _score_gates("B", "model: scores on the recorded tensors", self.model, limit)
+        gates = self._score_gates("B", "model: scores on the recorded tensors", self.model, witness.scores, limit)
         self.gates += gates
         if all(gate.passes for gate in gates):
             return
         self.score_cause = explain_scores(scores, witness.scores, limit, labels)
         if witness.layers is not None and self.score_cause is None:
-            self.departure = first_departure(engine, witness, scores)
+            self.departure = first_departure(engine, witness, scores, self.limits.shrunk)
 
     def check_inlet(
         self, engine: Engine, inlet: Inlet, images: str | Path, progress: Progress, labels: Sequence[str] | None
@@ -131,7 +131,7 @@ class _Findings:
             return
         self.end_order = sorted(ours)
         self.end = self._compared(engine, ours)
-        gates = _score_gates("C", "end to end: scores from the image files", self.end, limits.end_to_end)
+        gates = self._score_gates("C", "end to end: scores from the image files", self.end, witness.scores[self.end_order], limits.end_to_end)
         self.gates += gates
         if witness.tensors is None and not all(gate.passes for gate in gates):
             recorded = witness.scores[self.end_order]
@@ -164,7 +164,14 @@ class _Findings:
         self.gates.append(Gate("P", "inlet inside the artifact: largest difference from ours", round(largest, 3),
                                raw_level_limit(inlet), "grey levels"))  # fmt: skip
         compared = compare_scores(np.stack(scores), self.witness.scores[rows], self.spread)
-        self.gates.append(_changed_gate("P", "artifact on raw pixels", compared))
+        self.gates.append(_agree_gate("P", "artifact on raw pixels", compared, self.limits) if self.limits.shrunk else _changed_gate("P", "artifact on raw pixels", compared))
+
+    def _score_gates(self, letter: str, what: str, compared: ScoreComparison, recorded: np.ndarray, limit: float) -> list[Gate]:
+        if self.limits.shrunk:
+            order = order_kept(compared.scores, recorded, self.spread)
+            return [_agree_gate(letter, what, compared, self.limits),
+                    Gate(letter, f"{what}, classes in the recorded order", order, self.limits.order, "share", at_least=True)]  # fmt: skip
+        return [Gate(letter, f"{what}, largest difference", float(compared.differences.max()), limit, "of the spread"), _changed_gate(letter, what, compared)]
 
     def _compared(self, engine: Engine, ours: dict[int, np.ndarray]) -> ScoreComparison:
         scores = _scores(engine, np.stack([ours[index] for index in self.end_order]), self.witness)
@@ -250,11 +257,10 @@ def _tensor_gate(differences: dict[int, float | None], limit: float, shape_diffe
     return Gate("A", condition, largest_of(differences.values()), limit, "grey levels")
 
 
-def _score_gates(letter: str, what: str, compared: ScoreComparison, limit: float) -> list[Gate]:
-    return [
-        Gate(letter, f"{what}, largest difference", float(compared.differences.max()), limit, "of the spread"),
-        _changed_gate(letter, what, compared),
-    ]
+def _agree_gate(letter: str, what: str, compared: ScoreComparison, limits: Limits) -> Gate:
+    """The share of images with the recorded top-1 class; ties count as equal."""
+    changed = int(compared.changed.sum()) - int(compared.ties.sum())
+    return Gate(letter, f"{what}, top-1 equal", 1 - changed / len(compared.scores), limits.agree, "share", at_least=True)
 
 
 def _changed_gate(letter: str, what: str, compared: ScoreComparison) -> Gate:

@@ -11,11 +11,15 @@ from zygal.outcome import Gate
 
 @dataclass(frozen=True)
 class Limits:
-    """tensor: grey levels. model and end_to_end: fractions of the spread of the recorded scores."""
+    """tensor: grey levels. model and end_to_end: fractions of the spread of the recorded scores. shrunk: the artifact is in lower precision, so
+    B and C are judged by the least shares of images with the recorded top-1 class (agree) and of pairs of classes in the recorded order (order)."""
 
     tensor: float = 0.5
     model: float = 1e-4
     end_to_end: float = 1e-2
+    shrunk: bool = False
+    agree: float = 0.99
+    order: float = 0.99
 
 
 @dataclass(frozen=True)

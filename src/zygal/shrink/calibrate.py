@@ -11,7 +11,7 @@ from zygal.graph import Graph, Node
 from zygal.graph.ops import operator_named
 from zygal.shrink.network import Network, Unit
 from zygal.shrink.observe import Observed, channel_means
-from zygal.shrink.rewrite import in_eight_bits
+from zygal.shrink.rewrite import in_eight_bits, with_one_stored
 from zygal.shrink.steps import Histogram, Steps, best_steps
 from zygal.shrink.weights import StoredWeight, mean_shift, stored_weight
 
@@ -32,6 +32,10 @@ class Calibration:
         """The graph with the units of these results in 8 bits."""
         return in_eight_bits(self.network, chosen, self.steps, self.weights, self.biases)
 
+    def graph_with(self, value: str) -> Graph:
+        """The float graph in which one value alone is stored; see `rewrite.with_one_stored`."""
+        return with_one_stored(self.network, value, self.steps, self.weights, self.biases)
+
     @property
     def clipped(self) -> dict[str, float]:
         """The share of the values that are clipped."""
@@ -46,8 +50,8 @@ def calibrate(network: Network, observed: Observed, tensors: np.ndarray, threads
             first = network.form.limits[0]
             steps[root] = Steps(np.float32(1 / 255), first, 0.0, 0.0)
             continue
-        behind = network.function_behind(values[0]) if len(values) == 1 else None
-        function = None if behind is None else _computed(behind)
+        behind = network.function_behind(values[0]) if len(values) == 1 else ()
+        function = _computed(behind) if behind else None
         histograms = [_together([observed.halves[value][half] for value in values]) for half in (0, 1)]
         steps[root] = best_steps(histograms[0].joined(histograms[1]), network.form, function)
         spans = [float(best_steps(each, network.form, function).scale) for each in histograms if each.total]
@@ -94,8 +98,13 @@ def _together(histograms: list[Histogram]) -> Histogram:
     return whole
 
 
-def _computed(node: Node) -> Callable[[np.ndarray], np.ndarray]:
-    """What an operator makes of each value."""
-    operator = operator_named(node.operator)
-    attributes = operator.complete(node.attributes)
-    return lambda values: operator.compute([values.astype(np.float32)], attributes)[0].astype(np.float64)
+def _computed(nodes: tuple[Node, ...]) -> Callable[[np.ndarray], np.ndarray]:
+    """What an operator makes of each value; with a second one, the product of the value with that."""
+    operator = operator_named(nodes[0].operator)
+    attributes = operator.complete(nodes[0].attributes)
+
+    def function(values: np.ndarray) -> np.ndarray:
+        made = operator.compute([values.astype(np.float32)], attributes)[0].astype(np.float64)
+        return made if len(nodes) == 1 else made * values
+
+    return function

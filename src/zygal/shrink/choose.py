@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 
-from zygal.shrink.network import Network
+from zygal.shrink.network import Network, Unit
 from zygal.shrink.trial import Point, Trials
 
 FLOAT_WIDTH = 4
 """A number in float32 is so many times as wide as one in 8 bits, so an operator that only moves numbers takes so many times as long."""
+LEAST_SAVED = 0.25
+"""What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more precisely, and where nothing
+is saved, the damage alone decides."""
 NOTHING_LOST = 0.05
 """The last layer is in 8 bits if its part of the squared damage is no larger than this."""
 
@@ -24,7 +27,9 @@ class Budget:
     speed: float | None = None
 
     def quality_holds(self, point: Point) -> bool:
-        return (self.agree is None or point.agreement.value >= self.agree) and (self.lose is None or point.lost <= self.lose + 1e-12)
+        # Counted, and expected: a count of few changes says little.
+        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected >= self.agree
+        return agrees and (self.lose is None or point.lost <= self.lose + 1e-12)
 
     def speed_holds(self, point: Point) -> bool:
         return self.speed is None or point.speed is not None and point.speed.value >= self.speed
@@ -32,30 +37,76 @@ class Budget:
 
 @dataclass(frozen=True)
 class Layer:
-    """What a unit does and costs. damage: the score error of it alone in 8 bits. seconds, float_seconds: of a run."""
+    """A value that can be stored, and the unit that makes it, if one does. name, operator: of what makes it. damage: the score error that storing
+    it alone makes. seconds, float_seconds: of the unit, for a run."""
 
-    result: str
+    value: str
+    result: str | None
+    name: str
+    operator: str
     damage: float
     seconds: float
     float_seconds: float
 
-    @property
-    def saved(self) -> float:
-        """Seconds that 8 bits save, at least a little."""
-        return max(self.float_seconds - self.seconds, 1e-7)
-
 
 def layers_of(network: Network, damages: Mapping[str, float], seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> list[Layer]:
-    """The units, the one that is best given back to float first: the most damage for the least time."""
+    """All values that can be stored, in the order in which they are made."""
+    makers = {unit.home: unit for unit in network.units.values() if network.must_store(unit)}
     found = []
-    for result, unit in network.units.items():
-        alone = float_seconds.get(result, 0.0)
-        if unit.weight is None:
-            # The runtime joins these to a convolution in float; between stored values they stand alone.
-            alone = max(alone, FLOAT_WIDTH * seconds.get(result, 0.0))
-        found.append(Layer(result, damages[result], seconds.get(result, 0.0), alone))
-    # Damages add up as squares.
-    return sorted(found, key=lambda layer: layer.damage**2 / layer.saved, reverse=True)
+    for value in network.storable:
+        unit, node = makers.get(value), network.made_by.get(value)
+        name = unit.layer if unit else (node.layer or value) if node else "the input"
+        operator = unit.node.operator if unit else node.operator if node else "-"
+        result = unit.result if unit else None
+        found.append(Layer(value, result, name, operator, damages[value], seconds.get(result, 0.0), _alone(unit, seconds, float_seconds)))
+    return found
+
+
+def _alone(unit: Unit | None, seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> float:
+    """What a unit takes in float between others in 8 bits."""
+    if unit is None:
+        return 0.0
+    alone = float_seconds.get(unit.result, 0.0)
+    # The runtime joins what has no weight to a convolution in float; between stored values it stands alone.
+    return max(alone, FLOAT_WIDTH * seconds.get(unit.result, 0.0)) if unit.weight is None else alone
+
+
+def best_returned(network: Network, layers: list[Layer], seconds: Mapping[str, float], float_seconds: Mapping[str, float], base: Collection[str]) -> list[tuple[str, ...]]:
+    """Groups of units in the order in which they are best given back to float: the most damage for the least time first.
+
+    A value is stored as long as what makes it, or one that reads it, computes in 8 bits; so what makes and what reads it go back together. The
+    squared errors of values add up, as independent ones do; times add up too.
+    """
+    squared = {layer.value: layer.damage**2 for layer in layers}
+    least = max(LEAST_SAVED * sum(seconds.values()) / max(len(network.units), 1), 1e-9)
+    saved = {result: max(_alone(unit, seconds, float_seconds) - seconds.get(result, 0.0), least) for result, unit in network.units.items()}
+    left = network.possible(set(network.units) - set(base))
+    groups = []
+    while left:
+        needs = _needs(network, left)
+        best, most = None, -1.0
+        for value, users in needs.items():
+            freed = sum(squared[other] for other in _touched(network, users) if needs[other] <= users)
+            worth = freed / sum(saved[result] for result in users)
+            if worth > most:
+                best, most = users, worth
+        rest = network.possible(left - best)
+        groups.append(tuple(result for result in network.units if result in left and result not in rest))
+        left = rest
+    return groups
+
+
+def _needs(network: Network, chosen: Collection[str]) -> dict[str, set[str]]:
+    """For each stored value the units that need it so: what makes it and what reads it."""
+    needs: dict[str, set[str]] = {}
+    for result in chosen:
+        for value in network.stored((result,)):
+            needs.setdefault(value, set()).add(result)
+    return needs
+
+
+def _touched(network: Network, users: Collection[str]) -> set[str]:
+    return network.stored(users)
 
 
 @dataclass(frozen=True)
@@ -72,26 +123,33 @@ class Choice:
 class Chooser:
     """Looks for the candidate that keeps the fewest layers in float and holds the budget."""
 
-    def __init__(self, trials: Trials, layers: list[Layer], budget: Budget, progress: Callable[[str], None]):
+    def __init__(self, trials: Trials, layers: list[Layer], seconds: Mapping[str, float], float_seconds: Mapping[str, float], budget: Budget,
+                 progress: Callable[[str], None]):  # fmt: skip
         self.trials, self.budget, self.progress = trials, budget, progress
         self.network = trials.calibration.network
         self.base = self._base(layers)
-        self.order = [layer.result for layer in layers if layer.result not in self.base]
+        self.order = best_returned(self.network, layers, seconds, float_seconds, self.base)
 
     def _base(self, layers: list[Layer]) -> tuple[str, ...]:
         """What stays in float whatever the budget: the last layer, unless that loses nothing."""
         last = self.network.last
-        damages = {layer.result: layer.damage for layer in layers}
-        whole = sum(damage**2 for damage in damages.values())
-        return (last.result,) if last is not None and damages[last.result] ** 2 > NOTHING_LOST * whole else ()
+        if last is None:
+            return ()
+        lost = sum(layer.damage**2 for layer in layers if layer.value in self.network.stored((last.result,)) and self._only(last, layer.value))
+        return (last.result,) if lost > NOTHING_LOST * sum(layer.damage**2 for layer in layers) else ()
+
+    def _only(self, last: Unit, value: str) -> bool:
+        """Whether a value would not be stored but for the last layer."""
+        return value not in self.network.stored(set(self.network.units) - {last.result})
 
     def kept(self, count: int) -> tuple[str, ...]:
-        return (*self.base, *self.order[:count])
+        """The units in float after the first so many groups went back."""
+        return (*self.base, *(result for group in self.order[:count] for result in group))
 
     def at(self, count: int) -> Point:
-        """The candidate that keeps the first so many layers of the order."""
+        """The candidate that gives the first so many groups back to float."""
         kept = self.kept(count)
-        self.progress(f"trying {len(kept)} layers in float")
+        self.progress(f"trying {len(kept)} operators in float")
         return self.trials.point(kept, f"{len(kept)} kept" if kept else "none kept")
 
     def run(self) -> Choice:

@@ -1,4 +1,4 @@
-"""What computing each layer in 8 bits does to the scores, alone."""
+"""What 8 bits in one place do to the scores."""
 
 from __future__ import annotations
 
@@ -27,24 +27,28 @@ def score_error(scores: np.ndarray, float_scores: np.ndarray) -> float:
 def damages(
     calibration: Calibration, tensors: np.ndarray, float_scores: np.ndarray, threads: int | None, progress: Callable[[float], None]
 ) -> dict[str, float]:
-    """The score error of each unit alone in 8 bits, by its result, on as many of the tensors as memory allows for.
+    """The score error that storing each value alone makes, together with the weights that make it, on as many of the tensors as memory
+    allows for. Everything else is computed in float.
 
-    What lies before a unit is computed once, in float; only what lies behind it is run again for each.
+    What lies before a value is computed once; only what lies behind it is run again for each.
     """
-    graph = calibration.network.graph
-    places = {node.outputs[0]: place for place, node in enumerate(graph.nodes)}
-    cuts = {result: _live(graph, places[result]) for result in calibration.network.units}
-    between = list(dict.fromkeys(name for cut in cuts.values() for name in cut))
+    network = calibration.network
+    graph = network.graph
+    places = {name: place for place, node in enumerate(graph.nodes) for name in node.outputs}
+    # The weights of what makes a value lie before it, where a rectifier or a clip stands between.
+    first = {unit.home: places[unit.result] for unit in network.units.values()}
+    cuts = {value: first.get(value, places.get(value, 0)) for value in network.storable}
+    live = {place: _live(graph, place) for place in set(cuts.values())}
+    between = list(dict.fromkeys(name for cut in live.values() for name in cut))
     count = _affordable(graph, tensors, between, threads)
     chosen = np.linspace(0, len(tensors) - 1, count).round().astype(int)
     engine = GraphEngine(graph, between, threads)
     parts = [engine.values(batch) for batch in batches(tensors[chosen])]
     found = {}
-    for number, result in enumerate(calibration.network.units):
-        tail = _tail(calibration.graph({result}), graph, places[result], cuts[result])
-        behind = GraphEngine(tail, None, threads)
-        scores = np.concatenate([behind.run(*(part[name] for name in cuts[result])) for part in parts])
-        found[result] = score_error(scores, float_scores[chosen])
+    for number, (value, place) in enumerate(cuts.items()):
+        behind = GraphEngine(_tail(calibration.graph_with(value), graph, place, live[place]), None, threads)
+        scores = np.concatenate([behind.run(*(part[name] for name in live[place])) for part in parts])
+        found[value] = score_error(scores, float_scores[chosen])
         progress((number + 1) / len(cuts))
     return found
 

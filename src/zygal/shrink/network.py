@@ -13,16 +13,22 @@ from zygal.graph.passes.rules import attribute
 from zygal.shrink.form import Form
 
 MOVING = ("MaxPool", "Reshape", "Transpose", "Flatten", "Squeeze", "Unsqueeze", "Slice", "DepthToSpace", "SpaceToDepth")
-"""Operators whose results are numbers that they are given: stored, they keep their steps."""
+"""Operators whose results are numbers that they are given: stored, they keep their steps. So do borders of zeros."""
 HOLDING = ("Relu", "Clip")
 """Operators that only hold values within limits, which storing does too."""
 GATE = "HardSigmoid"
 """Held between 0 and 1 by what can be stored: an addition in 8 bits."""
+GATES = (GATE, "Sigmoid")
 BY_VALUE = ("HardSwish", GATE, "Sigmoid", "LeakyRelu", "Elu", "Tanh", "Gelu", "Silu", *HOLDING)
 """Operators on each value alone, which read a stored value as well as any."""
 POOLING = ("AveragePool", "GlobalAveragePool")
 COMBINING = ("Add", "Mul", "Concat", *POOLING)
 """Operators without weights that runtimes compute in 8 bits."""
+
+
+def moves(node: Node) -> bool:
+    """Whether a node's results are numbers that it is given, or zeros."""
+    return node.operator in MOVING or node.operator == "Pad" and attribute(node, "mode") == "constant" and attribute(node, "value") == 0
 
 
 @dataclass(frozen=True)
@@ -123,7 +129,7 @@ class Network:
     def _maker(self, value: str) -> Unit | None:
         """The unit whose result a value is, perhaps moved or mapped."""
         node = self.made_by.get(value)
-        while node is not None and node.outputs[0] not in self.units and node.operator in (*MOVING, *BY_VALUE):
+        while node is not None and node.outputs[0] not in self.units and (moves(node) or node.operator in BY_VALUE):
             node = self.made_by.get(node.inputs[0])
         return None if node is None else self.units.get(node.outputs[0])
 
@@ -175,7 +181,7 @@ class Network:
 
         for node in self.graph.nodes:
             joined = self.form.joined_alike and node.operator in ("Concat", "AveragePool")
-            if node.operator in MOVING and node.inputs[0] in self.varying or joined:
+            if moves(node) and node.inputs[0] in self.varying or joined:
                 givens = [node.inputs[0]] if not joined else node.inputs
                 root = found(givens[0])
                 for value in (*givens[1:], node.outputs[0]):
@@ -193,10 +199,21 @@ class Network:
         wanted = self.stored(self.units)
         return tuple(name for name in _in_order(self.graph) if name in wanted)
 
-    def function_behind(self, value: str) -> Node | None:
-        """The operator on each value alone that is the only reader of a value."""
+    def function_behind(self, value: str) -> tuple[Node, ...]:
+        """What alone reads a value, if that works on each number by itself: one operator, or a gate and the product of the value with it.
+        Empty if there is none."""
         after = self.readers.get(value, [])
-        return after[0] if len(after) == 1 and after[0].operator in BY_VALUE and value not in self.graph.outputs else None
+        if value in self.graph.outputs:
+            return ()
+        if len(after) == 1 and after[0].operator in BY_VALUE:
+            return (after[0],)
+        gates = [node for node in after if node.operator in GATES]
+        if len(after) == 2 and len(gates) == 1:
+            product = after[1] if after[0] is gates[0] else after[0]
+            alone = self.readers.get(gates[0].outputs[0], []) == [product] and gates[0].outputs[0] not in self.graph.outputs
+            if product.operator == "Mul" and alone and set(product.inputs) == {value, gates[0].outputs[0]}:
+                return gates[0], product
+        return ()
 
 
 def _varying(graph: Graph) -> set[str]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from zygal.engines import run_in_batches
 from zygal.engines.artifact import open_engine
+from zygal.engines.graph import GraphEngine
 from zygal.errors import ArtifactError
 from zygal.files import scratch_folder
 from zygal.graph import Graph
@@ -17,14 +18,18 @@ from zygal.metadata import EIGHT_BITS, Metadata, Share, Shrunk
 from zygal.shrink.calibrate import Calibration, calibrate
 from zygal.shrink.choose import Budget, Choice, Chooser, Layer, layers_of
 from zygal.shrink.cost import unit_seconds
-from zygal.shrink.damage import damages
+from zygal.shrink.damage import damages, score_error
+from zygal.shrink.equalize import equalized
+from zygal.shrink.form import Form
 from zygal.shrink.given import Given
 from zygal.shrink.network import Network
-from zygal.shrink.observe import observe
+from zygal.shrink.observe import batches, observe
 from zygal.shrink.opened import Opened
 from zygal.shrink.prepare import prepared
 from zygal.shrink.trial import Judged, Trials
 
+TRIED_ON, WORTHWHILE = 32, 0.03
+"""So many images tell whether equalisation helps; it is done if it takes this part of the error away."""
 LISTED_SHARES = 20
 """So many layers' parts of the error are kept in the artifact."""
 Progress = Callable[[str, float], None]
@@ -41,14 +46,15 @@ class Settings:
 
 @dataclass(frozen=True)
 class Result:
-    """choice: the candidates and the one that was taken. layers: every operator that can be in 8 bits, with its damage and time, the one that
-    is given back to float first at the head. float_bytes: size of the float artifact. operators: of what was written."""
+    """choice: the candidates and the one that was taken. layers: every value that can be stored, with the damage that it does and the time of what
+    makes it. equalised: whether channels were. float_bytes: size of the float artifact. operators: of what was written."""
 
     choice: Choice
     layers: list[Layer]
     calibration: Calibration
     float_bytes: int
-    form: object
+    form: Form
+    equalised: bool
     written: Path | None
 
 
@@ -63,6 +69,7 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
         raise ArtifactError(f"{opened.facts.path} has no convolution and no matrix product whose weights are constants, so nothing of it can be in 8 bits.")
     tensors, threads = given.tensors, settings.threads
     total = len(tensors)
+    network, equalised = _equalised_if_better(network, given, threads, progress)
     observed = observe(network, tensors, list(given.names), threads, lambda done: progress("observing activations", done / total))
     progress("finding ranges and weights", 0.0)
     calibration = calibrate(network, observed, tensors, threads)
@@ -71,10 +78,11 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
         opened.format.write(opened.graph, float_file, Metadata(), opened.writing(opened.graph))
         judged = _judged(given, float_file, threads)
         found = damages(calibration, tensors, judged.float_scores, threads, lambda part: progress("measuring the damage of each layer", part))
-        layers = layers_of(network, found, *_seconds(network.graph, calibration, tensors[: settings.batch], threads, progress))
+        times = _seconds(network.graph, calibration, tensors[: settings.batch], threads, progress)
+        layers = layers_of(network, found, *times)
         trials = Trials(calibration, opened.format, opened.writing(calibration.graph(network.possible(network.units))), folder, float_file, opened.facts.scores,
                         judged, labelled and _judged(labelled, float_file, threads), threads, settings.batch)  # fmt: skip
-        chooser = Chooser(trials, layers, settings.budget, lambda step: progress(step, 0.0))
+        chooser = Chooser(trials, layers, *times, settings.budget, lambda step: progress(step, 0.0))
         choice = chooser.run()
     written = None
     if choice.final is not None:
@@ -82,7 +90,31 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
         shrunk = _record(opened, given, network, layers, chosen, described)
         opened.write(calibration.graph(chosen), path, replace(opened.facts.metadata, shrunk=shrunk))
         written = Path(path)
-    return Result(choice, layers, calibration, opened.facts.size_bytes, form, written)
+    return Result(choice, layers, calibration, opened.facts.size_bytes, form, equalised, written)
+
+
+def _equalised_if_better(network: Network, given: Given, threads: int | None, progress: Progress) -> tuple[Network, bool]:
+    """The network with its channels equalised, if its scores are closer to the float ones then, all in 8 bits, on a few images; and whether it
+    was."""
+    tensors = given.tensors[:TRIED_ON]
+    names, chosen = list(given.names[:TRIED_ON]), network.possible(network.units)
+    float_scores = _scores(network.graph, tensors, threads)
+    progress("equalising channels", 0.0)
+    observed = observe(network, tensors, names, threads, lambda done: None)
+    other = Network(equalized(network, observed.channels), network.form)
+    if other.graph is network.graph:
+        return network, False
+    usual = calibrate(network, observed, tensors, threads)
+    equal = calibrate(other, observe(other, tensors, names, threads, lambda done: None), tensors, threads)
+    progress("equalising channels", 0.5)
+    errors = [score_error(_scores(each.graph(chosen), tensors, threads), float_scores) for each in (usual, equal)]
+    better = errors[1] < (1 - WORTHWHILE) * errors[0]
+    return (other, True) if better else (network, False)
+
+
+def _scores(graph: Graph, tensors: np.ndarray, threads: int | None) -> np.ndarray:
+    engine = GraphEngine(graph, None, threads)
+    return np.concatenate([engine.run(batch) for batch in batches(tensors)])
 
 
 def _judged(given: Given, float_file: Path, threads: int | None) -> Judged:
@@ -104,12 +136,12 @@ def _seconds(graph: Graph, calibration: Calibration, batch: np.ndarray, threads:
 
 def _record(opened: Opened, given: Given, network: Network, layers: list[Layer], chosen: set[str], described: str) -> Shrunk:
     facts = opened.facts
-    whole = sum(layer.damage**2 for layer in layers if layer.result in chosen) or 1.0
+    stored = network.stored(chosen)
+    whole = sum(layer.damage**2 for layer in layers if layer.value in stored) or 1.0
     parts: dict[str, float] = {}
     for layer in layers:
-        if layer.result in chosen:
-            name = network.units[layer.result].layer
-            parts[name] = parts.get(name, 0.0) + layer.damage**2 / whole
+        if layer.value in stored:
+            parts[layer.name] = parts.get(layer.name, 0.0) + layer.damage**2 / whole
     largest = sorted(parts.items(), key=lambda each: each[1], reverse=True)[:LISTED_SHARES]
     kept = dict.fromkeys(unit.layer for result, unit in network.units.items() if result not in chosen and (unit.weight or unit.node.operator == "MatMul"))
     return Shrunk(facts.path.name, facts.sha256, EIGHT_BITS, described, len(given.tensors), given.where, len(chosen), tuple(kept),

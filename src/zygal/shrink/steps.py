@@ -77,10 +77,6 @@ class Steps:
     clipped: float
     error: float
 
-    def ends(self, form: Form) -> tuple[float, float]:
-        """The smallest and the largest number that can be stored."""
-        return tuple(float(self.scale) * (limit - self.zero) for limit in form.limits)
-
 
 def best_steps(histogram: Histogram, form: Form, function: Callable[[np.ndarray], np.ndarray] | None = None) -> Steps:
     """The steps with the least expected squared error: rounding adds scale**2 / 12 inside the range, clipping the squared distance
@@ -88,42 +84,58 @@ def best_steps(histogram: Histogram, form: Form, function: Callable[[np.ndarray]
     low, high = histogram.low, histogram.high
     if low == high:
         return Steps(np.float32(1.0), form.limits[0], 0.0, 0.0)
-    filled = histogram.counts > 0
-    centres, weights = np.clip(histogram.centres[filled], low, high), histogram.counts[filled] / max(histogram.total, 1)
-    images = centres if function is None else function(centres)
-    slopes = np.ones_like(centres) if function is None else np.gradient(function(np.linspace(low, high, BINS)), (high - low) / (BINS - 1))[
-        np.clip(((centres - low) * ((BINS - 1) / (high - low))).astype(int), 0, BINS - 1)]  # fmt: skip
-    best = None
-    lows = [0.0] if low == 0 else low * _SHARES
-    highs = [0.0] if high == 0 else high * _SHARES
-    # One end after the other, twice: the ends hardly depend on each other.
-    ends = [float(lows[-1]), float(highs[-1])]
-    for place, candidates in ((0, lows), (1, highs), (0, lows), (1, highs)):
-        tried = [_error((end, ends[1]) if place == 0 else (ends[0], end), centres, weights, images, slopes, function, form) for end in candidates]
-        chosen = int(np.argmin(tried))
-        ends[place], best = float(candidates[chosen]), tried[chosen]
-    scale, zero = _scale_and_zero(*ends, form)
-    first, last = (scale * (limit - zero) for limit in form.limits)
-    clipped = float(weights[(centres < first - scale / 2) | (centres > last + scale / 2)].sum())
-    return Steps(np.float32(scale), zero, clipped, float(best))
+    function = function or (lambda values: values)
+    sums = _Sums(histogram, function)
+    lows, highs = (np.array([0.0]) if end == 0 else end * _SHARES for end in (low, high))
+    scales, zeros = _scales_and_zeros(lows[:, None], highs[None, :], form)
+    errors = sums.errors(scales, zeros, form)
+    # Of equal ones the widest range.
+    best = np.unravel_index(errors.size - 1 - np.argmin(errors.ravel()[::-1]), errors.shape)
+    return Steps(np.float32(scales[best]), int(zeros[best]), sums.clipped(scales[best], zeros[best], form), float(errors[best]))
 
 
-def _scale_and_zero(low: float, high: float, form: Form) -> tuple[float, int]:
+def _scales_and_zeros(low: np.ndarray, high: np.ndarray, form: Form) -> tuple[np.ndarray, np.ndarray]:
     first, last = form.limits
-    scale = float(np.float32(max((high - low) / (last - first), 1e-30)))
-    return scale, int(np.clip(round(first - low / scale), first, last))
+    scales = np.maximum((high - low) / (last - first), 1e-30).astype(np.float32).astype(np.float64)
+    return scales, np.clip(np.rint(first - low / scales), first, last)
 
 
-def _error(ends, centres, weights, images, slopes, function, form: Form) -> float:
-    scale, zero = _scale_and_zero(*ends, form)
-    first, last = (scale * (limit - zero) for limit in form.limits)
-    inside = (centres >= first) & (centres <= last)
-    rounded = scale * scale / 12 * float((weights * slopes**2)[inside].sum())
-    if function is None:
-        beyond = centres - np.clip(centres, first, last)
-    else:
-        beyond = np.where(inside, 0.0, images - function(np.clip(centres, first, last)))
-    return rounded + float((weights * beyond**2).sum())
+class _Sums:
+    """Running sums over a histogram, from which the error of any range follows at once."""
+
+    def __init__(self, histogram: Histogram, function: Callable[[np.ndarray], np.ndarray]):
+        filled = histogram.counts > 0
+        low, high = histogram.low, histogram.high
+        self.centres = np.clip(histogram.centres[filled], low, high)
+        self.function = function
+        weights = histogram.counts[filled] / max(histogram.total, 1)
+        images = function(self.centres)
+        reach = (high - low) / BINS
+        slopes = (function(self.centres + reach) - function(self.centres - reach)) / (2 * reach)
+        self.tolerance = 1e-3 * max(float(np.ptp(images)), 1e-30)
+        self.rounded, self.mass, self.first, self.second = (
+            np.concatenate([[0.0], np.cumsum(weights * each)]) for each in (slopes**2, 1.0, images, images**2)
+        )
+        self.weights, self.images = weights, images
+
+    def errors(self, scales: np.ndarray, zeros: np.ndarray, form: Form) -> np.ndarray:
+        first, last = (scales * (limit - zeros) for limit in form.limits)
+        below, above = np.searchsorted(self.centres, first), np.searchsorted(self.centres, last, "right")
+        inside = scales**2 / 12 * (self.rounded[above] - self.rounded[below])
+        return inside + self._clipped_to(first, 0, below) + self._clipped_to(last, above, -1)
+
+    def _clipped_to(self, end: np.ndarray, start, stop) -> np.ndarray:
+        """The squared distance of the images between two places from that of the end."""
+        image = self.function(end)
+        mass, first, second = (each[stop] - each[start] for each in (self.mass, self.first, self.second))
+        return np.maximum(second - 2 * image * first + image**2 * mass, 0.0)
+
+    def clipped(self, scale: float, zero: float, form: Form) -> float:
+        """The share of the values that being held within the range changes."""
+        ends = [scale * (limit - zero) for limit in form.limits]
+        held = np.clip(self.centres, *ends)
+        beyond = (np.abs(self.centres - held) > scale / 2) & (np.abs(self.images - self.function(held)) > self.tolerance)
+        return float(self.weights[beyond].sum())
 
 
 def stored_as(values: np.ndarray, steps: Steps, form: Form) -> np.ndarray:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,11 +16,13 @@ from zygal.engines import run_in_batches
 from zygal.engines.artifact import open_engine
 from zygal.graph import Graph
 from zygal.metadata import Metadata
-from zygal.scores import INDEPENDENT, INDEPENDENT_LOGITS, as_two_classes, to_probabilities
+from zygal.scores import INDEPENDENT, INDEPENDENT_LOGITS, PROBABILITIES, as_two_classes, to_probabilities
 from zygal.shrink.calibrate import Calibration
 from zygal.shrink.damage import score_error
 from zygal.tally.intervals import Estimate, share_of
 
+SMALLEST = 1e-7
+"""Probabilities below this are rounding errors of float32."""
 SECONDS = 1.2
 """How long the speed of a candidate is measured."""
 
@@ -37,12 +40,13 @@ class Judged:
 @dataclass(frozen=True)
 class Point:
     """One candidate. kept: results of the units in float. name: in words. agreement: the share of the images with the same answer as the
-    float artifact's. error: of the scores; see `damage.score_error`. lost: accuracy of the float artifact minus its own, on labelled images.
+    float artifact's. expected: the share that is to be expected of images like these; see `expected_agreement`. error: of the scores; see `damage.score_error`. lost: accuracy of the float artifact minus its own, on labelled images.
     speed: how many times as fast as the float artifact. size_bytes: of the file."""
 
     kept: tuple[str, ...]
     name: str
     agreement: Estimate
+    expected: float
     error: float
     lost: float | None
     speed: Ratio | None
@@ -56,6 +60,33 @@ def answers(scores: np.ndarray, kind: str) -> np.ndarray:
     if kind in (INDEPENDENT, INDEPENDENT_LOGITS):
         return to_probabilities(scores, kind) >= 0.5
     return scores.argmax(axis=1)[:, None]
+
+
+def expected_agreement(scores: np.ndarray, float_scores: np.ndarray, kind: str) -> float:
+    """The share of images that is expected to keep its top-1 class, if the change of a margin (the best score minus the second best, of
+    probabilities their logarithms) is normal and as large for every image: the mean over the images of the probability that the change is
+    smaller than the margin. It says more than the count where few images change. 1 where an image can have several labels.
+    """
+    if kind in (INDEPENDENT, INDEPENDENT_LOGITS):
+        return 1.0
+    ours, usual = (_logarithms(each, kind).astype(np.float64) for each in (scores, float_scores))
+    rows, top = np.arange(len(usual)), usual.argmax(axis=1)
+    others = usual.copy()
+    others[rows, top] = -np.inf
+    second = others.argmax(axis=1)
+    margins = usual[rows, top] - usual[rows, second]
+    changes = ours[rows, top] - ours[rows, second] - margins
+    deviation = float(np.sqrt(np.mean(changes**2)))
+    if deviation == 0:
+        return 1.0
+    return float(np.mean([0.5 * math.erfc(-margin / deviation / math.sqrt(2)) for margin in margins]))
+
+
+def _logarithms(scores: np.ndarray, kind: str) -> np.ndarray:
+    """Scores whose differences mean the same for sure and for unsure images, [N, at least 2]."""
+    if scores.shape[1] == 1:
+        scores = as_two_classes(scores, kind)[0]
+    return np.log(np.maximum(scores, SMALLEST)) if kind == PROBABILITIES else scores
 
 
 class Trials:
@@ -88,7 +119,8 @@ class Trials:
         engine = open_engine(path, self.threads)
         scores = np.concatenate(list(run_in_batches(engine, self.judged.tensors)))
         same = (answers(scores, self.kind) == answers(self.judged.float_scores, self.kind)).all(axis=1)
-        point = Point(kept, name, share_of(int(same.sum()), len(same)), score_error(scores, self.judged.float_scores),
+        expected = expected_agreement(scores, self.judged.float_scores, self.kind)
+        point = Point(kept, name, share_of(int(same.sum()), len(same)), expected, score_error(scores, self.judged.float_scores),
                       self._lost(engine), self._speed(engine), path.stat().st_size)  # fmt: skip
         path.unlink()
         return point

@@ -6,7 +6,7 @@ from zygal.cli.reports.verdict import FAILED, show_gates, show_verdict
 from zygal.cli.tables import show_sentence, show_table
 from zygal.commands.match import MatchOutcome
 from zygal.naming import class_name
-from zygal.wording import clean_sentence, counted, short_number
+from zygal.wording import clean_sentence, counted, percent, short_number
 
 NARROW = 100
 """On a terminal of fewer columns the top classes are shown without their scores."""
@@ -19,6 +19,8 @@ def show(out, outcome: MatchOutcome) -> None:
                        f"({counted(outcome.recorded, 'image')}, {outcome.framework})")  # fmt: skip
     out.print()
     show_gates(out, outcome.gates)
+    if outcome.shrunk:
+        _show_shrunk(out, outcome)
     worst = found.images[: request.worst]
     if worst:
         _show_worst(out, worst, outcome.labels)
@@ -31,6 +33,23 @@ def show(out, outcome: MatchOutcome) -> None:
         show_sentence(out, outcome.diagnosis, FAILED)
     for sentence in causes(outcome):
         show_sentence(out, sentence)
+
+
+def _show_shrunk(out, outcome: MatchOutcome) -> None:
+    """What the artifact is, and its differences next to the limits of float artifacts, which it need not keep."""
+    shrunk, request = outcome.shrunk, outcome.request
+    show_sentence(out, f"The artifact was made from {shrunk.artifact} in {shrunk.precision} ({shrunk.settings}; {counted(shrunk.images, 'image')}).")
+    for name, field, limit in (("B", "model_difference_of_spread", request.model_limit), ("C", "end_to_end_difference_of_spread", request.end_limit)):
+        found = [value for image in outcome.found.images if (value := getattr(image, field)) is not None]
+        if found:
+            show_sentence(out, f"{name}: its scores differ by up to {short_number(max(found))} of the spread; a float artifact's limit, {short_number(limit)}, does not apply.")
+    out.print()
+
+
+def _shares(shrunk) -> str:
+    """The layers that add most to the error."""
+    largest = [f"{share.layer} {percent(share.share)}" for share in shrunk.shares[:5]]
+    return f"Shares of the error, as they were measured when it was shrunk: {', '.join(largest)}."
 
 
 def causes(outcome: MatchOutcome) -> list[str]:
@@ -46,6 +65,8 @@ def causes(outcome: MatchOutcome) -> list[str]:
         sentences.append(f"Likely cause: {clean_sentence(found.score_cause)}")
     if found.label_cause:
         sentences.append(f"Likely cause: {clean_sentence(found.label_cause)}")
+    if outcome.shrunk and outcome.shrunk.shares and {"B", "C"} & {gate.name for gate in outcome.failed_gates}:
+        sentences.append(_shares(outcome.shrunk))
     departure = found.departure
     if departure and departure.layer is None:
         sentences.append(

@@ -44,7 +44,7 @@ def _facts(outcome: ShrinkOutcome, final) -> list[tuple[str, str]]:
     network, form = found.calibration.network, found.form
     chosen = network.possible(set(network.units) - set(final.kept))
     kept = [f"{unit.layer} ({unit.node.operator})" for result, unit in network.units.items() if result not in chosen and (unit.weight or unit.node.operator == "MatMul")]
-    activations = f"{'signed' if form.dtype == np.int8 else 'unsigned'} activations, {form.weight_bits}-bit weights"
+    activations = f"{'signed' if form.dtype == np.int8 else 'unsigned'} activations, {form.weight_bits}-bit weights{', channels equalised across layers' if found.equalised else ''}"
     processor = f"; this processor: {', '.join(outcome.instructions)}" if outcome.instructions else ""
     low, high = percent(final.agreement.low), percent(final.agreement.high)
     clipped = {value: share for value, share in found.calibration.clipped.items() if value not in network.fixed}
@@ -54,7 +54,7 @@ def _facts(outcome: ShrinkOutcome, final) -> list[tuple[str, str]]:
         ("calibrated", outcome.given.where),
         ("size", f"{file_size(found.float_bytes)} -> {file_size(final.size_bytes)}"),
         *([("speed", f"{times(final.speed)}, batch {request.batch}, {counted(request.threads, 'core') if request.threads else 'all cores'}")] if final.speed else []),
-        ("agreement", f"top-1 equal on {percent(final.agreement.value)} of the images (95 % CI {low} to {high})"),
+        ("agreement", f"top-1 equal on {percent(final.agreement.value)} of the images (95 % CI {low} to {high}); {percent(final.expected)} expected by the margins"),
         ("scores", f"differ by {short_number(final.error)} of their spread (root mean square)"),
         *([("accuracy", f"{points(-final.lost)} points on {request.labelled}")] if final.lost is not None else []),
         ("in 8 bits", f"{counted(len(chosen), 'operator')}: {activations}{processor}"),
@@ -77,23 +77,22 @@ def _layer_of(network, value: str) -> str:
 def _show_candidates(out, outcome: ShrinkOutcome) -> None:
     found, choice = outcome.found, outcome.found.choice
     with_loss = any(point.lost is not None for point in choice.points)
-    columns = ["candidate", "", "top-1\nequal", "error:\nof spread", *(["points\nlost"] if with_loss else []), "times as\nfast", "size"]
+    columns = ["candidate", "", "top-1\nequal", "\nexpected", "error:\nof spread", *(["points\nlost"] if with_loss else []), "times as\nfast", "size"]
     rows = []
     for point in (*choice.points, *([choice.ends] if choice.ends and choice.ends not in choice.points else [])):
         mark = "taken" if point is choice.final else "nearest" if choice.final is None and point is choice.nearest else ""
         lost = [points(point.lost, signed=False)] if with_loss else []
         speed = short_number(point.speed.value) if point.speed else "-"
         name = f"{point.name.removesuffix(' kept')} in float"
-        rows.append([name, mark, percent(point.agreement.value), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
+        rows.append([name, mark, percent(point.agreement.value), percent(point.expected), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
     show_table(out, columns, rows, left=2)
 
 
 def _show_layers(out, found, listed: int) -> None:
-    units = found.calibration.network.units
     whole = sum(layer.damage**2 for layer in found.layers) or 1.0
     largest = sorted(found.layers, key=lambda layer: layer.damage, reverse=True)[:listed]
-    rows = [[units[layer.result].layer, units[layer.result].node.operator, short_number(layer.damage), percent(layer.damage**2 / whole),
-             milliseconds(layer.float_seconds), milliseconds(layer.seconds)] for layer in largest]  # fmt: skip
+    rows = [[layer.name, layer.operator, short_number(layer.damage), percent(layer.damage**2 / whole),
+             *(milliseconds(each) if layer.result else "-" for each in (layer.float_seconds, layer.seconds))] for layer in largest]  # fmt: skip
     show_table(out, ["adds most to the error", "operator", "alone:\nof spread", "share of\nthe error", "float\nms", "8 bits\nms"], rows, left=2)
 
 
