@@ -245,7 +245,7 @@ def _refusal(budget: Budget, found: Result, request: ShrinkRequest) -> ArtifactE
     lost = f", loses {points(near.lost, signed=False)} points of accuracy" if near.lost is not None else ""
     speed = f", and is {short_number(near.speed.value)} times as fast" if near.speed else ""
     return ArtifactError(
-        f"no choice of layers holds {_described(budget)}; the nearest keeps {len(near.kept)} in float, agrees on {percent(near.agreement.value)}{lost}{speed}; nothing "
+        f"no choice of layers holds the budget ({_described(budget)}); the nearest keeps {len(near.kept)} operators in float, agrees on {percent(near.agreement.value)}{lost}{speed}; nothing "
         "was written. Ask for less, or calibrate with more images."
     )
 

@@ -13,6 +13,7 @@ FLOAT_WIDTH = 4
 LEAST_SAVED = 0.25
 """What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more precisely, and where nothing
 is saved, the damage alone decides."""
+LONGEST = 12
 NOTHING_LOST = 0.05
 """The last layer is in 8 bits if its part of the squared damage is no larger than this."""
 
@@ -38,7 +39,7 @@ class Budget:
 @dataclass(frozen=True)
 class Layer:
     """A value that can be stored, and the unit that makes it, if one does. name, operator: of what makes it. damage: the score error that storing
-    it alone makes. seconds, float_seconds: of the unit, for a run."""
+    it alone makes. seconds, float_seconds: of the unit, for a run; 0 where the runtime joins it to another."""
 
     value: str
     result: str | None
@@ -58,14 +59,12 @@ def layers_of(network: Network, damages: Mapping[str, float], seconds: Mapping[s
         name = unit.layer if unit else (node.layer or value) if node else "the input"
         operator = unit.node.operator if unit else node.operator if node else "-"
         result = unit.result if unit else None
-        found.append(Layer(value, result, name, operator, damages[value], seconds.get(result, 0.0), _alone(unit, seconds, float_seconds)))
+        found.append(Layer(value, result, name, operator, damages[value], seconds.get(result, 0.0), float_seconds.get(result, 0.0)))
     return found
 
 
-def _alone(unit: Unit | None, seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> float:
+def _alone(unit: Unit, seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> float:
     """What a unit takes in float between others in 8 bits."""
-    if unit is None:
-        return 0.0
     alone = float_seconds.get(unit.result, 0.0)
     # The runtime joins what has no weight to a convolution in float; between stored values it stands alone.
     return max(alone, FLOAT_WIDTH * seconds.get(unit.result, 0.0)) if unit.weight is None else alone
@@ -74,8 +73,8 @@ def _alone(unit: Unit | None, seconds: Mapping[str, float], float_seconds: Mappi
 def best_returned(network: Network, layers: list[Layer], seconds: Mapping[str, float], float_seconds: Mapping[str, float], base: Collection[str]) -> list[tuple[str, ...]]:
     """Groups of units in the order in which they are best given back to float: the most damage for the least time first.
 
-    A value is stored as long as what makes it, or one that reads it, computes in 8 bits; so what makes and what reads it go back together. The
-    squared errors of values add up, as independent ones do; times add up too.
+    A value is stored as long as what makes it, or one that reads it, computes in 8 bits; so operators that follow each other go back together, up
+    to LONGEST of them. The squared errors of values add up, as independent ones do; times add up too.
     """
     squared = {layer.value: layer.damage**2 for layer in layers}
     least = max(LEAST_SAVED * sum(seconds.values()) / max(len(network.units), 1), 1e-9)
@@ -83,15 +82,18 @@ def best_returned(network: Network, layers: list[Layer], seconds: Mapping[str, f
     left = network.possible(set(network.units) - set(base))
     groups = []
     while left:
-        needs = _needs(network, left)
-        best, most = None, -1.0
-        for value, users in needs.items():
-            freed = sum(squared[other] for other in _touched(network, users) if needs[other] <= users)
-            worth = freed / sum(saved[result] for result in users)
-            if worth > most:
-                best, most = users, worth
+        order, needs = [result for result in network.units if result in left], _needs(network, left)
+        best, most = (), -1.0
+        for start in range(len(order)):
+            group, freed, time = set(), 0.0, 0.0
+            for result in order[start : start + LONGEST]:
+                group.add(result)
+                time += saved[result]
+                freed += sum(squared[value] for value in network.stored((result,)) if needs[value] <= group)
+                if freed / time > most:
+                    best, most = frozenset(group), freed / time
         rest = network.possible(left - best)
-        groups.append(tuple(result for result in network.units if result in left and result not in rest))
+        groups.append(tuple(result for result in order if result not in rest))
         left = rest
     return groups
 
@@ -103,10 +105,6 @@ def _needs(network: Network, chosen: Collection[str]) -> dict[str, set[str]]:
         for value in network.stored((result,)):
             needs.setdefault(value, set()).add(result)
     return needs
-
-
-def _touched(network: Network, users: Collection[str]) -> set[str]:
-    return network.stored(users)
 
 
 @dataclass(frozen=True)

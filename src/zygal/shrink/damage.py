@@ -10,22 +10,39 @@ import numpy as np
 from zygal.engines.graph import GraphEngine
 from zygal.graph import Graph
 from zygal.graph.build import rebuilt
+from zygal.scores import INDEPENDENT, LOG_PROBABILITIES, LOGITS, PROBABILITIES
 from zygal.shrink.calibrate import Calibration
 from zygal.shrink.observe import batches
 
+LEAST_PROBABILITY = 1e-4
 MOST_IMAGES = 32
 MOST_BYTES = 600_000_000
 """What the float values between the layers may take in memory."""
 
 
-def score_error(scores: np.ndarray, float_scores: np.ndarray) -> float:
-    """The root of the mean squared difference, as a part of the spread of the float scores."""
-    spread = max(float(np.ptp(float_scores)), 1e-30)
-    return float(np.sqrt(np.mean(np.square(scores.astype(np.float64) - float_scores)))) / spread
+def score_error(scores: np.ndarray, float_scores: np.ndarray, kind: str = LOGITS) -> float:
+    """The root of the mean squared difference, as a part of the spread of the float scores. Of probabilities, the logarithms are compared, held
+    at LEAST_PROBABILITY: else a few unsure images would decide alone."""
+    ours, usual = (on_even_scale(each, kind) for each in (scores, float_scores))
+    spread = max(float(np.ptp(usual)), 1e-30)
+    return float(np.sqrt(np.mean(np.square(ours - usual)))) / spread
+
+
+def on_even_scale(scores: np.ndarray, kind: str) -> np.ndarray:
+    """Scores whose differences mean about the same for sure and for unsure images, float64."""
+    scores = scores.astype(np.float64)
+    if kind == PROBABILITIES:
+        return np.log(np.maximum(scores, LEAST_PROBABILITY))
+    if kind == LOG_PROBABILITIES:
+        return np.maximum(scores, np.log(LEAST_PROBABILITY))
+    if kind == INDEPENDENT:
+        held = np.clip(scores, LEAST_PROBABILITY, 1 - LEAST_PROBABILITY)
+        return np.log(held / (1 - held))
+    return scores
 
 
 def damages(
-    calibration: Calibration, tensors: np.ndarray, float_scores: np.ndarray, threads: int | None, progress: Callable[[float], None]
+    calibration: Calibration, tensors: np.ndarray, float_scores: np.ndarray, kind: str, threads: int | None, progress: Callable[[float], None]
 ) -> dict[str, float]:
     """The score error that storing each value alone makes, together with the weights that make it, on as many of the tensors as memory
     allows for. Everything else is computed in float.
@@ -43,12 +60,12 @@ def damages(
     count = _affordable(graph, tensors, between, threads)
     chosen = np.linspace(0, len(tensors) - 1, count).round().astype(int)
     engine = GraphEngine(graph, between, threads)
-    parts = [engine.values(batch) for batch in batches(tensors[chosen])]
+    parts = [engine.values(batch) for batch in batches(tensors[chosen], graph)]
     found = {}
     for number, (value, place) in enumerate(cuts.items()):
         behind = GraphEngine(_tail(calibration.graph_with(value), graph, place, live[place]), None, threads)
-        scores = np.concatenate([behind.run(*(part[name] for name in live[place])) for part in parts])
-        found[value] = score_error(scores, float_scores[chosen])
+        scores = np.concatenate([behind.run(*(part[name] for name in live[place])) for part in parts])[:count]
+        found[value] = score_error(scores, float_scores[chosen], kind)
         progress((number + 1) / len(cuts))
     return found
 
@@ -62,7 +79,7 @@ def _live(graph: Graph, place: int) -> tuple[str, ...]:
 
 def _affordable(graph: Graph, tensors: np.ndarray, between: list[str], threads: int | None) -> int:
     """How many images' values can be held."""
-    one = GraphEngine(graph, between, threads).values(tensors[:1])
+    one = GraphEngine(graph, between, threads).values(next(batches(tensors[:1], graph)))
     return int(np.clip(MOST_BYTES // max(sum(array.nbytes for array in one.values()), 1), min(4, len(tensors)), min(MOST_IMAGES, len(tensors))))
 
 

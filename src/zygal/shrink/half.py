@@ -43,4 +43,4 @@ def halve(opened: Opened, path: str | Path, given: Given, threads: int | None) -
     usual, ours = scores
     same = (answers(ours, facts.scores) == answers(usual, facts.scores)).all(axis=1)
     spread = max(float(np.ptp(usual)), 1e-30)
-    return Halved(share_of(int(same.sum()), len(same)), score_error(ours, usual), float(np.abs(ours - usual).max()) / spread, facts.size_bytes, Path(path).stat().st_size)
+    return Halved(share_of(int(same.sum()), len(same)), score_error(ours, usual, facts.scores), float(np.abs(ours - usual).max()) / spread, facts.size_bytes, Path(path).stat().st_size)

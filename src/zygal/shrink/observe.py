@@ -9,6 +9,7 @@ import numpy as np
 
 from zygal.engines.graph import GraphEngine
 from zygal.errors import EngineError
+from zygal.graph import Graph
 from zygal.shrink.network import Network, Unit
 from zygal.shrink.steps import Histogram, Steps, stored_as
 
@@ -33,7 +34,13 @@ class Observed:
         return one.joined(other)
 
 
-def batches(tensors: np.ndarray, size: int = BATCH) -> Iterator[np.ndarray]:
+def batches(tensors: np.ndarray, graph: Graph) -> Iterator[np.ndarray]:
+    """The tensors [N, ...] as a graph takes them. Where its batch is fixed, the last one is filled up with the first images."""
+    fixed = graph.types[graph.inputs[0]].shape[0]
+    size = fixed if isinstance(fixed, int) else BATCH
+    if isinstance(fixed, int):
+        whole = -(-len(tensors) // size) * size
+        tensors = np.take(tensors, range(whole), axis=0, mode="wrap")
     for start in range(0, len(tensors), size):
         yield tensors[start : start + size]
 
@@ -45,13 +52,15 @@ def observe(network: Network, tensors: np.ndarray, names: list[str], threads: in
     engine = GraphEngine(network.graph, [*values, *(name for name in network.graph.outputs if name not in values)], threads)
     found = Observed({name: (Histogram(), Histogram()) for name in values})
     by_channel = {unit.reads[0]: channel_axis(unit) for unit in network.units.values() if unit.weight}
-    for start, batch in zip(range(0, len(tensors), BATCH), batches(tensors)):
+    start = 0
+    for batch in batches(tensors, network.graph):
+        named = [names[(start + index) % len(names)] for index in range(len(batch))]
         given = engine.values(batch)
         for name in values:
             array = given[name]
             low, high = float(array.min()), float(array.max())
             if not (np.isfinite(low) and np.isfinite(high)):
-                raise _not_finite(network, batch, names[start : start + BATCH])
+                raise _not_finite(network, batch, named)
             for index, one in enumerate(array if len(array) == len(batch) else [array]):
                 stride = max(1, one.size // SAMPLED) | 1
                 found.halves[name][(start + index) % 2].add(one.ravel()[::stride], low, high)
@@ -59,10 +68,11 @@ def observe(network: Network, tensors: np.ndarray, names: list[str], threads: in
                 axes = tuple(axis for axis in range(array.ndim) if axis != by_channel[name] % array.ndim)
                 largest = np.maximum(array.max(axis=axes), -array.min(axis=axes))
                 found.channels[name] = np.maximum(found.channels.get(name, largest), largest)
-        found.images += len(batch)
+        start += len(batch)
+        found.images = min(start, len(tensors))
         progress(found.images)
         if not all(np.isfinite(given[name]).all() for name in network.graph.outputs):
-            raise _not_finite(network, batch, names[start : start + BATCH])
+            raise _not_finite(network, batch, named)
     return found
 
 
@@ -77,7 +87,7 @@ def channel_means(network: Network, units: Iterable[Unit], steps: dict[str, Step
     engine = GraphEngine(network.graph, list(axes), threads)
     sums = {name: [0.0, 0.0] for name in axes}
     count = 0
-    for batch in batches(tensors[:MEANS_FROM]):
+    for batch in batches(tensors[:MEANS_FROM], network.graph):
         for name, array in engine.values(batch).items():
             others = tuple(axis for axis in range(array.ndim) if axis != axes[name] % array.ndim)
             back = stored_as(array, steps[network.alike.get(name, name)], network.form)
@@ -94,7 +104,7 @@ def _not_finite(network: Network, batch: np.ndarray, names: list[str]) -> Engine
     for index, name in enumerate(names):
         if not np.isfinite(batch[index]).all():
             return EngineError(f"the tensor of {name} holds numbers that are not finite; check the inlet or the recording.")
-        values = engine.values(batch[index : index + 1])
+        values = engine.values(next(batches(batch[index : index + 1], network.graph)))
         for node in network.graph.nodes:
             bad = next((each for each in node.outputs if each in values and not np.isfinite(values[each]).all()), None)
             if bad is not None:

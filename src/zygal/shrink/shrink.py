@@ -69,7 +69,7 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
         raise ArtifactError(f"{opened.facts.path} has no convolution and no matrix product whose weights are constants, so nothing of it can be in 8 bits.")
     tensors, threads = given.tensors, settings.threads
     total = len(tensors)
-    network, equalised = _equalised_if_better(network, given, threads, progress)
+    network, equalised = _equalised_if_better(network, given, opened.facts.scores, threads, progress)
     observed = observe(network, tensors, list(given.names), threads, lambda done: progress("observing activations", done / total))
     progress("finding ranges and weights", 0.0)
     calibration = calibrate(network, observed, tensors, threads)
@@ -77,8 +77,8 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
         float_file = folder / f"float{opened.format.ending}"
         opened.format.write(opened.graph, float_file, Metadata(), opened.writing(opened.graph))
         judged = _judged(given, float_file, threads)
-        found = damages(calibration, tensors, judged.float_scores, threads, lambda part: progress("measuring the damage of each layer", part))
-        times = _seconds(network.graph, calibration, tensors[: settings.batch], threads, progress)
+        found = damages(calibration, tensors, judged.float_scores, opened.facts.scores, threads, lambda part: progress("measuring the damage of each layer", part))
+        times = _seconds(network.graph, calibration, next(batches(np.take(tensors, range(settings.batch), axis=0, mode="wrap"), network.graph)), threads, progress)
         layers = layers_of(network, found, *times)
         trials = Trials(calibration, opened.format, opened.writing(calibration.graph(network.possible(network.units))), folder, float_file, opened.facts.scores,
                         judged, labelled and _judged(labelled, float_file, threads), threads, settings.batch)  # fmt: skip
@@ -93,7 +93,7 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
     return Result(choice, layers, calibration, opened.facts.size_bytes, form, equalised, written)
 
 
-def _equalised_if_better(network: Network, given: Given, threads: int | None, progress: Progress) -> tuple[Network, bool]:
+def _equalised_if_better(network: Network, given: Given, kind: str, threads: int | None, progress: Progress) -> tuple[Network, bool]:
     """The network with its channels equalised, if its scores are closer to the float ones then, all in 8 bits, on a few images; and whether it
     was."""
     tensors = given.tensors[:TRIED_ON]
@@ -107,14 +107,14 @@ def _equalised_if_better(network: Network, given: Given, threads: int | None, pr
     usual = calibrate(network, observed, tensors, threads)
     equal = calibrate(other, observe(other, tensors, names, threads, lambda done: None), tensors, threads)
     progress("equalising channels", 0.5)
-    errors = [score_error(_scores(each.graph(chosen), tensors, threads), float_scores) for each in (usual, equal)]
+    errors = [score_error(_scores(each.graph(chosen), tensors, threads), float_scores, kind) for each in (usual, equal)]
     better = errors[1] < (1 - WORTHWHILE) * errors[0]
     return (other, True) if better else (network, False)
 
 
 def _scores(graph: Graph, tensors: np.ndarray, threads: int | None) -> np.ndarray:
     engine = GraphEngine(graph, None, threads)
-    return np.concatenate([engine.run(batch) for batch in batches(tensors)])
+    return np.concatenate([engine.run(batch) for batch in batches(tensors, graph)])[: len(tensors)]
 
 
 def _judged(given: Given, float_file: Path, threads: int | None) -> Judged:

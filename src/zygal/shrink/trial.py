@@ -120,7 +120,7 @@ class Trials:
         scores = np.concatenate(list(run_in_batches(engine, self.judged.tensors)))
         same = (answers(scores, self.kind) == answers(self.judged.float_scores, self.kind)).all(axis=1)
         expected = expected_agreement(scores, self.judged.float_scores, self.kind)
-        point = Point(kept, name, share_of(int(same.sum()), len(same)), expected, score_error(scores, self.judged.float_scores),
+        point = Point(kept, name, share_of(int(same.sum()), len(same)), expected, score_error(scores, self.judged.float_scores, self.kind),
                       self._lost(engine), self._speed(engine), path.stat().st_size)  # fmt: skip
         path.unlink()
         return point

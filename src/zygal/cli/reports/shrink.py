@@ -92,7 +92,7 @@ def _show_layers(out, found, listed: int) -> None:
     whole = sum(layer.damage**2 for layer in found.layers) or 1.0
     largest = sorted(found.layers, key=lambda layer: layer.damage, reverse=True)[:listed]
     rows = [[layer.name, layer.operator, short_number(layer.damage), percent(layer.damage**2 / whole),
-             *(milliseconds(each) if layer.result else "-" for each in (layer.float_seconds, layer.seconds))] for layer in largest]  # fmt: skip
+             *(milliseconds(each) if each else "joined" if layer.result else "-" for each in (layer.float_seconds, layer.seconds))] for layer in largest]  # fmt: skip
     show_table(out, ["adds most to the error", "operator", "alone:\nof spread", "share of\nthe error", "float\nms", "8 bits\nms"], rows, left=2)
 
 
