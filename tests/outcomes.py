@@ -1,6 +1,7 @@
 """Hand-made outcomes of every command, for the tests of reports and documents. No number here was measured."""
 
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 
@@ -27,10 +28,12 @@ from zygal.commands.draw import DrawOutcome, DrawRequest
 from zygal.commands.match import MatchOutcome, MatchRequest
 from zygal.commands.recipes import RecipesOutcome, RecipesRequest
 from zygal.commands.recover import RecoverOutcome, RecoverRequest
+from zygal.commands.shrink import ShrinkOutcome, ShrinkRequest
 from zygal.commands.survey import Survey, SurveyOutcome
 from zygal.commands.tally import TallyOutcome
 from zygal.commands.witness import WitnessOutcome, WitnessRequest
 from zygal.conversion import Conversion
+from zygal.errors import ArtifactError
 from zygal.evidence.causes import Cause
 from zygal.evidence.images import ImageFile
 from zygal.evidence.layers import Departure
@@ -46,11 +49,18 @@ from zygal.inlet.recovery.recover import Recovery, Undecided
 from zygal.inlet.recovery.residuals import ImageResidual
 from zygal.inlet.stages import Stage
 from zygal.labels import Labels
-from zygal.metadata import Metadata, Origin
+from zygal.metadata import EIGHT_BITS, Metadata, Origin, Share, Shrunk
 from zygal.outcome import Gate
 from zygal.prediction.prediction import Prediction, RankedClass
 from zygal.prediction.regions import RegionMap
-from zygal.sources.choice import Choice
+from zygal.processor import Multiplication
+from zygal.shrink.choose import Budget, Choice, Layer
+from zygal.shrink.form import onnx_form
+from zygal.shrink.given import Given
+from zygal.shrink.half import Halved
+from zygal.shrink.shrink import Result
+from zygal.shrink.trial import Point
+from zygal.sources.choice import Choice as OutputChoice
 from zygal.sources.source import SignatureFacts, SourceFacts
 from zygal.tally.accuracy import accuracy_of
 from zygal.tally.calibration import calibration_of
@@ -168,7 +178,7 @@ def draw():
 
 def survey_source(unknown=()):
     facts = SourceFacts("model.pt2", "PyTorch", "2.13.0", "schema 8.20", {"image": FLOAT_IMAGE}, {"linear": FLOAT_SCORES}, "logits",
-                        Choice("linear"), False, "training" if unknown else "evaluation", ["Rescaling"], {"aten.conv2d.default": 24}, list(unknown), ["features.0", "head"], 40, 56_280, ["float32"], 533_000)  # fmt: skip
+                        OutputChoice("linear"), False, "training" if unknown else "evaluation", ["Rescaling"], {"aten.conv2d.default": 24}, list(unknown), ["features.0", "head"], 40, 56_280, ["float32"], 533_000)  # fmt: skip
     return SurveyOutcome(found=Survey("model.pt2", kinds.PROGRAM, facts))
 
 
@@ -178,7 +188,7 @@ def survey_folder(why_not=""):
                        for name, given, taken in (("files", ("files_content:0", "string", (None,)), False), ("serving_default", tensor, True)))  # fmt: skip
     types = (TensorType(np.dtype("float32"), ("N", 64, 64, 3)), FLOAT_SCORES)
     facts = SourceFacts("marks", "TensorFlow", "2.21.0", "saved-model folder", {"serving_default_x:0": types[0]}, {"scores": types[1]}, "logits",
-                        Choice("scores"), False, "evaluation", [], {"Conv2D": 24}, [], ["conv_1", "head"], 40, 56_280, ["float32"], 533_000,
+                        OutputChoice("scores"), False, "evaluation", [], {"Conv2D": 24}, [], ["conv_1", "head"], 40, 56_280, ["float32"], 533_000,
                         signatures, LABELS, None if why_not else INLET, why_not)  # fmt: skip
     return SurveyOutcome(found=Survey("marks", kinds.SAVED_MODEL, facts))
 
@@ -186,7 +196,7 @@ def survey_folder(why_not=""):
 def survey_artifact():
     metadata = Metadata(INLET, LABELS, Origin("model.pt2", "e" * 64, "PyTorch", "2.13.0", "0.1.0"), labels_order="lines of labels.txt")
     facts = Artifact("model.onnx", "f" * 64, "ONNX", "opset 17, IR version 8", "ONNX Runtime", "1.12", {"image": ("float32", ("N", 3, 64, 64))},
-                     {"scores": ("float32", ("N", 3))}, "zygal 0.1.0", {"Conv": 24}, 58, 49, 55_320, "logits", Choice("scores"), 231_400, metadata,
+                     {"scores": ("float32", ("N", 3))}, "zygal 0.1.0", {"Conv": 24}, 58, 49, 55_320, "logits", OutputChoice("scores"), 231_400, metadata,
                      17, 8)  # fmt: skip
     return SurveyOutcome(found=Survey("model.onnx", kinds.ARTIFACT, facts))
 
@@ -312,6 +322,41 @@ def bench():
                         unreadable=pipeline.unreadable)  # fmt: skip
 
 
+def _point(name, kept, equal, error, speed, size, lost=None):
+    return Point(kept, name, share_of(equal, 200), equal / 200, error, lost, Ratio(speed, speed - 0.1, speed + 0.1, 20), size)
+
+
+def shrink(taken=True):
+    points = (_point("none kept", (), 195, 0.0123, 2.31, 25_900_000, 0.008), _point("3 kept", ("stem.0 (Conv)", "stem.2 (Mul)", "block.1.first (Conv)"), 199, 0.0046, 2.12, 27_400_000, 0.002))
+    ends = _point("first and last kept", ("stem.0 (Conv)", "classifier (Gemm)"), 197, 0.0101, 2.02, 32_100_000, 0.005)
+    layers = (Layer("image", None, "the input", "-", 0.0011, 0.0, 0.0), Layer("v1", "v1", "stem.0", "Conv", 0.0087, 0.0004, 0.001),
+              Layer("v2", "v2", "stem.2", "Mul", 0.0031, 0.0002, 0.0))  # fmt: skip
+    choice = Choice(points[1] if taken else None, points[1], points, ends, ())
+    found = Result(choice, layers, onnx_form(Multiplication("x86", ("AVX-512 VNNI",))), True, 102_000_000, 70, points[1].kept if taken else (),
+                   {"the input": 0.0, "stem.0": 0.0004, "stem.2": 0.00002}, (0.01, 0.03), Path("small.onnx") if taken else None)  # fmt: skip
+    budget = Budget(0.99, 0.005, None if taken else 3.0)
+    given = Given(np.zeros((200, 1), np.float32), ("a.jpg",), "images (200 of 5000 images)")
+    request = ShrinkRequest(artifact="model.onnx", output="small.onnx", images="images", agree=0.99, lose=0.005, labelled="labelled")
+    return ShrinkOutcome(request=request, budget=budget, found=found, halved=None, given=given, instructions=("AVX-512 VNNI",),
+                         written=("small.onnx",) if taken else (), refusal=None if taken else ArtifactError("no choice of layers holds the budget."))  # fmt: skip
+
+
+def shrink_half():
+    given = Given(np.zeros((40, 1), np.float32), ("a.jpg",), "reference (40 of 40 images)")
+    halved = Halved(share_of(40, 40), 0.00002, 0.00013, 231_000, 124_000)
+    request = ShrinkRequest(artifact="model.onnx", output="half.onnx", images="reference", half=True)
+    return ShrinkOutcome(request=request, budget=None, found=None, halved=halved, given=given, instructions=(), written=("half.onnx",))
+
+
+def match_shrunk():
+    shrunk = Shrunk("model.onnx", "a" * 64, EIGHT_BITS, "top-1 agreement at least 99.0 %", 200, "images", 70, ("stem.0 (Conv)",),
+                    (Share("block.1.first", 0.31), Share("head", 0.12)))  # fmt: skip
+    gates = (Gate("B", "model: scores on the recorded tensors, top-1 equal", 0.95, 0.99, "share", at_least=True),
+             Gate("B", "model: scores on the recorded tensors, classes in the recorded order", 0.998, 0.99, "share", at_least=True))  # fmt: skip
+    whole = match_fails()
+    return replace(whole, shrunk=shrunk, gates=gates, found=replace(whole.found, gates=gates, cause=None, departure=None, score_cause=None, label_cause=None))
+
+
 def demo():
     steps = (StepResult(("zygal", "survey", "model.pt2"), 0, 0), StepResult(("zygal", "match", "model.onnx"), 0, 1))
     gate = Gate("demo", "commands with another exit code than expected", 1, 0, "of 2 commands")
@@ -326,4 +371,5 @@ ALL = {
     "survey_witness": survey_witness, "survey_inlet": survey_inlet, "survey_labels": survey_labels, "tally": tally,
     "tally_alone": lambda: tally(False), "tally_multi_label": tally_multi_label, "classify_few": classify_few,
     "classify_file": classify_file, "classify_vectors": classify_vectors, "survey_weights": survey_weights, "classify_regions": classify_regions, "bench": bench, "demo": demo,
+    "shrink": shrink, "shrink_refused": lambda: shrink(False), "shrink_half": shrink_half, "match_shrunk": match_shrunk,
 }  # fmt: skip

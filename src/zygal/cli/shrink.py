@@ -24,7 +24,7 @@ def register(commands) -> None:
     group.add_argument("--count", metavar="N", type=int, default=count, help=f"use at most N images, at even places (default: {count})")
     group.add_argument("--labelled", metavar="DIR|CSV", help="labelled images, for the loss of accuracy: a folder with one sub-folder per class, or a CSV")
     group.add_argument("--scores", metavar="NAME", help=f"the output of the artifact to use, if it has several ({SCORES_DEFAULT})")
-    group = parser.add_argument_group("budget: layers stay in float until it holds")
+    group = parser.add_argument_group("budget (layers stay in float until it is met)")
     group.add_argument("--agree", metavar="SHARE", type=share_of_one,
                        help=f"at least this share of the images keeps its top-1 class (default, without a budget: {100 * AGREE:g}%%)")  # fmt: skip
     group.add_argument("--lose", metavar="SHARE", type=share_of_one, help="at most this much accuracy is lost on --labelled, like 0.5%%")

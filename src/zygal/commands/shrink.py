@@ -108,17 +108,18 @@ class ShrinkOutcome(Outcome):
                 }
                 for layer in found.layers
             ],
-            "clipped_share_of_values": {value: share for value, share in found.calibration.clipped.items() if share > 0},
-            "largest_change_of_a_range_by_half_the_images": max(found.calibration.moved.values(), default=0.0),
+            "operators_in_8_bits": found.in_8_bits,
+            "layers_in_float": list(found.kept),
+            "clipped_share_of_values": dict(found.clipped),
+            "largest_change_of_a_range_by_half_the_images": max(found.moved, default=0.0),
         }
 
     def _point(self, point: Point | None) -> dict[str, Any] | None:
         if point is None:
             return None
-        units = self.found.calibration.network.units
         return {
             "name": point.name,
-            "kept_in_float": [f"{units[result].layer} ({units[result].node.operator})" for result in point.kept],
+            "kept_in_float": list(point.kept),
             "top_1_agreement": asdict(point.agreement),
             "top_1_agreement_expected": point.expected,
             "score_error_of_spread": point.error,
@@ -264,7 +265,7 @@ def _notes(source: Opened, given: Given, found: Result, instructions: tuple[str,
         notes.append(f"this processor has no instructions that add 8-bit products in 32 bits{bits}; 8 bits may bring no speed here: see zygal bench")
     if len(given.tensors) < FEW_IMAGES:
         notes.append(f"only {len(given.tensors)} images calibrate; a few hundred give steadier ranges and a narrower interval of the agreement")
-    moved = max(found.calibration.moved.values(), default=0.0)
+    moved = max(found.moved, default=0.0)
     if moved > MOVES:
         notes.append(f"half of the images would change one range by {percent(moved)}, so more images would change the ranges")
     return tuple(notes)

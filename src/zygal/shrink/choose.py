@@ -110,12 +110,14 @@ def _needs(network: Network, chosen: Collection[str]) -> dict[str, set[str]]:
 @dataclass(frozen=True)
 class Choice:
     """final: the candidate that was taken, or None if none holds the budget; nearest: the one that comes nearest then. points: all that
-    were tried, in the order of how many layers they keep. ends: the candidate that keeps the first and the last layer."""
+    were tried, in the order of how many layers they keep. ends: the candidate that keeps the first and the last layer. kept: the units of the
+    final one that stay in float, by their results."""
 
     final: Point | None
     nearest: Point
     points: tuple[Point, ...]
     ends: Point | None
+    kept: tuple[str, ...] = ()
 
 
 class Chooser:
@@ -160,7 +162,8 @@ class Chooser:
             ends = self.trials.point((first, last.result), "first and last kept")
         ladder = [point for point in self.trials.points.values() if point is not ends or point.name != "first and last kept"]
         points = tuple(sorted(ladder, key=lambda point: len(point.kept)))
-        return Choice(final, final or self._nearest(points), points, ends)
+        kept = next((self.kept(count) for count in range(len(self.order) + 1) if final is not None and self.trials.tried(self.kept(count)) is final), ())
+        return Choice(final, final or self._nearest(points), points, ends, kept)
 
     def _fewest(self) -> Point | None:
         """The fewest layers with which the quality holds; None if the speed does not hold then."""

@@ -47,14 +47,19 @@ class Settings:
 @dataclass(frozen=True)
 class Result:
     """choice: the candidates and the one that was taken. layers: every value that can be stored, with the damage that it does and the time of what
-    makes it. equalised: whether channels were. float_bytes: size of the float artifact. operators: of what was written."""
+    makes it. form: of the numbers. equalised: whether channels were. float_bytes: size of the float artifact. in_8_bits: how many operators are.
+    kept: the convolutions and matrix products in float, by their layers. clipped: by layer, the share of the values that storing clips. moved: by
+    how much half of the images would change each range. written: the file, if a candidate was taken."""
 
     choice: Choice
-    layers: list[Layer]
-    calibration: Calibration
-    float_bytes: int
+    layers: tuple[Layer, ...]
     form: Form
     equalised: bool
+    float_bytes: int
+    in_8_bits: int
+    kept: tuple[str, ...]
+    clipped: dict[str, float]
+    moved: tuple[float, ...]
     written: Path | None
 
 
@@ -84,13 +89,20 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
                         judged, labelled and _judged(labelled, float_file, threads), threads, settings.batch)  # fmt: skip
         chooser = Chooser(trials, layers, *times, settings.budget, lambda step: progress(step, 0.0))
         choice = chooser.run()
-    written = None
+    chosen = network.possible(set(network.units) - set(choice.kept)) if choice.final else set()
+    kept = tuple(dict.fromkeys(f"{unit.layer} ({unit.node.operator})" for result, unit in network.units.items()
+                               if result not in chosen and (unit.weight or unit.node.operator == "MatMul")))  # fmt: skip
     if choice.final is not None:
-        chosen = network.possible(set(network.units) - set(choice.final.kept))
-        shrunk = _record(opened, given, network, layers, chosen, described)
+        shrunk = _record(opened, given, network, layers, chosen, kept, described)
         opened.write(calibration.graph(chosen), path, replace(opened.facts.metadata, shrunk=shrunk))
-        written = Path(path)
-    return Result(choice, layers, calibration, opened.facts.size_bytes, form, equalised, written)
+    clipped = {_layer_of(network, value): share for value, share in calibration.clipped.items() if value not in network.fixed}
+    return Result(choice, tuple(layers), form, equalised, opened.facts.size_bytes, len(chosen), kept, clipped, tuple(calibration.moved.values()),
+                  Path(path) if choice.final else None)  # fmt: skip
+
+
+def _layer_of(network: Network, value: str) -> str:
+    node = network.made_by.get(value)
+    return "the input" if node is None else node.layer or value
 
 
 def _equalised_if_better(network: Network, given: Given, kind: str, threads: int | None, progress: Progress) -> tuple[Network, bool]:
@@ -134,7 +146,7 @@ def _seconds(graph: Graph, calibration: Calibration, batch: np.ndarray, threads:
     return eight, in_float
 
 
-def _record(opened: Opened, given: Given, network: Network, layers: list[Layer], chosen: set[str], described: str) -> Shrunk:
+def _record(opened: Opened, given: Given, network: Network, layers: list[Layer], chosen: set[str], kept: tuple[str, ...], described: str) -> Shrunk:
     facts = opened.facts
     stored = network.stored(chosen)
     whole = sum(layer.damage**2 for layer in layers if layer.value in stored) or 1.0
@@ -143,6 +155,5 @@ def _record(opened: Opened, given: Given, network: Network, layers: list[Layer],
         if layer.value in stored:
             parts[layer.name] = parts.get(layer.name, 0.0) + layer.damage**2 / whole
     largest = sorted(parts.items(), key=lambda each: each[1], reverse=True)[:LISTED_SHARES]
-    kept = dict.fromkeys(unit.layer for result, unit in network.units.items() if result not in chosen and (unit.weight or unit.node.operator == "MatMul"))
-    return Shrunk(facts.path.name, facts.sha256, EIGHT_BITS, described, len(given.tensors), given.where, len(chosen), tuple(kept),
+    return Shrunk(facts.path.name, facts.sha256, EIGHT_BITS, described, len(given.tensors), given.where, len(chosen), kept,
                   tuple(Share(name, round(part, 6)) for name, part in largest))  # fmt: skip

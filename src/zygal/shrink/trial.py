@@ -21,6 +21,7 @@ from zygal.shrink.calibrate import Calibration
 from zygal.shrink.damage import score_error
 from zygal.tally.intervals import Estimate, share_of
 
+FOLLOWING = 5
 SMALLEST = 1e-7
 """Probabilities below this are rounding errors of float32."""
 SECONDS = 1.2
@@ -39,7 +40,7 @@ class Judged:
 
 @dataclass(frozen=True)
 class Point:
-    """One candidate. kept: results of the units in float. name: in words. agreement: the share of the images with the same answer as the
+    """One candidate. kept: the operators in float, by the names of their layers. name: in words. agreement: the share of the images with the same answer as the
     float artifact's. expected: the share that is to be expected of images like these; see `expected_agreement`. error: of the scores; see `damage.score_error`. lost: accuracy of the float artifact minus its own, on labelled images.
     speed: how many times as fast as the float artifact. size_bytes: of the file."""
 
@@ -63,23 +64,23 @@ def answers(scores: np.ndarray, kind: str) -> np.ndarray:
 
 
 def expected_agreement(scores: np.ndarray, float_scores: np.ndarray, kind: str) -> float:
-    """The share of images that is expected to keep its top-1 class, if the change of a margin (the best score minus the second best, of
-    probabilities their logarithms) is normal and as large for every image: the mean over the images of the probability that the change is
-    smaller than the margin. It says more than the count where few images change. 1 where an image can have several labels.
+    """The share of images that is expected to keep its top-1 class, if the change of a margin (the best score minus another one, of
+    probabilities their logarithms) is normal and as large for every image: the mean over the images of the probability that no change is as
+    large as its margin, for the FOLLOWING next classes, taken as independent. It says more than the count where few images change. 1 where an
+    image can have several labels.
     """
     if kind in (INDEPENDENT, INDEPENDENT_LOGITS):
         return 1.0
     ours, usual = (_logarithms(each, kind).astype(np.float64) for each in (scores, float_scores))
-    rows, top = np.arange(len(usual)), usual.argmax(axis=1)
-    others = usual.copy()
-    others[rows, top] = -np.inf
-    second = others.argmax(axis=1)
-    margins = usual[rows, top] - usual[rows, second]
-    changes = ours[rows, top] - ours[rows, second] - margins
+    order = np.argsort(-usual, axis=1, kind="stable")[:, : FOLLOWING + 1]
+    ours, usual = (np.take_along_axis(each, order, axis=1) for each in (ours, usual))
+    margins = usual[:, :1] - usual[:, 1:]
+    changes = (ours[:, :1] - ours[:, 1:] - margins)[:, 0]
     deviation = float(np.sqrt(np.mean(changes**2)))
     if deviation == 0:
         return 1.0
-    return float(np.mean([0.5 * math.erfc(-margin / deviation / math.sqrt(2)) for margin in margins]))
+    keeps = np.vectorize(lambda margin: 0.5 * math.erfc(-margin / deviation / math.sqrt(2)))(margins)
+    return float(keeps.prod(axis=1).mean())
 
 
 def _logarithms(scores: np.ndarray, kind: str) -> np.ndarray:
@@ -113,6 +114,10 @@ class Trials:
             self.points[key] = self._tried(tuple(kept), name)
         return self.points[key]
 
+    def tried(self, kept: Sequence[str]) -> Point | None:
+        """The candidate that keeps those units in float, if it was judged."""
+        return self.points.get(frozenset(kept))
+
     def _tried(self, kept: tuple[str, ...], name: str) -> Point:
         path = self.folder / f"candidate{len(self.points)}{self.format.ending}"
         self.format.write(self.graph(kept), path, Metadata(), self.writing)
@@ -120,7 +125,9 @@ class Trials:
         scores = np.concatenate(list(run_in_batches(engine, self.judged.tensors)))
         same = (answers(scores, self.kind) == answers(self.judged.float_scores, self.kind)).all(axis=1)
         expected = expected_agreement(scores, self.judged.float_scores, self.kind)
-        point = Point(kept, name, share_of(int(same.sum()), len(same)), expected, score_error(scores, self.judged.float_scores, self.kind),
+        units = self.calibration.network.units
+        listed = tuple(f"{units[result].layer} ({units[result].node.operator})" for result in kept)
+        point = Point(listed, name, share_of(int(same.sum()), len(same)), expected, score_error(scores, self.judged.float_scores, self.kind),
                       self._lost(engine), self._speed(engine), path.stat().st_size)  # fmt: skip
         path.unlink()
         return point

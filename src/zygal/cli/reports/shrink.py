@@ -41,15 +41,13 @@ def times(speed) -> str:
 
 def _facts(outcome: ShrinkOutcome, final) -> list[tuple[str, str]]:
     found, request = outcome.found, outcome.request
-    network, form = found.calibration.network, found.form
-    chosen = network.possible(set(network.units) - set(final.kept))
-    kept = [f"{unit.layer} ({unit.node.operator})" for result, unit in network.units.items() if result not in chosen and (unit.weight or unit.node.operator == "MatMul")]
+    form = found.form
     activations = f"{'signed' if form.dtype == np.int8 else 'unsigned'} activations, {form.weight_bits}-bit weights{', channels equalised across layers' if found.equalised else ''}"
     processor = f"; this processor: {', '.join(outcome.instructions)}" if outcome.instructions else ""
     low, high = percent(final.agreement.low), percent(final.agreement.high)
-    clipped = {value: share for value, share in found.calibration.clipped.items() if value not in network.fixed}
-    worst = max(clipped, key=clipped.get)
-    moved = list(found.calibration.moved.values())
+    worst = max(found.clipped, key=found.clipped.get)
+    middle = float(np.median(list(found.clipped.values())))
+    settled = float(np.median(found.moved)) if found.moved else 0.0
     rows = [
         ("calibrated", outcome.given.where),
         ("size", f"{file_size(found.float_bytes)} -> {file_size(final.size_bytes)}"),
@@ -57,21 +55,16 @@ def _facts(outcome: ShrinkOutcome, final) -> list[tuple[str, str]]:
         ("agreement", f"top-1 equal on {percent(final.agreement.value)} of the images (95 % CI {low} to {high}); {percent(final.expected)} expected by the margins"),
         ("scores", f"differ by {short_number(final.error)} of their spread (root mean square)"),
         *([("accuracy", f"{points(-final.lost)} points on {request.labelled}")] if final.lost is not None else []),
-        ("in 8 bits", f"{counted(len(chosen), 'operator')}: {activations}{processor}"),
-        ("in float", some_of(kept, LISTED_KEPT) if kept else "no convolution and no matrix product"),
-        ("clipped", f"{_small(float(np.median(list(clipped.values()))))} of the values in the median of the layers, {_small(clipped[worst])} at most ({_layer_of(network, worst)})"),
-        ("ranges", f"would be up to {percent(max(moved, default=0.0))} different with half of the images ({percent(float(np.median(moved)) if moved else 0.0)} in the median)"),
+        ("in 8 bits", f"{counted(found.in_8_bits, 'operator')}: {activations}{processor}"),
+        ("in float", some_of(list(found.kept), LISTED_KEPT) if found.kept else "no convolution and no matrix product"),
+        ("clipped", f"{_small(middle)} of the values in the median of the layers, {_small(found.clipped[worst])} at most ({worst})"),
+        ("ranges", f"would be up to {percent(max(found.moved, default=0.0))} different with half of the images ({percent(settled)} in the median)"),
     ]  # fmt: skip
     return rows
 
 
 def _small(share: float) -> str:
     return "none" if share == 0 else f"{100 * share:.2g} %"
-
-
-def _layer_of(network, value: str) -> str:
-    node = network.made_by.get(value)
-    return "the input" if node is None else node.layer or value
 
 
 def _show_candidates(out, outcome: ShrinkOutcome) -> None:
@@ -85,7 +78,7 @@ def _show_candidates(out, outcome: ShrinkOutcome) -> None:
         speed = short_number(point.speed.value) if point.speed else "-"
         name = f"{point.name.removesuffix(' kept')} in float"
         rows.append([name, mark, percent(point.agreement.value), percent(point.expected), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
-    show_table(out, columns, rows, left=2)
+    show_table(out, columns, rows, left=2, optional=("size", "\nexpected"))
 
 
 def _show_layers(out, found, listed: int) -> None:
