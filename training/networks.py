@@ -1,6 +1,6 @@
 """Networks of other kinds for the demo's pictures: what low precision does depends on the kind of the layers.
 
-All take RGB pictures [N, 3, 64, 64] and give logits [N, 10].
+All take RGB pictures [N, 3, 64, 64], or any other size if they end in a mean, and give logits [N, 10].
 """
 
 import torch
@@ -138,10 +138,76 @@ class LargeKernels(nn.Module):
         return self.classifier(self.norm(features.mean((2, 3))))
 
 
+class Bottleneck(nn.Module):
+    def __init__(self, inputs, width, stride):
+        super().__init__()
+        self.first, self.second = ConvNorm(inputs, width, 1, activation=nn.ReLU), ConvNorm(width, width, 3, stride, activation=nn.ReLU)
+        self.third = ConvNorm(width, width * 4, 1, activation=nn.Identity)
+        changes = stride != 1 or inputs != width * 4
+        self.shortcut = ConvNorm(inputs, width * 4, 1, stride, activation=nn.Identity) if changes else nn.Identity()
+
+    def forward(self, features):
+        return nn.functional.relu(self.shortcut(features) + self.third(self.second(self.first(features))))
+
+
+class ResNet50(nn.Module):
+    """He et al., "Deep residual learning for image recognition", 2015: the network of 50 layers."""
+
+    def __init__(self, classes=10):
+        super().__init__()
+        self.stem, self.pool = ConvNorm(3, 64, 7, 2, activation=nn.ReLU), nn.MaxPool2d(3, 2, 1)
+        blocks, inputs = [], 64
+        for width, count, stride in ((64, 3, 1), (128, 4, 2), (256, 6, 2), (512, 3, 2)):
+            for place in range(count):
+                blocks.append(Bottleneck(inputs, width, stride if place == 0 else 1))
+                inputs = width * 4
+        self.blocks, self.classifier = nn.Sequential(*blocks), nn.Linear(inputs, classes)
+
+    def forward(self, image):
+        return self.classifier(self.blocks(self.pool(self.stem(image))).mean((2, 3)))
+
+
+class Inverted(nn.Module):
+    def __init__(self, inputs, outputs, stride, widening):
+        super().__init__()
+        wide = inputs * widening
+        self.expand = ConvNorm(inputs, wide, 1, activation=nn.ReLU6) if widening != 1 else nn.Identity()
+        self.depthwise = ConvNorm(wide, wide, 3, stride, wide, nn.ReLU6)
+        self.project, self.residual = ConvNorm(wide, outputs, 1, activation=nn.Identity), stride == 1 and inputs == outputs
+
+    def forward(self, features):
+        result = self.project(self.depthwise(self.expand(features)))
+        return features + result if self.residual else result
+
+
+class MobileNetV2(nn.Module):
+    """Sandler et al., "MobileNetV2: inverted residuals and linear bottlenecks", 2018."""
+
+    def __init__(self, classes=10):
+        super().__init__()
+        self.stem = ConvNorm(3, 32, 3, 2, activation=nn.ReLU6)
+        blocks, inputs = [], 32
+        for widening, outputs, count, stride in (
+            (1, 16, 1, 1), (6, 24, 2, 2), (6, 32, 3, 2), (6, 64, 4, 2), (6, 96, 3, 1), (6, 160, 3, 2), (6, 320, 1, 1),
+        ):  # fmt: skip
+            for place in range(count):
+                blocks.append(Inverted(inputs, outputs, stride if place == 0 else 1, widening))
+                inputs = outputs
+        self.blocks, self.head = nn.Sequential(*blocks), ConvNorm(320, 1280, 1, activation=nn.ReLU6)
+        self.classifier = nn.Linear(1280, classes)
+
+    def forward(self, image):
+        return self.classifier(self.head(self.blocks(self.stem(image))).mean((2, 3)))
+
+
 NETWORKS = {
     "channel_marks": make_model,
     "residual": PlainResidual,
     "gated": Gated,
     "transformer": Transformer,
     "large_kernels": LargeKernels,
+    "mobilenet_v2": MobileNetV2,
+    "resnet50": ResNet50,
 }
+LARGE = {"mobilenet_v2": 224, "resnet50": 224}
+"""Those that are captured for larger pictures than they are trained on."""

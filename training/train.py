@@ -12,7 +12,7 @@ import sys
 from pathlib import Path
 
 import torch
-from networks import NETWORKS
+from networks import LARGE, NETWORKS
 from pictures import TRAINING_SERIES, UNSEEN_SERIES, draw_set
 
 from zygal.demo.marks import LABELS
@@ -53,10 +53,22 @@ def train(model, images, labels, epochs, rate, mirror, batch=96):
         print(f"epoch {epoch + 1}: loss {total / len(images):.4f}", flush=True)
 
 
-def capture(model, path):
+def enlarged(images, side):
+    return torch.nn.functional.interpolate(images, (side, side), mode="bilinear", antialias=True)
+
+
+def settle(model, images, side, batch=32):
+    """Takes the statistics of the normalisations anew on larger pictures."""
+    model.train()
+    with torch.no_grad():
+        for shown in images.split(batch):
+            model(enlarged(shown, side))
+
+
+def capture(model, path, side=64):
     """Saves the program with any batch size, without the paths of the machine that made it."""
     model = model.to(memory_format=torch.contiguous_format).eval()
-    example = torch.zeros(2, 3, 64, 64)
+    example = torch.zeros(2, 3, side, side)
     batch = torch.export.Dim("batch", min=1)
     program = torch.export.export(model, (example,), dynamic_shapes=({0: batch},))
     for node in program.graph.nodes:
@@ -85,7 +97,12 @@ def main():
         train(model, images, labels, options.epochs, options.rate, options.mirror)
         print(f"{name}: accuracy on {len(unseen[1])} unseen pictures: {accuracy(model, *unseen):.1%}", flush=True)
         torch.save(model.state_dict(), options.out / f"{name}.pt")
-        capture(model, options.out / f"{name}.pt2")
+        side = LARGE.get(name, images.shape[2])
+        if side != images.shape[2]:
+            settle(model, images[:640], side)
+            few = [each[:300] for each in unseen]
+            print(f"{name}: accuracy on {len(few[1])} of them at {side} x {side}: {accuracy(model, enlarged(few[0], side), few[1]):.1%}", flush=True)
+        capture(model, options.out / f"{name}.pt2", side)
 
 
 if __name__ == "__main__":

@@ -36,7 +36,7 @@ def register(commands) -> None:
                         help="order of the axes of the artifact's input (default: that of the source)")  # fmt: skip
     parser.add_argument("--raw-pixels", action="store_true",
                         help="put the preprocessing into the graph: the artifact takes 8-bit RGB images [N, H, W, 3] of any size")  # fmt: skip
-    parser.add_argument("--half", action="store_true", help="store the weights of a mobile flatbuffer as float16: half the file")
+    parser.add_argument("--half", action="store_true", help="store the weights as float16: half the file, no speed (zygal shrink --half also shows the difference)")
     parser.add_argument("--widen", action="store_true", help="compute in float32 what a mobile flatbuffer stores in 8 or 16 bits")
     opset = default_of(ConvertRequest, "opset")
     parser.add_argument("--opset", type=int, default=opset, help=f"version of the ONNX operator set (default: {opset}); for ONNX alone")
