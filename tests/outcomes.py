@@ -323,7 +323,7 @@ def bench():
 
 
 def _point(name, kept, equal, error, speed, size, lost=None):
-    return Point(kept, name, share_of(equal, 200), equal / 200, error, lost, Ratio(speed, speed - 0.1, speed + 0.1, 20), size)
+    return Point(kept, name, share_of(equal, 200), share_of(equal, 200), error, lost, Ratio(speed, speed - 0.1, speed + 0.1, 20), size)
 
 
 def shrink(taken=True):

@@ -36,7 +36,7 @@ from zygal.shrink.prepare import prepared
 from zygal.shrink.steps import Histogram, best_steps, stored_as
 from zygal.shrink.trial import Point, expected_agreement
 from zygal.shrink.weights import stored_weight
-from zygal.tally.intervals import share_of
+from zygal.tally.intervals import Estimate, share_of
 
 FORM = onnx_form(Multiplication("x86", ("AVX-512 VNNI",)))
 IMAGES = np.random.default_rng(5).normal(size=(24, 3, 16, 16)).astype(np.float32)
@@ -353,7 +353,7 @@ class Stub:
         self.asked.append(len(kept))
         place = min(len(kept), len(self.agreements) - 1)
         share = self.agreements[place]
-        return Point(tuple(kept), name, share_of(round(share * 1000), 1000), share, 1 - share, None, Ratio(self.speeds[place], self.speeds[place], self.speeds[place], 9), 1)
+        return Point(tuple(kept), name, share_of(round(share * 1000), 1000), Estimate(share, share, share), 1 - share, None, Ratio(self.speeds[place], self.speeds[place], self.speeds[place], 9), 1)
 
     def tried(self, kept):
         return None
@@ -384,8 +384,11 @@ def test_the_expected_agreement_is_that_of_many_images():
     ours = usual + rng.normal(size=usual.shape) * 0.05
     # Enough images that their margins are those of all.
     counted = (usual.argmax(1) == ours.argmax(1)).mean()
-    assert expected_agreement(ours[:4000], usual[:4000], "logits") == pytest.approx(counted, abs=0.006)
-    assert expected_agreement(usual, usual, "logits") == 1.0
+    found = expected_agreement(ours[:4000], usual[:4000], "logits")
+    assert found.value == pytest.approx(counted, abs=0.006) and found.low < counted < found.high
+    few = expected_agreement(ours[:400], usual[:400], "logits")
+    assert few.high - few.low > 2 * (found.high - found.low)
+    assert expected_agreement(usual, usual, "logits").low == 1.0
 
 
 def test_the_order_of_scores():
@@ -450,7 +453,7 @@ def test_the_shrunk_artifact_says_how_it_was_made_and_is_smaller(shrunk):
     assert (made.precision, made.images, made.layers_in_8_bits) == (EIGHT_BITS, 40, found["operators_in_8_bits"])
     assert sum(share.share for share in made.shares) <= 1.001 and made.shares[0].layer in {each["layer"] for each in found["layers"]}
     assert facts.size_bytes < 0.65 * found["float_bytes"] and facts.metadata.labels and facts.metadata.inlet
-    assert found["chosen"]["top_1_agreement"]["value"] >= 0.99 and found["chosen"]["top_1_agreement_expected"] >= 0.99
+    assert found["chosen"]["top_1_agreement"]["value"] >= 0.99 and found["chosen"]["top_1_agreement_expected"]["low"] >= 0.99
     assert "only 40 images calibrate" in done.stderr and (folder / "curve.png").read_bytes()[:4] == b"\x89PNG"
     assert [point["name"] for point in found["candidates"]][0] == "none kept"
 

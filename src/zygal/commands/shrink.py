@@ -121,7 +121,7 @@ class ShrinkOutcome(Outcome):
             "name": point.name,
             "kept_in_float": list(point.kept),
             "top_1_agreement": asdict(point.agreement),
-            "top_1_agreement_expected": point.expected,
+            "top_1_agreement_expected": asdict(point.expected),
             "score_error_of_spread": point.error,
             "accuracy_lost": point.lost,
             "speed_times_float": point.speed and {"value": point.speed.value, "low": point.speed.low, "high": point.speed.high},

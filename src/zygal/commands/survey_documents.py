@@ -78,6 +78,7 @@ def artifact_document(facts: Any) -> dict[str, Any]:
         "labels": list(metadata.labels) if metadata.labels else None,
         "labels_order": metadata.labels_order,
         "origin": metadata.origin and asdict(metadata.origin),
+        "shrunk": metadata.shrunk and asdict(metadata.shrunk),
     }
 
 

@@ -28,8 +28,8 @@ class Budget:
     speed: float | None = None
 
     def quality_holds(self, point: Point) -> bool:
-        # Counted, and expected: a count of few changes says little.
-        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected >= self.agree
+        # Counted, and expected with some certainty: a count of few changes says little, and so do the margins of few images.
+        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected.low >= self.agree
         return agrees and (self.lose is None or point.lost <= self.lose + 1e-12)
 
     def speed_holds(self, point: Point) -> bool:

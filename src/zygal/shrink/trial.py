@@ -19,7 +19,7 @@ from zygal.metadata import Metadata
 from zygal.scores import INDEPENDENT, INDEPENDENT_LOGITS, PROBABILITIES, as_two_classes, to_probabilities
 from zygal.shrink.calibrate import Calibration
 from zygal.shrink.damage import score_error
-from zygal.tally.intervals import Estimate, share_of
+from zygal.tally.intervals import Estimate, mean_with_error, share_of
 
 FOLLOWING = 5
 SMALLEST = 1e-7
@@ -47,7 +47,7 @@ class Point:
     kept: tuple[str, ...]
     name: str
     agreement: Estimate
-    expected: float
+    expected: Estimate
     error: float
     lost: float | None
     speed: Ratio | None
@@ -63,14 +63,14 @@ def answers(scores: np.ndarray, kind: str) -> np.ndarray:
     return scores.argmax(axis=1)[:, None]
 
 
-def expected_agreement(scores: np.ndarray, float_scores: np.ndarray, kind: str) -> float:
+def expected_agreement(scores: np.ndarray, float_scores: np.ndarray, kind: str) -> Estimate:
     """The share of images that is expected to keep its top-1 class, if the change of a margin (the best score minus another one, of
     probabilities their logarithms) is normal and as large for every image: the mean over the images of the probability that no change is as
-    large as its margin, for the FOLLOWING next classes, taken as independent. It says more than the count where few images change. 1 where an
-    image can have several labels.
+    large as its margin, for the FOLLOWING next classes, taken as independent. It says more than the count where few images change; its interval is
+    that of a mean over images. 1 where an image can have several labels.
     """
     if kind in (INDEPENDENT, INDEPENDENT_LOGITS):
-        return 1.0
+        return Estimate(1.0, 1.0, 1.0)
     ours, usual = (_logarithms(each, kind).astype(np.float64) for each in (scores, float_scores))
     order = np.argsort(-usual, axis=1, kind="stable")[:, : FOLLOWING + 1]
     ours, usual = (np.take_along_axis(each, order, axis=1) for each in (ours, usual))
@@ -78,9 +78,11 @@ def expected_agreement(scores: np.ndarray, float_scores: np.ndarray, kind: str) 
     changes = (ours[:, :1] - ours[:, 1:] - margins)[:, 0]
     deviation = float(np.sqrt(np.mean(changes**2)))
     if deviation == 0:
-        return 1.0
+        return Estimate(1.0, 1.0, 1.0)
     keeps = np.vectorize(lambda margin: 0.5 * math.erfc(-margin / deviation / math.sqrt(2)))(margins)
-    return float(keeps.prod(axis=1).mean())
+    kept = keeps.prod(axis=1)
+    found = mean_with_error(float(kept.mean()), float(kept.std(ddof=1)) if len(kept) > 1 else 0.0, len(kept))
+    return Estimate(found.value, max(found.low, 0.0), min(found.high, 1.0))
 
 
 def _logarithms(scores: np.ndarray, kind: str) -> np.ndarray:

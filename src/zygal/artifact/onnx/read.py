@@ -78,7 +78,8 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
 def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
     weights = {tensor.name for tensor in model.graph.initializer}
     opset = opset_of(model)
-    floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16)]
+    # Weights are floating-point numbers, or are stored in 8 bits; a single number of those is a zero point.
+    floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16) or t.data_type == 3 and len(t.dims) > 1]
     properties = {each.key: each.value for each in model.metadata_props}
     metadata = Metadata.from_properties(properties, str(path))
     chosen = _choice(path, model.graph, output, len(metadata.labels) if metadata.labels else None)

@@ -52,7 +52,7 @@ def _facts(outcome: ShrinkOutcome, final) -> list[tuple[str, str]]:
         ("calibrated", outcome.given.where),
         ("size", f"{file_size(found.float_bytes)} -> {file_size(final.size_bytes)}"),
         *([("speed", f"{times(final.speed)}, batch {request.batch}, {counted(request.threads, 'core') if request.threads else 'all cores'}")] if final.speed else []),
-        ("agreement", f"top-1 equal on {percent(final.agreement.value)} of the images (95 % CI {low} to {high}); {percent(final.expected)} expected by the margins"),
+        ("agreement", f"top-1 equal on {percent(final.agreement.value)} of the images (95 % CI {low} to {high}); {percent(final.expected.value)} expected by the margins ({percent(final.expected.low)} to {percent(final.expected.high)})"),
         ("scores", f"differ by {short_number(final.error)} of their spread (root mean square)"),
         *([("accuracy", f"{points(-final.lost)} points on {request.labelled}")] if final.lost is not None else []),
         ("in 8 bits", f"{counted(found.in_8_bits, 'operator')}: {activations}{processor}"),
@@ -70,15 +70,15 @@ def _small(share: float) -> str:
 def _show_candidates(out, outcome: ShrinkOutcome) -> None:
     found, choice = outcome.found, outcome.found.choice
     with_loss = any(point.lost is not None for point in choice.points)
-    columns = ["candidate", "", "top-1\nequal", "\nexpected", "error:\nof spread", *(["points\nlost"] if with_loss else []), "times as\nfast", "size"]
+    columns = ["candidate", "", "top-1\nequal", "expected\nat least", "error:\nof spread", *(["points\nlost"] if with_loss else []), "times as\nfast", "size"]
     rows = []
     for point in (*choice.points, *([choice.ends] if choice.ends and choice.ends not in choice.points else [])):
         mark = "taken" if point is choice.final else "nearest" if choice.final is None and point is choice.nearest else ""
         lost = [points(point.lost, signed=False)] if with_loss else []
         speed = short_number(point.speed.value) if point.speed else "-"
         name = f"{point.name.removesuffix(' kept')} in float"
-        rows.append([name, mark, percent(point.agreement.value), percent(point.expected), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
-    show_table(out, columns, rows, left=2, optional=("size", "\nexpected"))
+        rows.append([name, mark, percent(point.agreement.value), percent(point.expected.low), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
+    show_table(out, columns, rows, left=2, optional=("size", "expected\nat least"))
 
 
 def _show_layers(out, found, listed: int) -> None:

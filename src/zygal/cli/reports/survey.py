@@ -103,6 +103,8 @@ def _artifact(facts: Any) -> Rows:
         ("labels", _names(metadata.labels) if metadata.labels else "none inside"),
         *([("", f"class order: {metadata.labels_order}")] if metadata.labels_order else []),
         ("inlet", describe_inlet(metadata.inlet) if metadata.inlet else "none inside"),
+        *([("precision", f"{metadata.shrunk.precision}, made from {metadata.shrunk.artifact} ({metadata.shrunk.settings}; {counted(metadata.shrunk.images, 'image')})")]
+          if metadata.shrunk else []),
         ("origin", f"{origin.source} (SHA-256 {origin.source_sha256[:16]}...), {origin.framework} {origin.framework_version}"
          if origin else "not recorded"),
         ("layers", f"{facts.layers}, {counted(facts.nodes, 'node')}"),
