@@ -13,7 +13,7 @@ FLOAT_WIDTH = 4
 LEAST_SAVED = 0.25
 """What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more precisely, and where nothing
 is saved, the damage alone decides."""
-LONGEST = 12
+LONGEST, USUAL_CANDIDATES = 12, 9
 NOTHING_LOST = 0.05
 """The last layer is in 8 bits if its part of the squared damage is no larger than this."""
 
@@ -124,7 +124,7 @@ class Chooser:
     """Looks for the candidate that keeps the fewest layers in float and holds the budget."""
 
     def __init__(self, trials: Trials, layers: list[Layer], seconds: Mapping[str, float], float_seconds: Mapping[str, float], budget: Budget,
-                 progress: Callable[[str], None]):  # fmt: skip
+                 progress: Callable[[float], None]):  # fmt: skip
         self.trials, self.budget, self.progress = trials, budget, progress
         self.network = trials.calibration.network
         self.base = self._base(layers)
@@ -146,10 +146,14 @@ class Chooser:
         """The units in float after the first so many groups went back."""
         return (*self.base, *(result for group in self.order[:count] for result in group))
 
+    def _tell(self) -> None:
+        """How far it is, by the number of candidates that are usually needed."""
+        self.progress(min(len(self.trials.points) / USUAL_CANDIDATES, 0.99))
+
     def at(self, count: int) -> Point:
         """The candidate that gives the first so many groups back to float."""
         kept = self.kept(count)
-        self.progress(f"trying {len(kept)} operators in float")
+        self._tell()
         return self.trials.point(kept, f"{len(kept)} kept" if kept else "none kept")
 
     def run(self) -> Choice:
@@ -158,7 +162,7 @@ class Chooser:
         first, last = next(iter(self.network.units)), self.network.last
         ends = None
         if last is not None and first != last.result:
-            self.progress("trying the first and the last layer in float")
+            self._tell()
             ends = self.trials.point((first, last.result), "first and last kept")
         ladder = [point for point in self.trials.points.values() if point is not ends or point.name != "first and last kept"]
         points = tuple(sorted(ladder, key=lambda point: len(point.kept)))
@@ -194,7 +198,7 @@ class Chooser:
     def _more_points(self) -> None:
         """Points that show the trade-off, besides those that were needed."""
         self.at(0)
-        for part in (16, 8, 4, 2):
+        for part in (8, 4, 2):
             self.at(max(1, len(self.order) // part))
 
     def _nearest(self, points: tuple[Point, ...]) -> Point:

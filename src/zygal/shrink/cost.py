@@ -13,7 +13,7 @@ from zygal.bench.layers import Owners, profile
 from zygal.engines.session import SessionSettings
 from zygal.graph import Graph
 
-SECONDS = 1.0
+SECONDS = 0.5
 
 
 def unit_seconds(graph: Graph, results: Mapping[str, str], batch: np.ndarray, threads: int | None) -> tuple[dict[str, float], float]:

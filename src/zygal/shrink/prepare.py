@@ -13,16 +13,15 @@ from zygal.graph.passes import run_passes
 from zygal.graph.passes.rules import Rule, apply_rules, attribute
 from zygal.shrink.form import Form
 
-STORED = ("QuantizeLinear", "DequantizeLinear", "QLinearConv", "QLinearMatMul", "ConvInteger", "MatMulInteger", "DynamicQuantizeLinear")
+STORED = ("QuantizeLinear", "DequantizeLinear")
 
 
 def prepared(graph: Graph, form: Form, where: str) -> Graph:
     """Weights that were stored in half precision are widened, means over places become poolings, and where gates are computed by storing,
     activations are stated by their gates. Raises ArtifactError if something is in 8 bits already."""
     low = next((node for node in graph.nodes if node.operator in STORED), None)
-    if low is not None or any(array.dtype in (np.int8, np.uint8) for array in graph.constants.values()):
-        layer = f" (layer {low.layer or low.outputs[0]})" if low is not None else ""
-        raise ArtifactError(f"{where} is in 8 bits already{layer}; shrink the float artifact that it was made from.")
+    if low is not None:
+        raise ArtifactError(f"{where} is in 8 bits already (layer {low.layer or low.outputs[0]}); shrink the float artifact that it was made from.")
     graph = run_passes(graph)
     graph = _factors_before_clips(graph)
     if form.gates_by_storing:

@@ -71,7 +71,7 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
     form = opened.form()
     network = Network(prepared(opened.graph, form, str(opened.facts.path)), form)
     if not network.units:
-        raise ArtifactError(f"{opened.facts.path} has no convolution and no matrix product whose weights are constants, so nothing of it can be in 8 bits.")
+        raise ArtifactError(f"{opened.facts.path} has no convolution and no matrix product in float32 with constant weights, so nothing of it can be in 8 bits.")
     tensors, threads = given.tensors, settings.threads
     total = len(tensors)
     network, equalised = _equalised_if_better(network, given, opened.facts.scores, threads, progress)
@@ -87,7 +87,7 @@ def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | Non
         layers = layers_of(network, found, *times)
         trials = Trials(calibration, opened.format, opened.writing(calibration.graph(network.possible(network.units))), folder, float_file, opened.facts.scores,
                         judged, labelled and _judged(labelled, float_file, threads), threads, settings.batch)  # fmt: skip
-        chooser = Chooser(trials, layers, *times, settings.budget, lambda step: progress(step, 0.0))
+        chooser = Chooser(trials, layers, *times, settings.budget, lambda part: progress("trying which layers to keep in float", part))
         choice = chooser.run()
     chosen = network.possible(set(network.units) - set(choice.kept)) if choice.final else set()
     kept = tuple(dict.fromkeys(f"{unit.layer} ({unit.node.operator})" for result, unit in network.units.items()

@@ -24,7 +24,7 @@ from zygal.tally.intervals import Estimate, mean_with_error, share_of
 FOLLOWING = 5
 SMALLEST = 1e-7
 """Probabilities below this are rounding errors of float32."""
-SECONDS = 1.2
+SECONDS = 0.8
 """How long the speed of a candidate is measured."""
 
 
