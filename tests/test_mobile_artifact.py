@@ -357,8 +357,6 @@ def test_settings_that_the_format_lacks_are_refused(options, words, tmp_path):
     net = Net()
     with pytest.raises(ArtifactError, match=words):
         write_artifact(net.builder.finish([net.add("Relu", net.image)]), tmp_path / "m.tflite", Metadata(), options)
-    with pytest.raises(ArtifactError, match="--half does not apply to .*m.onnx"):
-        write_artifact(net.builder.finish([net.add("Relu", net.image)]), tmp_path / "m.onnx", Metadata(), Writing(half=True))
 
 
 def test_passes_do_not_matter(tmp_path):

@@ -47,8 +47,8 @@ def calibrate(network: Network, observed: Observed, tensors: np.ndarray, threads
     steps, moved = {}, {}
     for root, values in _groups(network).items():
         if root in network.fixed:
-            first = network.form.limits[0]
-            steps[root] = Steps(np.float32(1 / 255), first, 0.0, 0.0)
+            scale, zero = network.fixed[root]
+            steps[root] = Steps(np.float32(scale), zero, 0.0, 0.0)
             continue
         behind = network.function_behind(values[0]) if len(values) == 1 else ()
         function = _computed(behind) if behind else None

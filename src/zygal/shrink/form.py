@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -13,13 +14,15 @@ from zygal.processor import Multiplication
 class Form:
     """dtype: of stored activations. weight_limit: the largest stored weight; weights lie symmetrically around 0. products_stored: matrix
     products must store what they give; where not, they may give real numbers. joined_alike: what is joined or pooled must be stored in
-    the steps of the result. gates_by_storing: a gate is computed by an addition whose result is held between 0 and 1 by being stored."""
+    the steps of the result. gates_by_storing: a gate is computed by an addition whose result is held between 0 and 1 by being stored.
+    prescribed: scale and zero point of the results of operators that have no choice."""
 
     dtype: np.dtype
     weight_limit: int
     products_stored: bool
     joined_alike: bool
     gates_by_storing: bool
+    prescribed: Mapping[str, tuple[float, int]] = field(default_factory=dict)
 
     @property
     def limits(self) -> tuple[int, int]:
@@ -39,5 +42,5 @@ def onnx_form(multiplication: Multiplication) -> Form:
     return Form(np.dtype(np.int8 if signed else np.uint8), 63 if multiplication.pairs_saturate else 127, False, False, True)
 
 
-MOBILE_FORM = Form(np.dtype(np.int8), 127, True, True, False)
+MOBILE_FORM = Form(np.dtype(np.int8), 127, True, True, False, {"Sigmoid": (1 / 256, -128), "Tanh": (1 / 128, 0)})
 """What the open flatbuffer format specifies for 8-bit operators."""

@@ -189,9 +189,11 @@ class Network:
         return {value: found(value) for value in self.varying}
 
     @cached_property
-    def fixed(self) -> frozenset[str]:
-        """The values that are stored in steps of their own kind: gates, from 0 to 1."""
-        return frozenset(unit.home for unit in self.units.values() if unit.node.operator == GATE)
+    def fixed(self) -> dict[str, tuple[float, int]]:
+        """Scale and zero point of the values whose steps are not free: gates from 0 to 1, and what the format prescribes."""
+        gates = {unit.home: (1 / 255, self.form.limits[0]) for unit in self.units.values() if unit.node.operator == GATE}
+        prescribed = {node.outputs[0]: self.form.prescribed[node.operator] for node in self.graph.nodes if node.operator in self.form.prescribed}
+        return gates | {value: steps for value, steps in prescribed.items() if self.alike.get(value, value) == value}
 
     @cached_property
     def storable(self) -> tuple[str, ...]:

@@ -21,7 +21,7 @@ _VERSIONS = {"CONV_2D": 3, "DEPTHWISE_CONV_2D": 3, "FULLY_CONNECTED": 4, "HARD_S
 
 def computed_as_stored(model: MobileModel) -> MobileModel:
     """Replaces operators whose inputs are all widened and whose result is stored again at once."""
-    model = _stored_before_reshaping(_stored_once(model))
+    model = _stored_once(_read_after_moving(_stored_once(_stored_before_reshaping(_stored_once(model)))))
     uses, makers = model.uses(), model.makers()
     stored = dict(model.stored) | {each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"}
     operators: list[Operator | None] = list(model.operators)
@@ -68,6 +68,35 @@ def _stored_before_reshaping(model: MobileModel) -> MobileModel:
         gone.add(id(moved))
     operators = [new for each in model.operators if id(each) not in gone for new in changed.get(id(each), [each])]
     return replace(model, tensors=tensors, operators=operators)
+
+
+_MOVING = ("TRANSPOSE", "RESHAPE", "PAD", "MAX_POOL_2D")
+"""Operators that do to stored numbers what they do to real ones; a border of zeros is one of zero points."""
+
+
+def _read_after_moving(model: MobileModel) -> MobileModel:
+    """What is widened and then moved is moved as it is stored, and widened then: so it stands directly before what computes with it."""
+    tensors, operators = list(model.tensors), []
+    widened = {each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"}
+    for each in model.operators:
+        stored = tensors[widened[each.inputs[0]]] if each.name in _MOVING and each.inputs[0] in widened else None
+        plain = stored is not None and stored.dtype in ("int8", "uint8") and not stored.quantization.per_axis and not each.options.get("activation")
+        if not plain or each.outputs[0] in model.outputs:
+            operators.append(each)
+            continue
+        result = tensors[each.outputs[0]]
+        tensors.append(replace(result, name=f"{result.name}.stored", dtype=stored.dtype, quantization=stored.quantization))
+        moved = len(tensors) - 1
+        operators += [replace(each, inputs=[widened[each.inputs[0]], *each.inputs[1:]], outputs=[moved], version=max(each.version, 2 if each.name != "RESHAPE" else 1)),
+                      Operator("DEQUANTIZE", [moved], [each.outputs[0]], {}, 2)]  # fmt: skip
+        widened[each.outputs[0]] = moved
+    return replace(model, tensors=tensors, operators=_needed(operators, model.outputs))
+
+
+def _needed(operators: list[Operator], outputs: list[int]) -> list[Operator]:
+    """Without the widening that nothing reads any more."""
+    read = {number for each in operators for number in each.inputs} | set(outputs)
+    return [each for each in operators if each.name != "DEQUANTIZE" or each.outputs[0] in read]
 
 
 def _as_stored(model: MobileModel, operator: Operator, result: int, stored: dict[int, int]) -> Operator | None:
