@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.artifact.formats import format_for
 from zygal.errors import ArtifactError, OutputError, WitnessError
+from zygal.files import check_writable
 from zygal.listener import SILENT, Listener
 from zygal.metadata import EIGHT_BITS, HALF
 from zygal.naming import command_line, found_in_folder, match_command
@@ -170,6 +171,8 @@ def _check(request: ShrinkRequest) -> None:
             if getattr(request, name) is not None:
                 raise OutputError(f"--{name} does not apply to --half, which has no layers to choose; leave it out.")
     check_outputs(request.outputs(), request.overwrite, request)
+    for output in request.outputs():
+        check_writable(output.path)
 
 
 def _given(request: ShrinkRequest, source: Opened, inlet, listener: Listener):
