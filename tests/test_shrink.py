@@ -307,6 +307,18 @@ def test_what_is_stated_by_parts_is_a_gate():
     np.testing.assert_allclose(ours, usual, atol=1e-5)
 
 
+def test_a_normalisation_that_stands_alone_is_a_convolution_without_an_error_of_its_own():
+    small = Small().conv(6).add("Relu")
+    parts = [small.constant(small.rng.normal(size=6)), small.constant(small.rng.normal(size=6)), small.constant(small.rng.normal(size=6)), small.constant(small.rng.random(6) + 0.1)]
+    graph = small.add("BatchNormalization", *parts, epsilon=1e-3).add("Relu").conv(4).end()
+    calibration = calibrated(graph)
+    usual, ours = (run_graph(each, {"image": IMAGES})[each.outputs[0]] for each in (graph, calibration.network.graph))
+    np.testing.assert_allclose(ours, usual, atol=1e-5)
+    unit = [unit for unit in calibration.network.units.values() if unit.node.operator == "Conv"][1]
+    kept = calibration.weights[unit.result]
+    np.testing.assert_allclose(kept.real(0), calibration.network.graph.constants[unit.weight], rtol=1e-6)
+
+
 def test_a_fixed_batch_is_filled_up():
     calibration = calibrated(plain(batch=5))
     usual, ours = (GraphEngine(each).run(IMAGES[:5]) for each in (calibration.network.graph, all_in_8_bits(calibration)))

@@ -57,12 +57,17 @@ def enlarged(images, side):
     return torch.nn.functional.interpolate(images, (side, side), mode="bilinear", antialias=True)
 
 
-def settle(model, images, side, batch=32):
-    """Takes the statistics of the normalisations anew on larger pictures."""
+def settle(model, images, labels, side, steps=120, batch=16):
+    """Trains on larger pictures for a little while: what was learnt on small ones is of another scale."""
+    optimizer = torch.optim.AdamW(model.parameters(), weight_decay=0.02)
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimizer, 1e-3, steps)
+    loss_of = torch.nn.CrossEntropyLoss(label_smoothing=0.05)
     model.train()
-    with torch.no_grad():
-        for shown in images.split(batch):
-            model(enlarged(shown, side))
+    for chosen in torch.randperm(len(images))[: steps * batch].split(batch):
+        optimizer.zero_grad()
+        loss_of(model(enlarged(images[chosen], side)), labels[chosen]).backward()
+        optimizer.step()
+        schedule.step()
 
 
 def capture(model, path, side=64):
@@ -99,7 +104,7 @@ def main():
         torch.save(model.state_dict(), options.out / f"{name}.pt")
         side = LARGE.get(name, images.shape[2])
         if side != images.shape[2]:
-            settle(model, images[:640], side)
+            settle(model, images, labels, side)
             few = [each[:300] for each in unseen]
             print(f"{name}: accuracy on {len(few[1])} of them at {side} x {side}: {accuracy(model, enlarged(few[0], side), few[1]):.1%}", flush=True)
         capture(model, options.out / f"{name}.pt2", side)

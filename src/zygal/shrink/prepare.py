@@ -17,8 +17,8 @@ STORED = ("QuantizeLinear", "DequantizeLinear")
 
 
 def prepared(graph: Graph, form: Form, where: str) -> Graph:
-    """Weights that were stored in half precision are widened, means over places become poolings, and where gates are computed by storing,
-    activations are stated by their gates. Raises ArtifactError if something is in 8 bits already."""
+    """Weights that were stored in half precision are widened, means over places become poolings, normalisations that stand alone convolutions of
+    one place, and where gates are computed by storing, activations are stated by their gates. Raises ArtifactError if something is in 8 bits already."""
     low = next((node for node in graph.nodes if node.operator in STORED), None)
     if low is not None:
         raise ArtifactError(f"{where} is in 8 bits already (layer {low.layer or low.outputs[0]}); shrink the float artifact that it was made from.")
@@ -27,10 +27,10 @@ def prepared(graph: Graph, form: Form, where: str) -> Graph:
     if form.gates_by_storing:
         graph = apply_rules(graph, (Rule(("Add", "Clip", "Mul"), _gate_of_parts),))
     nodes: list[Node] = []
-    taken = set(graph.types)
+    taken, constants = set(graph.types), dict(graph.constants)
     for node in graph.nodes:
-        nodes += _pooled(node, graph, taken) or (_gated(node, taken) if form.gates_by_storing else None) or [node]
-    return rebuilt(graph, nodes, dict(graph.constants), graph.outputs)
+        nodes += _pooled(node, graph, taken) or (_gated(node, taken) if form.gates_by_storing else None) or [_as_convolution(node, graph, constants)]
+    return rebuilt(graph, nodes, constants, graph.outputs)
 
 
 def _pooled(node: Node, graph: Graph, taken: set[str]) -> list[Node] | None:
@@ -47,6 +47,20 @@ def _pooled(node: Node, graph: Graph, taken: set[str]) -> list[Node] | None:
         Node("GlobalAveragePool", node.inputs, (pooled,), {}, node.layer),
         Node("Squeeze", (pooled,), node.outputs, {"axes": [2, 3]}, node.layer),
     ]
+
+
+def _as_convolution(node: Node, graph: Graph, constants: dict[str, np.ndarray]) -> Node:
+    """A normalisation with constant statistics, which no convolution could take in, as a convolution of one place and one channel each:
+    runtimes compute that in 8 bits, and one weight a channel is stored without an error."""
+    known = node.operator == "BatchNormalization" and all(name in graph.constants for name in node.inputs[1:])
+    if not known or graph.types[node.inputs[0]].rank != 4 or len(node.outputs) != 1:
+        return node
+    scale, bias, mean, variance = (graph.constants[name].astype(np.float64) for name in node.inputs[1:])
+    factor = scale / np.sqrt(variance + attribute(node, "epsilon"))
+    weight, shift = (f"{node.outputs[0]}.{part}" for part in ("factor", "shift"))
+    constants[weight] = factor.astype(np.float32).reshape(-1, 1, 1, 1)
+    constants[shift] = (bias - mean * factor).astype(np.float32)
+    return Node("Conv", (node.inputs[0], weight, shift), node.outputs, {"group": len(factor)}, node.layer)
 
 
 def _scalar(name: str, constants) -> float | None:
