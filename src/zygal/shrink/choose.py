@@ -13,6 +13,8 @@ FLOAT_WIDTH = 4
 LEAST_SAVED = 0.25
 """What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more precisely, and where nothing
 is saved, the damage alone decides."""
+MOST_EXPECTED = 0.999
+"""No change at all can be counted, but is never to be expected."""
 LONGEST, USUAL_CANDIDATES = 12, 9
 NOTHING_LOST = 0.05
 """The last layer is in 8 bits if its part of the squared damage is no larger than this."""
@@ -29,7 +31,7 @@ class Budget:
 
     def quality_holds(self, point: Point) -> bool:
         # Counted, and expected with some certainty: a count of few changes says little, and so do the margins of few images.
-        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected.low >= self.agree
+        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected.low >= min(self.agree, MOST_EXPECTED)
         return agrees and (self.lose is None or point.lost <= self.lose + 1e-12)
 
     def speed_holds(self, point: Point) -> bool:
@@ -80,16 +82,17 @@ def best_returned(network: Network, layers: list[Layer], seconds: Mapping[str, f
     least = max(LEAST_SAVED * sum(seconds.values()) / max(len(network.units), 1), 1e-9)
     saved = {result: max(_alone(unit, seconds, float_seconds) - seconds.get(result, 0.0), least) for result, unit in network.units.items()}
     left = network.possible(set(network.units) - set(base))
+    stored = {result: network.stored((result,)) for result in network.units}
     groups = []
     while left:
-        order, needs = [result for result in network.units if result in left], _needs(network, left)
+        order, needs = [result for result in network.units if result in left], _needs(stored, left)
         best, most = (), -1.0
         for start in range(len(order)):
             group, freed, time = set(), 0.0, 0.0
             for result in order[start : start + LONGEST]:
                 group.add(result)
                 time += saved[result]
-                freed += sum(squared[value] for value in network.stored((result,)) if needs[value] <= group)
+                freed += sum(squared[value] for value in stored[result] if needs[value] <= group)
                 if freed / time > most:
                     best, most = frozenset(group), freed / time
         rest = network.possible(left - best)
@@ -98,11 +101,11 @@ def best_returned(network: Network, layers: list[Layer], seconds: Mapping[str, f
     return groups
 
 
-def _needs(network: Network, chosen: Collection[str]) -> dict[str, set[str]]:
-    """For each stored value the units that need it so: what makes it and what reads it."""
+def _needs(stored: Mapping[str, set[str]], chosen: Collection[str]) -> dict[str, set[str]]:
+    """For each stored value the units that need it so: what makes it and what reads it. stored: what each unit needs."""
     needs: dict[str, set[str]] = {}
     for result in chosen:
-        for value in network.stored((result,)):
+        for value in stored[result]:
             needs.setdefault(value, set()).add(result)
     return needs
 

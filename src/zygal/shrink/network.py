@@ -83,6 +83,8 @@ class Network:
         if node.operator == "MatMul" and self.varying.issuperset(node.inputs):
             return Unit(node, node.inputs, self._home(result))
         if node.operator == GATE and self.form.gates_by_storing and self._comes_stored(node.inputs[0]):
+            if attribute(node, "alpha") <= 0 or attribute(node, "beta") < 0:
+                return None
             return Unit(node, node.inputs, result)
         if node.operator in COMBINING and self.varying.issuperset(node.inputs) and all(map(self._comes_stored, node.inputs)):
             return Unit(node, tuple(dict.fromkeys(node.inputs)), self._home(result))
