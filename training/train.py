@@ -57,17 +57,24 @@ def enlarged(images, side):
     return torch.nn.functional.interpolate(images, (side, side), mode="bilinear", antialias=True)
 
 
-def settle(model, images, labels, side, steps=120, batch=16):
-    """Trains on larger pictures for a little while: what was learnt on small ones is of another scale."""
-    optimizer = torch.optim.AdamW(model.parameters(), weight_decay=0.02)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimizer, 1e-3, steps)
-    loss_of = torch.nn.CrossEntropyLoss(label_smoothing=0.05)
-    model.train()
-    for chosen in torch.randperm(len(images))[: steps * batch].split(batch):
+def settle(model, images, labels, side, batch=32):
+    """Fits a model to larger pictures without training its convolutions: takes the statistics of the normalisations anew, and trains the last
+    layer on what comes before it."""
+    features = []
+    model.classifier.register_forward_pre_hook(lambda module, given: features.append(given[0].detach()))
+    for training in (True, False):
+        model.train(training)
+        features.clear()
+        with torch.no_grad():
+            for shown in images.split(batch):
+                model(enlarged(shown, side))
+    seen = torch.cat(features)
+    optimizer = torch.optim.AdamW(model.classifier.parameters(), 3e-3, weight_decay=0.05)
+    for _ in range(600):
         optimizer.zero_grad()
-        loss_of(model(enlarged(images[chosen], side)), labels[chosen]).backward()
+        torch.nn.functional.cross_entropy(torch.nn.functional.linear(seen, model.classifier.weight, model.classifier.bias), labels).backward()
         optimizer.step()
-        schedule.step()
+    model.classifier._forward_pre_hooks.clear()
 
 
 def capture(model, path, side=64):
@@ -104,7 +111,7 @@ def main():
         torch.save(model.state_dict(), options.out / f"{name}.pt")
         side = LARGE.get(name, images.shape[2])
         if side != images.shape[2]:
-            settle(model, images, labels, side)
+            settle(model, images[:1500], labels[:1500], side)
             few = [each[:300] for each in unseen]
             print(f"{name}: accuracy on {len(few[1])} of them at {side} x {side}: {accuracy(model, enlarged(few[0], side), few[1]):.1%}", flush=True)
         capture(model, options.out / f"{name}.pt2", side)
