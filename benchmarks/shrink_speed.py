@@ -42,6 +42,7 @@ def main():
     parser.add_argument("--images")
     parser.add_argument("--threads", type=int, default=2)
     parser.add_argument("--rounds", type=int, default=20)
+    parser.add_argument("--agree", default="99%")
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         folder = Path(folder)
@@ -54,7 +55,7 @@ def main():
         for artifact in options.artifacts:
             small = folder / f"{artifact.stem}.small{artifact.suffix}"
             command = [sys.executable, "-m", "zygal", "shrink", artifact, "-o", small, "--images", images, "--inlet", folder / "inlet.toml",
-                       "--threads", options.threads, "--count", 200]  # fmt: skip
+                       "--threads", options.threads, "--count", 200, "--agree", options.agree]  # fmt: skip
             began = time.perf_counter()
             subprocess.run(list(map(str, command)), check=True)
             took, peak = time.perf_counter() - began, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1e6

@@ -362,15 +362,20 @@ class Stub:
     def __init__(self, agreements, speeds):
         self.calibration = type("C", (), {"network": Network(plain(), FORM)})()
         self.agreements, self.speeds, self.asked, self.points = agreements, speeds, [], {}
+        self.float_bytes = 1
 
     def point(self, kept, name):
         self.asked.append(len(kept))
         place = min(len(kept), len(self.agreements) - 1)
         share = self.agreements[place]
-        return Point(tuple(kept), name, share_of(round(share * 1000), 1000), Estimate(share, share, share), 1 - share, None, Ratio(self.speeds[place], self.speeds[place], self.speeds[place], 9), 1)
+        return Point(tuple(kept), name, share_of(round(share * 1000), 1000), Estimate(share, share, share), 1 - share, None, Ratio(self.speeds[place], self.speeds[place], self.speeds[place], 9), self.size(len(kept)))
 
     def tried(self, kept):
         return None
+
+    @staticmethod
+    def size(kept):
+        return 0.3 + 0.08 * kept
 
 
 def chooser_of(stub, budget):
@@ -386,6 +391,7 @@ def test_the_fewest_operators_that_hold_the_budget_are_kept():
     earlier = [chooser.kept(count) for count in range(len(chooser.order) + 1) if len(chooser.kept(count)) < len(taken.kept)]
     assert taken.agreement.value >= 0.99 and all(agreements[min(len(kept), 8)] < 0.99 for kept in earlier)
     assert chooser_of(Stub(agreements, speeds), Budget(agree=0.99, speed=2.9))._fewest() is None
+    assert chooser_of(Stub([0.5] * 8 + [1.0], speeds), Budget(agree=0.99))._fewest() is None, "a file of nearly the same size is no result"
     fastest = chooser_of(Stub(agreements, speeds), Budget(speed=2.1))._most()
     assert fastest.speed.value >= 2.1
     assert chooser_of(Stub(agreements, speeds), Budget(speed=9.0))._most() is None

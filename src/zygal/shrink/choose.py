@@ -13,6 +13,10 @@ FLOAT_WIDTH = 4
 LEAST_SAVED = 0.25
 """What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more precisely, and where nothing
 is saved, the damage alone decides."""
+MOST_SIZE = 0.9
+"""A candidate whose file is larger than this part of the float artifact's is one in float for the most part, and is not taken."""
+FEW_POINTS = 6
+"""So many candidates show the trade-off; where the search needed fewer, more are tried."""
 MOST_EXPECTED = 0.999
 """No change at all can be counted, but is never to be expected."""
 LONGEST, USUAL_CANDIDATES = 12, 9
@@ -30,6 +34,7 @@ class Budget:
     speed: float | None = None
 
     def quality_holds(self, point: Point) -> bool:
+        """Whether it loses no more than is allowed."""
         # Counted, and expected with some certainty: a count of few changes says little, and so do the margins of few images.
         agrees = self.agree is None or point.agreement.value >= self.agree and point.expected.low >= min(self.agree, MOST_EXPECTED)
         return agrees and (self.lose is None or point.lost <= self.lose + 1e-12)
@@ -130,7 +135,7 @@ class Chooser:
                  progress: Callable[[float], None]):  # fmt: skip
         self.trials, self.budget, self.progress = trials, budget, progress
         self.network = trials.calibration.network
-        self.base = self._base(layers)
+        self.base = (*self._first(seconds, float_seconds), *self._base(layers))
         self.order = best_returned(self.network, layers, seconds, float_seconds, self.base)
 
     def _base(self, layers: list[Layer]) -> tuple[str, ...]:
@@ -140,6 +145,12 @@ class Chooser:
             return ()
         lost = sum(layer.damage**2 for layer in layers if layer.value in self.network.stored((last.result,)) and self._only(last, layer.value))
         return (last.result,) if lost > NOTHING_LOST * sum(layer.damage**2 for layer in layers) else ()
+
+    def _first(self, seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> tuple[str, ...]:
+        """The first layer, if it is faster in float: images have few channels, and its result is stored instead of the image."""
+        first = next(iter(self.network.units))
+        alone = self.network.must_store(self.network.units[first]) and 0 < float_seconds.get(first, 0.0) < seconds.get(first, 0.0)
+        return (first,) if alone and first != self.network.last.result else ()
 
     def _only(self, last: Unit, value: str) -> bool:
         """Whether a value would not be stored but for the last layer."""
@@ -172,18 +183,21 @@ class Chooser:
         kept = next((self.kept(count) for count in range(len(self.order) + 1) if final is not None and self.trials.tried(self.kept(count)) is final), ())
         return Choice(final, final or self._nearest(points), points, ends, kept)
 
+    def _is_small(self, point: Point) -> bool:
+        return point.size_bytes <= MOST_SIZE * self.trials.float_bytes
+
     def _fewest(self) -> Point | None:
-        """The fewest layers with which the quality holds; None if the speed does not hold then."""
+        """The fewest layers with which the quality holds; None if the speed does not hold then, or nearly all would be in float."""
         low, high = -1, 0
         while not self.budget.quality_holds(self.at(high)):
-            if high >= len(self.order) - 1:
+            if high >= len(self.order) - 1 or not self._is_small(self.at(high)):
                 return None
             low, high = high, min(2 * high or 1, len(self.order) - 1)
         while high - low > 1:
             middle = (low + high) // 2
             low, high = (low, middle) if self.budget.quality_holds(self.at(middle)) else (middle, high)
         point = self.at(high)
-        return point if self.budget.speed_holds(point) else None
+        return point if self.budget.speed_holds(point) and self._is_small(point) else None
 
     def _most(self) -> Point | None:
         """The most layers with which it is still fast enough."""
@@ -200,12 +214,15 @@ class Chooser:
 
     def _more_points(self) -> None:
         """Points that show the trade-off, besides those that were needed."""
+        self.trials.point((), "none kept")
         self.at(0)
         for part in (8, 4, 2):
-            self.at(max(1, len(self.order) // part))
+            if len(self.trials.points) < FEW_POINTS:
+                self.at(max(1, len(self.order) // part))
 
     def _nearest(self, points: tuple[Point, ...]) -> Point:
-        """Of the candidates the one that is fast enough and loses least, or else the fastest."""
+        """Of the candidates that are not float for the most part the one that is fast enough and loses least, or else the fastest."""
+        points = tuple(filter(self._is_small, points)) or points
         fast = [point for point in points if self.budget.speed_holds(point)]
         if fast:
             return max(fast, key=lambda point: (point.agreement.value, -point.error))

@@ -104,6 +104,7 @@ class Trials:
         self.calibration, self.format, self.writing, self.folder, self.float_file = calibration, format, writing, folder, float_file
         self.kind, self.judged, self.labelled, self.threads, self.batch = kind, judged, labelled, threads, batch
         self.points: dict[frozenset[str], Point] = {}
+        self.float_bytes = float_file.stat().st_size
 
     def graph(self, kept: Collection[str]) -> Graph:
         """The graph with all units in 8 bits but those."""
