@@ -70,7 +70,7 @@ def measured(name, trained, folder, unseen, truth, options):
           f"{final.size_bytes / usual.stat().st_size:.3f} | {len(final.kept)} |", flush=True)  # fmt: skip
     choice = outcome.found.choice
     for point in (*choice.points, *([choice.ends] if choice.ends else [])):
-        print(f"    {point.name:20s} agreement {100 * point.agreement.value:6.2f} %, expected {100 * point.expected.value:6.2f} % (at least {100 * point.expected.low:.2f} %), error {100 * point.error:.3f} %, "
+        print(f"    {point.name:20s} agreement {100 * point.agreement.value:6.2f} %, expected {100 * point.expected.value:6.2f} % (at least {100 * point.expected_at_least:.2f} %), error {100 * point.error:.3f} %, "
               f"speed {point.speed.value:.2f}", file=sys.stderr)  # fmt: skip
 
 

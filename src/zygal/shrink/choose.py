@@ -38,7 +38,7 @@ class Budget:
     def quality_holds(self, point: Point) -> bool:
         """Whether it loses no more than is allowed."""
         # Counted, and expected with some certainty: a count of few changes says little, and so do the margins of few images.
-        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected.low >= min(self.agree, MOST_EXPECTED)
+        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected_at_least >= min(self.agree, MOST_EXPECTED)
         return agrees and (self.lose is None or point.lost <= self.lose + 1e-12)
 
     def speed_holds(self, point: Point) -> bool:

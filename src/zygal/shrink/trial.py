@@ -19,7 +19,7 @@ from zygal.metadata import Metadata
 from zygal.scores import INDEPENDENT, INDEPENDENT_LOGITS, PROBABILITIES, as_two_classes, to_probabilities
 from zygal.shrink.calibrate import Calibration
 from zygal.shrink.damage import score_error
-from zygal.tally.intervals import Estimate, mean_with_error, share_of
+from zygal.tally.intervals import Estimate, Z, mean_with_error, share_of
 
 FOLLOWING = 5
 SMALLEST = 1e-7
@@ -52,6 +52,11 @@ class Point:
     lost: float | None
     speed: Ratio | None
     size_bytes: int
+
+    @property
+    def expected_at_least(self) -> float:
+        """The expected share less one standard error."""
+        return self.expected.value - (self.expected.value - self.expected.low) / Z
 
 
 def answers(scores: np.ndarray, kind: str) -> np.ndarray:

@@ -77,7 +77,7 @@ def _show_candidates(out, outcome: ShrinkOutcome) -> None:
         lost = [points(point.lost, signed=False)] if with_loss else []
         speed = short_number(point.speed.value) if point.speed else "-"
         name = f"{point.name.removesuffix(' kept')} in float"
-        rows.append([name, mark, percent(point.agreement.value), percent(point.expected.low), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
+        rows.append([name, mark, percent(point.agreement.value), percent(point.expected_at_least), short_number(point.error), *lost, speed, short_number(point.size_bytes / found.float_bytes)])
     show_table(out, columns, rows, left=2, optional=("size", "expected\nat least"))
 
 
