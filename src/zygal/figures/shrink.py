@@ -32,7 +32,7 @@ def draw_trade_off(found: Result, budget: Budget, artifact: str, batch: int, pat
             axes.axvline(budget.speed, color=FAINT, linewidth=1.2, linestyle="--")
     above.set_ylabel("images with the same top-1 (%)", color=INK)
     below.set_ylabel("score error (% of the spread, RMS)", color=INK)
-    below.set_ylim(bottom=0)
+    below.set_ylim(0, 1.15 * max((100 * point.error for point in (*ladder, *([ends] if ends else []))), default=1.0) or 1.0)
     below.set_xlabel(f"times as fast as the float artifact at batch {batch} (dotted: equally fast)", color=INK)
     handles, names = above.get_legend_handles_labels()
     figure.legend(handles, names, loc="outside lower center", ncols=4, frameon=False, fontsize=11)

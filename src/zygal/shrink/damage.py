@@ -16,7 +16,7 @@ from zygal.shrink.observe import batches
 
 LEAST_PROBABILITY = 1e-4
 MOST_IMAGES = 32
-MOST_BYTES = 600_000_000
+MOST_BYTES = 400_000_000
 """What the float values between the layers may take in memory."""
 
 

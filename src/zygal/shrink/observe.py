@@ -22,7 +22,7 @@ MEANS_FROM = 32
 
 @dataclass
 class Observed:
-    """halves: for each value two histograms, of every other image. largest: of each input channel of a unit's first activation, the
+    """halves: for each value two histograms, each of half of the images. largest: of each input channel of a unit's first activation, the
     largest magnitude."""
 
     halves: dict[str, tuple[Histogram, Histogram]] = field(default_factory=dict)
@@ -53,6 +53,8 @@ def observe(network: Network, tensors: np.ndarray, names: list[str], threads: in
     found = Observed({name: (Histogram(), Histogram()) for name in values})
     by_channel = {unit.reads[0]: channel_axis(unit) for unit in network.units.values() if unit.weight}
     start = 0
+    # At random: images often come class by class.
+    halves = np.random.default_rng(0).permutation(len(tensors)) % 2
     for batch in batches(tensors, network.graph):
         named = [names[(start + index) % len(names)] for index in range(len(batch))]
         given = engine.values(batch)
@@ -63,7 +65,7 @@ def observe(network: Network, tensors: np.ndarray, names: list[str], threads: in
                 raise _not_finite(network, batch, named)
             for index, one in enumerate(array if len(array) == len(batch) else [array]):
                 stride = max(1, one.size // SAMPLED) | 1
-                found.halves[name][(start + index) % 2].add(one.ravel()[::stride], low, high)
+                found.halves[name][halves[(start + index) % len(halves)]].add(one.ravel()[::stride], low, high)
             if name in by_channel:
                 axes = tuple(axis for axis in range(array.ndim) if axis != by_channel[name] % array.ndim)
                 largest = np.maximum(array.max(axis=axes), -array.min(axis=axes))

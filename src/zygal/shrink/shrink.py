@@ -28,7 +28,7 @@ from zygal.shrink.opened import Opened
 from zygal.shrink.prepare import prepared
 from zygal.shrink.trial import Judged, Trials
 
-TRIED_ON, WORTHWHILE = 32, 0.03
+TRIED_ON, WORTHWHILE = 16, 0.03
 """So many images tell whether equalisation helps; it is done if it takes this part of the error away."""
 LISTED_SHARES = 20
 """So many layers' parts of the error are kept in the artifact."""
