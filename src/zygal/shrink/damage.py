@@ -54,14 +54,14 @@ def damages(
     places = {name: place for place, node in enumerate(graph.nodes) for name in node.outputs}
     # The weights of what makes a value lie before it, where a rectifier or a clip stands between.
     first = {unit.home: places[unit.result] for unit in network.units.values()}
-    cuts = {value: first.get(value, places.get(value, 0)) for value in network.storable}
+    cuts = {value: first.get(value, places.get(value, 0)) for value in network.storable if not network.stored_before(value)}
     live = {place: _live(graph, place) for place in set(cuts.values())}
     between = list(dict.fromkeys(name for cut in live.values() for name in cut))
     count = _affordable(graph, tensors, between, threads)
     chosen = np.linspace(0, len(tensors) - 1, count).round().astype(int)
     engine = GraphEngine(graph, between, threads)
     parts = [engine.values(batch) for batch in batches(tensors[chosen], graph)]
-    found = {}
+    found = dict.fromkeys(network.storable, 0.0)
     for number, (value, place) in enumerate(cuts.items()):
         behind = GraphEngine(_tail(calibration.graph_with(value), graph, place, live[place]), None, threads)
         scores = np.concatenate([behind.run(*(part[name] for name in live[place])) for part in parts])[:count]

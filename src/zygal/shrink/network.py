@@ -203,6 +203,11 @@ class Network:
         wanted = self.stored(self.units)
         return tuple(name for name in _in_order(self.graph) if name in wanted)
 
+    def stored_before(self, value: str) -> bool:
+        """Whether a value is one that can be stored, moved: storing it again in the same steps changes nothing."""
+        node = self.made_by.get(value)
+        return node is not None and moves(node) and node.inputs[0] in self.storable
+
     def function_behind(self, value: str) -> tuple[Node, ...]:
         """What alone reads a value, if that works on each number by itself: one operator, or a gate and the product of the value with it.
         Empty if there is none."""
