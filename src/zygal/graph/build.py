@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,15 @@ from zygal.graph.contents import constant_contents, result_contents
 from zygal.graph.model import Graph, Node
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import TensorType
+
+
+def free_name(wanted: str, taken: Container[str]) -> str:
+    """`wanted`, or with the first number behind it that is not taken."""
+    name, number = wanted, 1
+    while name in taken:
+        number += 1
+        name = f"{wanted}_{number}"
+    return name
 
 
 class GraphBuilder:
@@ -85,11 +94,7 @@ class GraphBuilder:
 
     def free_name(self, wanted: str) -> str:
         """`wanted`, or with the first number behind it that makes it new."""
-        name, number = wanted, 1
-        while name in self.types:
-            number += 1
-            name = f"{wanted}_{number}"
-        return name
+        return free_name(wanted, self.types)
 
     def finish(self, outputs: Iterable[str]) -> Graph:
         outputs = tuple(outputs)

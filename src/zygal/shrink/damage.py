@@ -57,9 +57,9 @@ def damages(
     cuts = {value: first.get(value, places.get(value, 0)) for value in network.storable if not network.stored_before(value)}
     live = {place: _live(graph, place) for place in set(cuts.values())}
     between = list(dict.fromkeys(name for cut in live.values() for name in cut))
-    count = _affordable(graph, tensors, between, threads)
-    chosen = np.linspace(0, len(tensors) - 1, count).round().astype(int)
     engine = GraphEngine(graph, between, threads)
+    count = _affordable(engine, graph, tensors)
+    chosen = np.linspace(0, len(tensors) - 1, count).round().astype(int)
     parts = [engine.values(batch) for batch in batches(tensors[chosen], graph)]
     found = dict.fromkeys(network.storable, 0.0)
     for number, (value, place) in enumerate(cuts.items()):
@@ -77,9 +77,9 @@ def _live(graph: Graph, place: int) -> tuple[str, ...]:
     return tuple(name for name in made if name in read)
 
 
-def _affordable(graph: Graph, tensors: np.ndarray, between: list[str], threads: int | None) -> int:
+def _affordable(engine: GraphEngine, graph: Graph, tensors: np.ndarray) -> int:
     """How many images' values can be held."""
-    one = GraphEngine(graph, between, threads).values(next(batches(tensors[:1], graph)))
+    one = engine.values(next(batches(tensors[:1], graph)))
     return int(np.clip(MOST_BYTES // max(sum(array.nbytes for array in one.values()), 1), min(4, len(tensors)), min(MOST_IMAGES, len(tensors))))
 
 

@@ -16,6 +16,7 @@ from zygal.graph import Graph, Node
 from zygal.graph.build import rebuilt
 from zygal.graph.passes.rules import attribute
 from zygal.shrink.network import Network, Unit
+from zygal.shrink.weights import along
 
 _MOST = 64.0
 """A channel is scaled by no more than this."""
@@ -54,8 +55,8 @@ def _maker(network: Network, unit: Unit) -> Node | None:
     if node is None:
         return None
     if node.operator == "LayerNormalization":
-        along = attribute(node, "axis") in (-1, network.graph.types[value].rank - 1) and unit.node.operator != "Conv"
-        return node if along and all(name in network.graph.constants for name in node.inputs[1:] if name) and value == node.outputs[0] else None
+        over_channels = attribute(node, "axis") in (-1, network.graph.types[value].rank - 1) and unit.node.operator != "Conv"
+        return node if over_channels and all(name in network.graph.constants for name in node.inputs[1:] if name) and value == node.outputs[0] else None
     made = network.units.get(node.outputs[0])
     same_axis = made is not None and made.weight and made.addend is None and (made.node.operator == "Conv") == (unit.node.operator == "Conv")
     return node if same_axis else None
@@ -89,8 +90,8 @@ def _divided(node: Node, unit: Unit | None, factors: np.ndarray, constants: dict
     for place in range(1, len(inputs)):
         if inputs[place]:
             array = constants[inputs[place]]
-            along = array.ndim - 1 if unit is None or place > 1 else axis
-            inputs[place] = _kept(inputs[place], array / _along(factors, array.ndim, along), constants, node, graph)
+            channels = array.ndim - 1 if unit is None or place > 1 else axis
+            inputs[place] = _kept(inputs[place], array / along(factors, array.ndim, channels), constants, node, graph)
     return replace(node, inputs=tuple(inputs))
 
 
@@ -101,7 +102,7 @@ def _multiplied(node: Node, unit: Unit | None, factors: np.ndarray, constants: d
         repeated, axis = np.repeat(factors, len(array) // len(factors)), 0
     else:
         repeated, axis = factors, 1 if node.operator == "Conv" else 1 - unit.axis
-    name = _kept(node.inputs[1], array * _along(repeated, array.ndim, axis), constants, node, graph)
+    name = _kept(node.inputs[1], array * along(repeated, array.ndim, axis), constants, node, graph)
     return replace(node, inputs=(node.inputs[0], name, *node.inputs[2:]))
 
 
@@ -110,7 +111,3 @@ def _kept(name: str, array: np.ndarray, constants: dict[str, np.ndarray], node: 
     made = name if name not in graph.types else f"{node.outputs[0]}.{name}.equalized"
     constants[made] = array.astype(np.float32)
     return made
-
-
-def _along(array: np.ndarray, rank: int, axis: int) -> np.ndarray:
-    return array.reshape([-1 if place == axis else 1 for place in range(rank)])

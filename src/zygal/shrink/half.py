@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from zygal.engines import run_in_batches
+from zygal.engines.artifact import open_engine
 from zygal.files import scratch_folder
 from zygal.metadata import HALF, Metadata, Shrunk
-from zygal.engines.artifact import open_engine
 from zygal.shrink.damage import score_error
 from zygal.shrink.given import Given
 from zygal.shrink.opened import Opened
@@ -30,7 +30,7 @@ class Halved:
 
 
 def halve(opened: Opened, path: str | Path, given: Given, threads: int | None) -> Halved:
-    """Writes the artifact with float16 weights, and compares. Raises ArtifactError naming weights that float16 cannot hold."""
+    """Writes the artifact with float16 weights, and compares. Weights that float16 cannot hold stay as they are."""
     facts = opened.facts
     shrunk = Shrunk(facts.path.name, facts.sha256, HALF, "weights as float16, widened on loading", len(given.tensors), given.where, 0)
     scores = []

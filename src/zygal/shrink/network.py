@@ -125,8 +125,7 @@ class Network:
 
     def _comes_stored(self, value: str) -> bool:
         """Whether a value comes, perhaps moved or mapped, from an operator that stores what it gives."""
-        unit = self._maker(value)
-        return unit is not None and self.must_store(unit)
+        return self._comes_from(value, self.units)
 
     def _maker(self, value: str) -> Unit | None:
         """The unit whose result a value is, perhaps moved or mapped."""

@@ -29,10 +29,6 @@ class Observed:
     channels: dict[str, np.ndarray] = field(default_factory=dict)
     images: int = 0
 
-    def histogram(self, value: str) -> Histogram:
-        one, other = self.halves[value]
-        return one.joined(other)
-
 
 def batches(tensors: np.ndarray, graph: Graph) -> Iterator[np.ndarray]:
     """The tensors [N, ...] as a graph takes them. Where its batch is fixed, the last one is filled up with the first images."""

@@ -8,8 +8,9 @@ import numpy as np
 
 from zygal.errors import ArtifactError
 from zygal.graph import Graph, Node
-from zygal.graph.build import rebuilt
+from zygal.graph.build import free_name, rebuilt
 from zygal.graph.passes import run_passes
+from zygal.graph.passes.rewrites import normalization_line
 from zygal.graph.passes.rules import Rule, apply_rules, attribute
 from zygal.shrink.form import Form
 
@@ -52,14 +53,14 @@ def _pooled(node: Node, graph: Graph, taken: set[str]) -> list[Node] | None:
 def _as_convolution(node: Node, graph: Graph, constants: dict[str, np.ndarray]) -> Node:
     """A normalisation with constant statistics, which no convolution could take in, as a convolution of one place and one channel each:
     runtimes compute that in 8 bits, and one weight a channel is stored without an error."""
-    known = node.operator == "BatchNormalization" and all(name in graph.constants for name in node.inputs[1:])
-    if not known or graph.types[node.inputs[0]].rank != 4 or len(node.outputs) != 1:
+    plain = node.operator == "BatchNormalization" and graph.types[node.inputs[0]].rank == 4 and len(node.outputs) == 1
+    line = normalization_line(node, graph.constants) if plain else None
+    if line is None:
         return node
-    scale, bias, mean, variance = (graph.constants[name].astype(np.float64) for name in node.inputs[1:])
-    factor = scale / np.sqrt(variance + attribute(node, "epsilon"))
+    factor, offset = line
     weight, shift = (f"{node.outputs[0]}.{part}" for part in ("factor", "shift"))
     constants[weight] = factor.astype(np.float32).reshape(-1, 1, 1, 1)
-    constants[shift] = (bias - mean * factor).astype(np.float32)
+    constants[shift] = offset.astype(np.float32)
     return Node("Conv", (node.inputs[0], weight, shift), node.outputs, {"group": len(factor)}, node.layer)
 
 
@@ -116,9 +117,6 @@ def _gated(node: Node, taken: set[str]) -> list[Node] | None:
 
 
 def _free(wanted: str, taken: set[str]) -> str:
-    name, number = wanted, 1
-    while name in taken:
-        number += 1
-        name = f"{wanted}_{number}"
+    name = free_name(wanted, taken)
     taken.add(name)
     return name

@@ -12,7 +12,7 @@ from dataclasses import replace
 import numpy as np
 
 from zygal.graph import Graph, Node
-from zygal.graph.build import rebuilt
+from zygal.graph.build import free_name, rebuilt
 from zygal.graph.passes.rules import attribute
 from zygal.shrink.network import GATE, Network, Unit, moves
 from zygal.shrink.steps import Steps
@@ -146,9 +146,6 @@ class _Rewriting:
         return self.steps[self.network.alike.get(value, value)]
 
     def _free(self, wanted: str) -> str:
-        name, number = wanted, 1
-        while name in self.taken:
-            number += 1
-            name = f"{wanted}_{number}"
+        name = free_name(wanted, self.taken)
         self.taken.add(name)
         return name

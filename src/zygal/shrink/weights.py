@@ -21,7 +21,7 @@ class StoredWeight:
     scales: np.ndarray
 
     def real(self, axis: int) -> np.ndarray:
-        return self.array.astype(np.float32) * _along(self.scales, self.array.ndim, axis)
+        return self.array.astype(np.float32) * along(self.scales, self.array.ndim, axis)
 
 
 def stored_weight(weight: np.ndarray, axis: int, limit: int, bias: np.ndarray | None = None, given: float | None = None) -> StoredWeight:
@@ -41,7 +41,7 @@ def stored_weight(weight: np.ndarray, axis: int, limit: int, bias: np.ndarray | 
     scales = np.where(largest > 0, scales, np.float32(1.0))
     if bias is not None and given is not None:
         scales = np.maximum(scales, np.abs(bias) / (np.float32(given) * LARGEST_BIAS)).astype(np.float32)
-    stored = np.clip(np.rint(weight / _along(scales, weight.ndim, axis)), -limit, limit).astype(np.int8)
+    stored = np.clip(np.rint(weight / along(scales, weight.ndim, axis)), -limit, limit).astype(np.int8)
     return StoredWeight(stored, scales)
 
 
@@ -52,8 +52,7 @@ def mean_shift(unit: Unit, weight: np.ndarray, kept: StoredWeight, mean: np.ndar
 
     mean, stored_mean: of each input channel, before and after it is stored. Returns float64 [output channels].
     """
-    shift = product_of_means(unit, kept.real(unit.axis), stored_mean) - product_of_means(unit, weight, mean)
-    return shift
+    return product_of_means(unit, kept.real(unit.axis), stored_mean) - product_of_means(unit, weight, mean)
 
 
 def product_of_means(unit: Unit, weight: np.ndarray, mean: np.ndarray) -> np.ndarray:
@@ -67,5 +66,6 @@ def product_of_means(unit: Unit, weight: np.ndarray, mean: np.ndarray) -> np.nda
     return np.einsum("goc,gc->go", taps.reshape(groups, -1, taps.shape[1]), parts).ravel()
 
 
-def _along(array: np.ndarray, rank: int, axis: int) -> np.ndarray:
+def along(array: np.ndarray, rank: int, axis: int) -> np.ndarray:
+    """One number for each place of an axis, as it broadcasts."""
     return array.reshape([-1 if place == axis else 1 for place in range(rank)])

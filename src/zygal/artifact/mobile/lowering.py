@@ -11,6 +11,7 @@ from zygal.artifact.mobile.site import SPELLINGS, Site, Unspeakable
 from zygal.artifact.mobile.views import View, natural
 from zygal.errors import ArtifactError, GraphError, some_of
 from zygal.graph import Batch, Dimension, Graph, GraphBuilder, Node, TensorType
+from zygal.graph.build import free_name
 from zygal.graph.shapes import at_batch
 from zygal.mobile.model import MobileModel, Operator, Quantization, Signature, Tensor
 
@@ -121,10 +122,7 @@ class Lowering:
         self.stored[real] = len(self.tensors) - 1
 
     def _free(self, wanted: str) -> str:
-        name, number = wanted, 1
-        while name in self._names:
-            number += 1
-            name = f"{wanted}_{number}"
+        name = free_name(wanted, self._names)
         self._names.add(name)
         return name
 

@@ -17,7 +17,7 @@ from zygal.graph.passes.rules import Constants, Rule, attribute
 Known = Mapping[str, np.ndarray]
 
 
-def _line(normalization: Node, known: Known) -> tuple[np.ndarray, np.ndarray] | None:
+def normalization_line(normalization: Node, known: Known) -> tuple[np.ndarray, np.ndarray] | None:
     """Batch normalisation as factor and shift a channel, in float64; None if it is not constant."""
     if any(name not in known for name in normalization.inputs[1:]):
         return None
@@ -42,7 +42,7 @@ def _reweighted(node: Node, made: str, weight: np.ndarray, bias: np.ndarray, dty
 def normalization_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """f (W x + b) + s = (f W) x + (f b + s)."""
     convolution, normalization = chain
-    weights, line = _weights(convolution, known), _line(normalization, known)
+    weights, line = _weights(convolution, known), normalization_line(normalization, known)
     if weights is None or line is None:
         return None
     (weight, bias), (factor, shift) = weights, line
@@ -71,7 +71,7 @@ def _each_scaled(weight: np.ndarray, factor: np.ndarray, together: int = 1 << 18
 def normalization_after_product(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """The same for a matrix product with a transposed weight [outputs, inputs]."""
     product, normalization = chain
-    weights, line = _weights(product, known), _line(normalization, known)
+    weights, line = _weights(product, known), normalization_line(normalization, known)
     if weights is None or line is None or not _is_plain_product(product):
         return None
     (weight, bias), (factor, shift) = weights, line
@@ -82,7 +82,7 @@ def normalization_after_product(chain: tuple[Node, ...], known: Known, added: Co
 def normalization_before_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """W (f x + s) + b = (W f) x + (W s + b). With pads the border would see s instead of 0."""
     normalization, convolution = chain
-    weights, line = _weights(convolution, known), _line(normalization, known)
+    weights, line = _weights(convolution, known), normalization_line(normalization, known)
     if weights is None or line is None or any(attribute(convolution, "pads") or ()):
         return None
     (weight, bias), (factor, shift) = weights, line
@@ -98,7 +98,7 @@ def normalization_before_convolution(chain: tuple[Node, ...], known: Known, adde
 
 def normalization_before_product(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     normalization, product = chain
-    weights, line = _weights(product, known), _line(normalization, known)
+    weights, line = _weights(product, known), normalization_line(normalization, known)
     if weights is None or line is None or not _is_plain_product(product):
         return None
     (weight, bias), (factor, shift) = weights, line
