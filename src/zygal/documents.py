@@ -186,3 +186,16 @@ def _whole_number(digits: str) -> int:
     if len(digits) > LONGEST_NUMBER:
         raise ValueError(f"a whole number of {len(digits)} digits")
     return int(digits)
+
+
+def json_value(value: Any) -> Any:
+    """The value as JSON can hold it: numbers that are not finite become null, anything unknown its text."""
+    if isinstance(value, Mapping):
+        return {str(key): json_value(each) for key, each in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [json_value(each) for each in value]
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    if value is None or isinstance(value, (str, int, float, bool)):
+        return value
+    return str(value)

@@ -143,6 +143,18 @@ class BenchError(ZygalError):
     """A benchmark was asked for that makes no sense on this artifact or machine."""
 
 
+class PlanError(ZygalError):
+    """A plan of what is to be signed off has unknown or contradictory keys, or leads outside its folder."""
+
+
+class BundleError(ZygalError):
+    """A bundle is damaged, incomplete, or not what its manifest says."""
+
+
+class EndpointError(ZygalError):
+    """A service cannot be reached, or does not answer as the open inference protocol says."""
+
+
 def cannot_be_started(path: object, runtime: str, extra: str, fault: Exception, elsewhere: bool = False) -> EngineError:
     """What runs a file is missing or does not fit this machine. elsewhere: the command can be run on another machine instead."""
     rest = f", or run this command where {runtime} is installed" if elsewhere else ""

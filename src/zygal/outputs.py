@@ -16,6 +16,8 @@ from zygal.errors import FileError, OutputError
 from zygal.files import check_writable, make_folder, open_file
 
 JSON, PICTURE, TABLE = "a JSON result of Zygal", "a PNG picture that Zygal drew", "a CSV table of zygal bench"
+PAGE, JUNIT, BUNDLE = "a page of zygal signoff", "a JUnit file of zygal signoff", "a bundle of zygal pack"
+DRAWING = "a drawing of Zygal (PNG or SVG)"
 VECTOR_FILE = "a file of vectors (.parquet or .npy)"
 _HEAD_BYTES = 4096
 _OUTPUT_FIELDS = frozenset(("csv", "draw", "exclude", "output", "regions", "sheet", "write_inlet"))
@@ -82,8 +84,16 @@ def _may_replace(output: Output) -> bool:
         return True
     if output.kind == JSON:
         return head.lstrip().startswith(b"{") and b'"kind": "zygal' in head
-    if output.kind == PICTURE:
+    if output.kind == DRAWING and output.path.lower().endswith(".svg"):
+        return b"<svg" in head and b"Zygal" in head
+    if output.kind in (PICTURE, DRAWING):
         return head.startswith(b"\x89PNG\r\n\x1a\n") and b"Software\0Zygal" in head
+    if output.kind == PAGE:
+        return b'name="generator" content="Zygal' in head
+    if output.kind == JUNIT:
+        return b'<testsuites name="zygal signoff' in head
+    if output.kind == BUNDLE:
+        return head.startswith(b"PK\x03\x04") and head[30:].startswith(b"MANIFEST.json")
     if output.kind == TABLE:
         return head.startswith(b"batch_images,")
     if output.kind == VECTOR_FILE:

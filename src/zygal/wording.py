@@ -81,3 +81,22 @@ def short_number(value: float) -> str:
 def clean_sentence(text: str) -> str:
     """The text with one full stop at its end."""
     return text.rstrip(". ") + "."
+
+
+RELEASE = "release"
+"""The unit of releases of a library, which are compared as numbers: the major one and a thousandth of the minor one."""
+
+
+def release_number(text: str) -> float:
+    """A release like "1.16" or "1.16.3" as such a number."""
+    major, minor = (int(each) for each in (*text.split("."), "0")[:2])
+    return major + minor / 1000
+
+
+def amount(value: float, unit: str, with_unit: bool = True) -> str:
+    """A measured figure or a limit as it is shown. Shares are per cent."""
+    if unit == "share":
+        return percent(value)
+    if unit == RELEASE:
+        return f"{int(value)}.{round(value % 1 * 1000)}"
+    return f"{short_number(value)} {unit}".strip() if with_unit else short_number(value)

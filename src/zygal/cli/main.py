@@ -25,6 +25,7 @@ COMMANDS = {
     "classify": "Predict the classes of images, any number of them.",
     "bench": "Measure batch inference on the CPU: throughput, latency, memory.",
     "shrink": "Make an artifact that computes in 8 bits, and measure what it loses and gains.",
+    "signoff": "Measure everything that a plan says must hold, and write one page with the verdict.",
     "completion": "Print a script that completes commands and options in a shell.",
 }
 """Every command, and what it does; `zygal.cli.NAME` has its options."""

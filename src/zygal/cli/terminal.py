@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 import os
 import sys
 import time
@@ -11,6 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
+from zygal.documents import json_value
 from zygal.errors import one_line, printable
 from zygal.files import whole_file
 from zygal.listener import Listener
@@ -51,24 +51,12 @@ def note(sentence: str, kind: str = "note") -> None:
 
 def write_json(path: str, document: dict[str, Any]) -> None:
     """Writes the document into a file, whole or not at all, or to stdout. Numbers that are not finite become null."""
-    data = (json.dumps(_json_value(document), indent=2, ensure_ascii=False) + "\n").encode("utf-8", "backslashreplace")
+    data = (json.dumps(json_value(document), indent=2, ensure_ascii=False) + "\n").encode("utf-8", "backslashreplace")
     if path == STDOUT:
         sys.stdout.write(data.decode())
         return
     with whole_file(path) as file:
         file.write(data)
-
-
-def _json_value(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {str(key): _json_value(each) for key, each in value.items()}
-    if isinstance(value, (list, tuple)):
-        return [_json_value(each) for each in value]
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    if value is None or isinstance(value, (str, int, float, bool)):
-        return value
-    return str(value)
 
 
 class TerminalListener(Listener):

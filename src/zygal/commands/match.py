@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
 from zygal.errors import OutputError, WitnessError
+from zygal.commands.match_sentences import causes
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.outcome import Outcome
@@ -105,6 +106,7 @@ class MatchOutcome(Outcome):
                 **({"top_1_agreement": request.agree_limit, "order_of_scores": request.order_limit} if self.shrunk else {}),
             },
             "diagnosis": self.diagnosis,
+            "likely_causes": causes(self),
             "images": [
                 asdict(image)
                 | {name: [self._top(each) for each in getattr(image, name)] for name in ("recorded_top", "artifact_top")}

@@ -42,8 +42,15 @@ def show_picture(axes, pixels: np.ndarray, border: bool = True) -> None:
 
 
 def write_figure(figure, path: str | Path) -> None:
-    """As PNG; the same figure gives the same bytes. Raises OutputError."""
+    """As PNG, or as SVG where the path ends so; the same figure gives the same bytes. Raises OutputError."""
+    from matplotlib import rc_context
+
     buffer = io.BytesIO()
-    figure.savefig(buffer, format="png", metadata={"Software": SOFTWARE})
+    if str(path).lower().endswith(".svg"):
+        # Text stays text, so that it can be found, read aloud and copied.
+        with rc_context({"svg.hashsalt": SOFTWARE, "svg.fonttype": "none"}):
+            figure.savefig(buffer, format="svg", metadata={"Creator": SOFTWARE, "Date": None})
+    else:
+        figure.savefig(buffer, format="png", metadata={"Software": SOFTWARE})
     with whole_file(path) as file:
         file.write(buffer.getvalue())

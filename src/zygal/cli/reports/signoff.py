@@ -1,0 +1,73 @@
+"""The report of zygal signoff."""
+
+from __future__ import annotations
+
+from zygal.cli.reports.verdict import FAILED, PASSED, result_of_gate, show_gate_rows
+from zygal.cli.tables import show_sentence, show_table
+from zygal.commands.signoff import SignoffOutcome
+from zygal.signoff.junit import sentence_of
+from zygal.wording import clean_sentence, counted
+
+WIDE, SHORT = 140, 22
+"""On a narrower terminal the name of a gate that is longer takes two lines."""
+
+
+def show(out, outcome: SignoffOutcome) -> None:
+    """The table of gates, what failed and why, and where the page is."""
+    if outcome.proposed is not None:
+        show_sentence(out, f"Written: {outcome.request.plan}, a plan for the files in its folder. Set the limits that you need in it, then run it.")
+        return
+    reused = [name for name, step in outcome.steps.items() if step.reused]
+    show_sentence(out, f"{outcome.title}: {outcome.artifact.path} (SHA-256 {outcome.artifact.sha256[:12]}), {counted(len(outcome.inputs), 'input')}")
+    if reused:
+        show_sentence(out, f"Unchanged since the last run, taken from it: {', '.join(reused)}.")
+    out.print()
+    show_gate_rows(out, [(each.gate, _in_lines(each.name, out.width), result_of_gate(each.gate, each.required))
+                         for each in outcome.checks], "gate of the plan")  # fmt: skip
+    _show_details(out, outcome)
+    if outcome.changes is not None:
+        _show_changes(out, outcome)
+    for sentence in outcome.not_checked:
+        show_sentence(out, clean_sentence(f"Not checked: {sentence.replace(': not checked,', ',')}"), "yellow")
+    _show_verdict(out, outcome)
+    show_sentence(out, f"Page: {outcome.written[0]}. As data: {', '.join(outcome.written[1:])}.")
+
+
+def _in_lines(name: str, width: int) -> str:
+    return name if width >= WIDE or len(name) <= SHORT else name.replace(".", ".\n  ", 1)
+
+
+def _show_details(out, outcome: SignoffOutcome) -> None:
+    """Each failed gate with what helps to judge it, and the causes that were found."""
+    for check in outcome.checks:
+        if check.required and not check.gate.passes:
+            show_sentence(out, clean_sentence(f"FAIL {check.name}: {sentence_of(check.document())}"), FAILED)
+    said = []
+    for name in ("agreement_float", "agreement"):
+        step = outcome.steps.get(name)
+        if step:
+            said += [*([step.document["diagnosis"]] if step.document["diagnosis"] else []), *step.document["likely_causes"]]
+    for sentence in dict.fromkeys(said):
+        show_sentence(out, sentence)
+
+
+def _show_changes(out, outcome: SignoffOutcome) -> None:
+    out.print()
+    show_sentence(out, f"Since {outcome.request.against}:")
+    if not outcome.changes:
+        show_sentence(out, "nothing has changed: the same files, versions, verdicts and predictions.")
+        return
+    rows = [[each["what"], each["earlier"], each["now"], each["kind"]] for each in outcome.changes]
+    show_table(out, ["what", "earlier", "now", "change"], rows, left=4)
+
+
+def _show_verdict(out, outcome: SignoffOutcome) -> None:
+    failed = dict.fromkeys(each.name for each in outcome.checks if each.required and not each.gate.passes)
+    unreadable = f" {counted(outcome.inputs_unreadable, 'file')} could not be read (exit code {outcome.exit_code})." if outcome.inputs_unreadable else ""
+    required = sum(each.required for each in outcome.checks)
+    if not required:
+        show_sentence(out, f"Not signed off: the plan requires nothing that could be checked, so nothing is proved.{unreadable}", "bold yellow")
+    elif failed:
+        show_sentence(out, f"FAIL, not signed off: {', '.join(failed)}.{unreadable}", FAILED)
+    else:
+        show_sentence(out, f"PASS, signed off: {counted(required, 'gate')}.{unreadable}", PASSED)

@@ -1,0 +1,163 @@
+"""zygal signoff: everything that a plan says must hold, measured; one verdict, one page."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zygal.documents import json_value
+from zygal.errors import OutputError, PlanError
+from zygal.listener import SILENT, Listener
+from zygal.naming import command_line
+from zygal.outcome import Outcome
+from zygal.outputs import JSON, JUNIT, PAGE, Output, check_outputs
+
+if TYPE_CHECKING:
+    from zygal.signoff.check import Check
+    from zygal.signoff.inputs import Input
+    from zygal.signoff.kept import Step
+
+PAGE_FILE, RESULT_FILE, JUNIT_FILE, KEPT_FOLDER = "page.html", "result.json", "junit.xml", "kept"
+DEFAULT_PLAN = "signoff.toml"
+
+
+@dataclass(frozen=True, kw_only=True)
+class SignoffRequest:
+    """plan: a TOML file. new: write a commented plan there, from what lies in its folder, instead. output: folder for page, results and what is kept for
+    the next run; beside the plan unless given. against: the result.json of an earlier run. fresh: nothing kept is used. reuse_speed: speed measured in
+    an earlier run on the same things is used again. allow_outside: the plan may name files outside its folder. run_code: its source may be Python code."""
+
+    plan: str = DEFAULT_PLAN
+    new: bool = False
+    output: str | None = None
+    against: str | None = None
+    fresh: bool = False
+    reuse_speed: bool = False
+    allow_outside: bool = False
+    run_code: bool = False
+    overwrite: bool = False
+
+    @property
+    def folder(self) -> Path:
+        return Path(self.output) if self.output else Path(self.plan).with_suffix(".signoff")
+
+    def outputs(self) -> list[Output]:
+        if self.new:
+            return []
+        named = ((PAGE_FILE, PAGE), (RESULT_FILE, JSON), (JUNIT_FILE, JUNIT))
+        return [Output(str(self.folder / name), kind, True) for name, kind in named]
+
+
+@dataclass(frozen=True, kw_only=True)
+class SignoffOutcome(Outcome):
+    """steps: what was done, by name. checks: every gate, those that are only reported included. changes: since the run that it is held against.
+    proposed: the text of a new plan, where that was asked for."""
+
+    kind: ClassVar[str] = "zygal.signoff"
+
+    request: SignoffRequest
+    title: str
+    plan_sha256: str | None = None
+    signed_at: str | None = None
+    artifact: Input | None = None
+    inputs: tuple[Input, ...] = ()
+    versions: dict[str, str] = field(default_factory=dict)
+    machine: dict[str, Any] = field(default_factory=dict)
+    checks: tuple[Check, ...] = ()
+    not_checked: tuple[str, ...] = ()
+    steps: dict[str, Step] = field(default_factory=dict)
+    changes: tuple[dict[str, str], ...] | None = None
+    proposed: str | None = None
+
+    @property
+    def signed_off(self) -> bool:
+        """Whether every gate that the plan requires passes, and there is one."""
+        return bool(self.gates) and not self.failed_gates
+
+    def result(self) -> dict[str, Any]:
+        return {
+            "title": self.title,
+            "plan": self.request.plan,
+            "plan_sha256": self.plan_sha256,
+            "signed_off": self.signed_off,
+            "signed_at": self.signed_at,
+            "artifact": self.artifact and asdict(self.artifact),
+            "inputs": [asdict(each) for each in self.inputs],
+            "versions": self.versions,
+            "machine": self.machine,
+            "checks": [each.document() for each in self.checks],
+            "not_checked": list(self.not_checked),
+            "steps": {
+                name: {"seconds": step.seconds, "measured_at": step.measured_at, "reused": step.reused, "document": step.document}
+                for name, step in self.steps.items()
+            },
+            "changes": None if self.changes is None else list(self.changes),
+        }
+
+
+def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutcome:
+    """Carries the plan out and writes page and results. Raises ZygalError; what was done until then is kept for the next run."""
+    _check(request)
+    if request.new:
+        return _propose(request)
+    from datetime import datetime, timezone
+
+    from zygal.bench.machine import describe_machine
+    from zygal.files import write_text
+    from zygal.signoff.changes import changes_since, read_signoff
+    from zygal.signoff.junit import junit_text
+    from zygal.signoff.kept import Keeper
+    from zygal.signoff.page import page_text
+    from zygal.signoff.read import read_plan
+    from zygal.signoff.run import Run
+
+    plan = read_plan(request.plan, request.allow_outside, request.run_code)
+    earlier = read_signoff(request.against) if request.against else None
+    check_outputs(request.outputs(), request.overwrite, request)
+    keeper = Keeper(request.folder / KEPT_FOLDER, request.fresh)
+    found = Run(plan, keeper, listener, request.reuse_speed).all()
+    page, result, junit = (output.path for output in request.outputs())
+    common = {
+        "request": request, "title": plan.title, "plan_sha256": plan.sha256, "artifact": found.artifact,
+        "signed_at": datetime.now(timezone.utc).isoformat(timespec="seconds"), "inputs": tuple(found.inputs.values()),
+        "versions": keeper.about["versions"], "machine": json_value(asdict(describe_machine())), "checks": tuple(found.checks),
+        "not_checked": tuple(found.not_checked), "steps": found.steps, "gates": tuple(each.gate for each in found.checks if each.required),
+        "notes": tuple(found.notes), "unreadable": tuple(dict.fromkeys(found.unreadable)), "written": (page, result, junit),
+    }  # fmt: skip
+    outcome = SignoffOutcome(**common)
+    if earlier is not None:
+        outcome = SignoffOutcome(**common, changes=tuple(changes_since(earlier, json_value(outcome.document()))))
+    document = json_value(outcome.document())
+    listener.step("page")
+    write_text(page, page_text(document, {name: step.result.pictures for name, step in found.steps.items()}))
+    write_text(junit, junit_text(document))
+    import json
+
+    write_text(result, json.dumps(document, indent=2, ensure_ascii=False) + "\n")
+    return outcome
+
+
+def _check(request: SignoffRequest) -> None:
+    if request.new:
+        for name in ("output", "against", "fresh", "reuse_speed"):
+            if getattr(request, name):
+                raise OutputError(f"--{name.replace('_', '-')} does not apply to --new, which only writes a plan; leave it out.")
+    elif not Path(request.plan).exists():
+        raise PlanError(f"{request.plan} does not exist; write a plan with: {command_line('zygal', 'signoff', '--new', request.plan)}")
+    if request.against and Path(request.against).resolve() == (request.folder / RESULT_FILE).resolve():
+        raise OutputError(f"{request.against} is the result that this run replaces; copy it to another name first, or give -o DIR.")
+
+
+def _propose(request: SignoffRequest) -> SignoffOutcome:
+    """Writes a new plan."""
+    from zygal.files import check_writable, write_text
+    from zygal.signoff.propose import proposed_plan
+
+    if Path(request.plan).exists() and not request.overwrite:
+        raise OutputError(f"{request.plan} exists; give another name, or add --overwrite to replace it.")
+    check_writable(request.plan)
+    text, notes = proposed_plan(Path(request.plan))
+    write_text(request.plan, text)
+    return SignoffOutcome(request=request, title=Path(request.plan).stem, proposed=text, notes=tuple(notes), written=(request.plan,),
+                          next_step=command_line("zygal", "signoff", request.plan))  # fmt: skip

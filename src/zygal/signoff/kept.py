@@ -1,0 +1,114 @@
+"""Results of steps on disk: what is unchanged is not computed again, and an interrupted run goes on where it was."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import json
+import platform
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, timezone
+from importlib.metadata import PackageNotFoundError, version
+from pathlib import Path
+from typing import Any
+
+from zygal import __version__
+from zygal.documents import either, json_value, mapping, maybe, number, rebuilt, record, text
+from zygal.errors import FileError, ZygalError
+from zygal.files import make_folder, read_bytes, write_text
+from zygal.processor import cpuinfo
+
+LARGEST_BYTES = 200_000_000
+KIND = "zygal.signoff.step"
+LIBRARIES = ("onnxruntime", "ai-edge-litert", "onnx", "numpy", "pillow", "torch", "keras", "tensorflow-cpu")
+
+
+@dataclass(frozen=True)
+class Result:
+    """What a step found. document: of the command that made it. pictures: bytes of PNG, JPEG or SVG files by name."""
+
+    document: dict[str, Any]
+    pictures: Mapping[str, bytes] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Step:
+    """A step that was done. seconds: it took when it was computed. measured_at: then, in UTC. reused: in an earlier run."""
+
+    name: str
+    result: Result
+    seconds: float
+    measured_at: str
+    reused: bool
+
+    @property
+    def document(self) -> dict[str, Any]:
+        return self.result.document
+
+
+def library_versions() -> dict[str, str]:
+    """Of everything that can change a result, as far as it is installed."""
+    found = {"zygal": __version__, "python": platform.python_version()}
+    for name in LIBRARIES:
+        try:
+            found[name] = version(name)
+        except PackageNotFoundError:
+            continue
+    return found
+
+
+class Keeper:
+    """Keeps the results of a plan's steps in a folder. fresh: nothing kept is used."""
+
+    def __init__(self, folder: Path, fresh: bool = False):
+        self.folder, self.fresh = folder, fresh
+        self.about = {"versions": library_versions(), "processor": cpuinfo("model name") or platform.machine()}
+        make_folder(folder)
+
+    def take(self, name: str, about: Mapping[str, Any], make: Callable[[], Result], reuse: bool = True) -> Step:
+        """The kept result of a step if it was made from the same things, else a new one, which is kept.
+
+        about: everything that the result depends on, besides versions and processor. reuse: False computes it in any case.
+        """
+        identity = json.dumps(json_value({"step": name, **self.about, "about": about}), sort_keys=True)
+        key = hashlib.sha256(identity.encode()).hexdigest()
+        kept = None if self.fresh or not reuse else self._read(name, key)
+        if kept is not None:
+            return kept
+        started, moment = time.perf_counter(), datetime.now(timezone.utc)
+        result = make()
+        step = Step(name, result, time.perf_counter() - started, moment.isoformat(timespec="seconds"), False)
+        self._write(step, key)
+        return step
+
+    def _path(self, name: str) -> Path:
+        return self.folder / f"{name}.json"
+
+    def _write(self, step: Step, key: str) -> None:
+        pictures = {name: base64.b64encode(data).decode() for name, data in step.result.pictures.items()}
+        content = {"kind": KIND, "key": key, "seconds": step.seconds, "measured_at": step.measured_at,
+                   "document": json_value(step.document), "pictures": pictures}  # fmt: skip
+        write_text(self._path(step.name), json.dumps(content, ensure_ascii=False) + "\n")
+
+    def _read(self, name: str, key: str) -> Step | None:
+        """What is kept under a key; None where there is nothing, or nothing that can be used, which is then computed again."""
+        path = self._path(name)
+        if not path.is_file():
+            return None
+        try:
+            content = rebuilt(json.loads(read_bytes(path, "a kept result", LARGEST_BYTES)), _RULE, str(path), FileError)
+            if content["key"] != key:
+                return None
+            pictures = {each: base64.b64decode(data, validate=True) for each, data in content["pictures"].items()}
+        except (ZygalError, ValueError, RecursionError, binascii.Error):
+            return None
+        return Step(name, Result(content["document"], pictures), content["seconds"], content["measured_at"], True)
+
+
+_RULE = record({
+    "kind": either(KIND), "key": text, "seconds": number, "measured_at": text, "document": mapping(lambda value: value),
+    "pictures": mapping(maybe(lambda value: text(value, LARGEST_BYTES))),
+})  # fmt: skip

@@ -1,0 +1,295 @@
+"""A plan carried out: the artifact made where it is needed, then everything measured, what fails soonest first."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from zygal.artifact.formats import ONNX, format_of
+from zygal.documents import json_value
+from zygal.errors import ImageError, PlanError
+from zygal.files import sha256_of
+from zygal.listener import Listener
+from zygal.outcome import Outcome
+from zygal.signoff.check import Check, Checks
+from zygal.signoff.inputs import Input, input_at, inputs_of
+from zygal.signoff.kept import Keeper, Result, Step
+from zygal.signoff.pictures import drawn, thumbnails
+from zygal.signoff.plan import Plan
+
+if TYPE_CHECKING:
+    from zygal.inlet import Inlet
+
+SHOWN_IMAGES = 6
+SHOWN_WRONG = 12
+MOST_IN_TABLE = 25
+"""The confusion of more classes is a picture."""
+DEFAULT_BATCHES = (1, 8)
+
+
+@dataclass
+class Found:
+    """Everything that a run of a plan found. artifact: the one that is signed off. not_checked: sentences on what the plan leaves open."""
+
+    artifact: Input
+    inputs: dict[str, Input]
+    steps: dict[str, Step] = field(default_factory=dict)
+    checks: list[Check] = field(default_factory=list)
+    not_checked: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    unreadable: list[tuple[str, str]] = field(default_factory=list)
+
+
+class Run:
+    """reuse_speed: figures that were measured in an earlier run on the same things are used again."""
+
+    def __init__(self, plan: Plan, keeper: Keeper, listener: Listener, reuse_speed: bool = False):
+        self.plan, self.keeper, self.listener, self.reuse_speed = plan, keeper, listener, reuse_speed
+        self.checks = Checks(plan)
+
+    def all(self) -> Found:
+        """Raises any ZygalError; what was done until then is kept."""
+        self.listener.step("files")
+        self.inputs = inputs_of(self.plan)
+        float_artifact, notes = self._artifact()
+        signed = self._shrunk(float_artifact)
+        self.found = Found(signed, self.inputs, notes=notes)
+        if signed is not float_artifact:
+            self.inputs["model.artifact"] = float_artifact
+        self._survey()
+        self._agreement(float_artifact, signed)
+        self._accuracy(float_artifact)
+        self._speed()
+        return self.found
+
+    def _take(self, name: str, about: Mapping[str, Any], make, reuse: bool = True) -> Step:
+        self.listener.step(name)
+        step = self.keeper.take(name, about, make, reuse)
+        self.listener.detail(f"{name}: {'unchanged since an earlier run' if step.reused else f'{step.seconds:.1f} s'}")
+        if hasattr(self, "found"):
+            self.found.steps[name] = step
+            self.found.unreadable += [(each["file"], each["reason"]) for each in step.document.get("unreadable", [])]
+            self.found.notes += [each for each in step.document.get("notes", []) if each not in self.found.notes]
+        return step
+
+    def _hashes(self, *roles: str) -> dict[str, str]:
+        return {role: self.inputs[role].sha256 for role in roles if role in self.inputs}
+
+    # The artifacts
+
+    def _artifact(self) -> tuple[Input, list[str]]:
+        """The float artifact, made from its source if it has to be, and notes."""
+        model = self.plan.model
+        path, there = model.artifact, os.path.exists(model.artifact)
+        if not model.source:
+            if not there:
+                raise PlanError(f"{self.plan.path}: model.artifact {path} does not exist, and no model.source is named to make it from.")
+            return input_at("model.artifact", path), []
+        settings = {name: value for name, value in asdict(self.plan.convert).items() if value not in (None, False)}
+        about = {"settings": settings, "scores": model.scores, "output": path, **self._hashes("model.source", "model.weights", "model.inlet", "model.labels")}
+        why = "" if there else "it is missing"
+        if there:
+            why = self._why_stale(path, about, settings)
+        if why:
+            self.keeper.take("convert", {**about, "why": why}, partial(self._convert, settings), reuse=False)
+            self._remember(about, path)
+        made = input_at("model.artifact", path)
+        return made, [f"{path} was made from {model.source}, because {why}"] if why else []
+
+    def _why_stale(self, path: str, about: Mapping[str, Any], settings: Mapping[str, Any]) -> str:
+        """Why an artifact must be made again; empty if it need not be. What this plan made last is known by its hash; of another one
+        its metadata are compared."""
+        made = self.keeper.take("artifact", {**about, "sha256": sha256_of(path)}, lambda: Result({"known": False}))
+        if made.document["known"]:
+            return ""
+        from zygal.artifact import read_artifact
+        from zygal.inlet import read_inlet
+        from zygal.labels import read_labels
+
+        inside, model = read_artifact(path).metadata, self.plan.model
+        if inside.origin is None or inside.origin.source_sha256 != self.inputs["model.source"].sha256:
+            return "it was made from other bytes"
+        if model.inlet and read_inlet(model.inlet) != inside.inlet:
+            return f"it holds another inlet than {model.inlet}"
+        if model.labels and tuple(read_labels(model.labels).names) != tuple(inside.labels or ()):
+            return f"it holds other labels than {model.labels}"
+        return "it may have been made with other settings than those of [convert]" if settings else ""
+
+    def _remember(self, about: Mapping[str, Any], path: str) -> None:
+        self.keeper.take("artifact", {**about, "sha256": sha256_of(path)}, lambda: Result({"known": True}), reuse=False)
+
+    def _convert(self, settings: Mapping[str, Any]) -> Result:
+        from zygal.commands import convert
+
+        model = self.plan.model
+        request = convert.ConvertRequest(source=model.source, output=model.artifact, weights=model.weights, inlet=model.inlet,
+                                         labels=model.labels, scores=model.scores, overwrite=False, **settings)  # fmt: skip
+        return _result(convert.execute(request, self.listener))
+
+    def _shrunk(self, artifact: Input) -> Input:
+        """The artifact to sign off: the float one, or the one that is shrunk from it."""
+        wanted = self.plan.shrink
+        if wanted is None:
+            return artifact
+        about = {"settings": asdict(wanted), "artifact": artifact.sha256, **self._hashes("shrink.images", "data.witness", "data.labelled")}
+        if os.path.exists(wanted.output):
+            made = self.keeper.take("shrunk", {**about, "sha256": sha256_of(wanted.output)}, lambda: Result({"known": False}))
+            if made.document["known"]:
+                return input_at("shrink.output", wanted.output)
+        self.listener.step("shrink")
+        self.keeper.take("shrink", about, partial(self._shrink, artifact), reuse=False)
+        self.keeper.take("shrunk", {**about, "sha256": sha256_of(wanted.output)}, lambda: Result({"known": True}), reuse=False)
+        return input_at("shrink.output", wanted.output)
+
+    def _shrink(self, artifact: Input) -> Result:
+        from zygal.commands import shrink
+
+        wanted, data = self.plan.shrink, self.plan.data
+        request = shrink.ShrinkRequest(artifact=artifact.path, output=wanted.output, images=wanted.images, witness=None if wanted.images else data.witness,
+                                       agree=wanted.agree, lose=wanted.lose, speed=wanted.speed, half=wanted.half,
+                                       labelled=data.labelled if wanted.lose is not None else None)  # fmt: skip
+        outcome = shrink.execute(request, self.listener)
+        if outcome.refusal is not None:
+            raise outcome.refusal
+        return _result(outcome)
+
+    # What is measured
+
+    def _survey(self) -> None:
+        from zygal.commands import survey
+
+        found = self.found
+        step = self._take("survey", {"artifact": found.artifact.sha256, "path": found.artifact.path},
+                          lambda: _result(survey.execute(survey.SurveyRequest(file=found.artifact.path), self.listener)))  # fmt: skip
+        found.checks += self.checks.portability(step.document)
+
+    def _agreement(self, float_artifact: Input, signed: Input) -> None:
+        data, found = self.plan.data, self.found
+        if not data.witness:
+            found.not_checked.append("agreement: not checked, because the plan names no witness (data.witness)")
+            return
+        both = [("agreement", signed, "")]
+        if signed is not float_artifact:
+            both = [("agreement_float", float_artifact, "float artifact"), ("agreement", signed, "shrunk artifact")]
+        for name, artifact, role in both:
+            about = {"artifact": artifact.sha256, "path": artifact.path, "limits": asdict(self.plan.agreement), "inlet": self._own_inlet(),
+                     **self._hashes("data.witness", "data.reference")}  # fmt: skip
+            step = self._take(name, about, partial(self._match, artifact))
+            found.checks += self.checks.agreement(step.document, role)
+            found.not_checked += [each for each in step.document["not_checked"] if each not in found.not_checked]
+        self._strip(signed)
+
+    def _own_inlet(self) -> str | None:
+        """The inlet to use instead of the one inside, where nothing was converted and the plan names one."""
+        return self.plan.model.inlet if self.plan.model.source is None else None
+
+    def _match(self, artifact: Input) -> Result:
+        from zygal.commands import match
+
+        limits, data = self.plan.agreement, self.plan.data
+        request = match.MatchRequest(
+            artifact=artifact.path, witness=data.witness, images=data.reference, inlet=self._own_inlet() if data.reference else None,
+            scores=self.plan.model.scores, tensor_limit=limits.tensor_grey_levels, model_limit=limits.model_of_spread,
+            end_limit=limits.end_to_end_of_spread, agree_limit=limits.shrunk_top_1, order_limit=limits.shrunk_order,
+        )  # fmt: skip
+        outcome = match.execute(request, self.listener)
+        shown = [each.name for each in outcome.found.images[:SHOWN_IMAGES]] if data.reference else []
+        return _result(outcome, thumbnails(data.reference, shown) if shown else {})
+
+    def _strip(self, artifact: Input) -> None:
+        """The inlet as a strip of pictures of the first reference image that can be read."""
+        from zygal.artifact import read_artifact
+        from zygal.evidence.images import list_images
+        from zygal.inlet import read_inlet
+
+        folder, own = self.plan.data.reference, self._own_inlet()
+        if folder is None:
+            return
+        inlet = read_inlet(own) if own else read_artifact(artifact.path).metadata.inlet
+        if inlet is None:
+            return
+        about = {"inlet": asdict(inlet), **self._hashes("data.reference")}
+        self._take("inlet", about, lambda: _strip_of(inlet, [os.path.join(folder, name) for name in list_images(folder)]))
+
+    def _accuracy(self, float_artifact: Input) -> None:
+        data, found, wanted = self.plan.data, self.found, self.plan.accuracy
+        if not data.labelled:
+            found.not_checked.append("accuracy: not checked, because the plan names no labelled images (data.labelled)")
+            return
+        compare = {"source": self.plan.model.source, "float": float_artifact.path}.get(wanted.compare, wanted.compare)
+        about = {"artifact": found.artifact.sha256, "path": found.artifact.path, "compare": compare, "float": float_artifact.sha256,
+                 "model": asdict(self.plan.model), **self._hashes("data.labelled", "data.training", "model.source", "model.weights",
+                                                                  "model.inlet", "model.labels", "accuracy.compare")}  # fmt: skip
+        step = self._take("accuracy", about, partial(self._tally, found.artifact, compare))
+        found.checks += self.checks.accuracy(step.document)
+
+    def _tally(self, artifact: Input, compare: str | None) -> Result:
+        from zygal.commands import tally
+        from zygal.figures.reliability import draw_reliability
+
+        model, data = self.plan.model, self.plan.data
+        own_labels = model.labels if model.source is None else None
+        request = tally.TallyRequest(artifact=artifact.path, images=data.labelled, compare=compare, inlet=self._own_inlet(), labels=own_labels,
+                                     weights=model.weights if compare == model.source else None, scores=model.scores,
+                                     multi_label=model.multi_label, trained_on=(data.training,) if data.training else ())  # fmt: skip
+        outcome = tally.execute(request, self.listener)
+        found = outcome.found
+        pictures = thumbnails("", [each.path for each in found.misclassified[:SHOWN_WRONG]])
+        title = f"confidence and accuracy, {found.images} images"
+        pictures["reliability.svg"] = drawn(partial(draw_reliability, found.calibration, title), ".svg")
+        if found.exclusive and len(found.exclusive.classes) > MOST_IN_TABLE:
+            from zygal.figures.confusion import draw_confusion
+
+            pictures["confusion.png"] = drawn(partial(draw_confusion, found.exclusive, f"confusion matrix, {found.images} images"), ".png")
+        return _result(outcome, pictures)
+
+    def _speed(self) -> None:
+        found, wanted = self.found, self.plan.speed
+        if wanted is None:
+            found.not_checked.append("speed and memory: not checked, because the plan has no table [speed]")
+            return
+        about = {"artifact": found.artifact.sha256, "path": found.artifact.path, "settings": asdict(wanted), **self._hashes("data.witness", "speed.earlier")}
+        step = self._take("speed", about, self._bench, self.reuse_speed)
+        found.checks += [*self.checks.speed(step.document), *self.checks.memory(step.document)]
+
+    def _bench(self) -> Result:
+        from zygal.commands import bench
+        from zygal.evidence.witness import read_witness
+
+        wanted, witness, path = self.plan.speed, self.plan.data.witness, self.found.artifact.path
+        batches = {*(wanted.batches or ()), *(limit.batch for limit in wanted.limits)}
+        threads = {*(wanted.threads or ()), *(limit.threads for limit in wanted.limits)}
+        if witness and read_witness(witness).tensors is None:
+            witness = None
+        request = bench.BenchRequest(artifact=path, batches=tuple(sorted(batches)) or DEFAULT_BATCHES, threads=tuple(sorted(threads)) or None,
+                                     seconds=wanted.seconds, witness=witness, layers=wanted.layers and format_of(path) is ONNX,
+                                     baseline=wanted.earlier, max_slowdown=wanted.slowdown_at_most or 0.0)  # fmt: skip
+        outcome = bench.execute(request, self.listener)
+        if outcome.interrupted:
+            raise KeyboardInterrupt
+        if outcome.refusal is not None:
+            raise outcome.refusal
+        return _result(outcome)
+
+
+def _result(outcome: Outcome, pictures: Mapping[str, bytes] | None = None) -> Result:
+    return Result(json_value(outcome.document()), pictures or {})
+
+
+def _strip_of(inlet: Inlet, paths: list[str]) -> Result:
+    from zygal.figures.strip import draw_strip
+    from zygal.inlet.description import describe_inlet
+    from zygal.inlet.stages import stages_of
+
+    for path in paths:
+        try:
+            stages = stages_of(path, inlet)
+        except ImageError:
+            continue
+        picture = drawn(partial(draw_strip, stages, os.path.basename(path)), ".png")
+        return Result({"image": os.path.basename(path), "inlet": describe_inlet(inlet), "stages": [f"{each.name}: {each.does}" for each in stages]},
+                      {"strip.png": picture})  # fmt: skip
+    return Result({"image": None, "inlet": describe_inlet(inlet), "stages": []})
