@@ -26,6 +26,7 @@ COMMANDS = {
     "bench": "Measure batch inference on the CPU: throughput, latency, memory.",
     "shrink": "Make an artifact that computes in 8 bits, and measure what it loses and gains.",
     "signoff": "Measure everything that a plan says must hold, and write one page with the verdict.",
+    "pack": "Pack artifacts with all that an application needs into one bundle, or check a bundle.",
     "completion": "Print a script that completes commands and options in a shell.",
 }
 """Every command, and what it does; `zygal.cli.NAME` has its options."""

@@ -29,7 +29,7 @@ def page_text(document: Mapping[str, Any], pictures: Pictures) -> str:
         "file_size": file_size, "grouped": grouped, "counted": counted, "sentence": sentence_of, "amount": _amount, "limit": _limit,
         "moment": lambda text: datetime.fromisoformat(text).strftime("%Y-%m-%d %H:%M UTC"), "ms": lambda seconds: "-" if seconds is None else f"{1e3 * seconds:.3g}",
     }  # fmt: skip
-    steps = {name: step["document"] for name, step in document["steps"].items()}
+    steps = {**dict.fromkeys(("accuracy", "inlet", "speed")), **{name: step["document"] for name, step in document["steps"].items()}}
     return environment.get_template("page.html").render(
         page=document, steps=steps, version=__version__, images=_as_data(pictures), required=[each for each in document["checks"] if each["required"]],
         failed=[each for each in document["checks"] if each["required"] and not each["passed"]], causes=_causes(steps),
@@ -59,7 +59,7 @@ def _limit(check: Mapping[str, Any]) -> str:
 def _matches(steps: Mapping[str, Any]) -> list[tuple[str, str, Mapping[str, Any]]]:
     """(step, title, document) of the artifact's agreement, and of the float artifact's where another one is signed off."""
     titles = {"agreement": "Agreement with the training framework", "agreement_float": "Agreement of the float artifact"}
-    return [(name, title, steps[name]) for name, title in titles.items() if name in steps]
+    return [(name, title, steps[name]) for name, title in titles.items() if steps.get(name)]
 
 
 def _causes(steps: Mapping[str, Any]) -> list[str]:

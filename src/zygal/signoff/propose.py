@@ -32,9 +32,9 @@ def proposed_plan(plan: Path) -> tuple[str, list[str]]:
     near = _near(artifact)
     inlet = _first(sorted(of_kind(kinds.INLET), key=near), "inlets", notes)
     witness = _first(sorted(of_kind(kinds.WITNESS), key=near), "witnesses", notes)
-    labels = _first(sorted(of_kind(kinds.LABELS), key=near), "labels files", notes)
     reference = _reference(folder, witness)
     labelled = _labelled(folder, reference)
+    labels = _first(sorted((name for name in of_kind(kinds.LABELS) if name != labelled), key=near), "labels files", notes)
     facts = {"source": source, "artifact": artifact, "inlet": inlet, "labels": labels, "witness": witness, "reference": reference, "labelled": labelled}
     return _text(facts), notes
 

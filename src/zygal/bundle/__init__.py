@@ -1,0 +1,1 @@
+"""Bundles: all that an application team needs of an artifact, with runners that check themselves."""

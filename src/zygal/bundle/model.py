@@ -1,0 +1,137 @@
+"""What a bundle says of one artifact, as data for the runners: names, shapes, labels, preprocessing, expected scores."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zygal.artifact import read_artifact
+from zygal.artifact.facts import Artifact
+from zygal.bundle.abilities import cannot_do
+from zygal.errors import BundleError, ImageError, some_of
+from zygal.evidence.images import list_images
+from zygal.files import sha256_of
+from zygal.inlet import Inlet
+from zygal.inlet.decode import open_image
+from zygal.prediction.classifier import Classifier, open_artifact
+
+MOST_REFERENCES = 10
+
+
+@dataclass(frozen=True)
+class Packed:
+    """One artifact of a bundle. folder: its place in it. document: its entry in model.json. images: paths of the reference images, by their
+    names in the bundle. left_out: what the runners cannot do of its preprocessing."""
+
+    folder: str
+    facts: Artifact
+    inlet: Inlet
+    labels: tuple[str, ...]
+    document: dict[str, Any]
+    images: dict[str, Path]
+    left_out: tuple[str, ...]
+
+
+def packed(path: str, folder: str, images: str | Path) -> Packed:
+    """Runs the artifact on the reference images that are chosen from a folder. Raises ZygalError."""
+    facts = read_artifact(path)
+    classifier = open_artifact(path)
+    if not classifier.named:
+        raise BundleError(f"{path} holds no labels, so an application team would have to guess them; convert it with --labels.")
+    ((name, (dtype, shape)), *others) = facts.inputs.items()
+    if others:
+        raise BundleError(f"{path} takes {len(facts.inputs)} inputs; an image classifier takes one.")
+    chosen, tensors, scores = _references(classifier, images)
+    output_dtype, output_shape = facts.outputs[facts.chosen.name]
+    document = {
+        "name": folder,
+        "file": f"{folder}/{Path(path).name}",
+        "sha256": facts.sha256,
+        "format": facts.format,
+        "runtime": classifier.engine_name,
+        "oldest_runtime": facts.oldest_runtime,
+        "input": {"name": name, "dtype": dtype, "shape": _sizes(shape), "batch": shape[0] if isinstance(shape[0], int) else None},
+        "output": {"name": facts.chosen.name, "dtype": output_dtype, "shape": _sizes(output_shape)},
+        "scores": classifier.own_kind,
+        "labels": list(classifier.labels),
+        "raw_pixels": classifier.raw,
+        "inlet": inlet_data(classifier.inlet),
+        "spread": float(scores.max() - scores.min()) or 1.0,
+        "references": [
+            {
+                "image": f"reference/{image}",
+                "sha256": sha256_of(Path(images) / image),
+                "tensor_shape": list(tensor.shape),
+                "tensor_dtype": str(tensor.dtype),
+                "tensor_sha256": hashlib.sha256(np.ascontiguousarray(tensor).tobytes()).hexdigest(),
+                "scores": [float(value) for value in row],
+                "predicted": _predicted(classifier, row),
+            }
+            for image, tensor, row in zip(chosen, tensors, scores)
+        ],
+    }
+    return Packed(folder, facts, classifier.inlet, tuple(classifier.labels), document, {f"reference/{image}": Path(images) / image for image in chosen},
+                  tuple(cannot_do(classifier.inlet, classifier.raw)))  # fmt: skip
+
+
+def _sizes(shape: Iterable[Any]) -> list[Any]:
+    return [size if isinstance(size, int) or size is None else str(size) for size in shape]
+
+
+def inlet_data(inlet: Inlet) -> dict[str, Any]:
+    """Every field of an inlet, none left to a default."""
+    whole = asdict(inlet)
+    whole["frame"] = [{"step": type(step).__name__.lower(), **asdict(step)} for step in inlet.frame]
+    return whole
+
+
+def _predicted(classifier: Classifier, row: np.ndarray) -> str:
+    if len(row) == 1:
+        yes = float(row[0]) >= (0.5 if "probabilities" in classifier.own_kind else 0.0)
+        return classifier.labels[int(yes)]
+    return classifier.labels[int(row.argmax())]
+
+
+def _references(classifier: Classifier, folder: str | Path) -> tuple[list[str], list[np.ndarray], np.ndarray]:
+    """Names, tensors and scores of at most ten images that differ in format, colours, orientation and predicted class."""
+    names, tensors, features, faults = [], [], [], []
+    for name in list_images(folder):
+        try:
+            features.append(_features(Path(folder) / name))
+            tensors.append(classifier.read(Path(folder) / name).tensor)
+            names.append(name)
+        except ImageError as fault:
+            faults.append(str(fault))
+            del features[len(names) :]
+    if not names:
+        raise BundleError(f"none of the images in {folder} can be read ({some_of(faults, 1)}); give a folder of reference images.")
+    scores = np.concatenate([classifier.raw_output([tensor]) for tensor in tensors])
+    kinds = [{*each, f"predicted {row.argmax()}"} for each, row in zip(features, scores)]
+    taken = sorted(_varied(kinds, MOST_REFERENCES))
+    return [names[index] for index in taken], [tensors[index] for index in taken], scores[taken]
+
+
+def _features(path: Path) -> set[str]:
+    """What makes an image file another case than others."""
+    picture = open_image(path)
+    orientation = picture.getexif().get(0x0112, 1)
+    transparent = "transparency" in picture.info or "A" in picture.getbands()
+    return {f"suffix {path.suffix.lower()}", f"mode {picture.mode}", f"orientation {orientation}", f"transparent {transparent}",
+            f"wide {picture.width > picture.height}"}  # fmt: skip
+
+
+def _varied(features: list[set[str]], most: int) -> list[int]:
+    """Indices of sets that together hold many members: always the one that adds most, the first of equals."""
+    taken: list[int] = []
+    seen: set[str] = set()
+    while len(taken) < min(most, len(features)):
+        rest = [index for index in range(len(features)) if index not in taken]
+        best = max(rest, key=lambda index: (len(features[index] - seen), -index))
+        taken.append(best)
+        seen |= features[best]
+    return taken
