@@ -6,6 +6,7 @@ from argparse import ArgumentTypeError
 
 from zygal.cli.command import Command, default_of
 from zygal.cli.options import (
+    add_endpoint,
     finish_parser,
     new_parser,
     number_list,
@@ -28,6 +29,7 @@ def register(commands) -> None:
     _add_grid(parser.add_argument_group("what is measured"))
     _add_inputs(parser.add_argument_group("input tensors"))
     _add_more(parser.add_argument_group("further measurements"))
+    add_endpoint(parser, "offer --arrival-rate to")
     _add_results(parser.add_argument_group("results"))
     finish_parser(parser, COMMAND)
 

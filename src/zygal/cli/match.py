@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
-from zygal.cli.options import SCORES_DEFAULT, finish_parser, limit, new_parser, share_of_one, shown, shown_share
+from zygal.cli.options import SCORES_DEFAULT, add_endpoint, finish_parser, limit, new_parser, share_of_one, shown, shown_share
 from zygal.commands.match import MatchRequest
 
 SUMMARY = "Checks preprocessing (A), model (B) and both end to end (C) against a witness, and names the cause of a failure."
@@ -14,7 +14,7 @@ def register(commands) -> None:
     parser = new_parser(
         commands, "match", SUMMARY, "zygal match channel_marks.onnx --witness channel_marks.witness --images reference"
     )
-    parser.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to check")
+    parser.add_argument("artifact", metavar="ARTIFACT", nargs="?", help="the artifact to check; with --endpoint, the one that the service should serve")
     parser.add_argument("--witness", metavar="FILE", required=True, help="the recording of the training framework")
     parser.add_argument("--scores", metavar="NAME", help=f"the output of the artifact to check, if it has several ({SCORES_DEFAULT})")
     parser.add_argument("--images", metavar="DIR", help="folder of the recorded images; without it only B is checked")
@@ -35,4 +35,8 @@ def register(commands) -> None:
                         help=f"how many of the images that differ most to list (default: {worst})")  # fmt: skip
     parser.add_argument("--write-inlet", metavar="FILE", help="write the corrected inlet, if A fails and the cause is found")
     parser.add_argument("--sheet", metavar="PNG", help="draw the images that differ most, with scores and tensor differences")
+    add_endpoint(parser, "check")
+    default = default_of(MatchRequest, "endpoint_limit")
+    parser.add_argument("--endpoint-limit", metavar="SHARE", type=limit, default=default,
+                        help=f"E: largest difference of the service's scores from those of ARTIFACT, as a share of the spread (default: {shown(default)})")  # fmt: skip
     finish_parser(parser, COMMAND)

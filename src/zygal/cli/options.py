@@ -140,6 +140,14 @@ def add_classifier_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--weights", metavar="FILE", help="weights, if OTHER is FILE.py:FUNCTION")
     parser.add_argument("--threads", metavar="N", type=int, default=default_of(ClassifierRequest, "threads"),
                         help="number of cores to use (default: all)")  # fmt: skip
+    add_endpoint(parser, "send the images, preprocessed here, to")
+
+
+def add_endpoint(parser: argparse.ArgumentParser, verb: str) -> None:
+    """A service that takes the place of the artifact."""
+    parser.add_argument("--endpoint", metavar="URL",
+                        help=f"{verb} a service of the open inference protocol, version 2: http://HOST:PORT/v2/models/NAME, perhaps with /versions/VERSION")  # fmt: skip
+    parser.add_argument("--timeout", metavar="10s", type=seconds, default=10.0, help="with --endpoint: how long to wait for one answer (default: 10s)")
 
 
 def shown(value: object) -> str:

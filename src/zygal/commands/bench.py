@@ -35,7 +35,7 @@ class BenchRequest:
     also measure the pipeline from these files, with `inlet`. deadline: seconds. arrival_rate: images/s of random arrivals;
     max_batch (the largest of batches unless given) and max_wait (seconds) say how they are batched. layers: time by layer.
     baseline: JSON of an earlier run; max_slowdown: how much slower is allowed, as a share; force: compare although machine or
-    settings differ."""
+    settings differ. endpoint: a service to offer the arrival rates to, instead of running the artifact here; timeout: seconds for one answer."""
 
     artifact: str
     batches: tuple[int, ...] = (1, 2, 4, 8)
@@ -62,6 +62,8 @@ class BenchRequest:
     baseline: str | None = None
     max_slowdown: float = 0.05
     force: bool = False
+    endpoint: str | None = None
+    timeout: float = 10.0
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:
@@ -90,7 +92,7 @@ class BenchOutcome(Outcome):
         return whole
 
 
-def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
+def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
     """Measures, writes the table and draws the figures. Raises ZygalError.
 
     After an interrupt the outcome covers what was measured until then. A baseline that cannot be compared with is not raised
@@ -101,6 +103,10 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> BenchOutcome:
     from zygal.commands.bench_run import measure
     from zygal.sources.recognition import require_artifact
 
+    if request.endpoint:
+        from zygal.commands.bench_endpoint import execute as offer
+
+        return offer(request, listener)
     _check(request)
     require_artifact(request.artifact)
     earlier = read_baseline(request.baseline) if request.baseline else None

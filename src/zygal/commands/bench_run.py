@@ -47,7 +47,7 @@ def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None 
 
     threads = request.threads or sorted({1, allowed_cores()})
     grid = Grid(request.batches, tuple(threads), request.levels, request.execution)
-    tensors, origin = _tensors(request)
+    tensors, origin = recorded_tensors(request)
     given = Given(tensors, origin, request.image_size, dict(request.input_shape))
     subject = ArtifactSubject(request.artifact, given)
     if earlier is not None and not request.force:
@@ -129,7 +129,7 @@ def _measure_arrivals(request: BenchRequest, bench: Bench, subject, best, second
     )  # fmt: skip
 
 
-def _tensors(request: BenchRequest):
+def recorded_tensors(request: BenchRequest):
     """The input tensors and where they are from."""
     if not request.witness:
         return None, "random numbers"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from itertools import islice
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -144,7 +144,8 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
             return map_regions(request, listing, first, other, notes)
         thresholds = Thresholds(request.min_probability, request.min_margin, request.threshold)
         run = Classification(first, other, thresholds, min(request.top, len(first.labels)), ThreadPool(request.threads))
-        return (_into_file if request.output else _in_memory)(request, listing, run, notes, listener)
+        outcome = (_into_file if request.output else _in_memory)(request, listing, run, notes, listener)
+        return replace(outcome, notes=(*outcome.notes, *first.traffic_notes()))
 
 
 def _check(request: ClassifyRequest) -> None:
@@ -160,7 +161,7 @@ def _check(request: ClassifyRequest) -> None:
         if not request.output:
             raise OutputError("--as vectors writes a file; give its name with -o FILE.parquet or -o FILE.npy.")
         vector_format(request.output)
-        given = [name for name in ("compare", "labels", "multi_label", "regions", "hash_images") if getattr(request, name)]
+        given = [name for name in ("compare", "labels", "multi_label", "regions", "hash_images", "endpoint") if getattr(request, name)]
         if given:
             raise OutputError(f"--{given[0].replace('_', '-')} does not apply to --as vectors; leave it out.")
     elif request.output:

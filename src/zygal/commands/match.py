@@ -7,15 +7,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
-from zygal.errors import OutputError, WitnessError
+from zygal.errors import EndpointError, OutputError, WitnessError
 from zygal.commands.match_sentences import causes
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
-from zygal.outcome import Outcome
+from zygal.outcome import Gate, Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
+    from zygal.endpoint.engine import EndpointEngine
     from zygal.evidence.result import Match
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
@@ -24,12 +25,16 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class MatchRequest:
-    """scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
+    """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should serve. timeout: seconds for one of its answers. endpoint_limit:
+    largest difference of its scores from those of the artifact, of the spread. scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
     tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the images
     that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most."""
 
-    artifact: str
+    artifact: str | None = None
     witness: str
+    endpoint: str | None = None
+    timeout: float = 10.0
+    endpoint_limit: float = 1e-5
     scores: str | None = None
     images: str | None = None
     inlet: str | None = None
@@ -61,6 +66,12 @@ class MatchOutcome(Outcome):
     labels: tuple[str, ...] | None
     found: Match
     shrunk: Shrunk | None = None
+    service_cause: str | None = None
+
+    @property
+    def subject(self) -> str:
+        """What was checked, as the user called it."""
+        return self.request.endpoint or self.request.artifact
 
     @property
     def compared(self) -> int:
@@ -78,6 +89,10 @@ class MatchOutcome(Outcome):
             return "The inlet differs from the preprocessing of the training side." + model
         if self.shrunk is not None and failed & {"B", "C"}:
             return f"The artifact in {self.shrunk.precision} answers otherwise than the recorded model; compare the float artifact {self.shrunk.artifact} first, then shrink it with a stricter budget."
+        if self.request.endpoint and failed & {"B", "C", "E"}:
+            return "The service gives other scores than were recorded." if "B" in failed or "C" in failed else "The service gives other scores than the artifact."
+        if failed == {"V"}:
+            return "Another version of the model answers than was asked for."
         if "B" in failed:
             return "The artifact is not the recorded model, or its conversion is wrong."
         if "C" in failed and "A" not in {gate.name for gate in self.gates}:
@@ -90,6 +105,7 @@ class MatchOutcome(Outcome):
         found, request = self.found, self.request
         return {
             "artifact": request.artifact,
+            "endpoint": request.endpoint,
             "witness": request.witness,
             "images_from": request.images,
             "inlet_from": request.inlet,
@@ -116,6 +132,7 @@ class MatchOutcome(Outcome):
             "score_cause": found.score_cause,
             "first_differing_layer": found.departure and asdict(found.departure),
             "label_cause": found.label_cause,
+            "service_cause": self.service_cause,
             "ties": list(found.ties),
             "not_checked": list(found.not_checked),
         }
@@ -148,16 +165,17 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     from zygal.inlet import read_inlet
 
     _check(request)
-    listener.detail(f"reading {request.artifact} and {request.witness}")
-    facts = read_artifact(request.artifact, request.scores)
+    listener.detail(f"reading {request.artifact or request.endpoint} and {request.witness}")
+    facts = read_artifact(request.artifact, request.scores) if request.artifact else None
     recorded = read_witness(request.witness)
-    engine = open_engine(facts)
+    engine = _endpoint(request, facts) if request.endpoint else open_engine(facts)
     witness = recorded.fed_as(engine.input_shape)
-    inlet = read_inlet(request.inlet) if request.inlet else facts.metadata.inlet
-    labels = facts.metadata.labels
-    shrunk = facts.metadata.shrunk
+    inlet = read_inlet(request.inlet) if request.inlet else facts.metadata.inlet if facts else None
+    labels = facts.metadata.labels if facts else None
+    shrunk = facts.metadata.shrunk if facts else None
     limits = Limits(request.tensor_limit, request.model_limit, request.end_limit, shrunk is not None, request.agree_limit, request.order_limit)
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
+    served = _served(request, engine, facts, witness, found) if request.endpoint else _Served()
     written = []
     if request.write_inlet and found.cause:
         written.append(_write_inlet(request.write_inlet, found.cause.inlet))
@@ -171,15 +189,63 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         labels=labels,
         found=found,
         shrunk=shrunk,
-        gates=found.gates,
-        notes=_notes(request, found, witness, witness is not recorded, facts),
+        service_cause=served.cause,
+        gates=(*found.gates, *served.gates),
+        notes=(*_notes(request, found, witness, witness is not recorded, facts), *served.notes),
         unreadable=found.unreadable,
         written=tuple(written),
         next_step=_next_step(request, inlet, found, witness.tensors is not None),
     )
 
 
+@dataclass(frozen=True)
+class _Served:
+    """What is checked of a service beyond the gates of an artifact."""
+
+    gates: tuple[Gate, ...] = ()
+    notes: tuple[str, ...] = ()
+    cause: str | None = None
+
+
+def _endpoint(request: MatchRequest, facts: Artifact | None) -> EndpointEngine:
+    from zygal.endpoint.engine import EndpointEngine
+
+    if facts is not None and facts.metadata.tensor is not None:
+        raise EndpointError(f"{request.artifact} takes raw pixels, so the recorded tensors cannot be sent to its service; compare it on images: zygal tally with --endpoint.")
+    return EndpointEngine(request.endpoint, request.timeout, request.scores or (facts.chosen.name if facts else None))
+
+
+def _served(request: MatchRequest, engine: EndpointEngine, facts: Artifact | None, witness: Witness, found: Match) -> _Served:
+    """E: the service against the artifact that it should serve. V: which versions answered. And why scores differ."""
+    from zygal.endpoint.causes import explain, other_file
+    from zygal.evidence.match import served_gates
+
+    local = None
+    if facts is not None:
+        from zygal.engines.artifact import open_engine
+
+        local = open_engine(facts)
+    traffic, wanted = engine.service.traffic, engine.service.version
+    gates, local_matches = served_gates(engine, local, witness, found.spread, request.model_limit, request.endpoint_limit)
+    others = {version: count for version, count in traffic.versions.items() if wanted is not None and version != wanted}
+    notes = engine.service.notes()
+    if wanted is not None:
+        gates = (*gates, Gate("V", f"service: answers by another version than {wanted}", sum(others.values()), 0, f"of {sum(traffic.versions.values())} answers"))
+    elif len(traffic.versions) > 1:
+        notes.append(f"several versions of the model answered ({', '.join(traffic.versions)}); name one in the URL: .../versions/VERSION")
+    cause = None
+    if witness.tensors is not None and any(not gate.passes and gate.name in ("B", "E") for gate in (*found.gates, *gates)):
+        cause = explain(engine, witness.tensors, witness.scores, found.spread)
+        if cause is None and found.score_cause is None and local_matches:
+            cause = other_file(list(traffic.versions))
+    return _Served(tuple(gates), tuple(notes), cause)
+
+
 def _check(request: MatchRequest) -> None:
+    if request.artifact is None and request.endpoint is None:
+        raise OutputError("name the artifact to check, or a service with --endpoint URL.")
+    if request.timeout <= 0:
+        raise OutputError(f"--timeout must be more than 0 s (got {request.timeout:g}).")
     if request.worst < 0:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
     for name, why in (("sheet", "shows the images"), ("inlet", "preprocesses the images"), ("write_inlet", "is found with the images")):
@@ -188,9 +254,9 @@ def _check(request: MatchRequest) -> None:
     check_outputs(request.outputs(), request.overwrite, request)
 
 
-def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, facts: Artifact) -> tuple[str, ...]:
-    origin = facts.metadata.origin
-    notes = [facts.chosen.note(list(facts.outputs))] if facts.chosen.reason else []
+def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, facts: Artifact | None) -> tuple[str, ...]:
+    origin = facts.metadata.origin if facts else None
+    notes = [facts.chosen.note(list(facts.outputs))] if facts and facts.chosen.reason else []
     if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
         other = "" if witness.source == origin.source else f", {witness.source}"
         notes.append(f"the artifact was made from {origin.source}, but the witness recorded a file with other bytes{other}")
@@ -235,12 +301,14 @@ def _draw_sheet(found: Match, request: MatchRequest, witness: Witness, inlet: In
         tops = [[(class_name(i, labels), score) for i, score in top] for top in (image.recorded_top, image.artifact_top)]
         rows.append(SheetRow(image.name, picture, *tops, difference, image.score_difference))
     if rows:
-        draw_sheet(rows, f"{request.artifact} and {request.witness}: the images that differ most", request.sheet)
+        draw_sheet(rows, f"{request.endpoint or request.artifact} and {request.witness}: the images that differ most", request.sheet)
     return bool(rows)
 
 
 def _next_step(request: MatchRequest, inlet: Inlet | None, found: Match, has_tensors: bool) -> str | None:
     """What to run next: find the missing or the wrong half."""
+    if request.endpoint:
+        return None
     folder = request.images or "DIR"
     by_scores = [] if has_tensors else ["--artifact", request.artifact]
     if inlet is None:

@@ -25,8 +25,11 @@ def causes(outcome: MatchOutcome) -> list[str]:
             sentences.append(f"The corrected inlet is in {outcome.request.write_inlet}.")
     elif any(gate.name == "A" for gate in outcome.failed_gates):
         sentences.append("Likely cause: not found. No inlet that was tried gives the recorded tensors.")
-    if found.score_cause:
-        sentences.append(f"Likely cause: {clean_sentence(found.score_cause)}")
+    if outcome.service_cause:
+        sentences.append(f"Likely cause: {clean_sentence(outcome.service_cause)}")
+    elif found.score_cause:
+        said = found.score_cause.replace("the artifact", "the service") if outcome.request.endpoint else found.score_cause
+        sentences.append(f"Likely cause: {clean_sentence(said)}")
     if found.label_cause:
         sentences.append(f"Likely cause: {clean_sentence(found.label_cause)}")
     if outcome.shrunk and outcome.shrunk.shares and {"B", "C"} & {gate.name for gate in outcome.failed_gates}:

@@ -116,7 +116,7 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
         images, pair, joined = prepared
         advance = _Progress(listener, len(joined.images))
         found = tally(first, joined, _choices(request, len(first.labels)), other, ThreadPool(request.threads), advance)
-        notes = [*first.notes, *(other.notes if other else ()), *_join_notes(joined, len(images))]
+        notes = [*first.notes, *first.traffic_notes(), *(other.notes if other else ()), *_join_notes(joined, len(images))]
         written, more = _draw(found, first, request, pair) if request.draw else ([], [])
         return TallyOutcome(
             artifact=first.name,

@@ -65,6 +65,20 @@ def match(
     return found.result()
 
 
+def served_gates(
+    service: Engine, local: Engine | None, witness: Witness, spread: float, model_limit: float, limit: float
+) -> tuple[tuple[Gate, ...], bool]:
+    """E: a service against the artifact that it should serve, both on the recorded tensors; and whether the artifact gives the recorded scores
+    within model_limit. No gate without the artifact or the tensors."""
+    if local is None or witness.tensors is None:
+        return (), False
+    expected = _scores(local, witness.tensors, witness)
+    matches = bool(np.abs(expected.astype(np.float64) - witness.scores).max() <= model_limit * spread)
+    difference = np.abs(_scores(service, witness.tensors, witness).astype(np.float64) - expected).max() / spread
+    difference = float(difference) if np.isfinite(difference) else None
+    return (Gate("E", "service and artifact: scores on the recorded tensors, largest difference", difference, limit, "of the spread", "NaN or infinity"),), matches
+
+
 class _Findings:
     """A match while it is made."""
 

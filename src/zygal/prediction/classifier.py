@@ -15,7 +15,7 @@ from zygal.artifact import read_artifact
 from zygal.engines.artifact import open_engine
 from zygal.engines.engine import Engine, run_in_batches
 from zygal.engines.live import open_live_engine
-from zygal.errors import ArtifactError, EngineError, InletError, LabelsError, some_of
+from zygal.errors import ArtifactError, EndpointError, EngineError, InletError, LabelsError, some_of
 from zygal.inlet import Inlet
 from zygal.inlet.apply import ApplyInlet, InletTensor
 from zygal.inlet.values import to_tensor
@@ -44,7 +44,7 @@ class Classifier:
     """May be used from several threads at once. Can be pickled: the copy opens its engine again from `path`.
 
     name: what the user called it. kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over
-    two classes. own_kind: what the model itself gives. raw: it takes 8-bit pixels and holds the inlet itself. transposed:
+    two classes. own_kind: what the model itself gives. served: URL and timeout of the service that runs it instead of a runtime here. raw: it takes 8-bit pixels and holds the inlet itself. transposed:
     the axes of its input are in the other order than the inlet's tensor. named: whether the class names are known. output:
     the output that is used. lock: held while it runs, if it can serve one thread at a time only.
     """
@@ -67,6 +67,7 @@ class Classifier:
     live: bool = False
     output: str | None = None
     lock: threading.Lock | None = None
+    served: tuple[str, float] | None = None
 
     @property
     def multi_label(self) -> bool:
@@ -85,8 +86,30 @@ class Classifier:
 
     def __setstate__(self, state: dict) -> None:
         self.__dict__.update(state)
-        self.engine = open_live_engine(self.path, self.output) if self.live else open_engine(self.path, 1, self.output)
+        self.engine = self._opened()
         self.lock = threading.Lock() if self.live else None
+
+    def _opened(self) -> Engine:
+        if self.served:
+            from zygal.endpoint.engine import EndpointEngine
+
+            return EndpointEngine(*self.served, self.output)
+        return open_live_engine(self.path, self.output) if self.live else open_engine(self.path, 1, self.output)
+
+    def serve_at(self, url: str, timeout: float) -> None:
+        """From now on a service runs the model; inlet, labels and what the scores are stay the artifact's. Raises EndpointError where the
+        service is not ready, or its model has other inputs or another number of classes."""
+        wanted = self._run(self._probes()).shape
+        self.served = url, timeout
+        self.engine = self._opened()
+        self.engine_name = self.engine.name
+        found = self._run(self._probes()).shape
+        if found != wanted:
+            raise EndpointError(f"{url} gives scores {list(found)} where {self.path} gives {list(wanted)}; another model is served there.")
+
+    def traffic_notes(self) -> list[str]:
+        """Of one that is served, what a user should know of the traffic until now."""
+        return self.engine.service.notes() if self.served else []
 
     def tensor(self, pixels: np.ndarray) -> np.ndarray:
         """The tensor of pixels [H, W, C] after the frame stage, or raw pixels unchanged."""

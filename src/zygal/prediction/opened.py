@@ -19,7 +19,8 @@ class ClassifierRequest:
 
     artifact: the ONNX file. scores: which of its outputs, if it has several. inlet, labels: files to use instead of those inside. multi_label: the classes do not exclude each
     other. compare: another artifact, or a trained model in its live framework; compare_scores names its output,
-    compare_inlet its inlet, weights its weights. threads: how many cores to use; all unless given.
+    compare_inlet its inlet, weights its weights. threads: how many cores to use; all unless given. endpoint: a service that runs
+    the artifact instead; timeout: seconds for one of its answers.
     """
 
     artifact: str
@@ -32,12 +33,16 @@ class ClassifierRequest:
     compare_inlet: str | None = None
     weights: str | None = None
     threads: int | None = None
+    endpoint: str | None = None
+    timeout: float = 10.0
 
 
 def check_request(request: ClassifierRequest) -> None:
     """Raises EngineError or SourceError for options that contradict each other."""
     if request.threads is not None and request.threads < 1:
         raise EngineError(f"--threads must be at least 1 (got {request.threads}).")
+    if request.timeout <= 0:
+        raise EngineError(f"--timeout must be more than 0 s (got {request.timeout:g}).")
     if request.compare is None:
         for name in ("compare_scores", "compare_inlet", "weights"):
             if getattr(request, name):
@@ -59,6 +64,8 @@ def open_classifiers(
     labels = read_labels(request.labels) if request.labels else None
     inlet = read_inlet(request.inlet) if request.inlet else None
     first = open_artifact(request.artifact, inlet, labels, request.multi_label, scores=request.scores)
+    if request.endpoint:
+        first.serve_at(request.endpoint, request.timeout)
     if before_compared is not None:
         before_compared(first)
     if request.compare is None:

@@ -5,14 +5,18 @@ from __future__ import annotations
 import math
 
 from zygal.cli.reports.bench_more import show_comparison, show_layers, show_pipeline, show_regression, show_serving
-from zygal.cli.reports.verdict import show_verdict
+from zygal.cli.reports.verdict import show_gates, show_verdict
 from zygal.cli.tables import show_facts, show_sentence, show_table
 from zygal.commands.bench import BenchOutcome
+from zygal.commands.bench_endpoint import EndpointOutcome
 from zygal.wording import counted, duration, file_size, milliseconds, rate, rough_percent
 
 
 def show(out, outcome: BenchOutcome) -> None:
     """Machine, table, conclusions, then each further measurement."""
+    if isinstance(outcome, EndpointOutcome):
+        show_offered(out, outcome)
+        return
     bench, request = outcome.bench, outcome.request
     _show_machine(out, bench)
     if bench.cells:
@@ -30,6 +34,22 @@ def show(out, outcome: BenchOutcome) -> None:
         show_regression(out, outcome.regression, outcome.earlier, request.max_slowdown)
     if outcome.written:
         show_sentence(out, f"Written: {', '.join(outcome.written)}.")
+    show_verdict(out, outcome)
+
+
+def show_offered(out, outcome: EndpointOutcome) -> None:
+    """A service under offered load."""
+    show_sentence(out, f"{outcome.service}, fed {outcome.inputs_from}")
+    out.print()
+    rows = [[f"{run.rate:g}", str(run.batch), rate(run.images_per_second), *(milliseconds(run.quantile(part)) for part in (0.5, 0.9, 0.99)),
+             str(run.requests), str(sum(run.failures.values())), "yes" if run.falling_behind else "no"] for run in outcome.runs]  # fmt: skip
+    show_table(out, ["offered images/s", "batch", "answered images/s", "p50 ms", "p90 ms", "p99 ms", "requests", "failed", "falling behind"], rows, left=0)
+    show_sentence(out, "ms: from the moment a request was due to its answer. falling behind: answers took longer and longer, so the service does not sustain this rate.")
+    for run in outcome.runs:
+        for reason, count in run.failures.items():
+            show_sentence(out, f"{counted(count, 'request')} at {run.rate:g} images/s: {reason}.", "yellow")
+    out.print()
+    show_gates(out, outcome.gates)
     show_verdict(out, outcome)
 
 

@@ -16,7 +16,7 @@ NARROW = 100
 def show(out, outcome: MatchOutcome) -> None:
     """Gates, the images that differ most, the verdict, and likely causes."""
     request, found = outcome.request, outcome.found
-    show_sentence(out, f"{request.artifact} on {outcome.runtime}, compared with {request.witness} "
+    show_sentence(out, f"{outcome.subject if request.endpoint else f'{request.artifact} on {outcome.runtime}'}, compared with {request.witness} "
                        f"({counted(outcome.recorded, 'image')}, {outcome.framework})")  # fmt: skip
     out.print()
     show_gates(out, outcome.gates)
