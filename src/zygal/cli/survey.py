@@ -17,4 +17,5 @@ def register(commands) -> None:
     parser.add_argument("--shape", metavar="C,H,W", type=number_list, help="shape of one image's tensor, if the source does not fix it")
     add_entries(parser)
     parser.add_argument("--write-inlet", metavar="FILE", help="write the preprocessing that a model does itself, as an inlet")
+    parser.add_argument("--draw", metavar="FILE", help="draw the network (PNG or SVG): its parts with repeats folded, shapes, parameters and multiply-adds")
     finish_parser(parser, COMMAND)

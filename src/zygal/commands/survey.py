@@ -5,15 +5,18 @@ from __future__ import annotations
 import os
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
 from zygal.commands.survey_documents import artifact_document, labels_document, trained_document, witness_document
-from zygal.errors import FileError
+from zygal.errors import FileError, OutputError
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
-from zygal.outputs import Output, check_outputs
+from zygal.outputs import DRAWING, Output, check_outputs
+
+if TYPE_CHECKING:
+    from zygal.outline.outline import Outline
 
 KERAS_WEIGHTS = "a weights file of Keras (.weights.h5)"
 _WEIGHTS = (kinds.SAFETENSORS, KERAS_WEIGHTS)
@@ -41,10 +44,12 @@ class SurveyRequest:
     signature: str | None = None
     input: str | None = None
     write_inlet: str | None = None
+    draw: str | None = None
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:
-        return [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
+        drawn = [Output(self.draw, DRAWING)] if self.draw else []
+        return [Output(self.write_inlet, kinds.INLET), *drawn] if self.write_inlet else drawn
 
     def options(self) -> dict[str, Any]:
         """What only some sources have."""
@@ -74,18 +79,21 @@ class SurveyOutcome(Outcome):
     kind: ClassVar[str] = "zygal.survey"
 
     found: Survey
+    outline: Outline | None = None
 
     def result(self) -> dict[str, Any]:
         documents = {**dict.fromkeys((*_WEIGHTS, kinds.INLET), asdict), **dict.fromkeys((kinds.LABELS, kinds.FOLDER), labels_document),
                      kinds.WITNESS: witness_document}  # fmt: skip
         describe = artifact_document if self.found.is_artifact else documents.get(self.found.kind, trained_document)
-        return {"file": str(self.found.path), "file_kind": self.found.kind, **describe(self.found.facts)}
+        return {"file": str(self.found.path), "file_kind": self.found.kind, **describe(self.found.facts), "outline": self.outline and self.outline.document()}
 
 
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
     from zygal.sources.live import is_live
 
+    if request.draw and not request.draw.lower().endswith((".png", ".svg")):
+        raise OutputError(f"--draw {request.draw}: a drawing ends in .png or .svg.")
     check_outputs(request.outputs(), request.overwrite, request)
     listener.detail(f"reading {request.file}")
     if is_live(request.file) or request.weights:
@@ -99,7 +107,22 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
     if found.is_artifact and found.facts.chosen.reason:
         notes.append(found.facts.chosen.note(list(found.facts.outputs)))
     written = _write_inlet(found, request) if request.write_inlet else ()
-    return SurveyOutcome(found=found, notes=tuple(notes), written=written, next_step=_next_step(found, request))
+    outline = _draw(found, request) if request.draw else None
+    return SurveyOutcome(found=found, outline=outline, notes=tuple(notes), written=(*written, *((request.draw,) if outline else ())),
+                         next_step=_next_step(found, request))  # fmt: skip
+
+
+def _draw(found: Survey, request: SurveyRequest) -> Outline:
+    """Draws the network. Raises FileError for a file that holds none."""
+    from zygal.figures.network import draw_network
+    from zygal.outline.opened import graph_at
+    from zygal.outline.outline import outline_of
+
+    if not found.is_artifact and not found.is_source:
+        raise FileError(f"--draw shows a network, but {request.file} is {found.kind}; name a trained model or an artifact.")
+    outline = outline_of(graph_at(request.file, found.kind, request.weights, request.shape, signature=request.signature, input=request.input))
+    draw_network(outline, Path(request.file).name, request.draw)
+    return outline
 
 
 def _write_inlet(found: Survey, request: SurveyRequest) -> tuple[str, ...]:
