@@ -28,7 +28,8 @@ from zygal.cli.reports import (
     tally,
     witness,
 )
-from zygal.cli.terminal import _json_value, console
+from zygal.cli.terminal import console
+from zygal.documents import json_value
 from zygal.exit_codes import GATE_FAILED, INTERRUPTED, PASS, SOME_UNREADABLE
 from zygal.outcome import Gate, Outcome
 
@@ -75,7 +76,7 @@ def test_no_report_and_no_help_uses_an_old_word(shipped):
 @pytest.mark.parametrize("name", ALL)
 def test_every_document_follows_its_schema(name):
     outcome = ALL[name]()
-    document = json.loads(json.dumps(_json_value(outcome.document())))
+    document = json.loads(json.dumps(json_value(outcome.document())))
     schema = json.loads((SCHEMAS / f"{outcome.kind}.json").read_text())
     jsonschema.Draft202012Validator.check_schema(schema)
     jsonschema.validate(document, schema)

@@ -42,9 +42,8 @@ class SignoffRequest:
     def folder(self) -> Path:
         return Path(self.output) if self.output else Path(self.plan).with_suffix(".signoff")
 
-    def outputs(self) -> list[Output]:
-        if self.new:
-            return []
+    def results(self) -> list[Output]:
+        """What is written. Its folder is made only when the plan has been read."""
         named = ((PAGE_FILE, PAGE), (RESULT_FILE, JSON), (JUNIT_FILE, JUNIT))
         return [Output(str(self.folder / name), kind, True) for name, kind in named]
 
@@ -114,10 +113,10 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
 
     plan = read_plan(request.plan, request.allow_outside, request.run_code)
     earlier = read_signoff(request.against) if request.against else None
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.results(), request.overwrite, request)
     keeper = Keeper(request.folder / KEPT_FOLDER, request.fresh)
     found = Run(plan, keeper, listener, request.reuse_speed).all()
-    page, result, junit = (output.path for output in request.outputs())
+    page, result, junit = (output.path for output in request.results())
     common = {
         "request": request, "title": plan.title, "plan_sha256": plan.sha256, "artifact": found.artifact,
         "signed_at": datetime.now(timezone.utc).isoformat(timespec="seconds"), "inputs": tuple(found.inputs.values()),

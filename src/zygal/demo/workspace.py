@@ -66,6 +66,11 @@ STEPS = (
                                   "--deadline", "10ms", "--layers", "--seconds", "8")),
     Step("A smaller file that computes in 8 bits, and what it loses. A network as small as this one gains no speed.",
          ("shrink", "channel_marks.onnx", "-o", "channel_marks.small.onnx", "--images", "reference")),
+    Step("Everything that must hold, in one plan: one verdict, and one page for those who were not there.", ("signoff", "signoff.toml")),
+    Step("All that an application team needs, in one bundle, with programs that check themselves.",
+         ("pack", "channel_marks.onnx", "--images", "reference", "--signoff", "signoff.signoff", "-o", "channel_marks.zip")),
+    Step("Is it what was signed off, and does it classify as it did here?",
+         ("pack", "--check", "channel_marks.zip", "--signoff", "signoff.signoff")),
 )  # fmt: skip
 
 
