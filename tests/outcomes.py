@@ -20,19 +20,25 @@ from zygal.bench.result import Bench, Cell, Comparison
 from zygal.bench.serving import Batching, Serving
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Median, Ratio
+from zygal.bundle.check import Checked
 from zygal.commands.bench import BenchOutcome, BenchRequest
+from zygal.commands.bench_endpoint import EndpointOutcome
 from zygal.commands.classify import ClassifyOutcome
 from zygal.commands.convert import ConvertOutcome, ConvertRequest
 from zygal.commands.demo import DemoOutcome, StepResult
 from zygal.commands.draw import DrawOutcome, DrawRequest
 from zygal.commands.match import MatchOutcome, MatchRequest
+from zygal.commands.pack import PackOutcome, PackRequest
 from zygal.commands.recipes import RecipesOutcome, RecipesRequest
 from zygal.commands.recover import RecoverOutcome, RecoverRequest
 from zygal.commands.shrink import ShrinkOutcome, ShrinkRequest
+from zygal.commands.signoff import SignoffOutcome, SignoffRequest
 from zygal.commands.survey import Survey, SurveyOutcome
 from zygal.commands.tally import TallyOutcome
 from zygal.commands.witness import WitnessOutcome, WitnessRequest
 from zygal.conversion import Conversion
+from zygal.endpoint.causes import other_file
+from zygal.endpoint.load import Offered
 from zygal.errors import ArtifactError
 from zygal.evidence.causes import Cause
 from zygal.evidence.images import ImageFile
@@ -60,6 +66,10 @@ from zygal.shrink.given import Given
 from zygal.shrink.half import Halved
 from zygal.shrink.shrink import Result
 from zygal.shrink.trial import Point
+from zygal.signoff.check import Check
+from zygal.signoff.inputs import Input
+from zygal.signoff.kept import Result as Kept
+from zygal.signoff.kept import Step
 from zygal.sources.choice import Choice as OutputChoice
 from zygal.sources.source import SignatureFacts, SourceFacts
 from zygal.tally.accuracy import accuracy_of
@@ -71,6 +81,7 @@ from zygal.tally.multi_label import multi_label_accuracy
 from zygal.tally.paired import paired
 from zygal.tally.tally import Duplicates, Misclassified, Tally
 from zygal.weights_file import WeightsFacts
+from zygal.wording import RELEASE
 
 LABELS = ("port-hand", "starboard-hand", "safe-water")
 INLET = Inlet(
@@ -363,6 +374,79 @@ def demo():
     return DemoOutcome(folder="zygal-demo", steps=steps, gates=(gate,))
 
 
+def match_served():
+    """A service that does not serve what it should."""
+    gates = (Gate("B", "model: scores on the recorded tensors, largest difference", 0.197, 1e-4, "of the spread"),
+             Gate("E", "service and artifact: scores on the recorded tensors, largest difference", 0.197, 1e-5, "of the spread"),
+             Gate("V", "service: answers by another version than 1", 3, 0, "of 9 answers"))  # fmt: skip
+    whole = match_fails()
+    request = replace(whole.request, endpoint="http://127.0.0.1:8000/v2/models/marks/versions/1")
+    return replace(whole, request=request, gates=gates, found=replace(whole.found, gates=gates, cause=None, departure=None, score_cause=None, label_cause=None),
+                   service_cause=other_file(["2"]), notes=("the service did not answer 4 requests at once (status 503); they were sent again",))  # fmt: skip
+
+
+def bench_endpoint():
+    run = Offered(200.0, 1, np.linspace(0.003, 0.02, 1200), {}, 0.0, 6.0)
+    over = Offered(1000.0, 4, np.linspace(0.01, 2.0, 300), {"did not answer within 10 s": 7}, 0.4, 5.0)
+    gates = (Gate("answers", "requests without an answer", 7, 0, "of 1507 requests"), Gate("deadline", "200 images/s in batches of 1: p99", 19.8, 50, "ms"))
+    request = BenchRequest(artifact="model.onnx", endpoint="http://127.0.0.1:8000/v2/models/marks", arrival_rate=(200.0, 1000.0), deadline=0.05)
+    return EndpointOutcome(request=request, service=f"{request.endpoint} (version 1)", inputs_from="random numbers", runs=(run, over), gates=gates)
+
+
+def _checks():
+    lowest = "lowest: mast camera, 100 images, 95 % CI 77.9 % to 91.5 %"
+    return (
+        Check("portability.runs_on", Gate("runs_on", "oldest release of the runtime that loads it", 1.012, 1.016, RELEASE), True),
+        Check("agreement.B", Gate("B", "model: scores on the recorded tensors, largest difference", 2.8e-7, 1e-4, "of the spread"), True),
+        Check("accuracy.each_group_at_least", Gate("each_group_at_least", "lowest accuracy of a group", 0.86, 0.9, "share", at_least=True), True, lowest),
+        Check("accuracy.calibration_error_at_most", Gate("calibration_error_at_most", "expected calibration error", 0.066, 0.05, "share"), False, "201 images"),
+        Check("speed.p99_at_most_ms", Gate("p99_at_most_ms", "batch 1, 2 threads: p99 of the time of a batch", None, 5.0, "ms", "12 runs are too few for a p99; raise speed.seconds"), True, "12 runs"),
+    )  # fmt: skip
+
+
+def signoff(checks=None, changes=None):
+    checks = _checks() if checks is None else checks
+    file = Input("model.artifact", "model.onnx", "b" * 64, 1, 231_000)
+    document = {"diagnosis": "The inlet differs from the preprocessing of the training side.", "likely_causes": ['Likely cause: decode.colour should be "rgb", the inlet says "bgr".']}
+    steps = {"survey": Step("survey", Kept({}), 0.1, "2026-01-01T10:00:00+00:00", True), "agreement": Step("agreement", Kept(document), 1.5, "2026-01-01T10:00:00+00:00", False)}
+    return SignoffOutcome(
+        request=SignoffRequest(plan="signoff.toml", against="earlier.json" if changes is not None else None), title="Channel marks", plan_sha256="c" * 64, signed_at="2026-01-01T10:00:05+00:00", artifact=file,
+        inputs=(Input("data.witness", "model.witness", "d" * 64, 1, 521_000), Input("data.reference", "reference", "e" * 64, 40, 600_000)), versions={"zygal": "0.1.0", "numpy": "2.4.6"},
+        machine={"processor": "A processor"}, checks=checks, not_checked=("speed and memory: not checked, because the plan has no table [speed]",), steps=steps,
+        gates=tuple(each.gate for each in checks if each.required), unreadable=(("labelled/a.jpg", "is empty"),), changes=changes,
+        written=("signoff.signoff/page.html", "signoff.signoff/result.json", "signoff.signoff/junit.xml"),
+    )  # fmt: skip
+
+
+def signoff_passes():
+    changes = ({"what": "model.artifact", "earlier": "aaaaaaaaaaaa (model.onnx)", "now": "bbbbbbbbbbbb (model.onnx)", "kind": "changed"},
+               {"what": "accuracy on the labelled images", "earlier": "90.0 % (95 % CI 85.1 % to 93.4 %)", "now": "91.0 % (95 % CI 86.3 % to 94.3 %)", "kind": "better"})  # fmt: skip
+    return replace(signoff(_checks()[:2], changes), unreadable=(), not_checked=())
+
+
+def signoff_new():
+    return SignoffOutcome(request=SignoffRequest(new=True), title="signoff", proposed="zygal_plan = 1\n", written=("signoff.toml",), next_step="zygal signoff signoff.toml")
+
+
+_SIGNED = {"plan": "signoff.toml", "title": "Channel marks", "signed_at": "2026-01-01T10:00:05+00:00", "result_sha256": "f" * 64, "artifact_sha256": "b" * 64, "signed_off": True}
+_FILES = {"model/model.onnx": {"sha256": "b" * 64, "bytes": 231_000}, "classify.py": {"sha256": "a" * 64, "bytes": 9_000}}
+
+
+def pack():
+    model = {"name": "model", "file": "model/model.onnx", "sha256": "b" * 64, "references": [{}] * 10}
+    request = PackRequest(artifacts=("model.onnx",), output="model.zip", images="reference", signoff="signoff.signoff")
+    return PackOutcome(request=request, bundle="model.zip", bundle_sha256="1" * 64, bundle_bytes=682_000, files=_FILES, models=(model,), signoff=_SIGNED, written=("model.zip",), next_step="zygal pack --check model.zip")
+
+
+def pack_check(faults=("classify.py has other bytes",)):
+    gates = [Gate("files", "files that are not as the manifest says", len(faults), 0, "of 2 files")]
+    gates += [] if faults else [Gate("signoff", "signed-off artifacts that are not in the bundle byte for byte (by --signoff)", 0, 0, "of 1"), Gate("runner", "bundled runner: exit code of its own check", 0, 0, "")]
+    skipped = ("sign-off and runner: not checked, because files are not as the manifest says",) if faults else ()
+    said = () if faults else ("pass  reference/a.jpg: file as bundled, tensor identical, scores differ by 0.0e+00 of the spread", "model: 1 of 1 images pass, largest difference 0.0e+00 of the spread")
+    found = Checked(tuple(gates), said, skipped, faults, {}, {"files": _FILES, "signoff": _SIGNED})
+    return PackOutcome(request=PackRequest(check="model.zip"), bundle="model.zip", bundle_sha256="1" * 64, bundle_bytes=682_000, files=_FILES, signoff=_SIGNED, checked=found, gates=found.gates)
+
+
 ALL = {
     "match_passes": match_passes, "match_fails": match_fails, "match_behind_layers": match_behind_layers, "convert": convert, "witness": witness, "recover": recover,
     "recipes": recipes, "recover_fails": recover_fails, "recover_by_scores": recover_by_scores, "draw": draw, "survey_source": survey_source,
@@ -372,4 +456,6 @@ ALL = {
     "tally_alone": lambda: tally(False), "tally_multi_label": tally_multi_label, "classify_few": classify_few,
     "classify_file": classify_file, "classify_vectors": classify_vectors, "survey_weights": survey_weights, "classify_regions": classify_regions, "bench": bench, "demo": demo,
     "shrink": shrink, "shrink_refused": lambda: shrink(False), "shrink_half": shrink_half, "match_shrunk": match_shrunk,
+    "match_served": match_served, "bench_endpoint": bench_endpoint, "signoff": signoff, "signoff_passes": signoff_passes, "signoff_new": signoff_new, "pack": pack,
+    "pack_check": lambda: pack_check(()), "pack_tampered": pack_check,
 }  # fmt: skip

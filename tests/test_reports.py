@@ -23,7 +23,9 @@ from zygal.cli.reports import (
     inlet_draw,
     inlet_recipes,
     match,
+    pack,
     shrink,
+    signoff,
     survey,
     tally,
     witness,
@@ -35,7 +37,7 @@ from zygal.outcome import Gate, Outcome
 
 GOLDEN, SCHEMAS = Path(__file__).with_name("golden"), Path(__file__).parents[1] / "docs" / "schemas"
 REPORTS = {"bench": bench, "classify": classify, "convert": convert, "demo": demo, "draw": inlet_draw, "match": match,
-           "recipes": inlet_recipes, "recover": inlet, "shrink": shrink, "survey": survey, "tally": tally, "witness": witness}  # fmt: skip
+           "recipes": inlet_recipes, "pack": pack, "recover": inlet, "shrink": shrink, "signoff": signoff, "survey": survey, "tally": tally, "witness": witness}  # fmt: skip
 OLD_WORDS = (
     "HOLDS", "BREAKS", "holds:", "breaks:", "at fault", "taken for", "surest", "answered otherwise", "has right", "as it must",
     "others say", "the other says", "would leave", "leaves 0", "cannot tell", "in the order of", "make no sense", "makes no sense",

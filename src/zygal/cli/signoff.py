@@ -15,7 +15,7 @@ def register(commands) -> None:
     plan = default_of(SignoffRequest, "plan")
     parser.add_argument("plan", metavar="PLAN", nargs="?", default=plan, help=f"the plan, a TOML file (default: {plan})")
     parser.add_argument("--new", action="store_true", help="write a commented plan there, from the files in its folder")
-    parser.add_argument("-o", "--output", metavar="DIR", help="folder for page.html, result.json and junit.xml (default: PLAN.signoff beside the plan)")
+    parser.add_argument("-o", "--output", metavar="DIR", help="folder for page.html, result.json and junit.xml (default: PLAN.signoff, in the folder of the plan)")
     parser.add_argument("--against", metavar="FILE", help="the result.json of an earlier run: say what has changed since")
     parser.add_argument("--fresh", action="store_true", help="compute everything again; otherwise what is unchanged is taken from the last run")
     parser.add_argument("--reuse-speed", action="store_true",

@@ -8,8 +8,8 @@ from zygal.commands.signoff import SignoffOutcome
 from zygal.signoff.junit import sentence_of
 from zygal.wording import clean_sentence, counted
 
-WIDE, SHORT = 140, 22
-"""On a narrower terminal the name of a gate that is longer takes two lines."""
+WIDE, MEDIUM, SHORT, SHORTEST = 140, 100, 22, 14
+"""On a terminal of fewer columns the name of a gate that is longer takes two lines."""
 
 
 def show(out, outcome: SignoffOutcome) -> None:
@@ -34,7 +34,7 @@ def show(out, outcome: SignoffOutcome) -> None:
 
 
 def _in_lines(name: str, width: int) -> str:
-    return name if width >= WIDE or len(name) <= SHORT else name.replace(".", ".\n  ", 1)
+    return name if width >= WIDE or len(name) <= (SHORT if width >= MEDIUM else SHORTEST) else name.replace(".", ".\n  ", 1)
 
 
 def _show_details(out, outcome: SignoffOutcome) -> None:
