@@ -7,6 +7,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import zipfile
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
@@ -15,6 +16,7 @@ import pytest
 from hypothesis import settings
 
 from zygal.artifact import Metadata, write_artifact
+from zygal.bundle.contents import runner
 from zygal.cli.main import main
 from zygal.demo.workspace import write_workspace
 from zygal.engines.artifact import RuntimeEngine
@@ -141,3 +143,39 @@ def liven(module, seed=0):
             low, high = (0.6, 1.6) if "var" in name or "weight" in name else (-0.5, 0.5)
             tensor.data.uniform_(low, high, generator=chance)
     return module.eval()
+
+
+@pytest.fixture(scope="session")
+def signed(shipped, tmp_path_factory):
+    """The demo's files with a sign-off without speed, and the second model converted."""
+    folder = Path(shutil.copytree(shipped, tmp_path_factory.mktemp("signed") / "files"))
+    text = (folder / "signoff.toml").read_text()
+    (folder / "signoff.toml").write_text(text[: text.index("[speed]")])
+    assert called("signoff", cwd=folder).returncode == 0
+    done = called("convert", "keras/channel_marks.keras", "-o", "keras_marks.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--labels", "labels.txt", cwd=folder)
+    assert done.returncode == 0, done.stderr
+    assert called("pack", "channel_marks.onnx", "keras_marks.onnx", "--images", "reference", "--signoff", "signoff.signoff", "-o", "both.zip", cwd=folder).returncode == 0
+    return folder
+
+
+@pytest.fixture
+def unpacked(signed, tmp_path):
+    with zipfile.ZipFile(signed / "both.zip") as archive:
+        archive.extractall(tmp_path / "bundle")
+    return tmp_path / "bundle"
+
+
+@pytest.fixture(scope="session")
+def node_modules(tmp_path_factory):
+    """What the bundled package.json asks for, from the registry of JavaScript packages."""
+    if not shutil.which("node") or not shutil.which("npm"):
+        pytest.skip("needs Node and npm")
+    kept = os.environ.get("ZYGAL_NODE_MODULES")
+    if kept:
+        return Path(kept)
+    folder = tmp_path_factory.mktemp("node")
+    (folder / "package.json").write_bytes(runner("package.json"))
+    # Beyond what a bundle needs: a browser's remote control, and a checker of accessibility.
+    done = subprocess.run(["npm", "install", "--no-audit", "--no-fund", "--ignore-scripts", "playwright-core", "axe-core"], cwd=folder, capture_output=True, text=True, timeout=400)
+    assert done.returncode == 0, done.stderr
+    return folder / "node_modules"

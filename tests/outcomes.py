@@ -442,7 +442,7 @@ def pack_check(faults=("classify.py has other bytes",)):
     gates = [Gate("files", "files that are not as the manifest says", len(faults), 0, "of 2 files")]
     gates += [] if faults else [Gate("signoff", "signed-off artifacts that are not in the bundle byte for byte (by --signoff)", 0, 0, "of 1"), Gate("runner", "bundled runner: exit code of its own check", 0, 0, "")]
     skipped = ("sign-off and runner: not checked, because files are not as the manifest says",) if faults else ()
-    said = () if faults else ("pass  reference/a.jpg: file as bundled, tensor identical, scores differ by 0.0e+00 of the spread", "model: 1 of 1 images pass, largest difference 0.0e+00 of the spread")
+    said = () if faults else ("pass  reference/a.jpg: file as bundled, tensor identical, scores differ by 0.0e+00 of the spread", "model: 0 of 1 images fail, largest difference 0.0e+00 of the spread")
     found = Checked(tuple(gates), said, skipped, faults, {}, {"files": _FILES, "signoff": _SIGNED})
     return PackOutcome(request=PackRequest(check="model.zip"), bundle="model.zip", bundle_sha256="1" * 64, bundle_bytes=682_000, files=_FILES, signoff=_SIGNED, checked=found, gates=found.gates)
 

@@ -4,7 +4,6 @@ import json
 import os
 import re
 import shutil
-import subprocess
 from html.parser import HTMLParser
 from pathlib import Path
 from xml.etree import ElementTree
@@ -285,20 +284,6 @@ def test_names_from_files_cannot_write_into_the_page(workspace):
     page = (workspace / "plan.signoff" / "page.html").read_text()
     assert "<script" not in page and "&lt;script&gt;" in page
     assert title in ElementTree.parse(workspace / "plan.signoff" / "junit.xml").getroot().get("name")
-
-
-@pytest.mark.skipif(not shutil.which("chromium"), reason="needs the browser chromium")
-def test_no_request_leaves_the_page_in_a_browser(workspace, tmp_path):
-    """Chromium itself says what it loads: the file, and nothing else."""
-    page = signed(workspace) / "page.html"
-    log = tmp_path / "net.json"
-    subprocess.run(["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-                    f"--user-data-dir={tmp_path / 'profile'}", f"--log-net-log={log}", f"--screenshot={tmp_path / 'page.png'}", "--window-size=1280,800", page.as_uri()],
-                   check=True, capture_output=True, timeout=120)  # fmt: skip
-    shown = np.asarray(Image.open(tmp_path / "page.png").convert("L"))
-    assert shown.std() > 5, "the page is empty"
-    urls = set(re.findall(r'"url":"([^"]+)"', log.read_text()))
-    assert not [url for url in urls if not url.startswith(("file:", "data:", "chrome")) and "google" not in url], urls
 
 
 def test_the_limit_and_the_interval_are_told_apart():

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.bundle.archive import Bundle
-from zygal.bundle.contents import PYTHON_RUNNER, runner
+from zygal.bundle.contents import MOBILE_RUNNER, PYTHON_RUNNER, runner
 from zygal.documents import listed, mapping, parse_json, rebuilt, text
 from zygal.errors import BundleError
 from zygal.files import scratch_folder
@@ -53,13 +53,18 @@ def check_bundle(path: str | Path, signed: Mapping[str, Any] | None = None, run_
             other = sum(sha256 not in artifacts.values() for sha256 in hashes)
             gates.append(Gate("signoff", f"signed-off artifacts that are not in the bundle byte for byte ({where})", other, 0, f"of {len(hashes)}"))
         said: tuple[str, ...] = ()
-        if PYTHON_RUNNER not in bundle.manifest["files"]:
+        runners = [name for name in (PYTHON_RUNNER, MOBILE_RUNNER) if name in bundle.manifest["files"]]
+        foreign = [name for name in runners if bundle.read(name) != runner(name)]
+        if not runners:
             not_checked.append("runner: the bundle was packed without runners")
-        elif not run_code and bundle.read(PYTHON_RUNNER) != runner(PYTHON_RUNNER):
-            not_checked.append(f"runner: not run, because its {PYTHON_RUNNER} is not the one that this release of Zygal writes; add --run-code if you trust the bundle")
+        elif foreign and not run_code:
+            not_checked.append(f"runner: not run, because its {foreign[0]} is not the one that this release of Zygal writes; add --run-code if you trust the bundle")
         else:
-            code, said = _run(bundle)
-            gates.append(Gate("runner", "bundled runner: exit code of its own check", code, 0, ""))
+            needed = {MOBILE_RUNNER if file.endswith(".tflite") else PYTHON_RUNNER for file in artifacts}
+            for name in (each for each in runners if each in needed):
+                code, lines = _run(bundle, name)
+                said += lines
+                gates.append(Gate("runner", f"exit code of the bundle's own check, {name} --check", code, 0, ""))
         return Checked(tuple(gates), said, tuple(not_checked), (), artifacts, bundle.manifest)
 
 
@@ -81,12 +86,12 @@ def _signed_hashes(own: Mapping[str, Any] | None, given: Mapping[str, Any] | Non
     return (None, "") if own is None else ([own["artifact_sha256"]], "by its own manifest")
 
 
-def _run(bundle: Bundle) -> tuple[int, tuple[str, ...]]:
+def _run(bundle: Bundle, program: str) -> tuple[int, tuple[str, ...]]:
     """The exit code and the lines of the bundled check, in a folder and an environment of its own: no variables, no user's packages."""
     with scratch_folder() as folder:
         bundle.unpack(folder)
         kept = {name: os.environ[name] for name in ("PATH", "SYSTEMROOT") if name in os.environ}
-        command = [sys.executable, "-I", "-B", PYTHON_RUNNER, "--check"]
+        command = [sys.executable, "-E", "-s", "-B", program, "--check"]
         try:
             done = subprocess.run(command, cwd=folder, env=kept, capture_output=True, text=True, errors="replace", timeout=LONGEST_SECONDS, check=False)
         except subprocess.TimeoutExpired:

@@ -14,7 +14,7 @@ from zygal.bundle.model import Packed
 from zygal.inlet import format_inlet
 from zygal.wording import file_size
 
-PYTHON_RUNNER = "classify.py"
+PYTHON_RUNNER, MOBILE_RUNNER = "classify.py", "classify_mobile.py"
 SCRIPT_RUNNERS = ("classifier.mjs", "classify.mjs", "browser.html", "package.json")
 
 
@@ -27,14 +27,19 @@ def contents_of(models: Sequence[Packed], page: Path | None, runners: bool, sign
         made[f"{model.folder}/inlet.toml"] = format_inlet(model.inlet).encode()
         made |= model.images
     made["model.json"] = (json.dumps({"models": [model.document for model in models]}, indent=1, ensure_ascii=False) + "\n").encode()
-    if runners:
-        for name in (PYTHON_RUNNER, *SCRIPT_RUNNERS):
-            made[name] = runner(name)
+    for name in runners_of(models) if runners else ():
+        made[name] = runner(name)
     if page is not None:
         made["page.html"] = page
     made["README.md"] = _rendered("README.md", models, runners, page is not None, signoff)
     made["other_languages.md"] = _rendered("other_languages.md", models, runners, page is not None, signoff)
     return made
+
+
+def runners_of(models: Sequence[Packed]) -> list[str]:
+    """The programs that run these artifacts: in JavaScript only what is ONNX."""
+    formats = {model.facts.format for model in models}
+    return [PYTHON_RUNNER, *([MOBILE_RUNNER] if formats - {ONNX.name} else []), *(SCRIPT_RUNNERS if ONNX.name in formats else ())]
 
 
 def runner(name: str) -> bytes:

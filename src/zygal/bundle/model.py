@@ -56,7 +56,7 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
         "runtime": classifier.engine_name,
         "oldest_runtime": facts.oldest_runtime,
         "input": {"name": name, "dtype": dtype, "shape": _sizes(shape), "batch": shape[0] if isinstance(shape[0], int) else None},
-        "output": {"name": facts.chosen.name, "dtype": output_dtype, "shape": _sizes(output_shape)},
+        "output": {"name": facts.chosen.name, "place": list(facts.outputs).index(facts.chosen.name), "dtype": output_dtype, "shape": _sizes(output_shape)},
         "scores": classifier.own_kind,
         "labels": list(classifier.labels),
         "raw_pixels": classifier.raw,
@@ -76,7 +76,12 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
         ],
     }
     return Packed(folder, facts, classifier.inlet, tuple(classifier.labels), document, {f"reference/{image}": Path(images) / image for image in chosen},
-                  tuple(cannot_do(classifier.inlet, classifier.raw)))  # fmt: skip
+                  (*cannot_do(classifier.inlet, classifier.raw), *_of_ports(dtype, output_dtype)))  # fmt: skip
+
+
+def _of_ports(*dtypes: str) -> list[str]:
+    """What the runners cannot feed or fetch."""
+    return [f"tensors of {dtype} at the ends of the model" for dtype in dtypes if dtype not in ("float32", "uint8")]
 
 
 def _sizes(shape: Iterable[Any]) -> list[Any]:

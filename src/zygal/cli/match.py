@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
-from zygal.cli.options import SCORES_DEFAULT, add_endpoint, finish_parser, limit, new_parser, share_of_one, shown, shown_share
+from zygal.cli.options import (
+    SCORES_DEFAULT,
+    add_endpoint,
+    finish_parser,
+    limit,
+    new_parser,
+    share_of_one,
+    shown,
+    shown_share,
+)
 from zygal.commands.match import MatchRequest
 
 SUMMARY = "Checks preprocessing (A), model (B) and both end to end (C) against a witness, and names the cause of a failure."

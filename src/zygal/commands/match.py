@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
-from zygal.errors import EndpointError, OutputError, WitnessError
 from zygal.commands.match_sentences import causes
+from zygal.errors import EndpointError, OutputError, WitnessError
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.outcome import Gate, Outcome

@@ -105,6 +105,7 @@ def _result_file(given: str) -> Path:
 
 
 def _packed(request: PackRequest, result: Path | None, signed: dict[str, Any] | None, listener: Listener) -> PackOutcome:
+    from zygal.bundle.abilities import cannot_do
     from zygal.bundle.archive import write_bundle
     from zygal.bundle.contents import contents_of
     from zygal.bundle.model import packed
@@ -114,9 +115,11 @@ def _packed(request: PackRequest, result: Path | None, signed: dict[str, Any] | 
     for index, path in enumerate(request.artifacts):
         listener.step("reference images", index / len(request.artifacts))
         models.append(packed(path, Path(path).stem, request.images))
-    left_out = [f"{each.document['file']}: {some_of(list(each.left_out))}" for each in models if each.left_out]
+    left_out = [f"{Path(each.document['file']).name} ({some_of(list(each.left_out))})" for each in models if each.left_out]
     if left_out and not request.no_runners:
-        raise BundleError(f"the runners cannot do the preprocessing of {left_out[0]}; convert with --raw-pixels, which puts it into the artifact, or add --no-runners.")
+        in_graph = all(not cannot_do(each.inlet, True) for each in models)
+        advice = "convert with --raw-pixels, which puts the preprocessing into the artifact, or " if in_graph else ""
+        raise BundleError(f"the runners cannot do what {left_out[0]} needs; {advice}add --no-runners.")
     record = _record_of(signed, result, models) if signed and result else None
     page = result.with_name(PAGE_FILE) if result else None
     if page is not None and not page.is_file():

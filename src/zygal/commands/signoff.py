@@ -115,7 +115,11 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
     earlier = read_signoff(request.against) if request.against else None
     check_outputs(request.results(), request.overwrite, request)
     keeper = Keeper(request.folder / KEPT_FOLDER, request.fresh)
-    found = Run(plan, keeper, listener, request.reuse_speed).all()
+    try:
+        found = Run(plan, keeper, listener, request.reuse_speed).all()
+    except KeyboardInterrupt:
+        listener.note("what was finished is kept; run the same command again to go on")
+        raise
     page, result, junit = (output.path for output in request.results())
     common = {
         "request": request, "title": plan.title, "plan_sha256": plan.sha256, "artifact": found.artifact,

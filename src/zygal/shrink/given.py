@@ -10,8 +10,8 @@ import numpy as np
 
 from zygal.artifact.facts import Artifact
 from zygal.errors import ImageError, InletError, LabelsError, WitnessError
-from zygal.evidence.witness import Witness
 from zygal.evidence.images import list_images
+from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, apply_to_all
 from zygal.inlet.values import to_tensor
 from zygal.listener import Listener

@@ -10,7 +10,18 @@ from typing import Any
 
 from zygal import __version__
 from zygal.signoff.junit import sentence_of
-from zygal.wording import amount, counted, duration, file_size, grouped, percent, points, rate, rough_percent, short_number
+from zygal.wording import (
+    amount,
+    counted,
+    duration,
+    file_size,
+    grouped,
+    percent,
+    points,
+    rate,
+    rough_percent,
+    short_number,
+)
 
 MOST_CLASSES_IN_CONFUSION = 25
 MOST_LAYERS = 12

@@ -18,7 +18,7 @@ def show(out, outcome: PackOutcome) -> None:
     ]
     if outcome.checked is None:
         facts[2:2] = [("artifact", f"{each['file']}, SHA-256 {each['sha256'][:12]}, {counted(len(each['references']), 'reference image')}") for each in outcome.models]
-        facts.append(("runners", "left out" if outcome.request.no_runners else "Python (classify.py), Node (classify.mjs), browser (browser.html)"))
+        facts.append(("runners", ", ".join(each for each in outcome.files if each.endswith((".py", ".mjs", ".html")) and each not in ("page.html", "classifier.mjs")) or "left out"))
         show_facts(out, f"{outcome.bundle} is packed", facts)
         return
     show_facts(out, outcome.bundle, facts)
