@@ -8,7 +8,7 @@ A section for each command, options by their long names:
     accept = 0.3
 
 Such a file may lie in a folder that somebody else made, so it can set numbers and choices only: options that write files,
-run code or replace files are refused.
+run code, send images elsewhere or replace files are refused.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ ENVIRONMENT = "ZYGAL_CONFIG"
 """The environment variable that names another file, or NO_CONFIG for none."""
 NO_CONFIG = "none"
 REFUSED = ("json", "output", "overwrite", "force", "training-code", "weights", "write-inlet", "sheet", "regions", "draw", "csv",
-           "traceback", "help", "compare")  # fmt: skip
+           "traceback", "help", "compare", "endpoint", "allow-outside", "run-code", "new")  # fmt: skip
 _PATHS = ("FILE", "DIR", "DIR|CSV", "FILE.npy", "SCORES")
 """Metavars of options that name inputs: relative paths in the file start at its folder."""
 

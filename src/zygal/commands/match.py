@@ -8,15 +8,14 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
 from zygal.commands.match_sentences import causes
-from zygal.errors import EndpointError, OutputError, WitnessError
+from zygal.errors import OutputError, WitnessError
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
-from zygal.outcome import Gate, Outcome
+from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
-    from zygal.endpoint.engine import EndpointEngine
     from zygal.evidence.result import Match
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
@@ -159,6 +158,7 @@ class MatchOutcome(Outcome):
 def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     """Compares, and writes the corrected inlet and the sheet if asked for. Raises ZygalError."""
     from zygal.artifact import read_artifact
+    from zygal.commands.match_service import Served, check_service, engine_at
     from zygal.engines.artifact import open_engine
     from zygal.evidence.match import Limits, match
     from zygal.evidence.witness import read_witness
@@ -168,14 +168,14 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     listener.detail(f"reading {request.artifact or request.endpoint} and {request.witness}")
     facts = read_artifact(request.artifact, request.scores) if request.artifact else None
     recorded = read_witness(request.witness)
-    engine = _endpoint(request, facts) if request.endpoint else open_engine(facts)
+    engine = engine_at(request, facts) if request.endpoint else open_engine(facts)
     witness = recorded.fed_as(engine.input_shape)
     inlet = read_inlet(request.inlet) if request.inlet else facts.metadata.inlet if facts else None
     labels = facts.metadata.labels if facts else None
     shrunk = facts.metadata.shrunk if facts else None
     limits = Limits(request.tensor_limit, request.model_limit, request.end_limit, shrunk is not None, request.agree_limit, request.order_limit)
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
-    served = _served(request, engine, facts, witness, found) if request.endpoint else _Served()
+    served = check_service(request, engine, facts, witness, found) if request.endpoint else Served()
     written = []
     if request.write_inlet and found.cause:
         written.append(_write_inlet(request.write_inlet, found.cause.inlet))
@@ -196,49 +196,6 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         written=tuple(written),
         next_step=_next_step(request, inlet, found, witness.tensors is not None),
     )
-
-
-@dataclass(frozen=True)
-class _Served:
-    """What is checked of a service beyond the gates of an artifact."""
-
-    gates: tuple[Gate, ...] = ()
-    notes: tuple[str, ...] = ()
-    cause: str | None = None
-
-
-def _endpoint(request: MatchRequest, facts: Artifact | None) -> EndpointEngine:
-    from zygal.endpoint.engine import EndpointEngine
-
-    if facts is not None and facts.metadata.tensor is not None:
-        raise EndpointError(f"{request.artifact} takes raw pixels, so the recorded tensors cannot be sent to its service; compare it on images: zygal tally with --endpoint.")
-    return EndpointEngine(request.endpoint, request.timeout, request.scores or (facts.chosen.name if facts else None))
-
-
-def _served(request: MatchRequest, engine: EndpointEngine, facts: Artifact | None, witness: Witness, found: Match) -> _Served:
-    """E: the service against the artifact that it should serve. V: which versions answered. And why scores differ."""
-    from zygal.endpoint.causes import explain, other_file
-    from zygal.evidence.match import served_gates
-
-    local = None
-    if facts is not None:
-        from zygal.engines.artifact import open_engine
-
-        local = open_engine(facts)
-    traffic, wanted = engine.service.traffic, engine.service.version
-    gates, local_matches = served_gates(engine, local, witness, found.spread, request.model_limit, request.endpoint_limit)
-    others = {version: count for version, count in traffic.versions.items() if wanted is not None and version != wanted}
-    notes = engine.service.notes()
-    if wanted is not None:
-        gates = (*gates, Gate("V", f"service: answers by another version than {wanted}", sum(others.values()), 0, f"of {sum(traffic.versions.values())} answers"))
-    elif len(traffic.versions) > 1:
-        notes.append(f"several versions of the model answered ({', '.join(traffic.versions)}); name one in the URL: .../versions/VERSION")
-    cause = None
-    if witness.tensors is not None and any(not gate.passes and gate.name in ("B", "E") for gate in (*found.gates, *gates)):
-        cause = explain(engine, witness.tensors, witness.scores, found.spread)
-        if cause is None and found.score_cause is None and local_matches:
-            cause = other_file(list(traffic.versions))
-    return _Served(tuple(gates), tuple(notes), cause)
 
 
 def _check(request: MatchRequest) -> None:

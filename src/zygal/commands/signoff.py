@@ -103,11 +103,8 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
     from datetime import datetime, timezone
 
     from zygal.bench.machine import describe_machine
-    from zygal.files import write_text
     from zygal.signoff.changes import changes_since, read_signoff
-    from zygal.signoff.junit import junit_text
     from zygal.signoff.kept import Keeper
-    from zygal.signoff.page import page_text
     from zygal.signoff.read import read_plan
     from zygal.signoff.run import Run
 
@@ -120,25 +117,34 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
     except KeyboardInterrupt:
         listener.note("what was finished is kept; run the same command again to go on")
         raise
-    page, result, junit = (output.path for output in request.results())
     common = {
         "request": request, "title": plan.title, "plan_sha256": plan.sha256, "artifact": found.artifact,
         "signed_at": datetime.now(timezone.utc).isoformat(timespec="seconds"), "inputs": tuple(found.inputs.values()),
         "versions": keeper.about["versions"], "machine": json_value(asdict(describe_machine())), "checks": tuple(found.checks),
         "not_checked": tuple(found.not_checked), "steps": found.steps, "gates": tuple(each.gate for each in found.checks if each.required),
-        "notes": tuple(found.notes), "unreadable": tuple(dict.fromkeys(found.unreadable)), "written": (page, result, junit),
+        "notes": tuple(found.notes), "unreadable": tuple(dict.fromkeys(found.unreadable)), "written": tuple(output.path for output in request.results()),
     }  # fmt: skip
     outcome = SignoffOutcome(**common)
     if earlier is not None:
         outcome = SignoffOutcome(**common, changes=tuple(changes_since(earlier, json_value(outcome.document()))))
-    document = json_value(outcome.document())
     listener.step("page")
-    write_text(page, page_text(document, {name: step.result.pictures for name, step in found.steps.items()}))
-    write_text(junit, junit_text(document))
+    _write(outcome, found.steps)
+    return outcome
+
+
+def _write(outcome: SignoffOutcome, steps: dict[str, Step]) -> None:
+    """The page, the JUnit file, and last the result, which says that all is there."""
     import json
 
+    from zygal.files import write_text
+    from zygal.signoff.junit import junit_text
+    from zygal.signoff.page import page_text
+
+    page, result, junit = outcome.written
+    document = json_value(outcome.document())
+    write_text(page, page_text(document, {name: step.result.pictures for name, step in steps.items()}))
+    write_text(junit, junit_text(document))
     write_text(result, json.dumps(document, indent=2, ensure_ascii=False) + "\n")
-    return outcome
 
 
 def _check(request: SignoffRequest) -> None:

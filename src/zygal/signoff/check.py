@@ -102,7 +102,8 @@ class Checks:
 
     def _lost(self, tally: Document) -> Check:
         paired, limit = tally["paired"], self.plan.accuracy.lost_at_most
-        lost = {"value": -paired["difference"]["value"], "ci95_low": -paired["difference"]["ci95_high"], "ci95_high": -paired["difference"]["ci95_low"]}
+        gained = paired["difference"]
+        lost = {"value": 0.0 - gained["value"], "ci95_low": 0.0 - gained["ci95_high"], "ci95_high": 0.0 - gained["ci95_low"]}
         detail = f"{counted(paired['images'], 'image')}, {_interval(lost)}"
         if lost["value"] <= limit < lost["ci95_high"]:
             detail += "; the interval reaches beyond the limit: more images would tell"

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import os
 from collections.abc import Callable
+from importlib.resources import files
 from pathlib import Path
 
 from zygal import kinds
@@ -36,7 +38,7 @@ def proposed_plan(plan: Path) -> tuple[str, list[str]]:
     labelled = _labelled(folder, reference)
     labels = _first(sorted((name for name in of_kind(kinds.LABELS) if name != labelled), key=near), "labels files", notes)
     facts = {"source": source, "artifact": artifact, "inlet": inlet, "labels": labels, "witness": witness, "reference": reference, "labelled": labelled}
-    return _text(facts), notes
+    return _text(facts, plan.name), notes
 
 
 def _kinds_in(folder: Path) -> dict[str, str]:
@@ -102,63 +104,14 @@ def _holds_classes(folder: Path) -> bool:
     return len(classes) >= 2 and all(any(name.lower().endswith(tuple(SUFFIXES)) for name in files_below(each)) for each in classes)
 
 
-def _text(found: dict[str, str | None]) -> str:
+def _text(found: dict[str, str | None], name: str) -> str:
     """The plan; what is not there, or needs a decision, is a comment."""
-    def line(key: str, name: str, otherwise: str) -> str:
-        value = found[name]
-        return f'{key} = "{value}"' if value else f'# {key} = "{otherwise}"'
+    from jinja2 import Environment, StrictUndefined
 
-    shown = found["labelled"] is not None
-    return f'''# What must hold before {found["artifact"]} ships. Run it with: zygal signoff THIS_FILE
-# Paths start at this file's folder. A line behind # is an example: take the # away and set your own limit.
-zygal_plan = {PLAN_VERSION}
-# title = "what the page is called"
-# extends = "common.toml"        # take everything that is not stated here from another plan
-# report_only = ["speed"]        # gates that are measured and shown, but cannot fail: tables, or single gates like "accuracy.at_least"
+    def line(key: str, otherwise: str) -> str:
+        value = found[key]
+        return f"{key} = {json.dumps(value, ensure_ascii=False)}" if value else f'# {key} = "{otherwise}"'
 
-[model]
-{line("artifact", "artifact", "model.onnx")}
-{line("source", "source", "model.pt2")}        # the artifact is made from it where it is missing or was made from other bytes
-{line("inlet", "inlet", "model.inlet.toml")}
-{line("labels", "labels", "labels.txt")}
-
-[data]
-{line("witness", "witness", "model.witness")}      # made with: zygal witness
-{line("reference", "reference", "reference")}      # the images of the witness
-{line("labelled", "labelled", "labelled.csv")}      # images with their true class
-
-# The limits of zygal match; these are its defaults.
-[agreement]
-{"" if found["witness"] else "# "}tensor_grey_levels = 0.5
-{"" if found["witness"] else "# "}model_of_spread = 1e-4
-{"" if found["witness"] else "# "}end_to_end_of_spread = 1e-2
-
-[portability]
-# size_at_most_mb = 100
-# opset_at_most = 17
-# runs_on = "1.16"               # this release of the runtime must load the artifact
-
-[accuracy]{"" if shown else "                       # needs data.labelled"}
-# at_least = 0.95
-# each_class_at_least = 0.85
-# each_group_at_least = 0.90     # groups are a column of the CSV
-# lost_at_most = 0.005           # accuracy lost to what compare names
-# compare = "source"             # needs the training framework; or the file of another model
-
-[speed]
-seconds = 20
-# [[speed.limits]]
-# batch = 1
-# threads = 1
-# p99_at_most_ms = 10
-# images_per_second_at_least = 100
-
-[memory]
-# peak_at_most_mb = 500
-
-# An artifact in 8 bits, which is then the one that is signed off.
-# [shrink]
-# output = "{Path(found["artifact"]).stem}.small.onnx"
-# images = "calibration"
-# agree = 0.99
-'''
+    template = (files("zygal.signoff") / "templates" / "plan.toml").read_text("utf-8")
+    environment = Environment(undefined=StrictUndefined, keep_trailing_newline=True)
+    return environment.from_string(template).render(found=found, line=line, version=PLAN_VERSION, name=name, stem=Path(found["artifact"]).stem)
