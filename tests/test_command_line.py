@@ -117,6 +117,9 @@ def test_defaults_come_from_the_nearest_file_above(workspace):
     (below / "zygal.toml").write_text("[bench]\nthreads = [1, 2]\ncompare = []\n")
     refused(called(*match, cwd=below), "--witness")
     refused(called("bench", "../../channel_marks.onnx", cwd=below), "zygal.toml: compare cannot be set in this file")
+    for command, option, value in (("match", "endpoint", '"http://elsewhere/v2/models/x"'), ("signoff", "allow-outside", "true"), ("signoff", "run-code", "true"), ("signoff", "new", "true"), ("pack", "run-code", "true")):
+        (below / "zygal.toml").write_text(f"[{command}]\n{option} = {value}\n")
+        refused(called(command, "../../channel_marks.onnx", cwd=below), f"zygal.toml: {option} cannot be set in this file")
 
 
 @pytest.mark.parametrize("text, words", [

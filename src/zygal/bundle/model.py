@@ -18,9 +18,13 @@ from zygal.evidence.images import list_images
 from zygal.files import sha256_of
 from zygal.inlet import Inlet
 from zygal.inlet.decode import open_image
+from zygal.metadata import EIGHT_BITS
 from zygal.prediction.classifier import Classifier, open_artifact
 
 MOST_REFERENCES = 10
+LIMIT, LIMIT_IN_8_BITS = 1e-5, 0.02
+"""By how much the scores of a runner may differ, of the spread. In 8 bits the kernels of each processor round in their own places, and a rounding
+that falls the other way is a whole step."""
 
 
 @dataclass(frozen=True)
@@ -61,6 +65,7 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
         "labels": list(classifier.labels),
         "raw_pixels": classifier.raw,
         "inlet": inlet_data(classifier.inlet),
+        "limit_of_spread": LIMIT if facts.metadata.shrunk is None or facts.metadata.shrunk.precision != EIGHT_BITS else LIMIT_IN_8_BITS,
         "spread": float(scores.max() - scores.min()) or 1.0,
         "references": [
             {

@@ -1,8 +1,6 @@
 // The model of this bundle in JavaScript: the same stages as classify.py, for Node and for the browser.
 // What is specific to the model is data in model.json; a decoded picture is {width, height, channels, data}.
 
-export const LARGEST_DIFFERENCE = 1e-5; // of the spread of the expected scores
-
 // Stage 1, the part behind the decoder: RGB or RGBA bytes become colour or grey.
 export function toColour(picture, how) {
   const {width, height, channels, data} = picture;
@@ -205,7 +203,7 @@ export async function check(classifier, read, decode, say) {
     const sameTensor = await hash(tensor.data) === expected.tensor_sha256;
     const scores = await classifier.scores(tensor);
     const difference = Math.max(...expected.scores.map((value, index) => Math.abs(value - scores[index]))) / model.spread;
-    const passes = sameFile && difference <= LARGEST_DIFFERENCE && topOf(scores) === topOf(expected.scores);
+    const passes = sameFile && difference <= model.limit_of_spread && topOf(scores) === topOf(expected.scores);
     worst = Math.max(worst, difference);
     failed += passes ? 0 : 1;
     const words = `file ${sameFile ? "as bundled" : "CHANGED"}, tensor ${sameTensor ? "identical" : "differs"}`;

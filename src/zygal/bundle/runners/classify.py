@@ -16,7 +16,6 @@ import numpy as np
 from PIL import Image, ImageOps
 
 HERE = Path(__file__).resolve().parent
-LARGEST_DIFFERENCE = 1e-5  # of the spread of the expected scores
 
 
 def decode(path, how):  # Stage 1: a file becomes a picture with pixels of 0 to 255
@@ -169,7 +168,7 @@ def check(classifier):
         same_tensor = hashlib.sha256(tensor.tobytes()).hexdigest() == expected["tensor_sha256"]
         scores, wanted = classifier.scores(tensor), np.array(expected["scores"], np.float32)
         difference = float(np.abs(scores.astype(np.float64) - wanted).max()) / model["spread"]
-        passes = same_file and difference <= LARGEST_DIFFERENCE and int(scores.argmax()) == int(wanted.argmax())
+        passes = same_file and difference <= model["limit_of_spread"] and int(scores.argmax()) == int(wanted.argmax())
         worst, failed = max(worst, difference), failed + (not passes)
         words = f"file {'as bundled' if same_file else 'CHANGED'}, tensor {'identical' if same_tensor else 'differs'}"
         print(f"{'pass' if passes else 'FAIL'}  {expected['image']}: {words}, scores differ by {difference:.1e} of the spread")
