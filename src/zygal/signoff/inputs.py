@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from zygal.errors import PlanError
@@ -59,3 +59,8 @@ def inputs_of(plan: Plan) -> dict[str, Input]:
         "accuracy.compare": None if plan.accuracy.compare in ("source", "float") else plan.accuracy.compare,
     }  # fmt: skip
     return {role: input_at(role, path) for role, path in named.items() if path}
+
+
+def hashes_of(inputs: Mapping[str, Input], *roles: str) -> dict[str, str]:
+    """Of those roles that the plan names."""
+    return {role: inputs[role].sha256 for role in roles if role in inputs}

@@ -19,6 +19,7 @@ from zygal import __version__
 from zygal.documents import either, json_value, mapping, maybe, number, rebuilt, record, text
 from zygal.errors import FileError, ZygalError
 from zygal.files import make_folder, read_bytes, write_text
+from zygal.outcome import Outcome
 from zygal.processor import cpuinfo
 
 LARGEST_BYTES = 200_000_000
@@ -32,6 +33,11 @@ class Result:
 
     document: dict[str, Any]
     pictures: Mapping[str, bytes] = field(default_factory=dict)
+
+
+def result_of(outcome: Outcome, pictures: Mapping[str, bytes] | None = None) -> Result:
+    """What a command found, as it is kept."""
+    return Result(json_value(outcome.document()), pictures or {})
 
 
 @dataclass(frozen=True)

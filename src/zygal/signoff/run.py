@@ -1,4 +1,4 @@
-"""A plan carried out: the artifact made where it is needed, then everything measured, what fails soonest first."""
+"""A plan carried out: everything measured, what fails soonest first."""
 
 from __future__ import annotations
 
@@ -9,22 +9,23 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from zygal.artifact.formats import ONNX, format_of
-from zygal.documents import json_value
-from zygal.errors import ImageError, PlanError
-from zygal.files import sha256_of
+from zygal.errors import ImageError
 from zygal.listener import Listener
-from zygal.outcome import Outcome
+from zygal.signoff.artifacts import Artifacts
 from zygal.signoff.check import Check, Checks
-from zygal.signoff.inputs import Input, input_at, inputs_of
-from zygal.signoff.kept import Keeper, Result, Step
+from zygal.signoff.inputs import Input, hashes_of, inputs_of
+from zygal.signoff.kept import Keeper, Result, Step, result_of
 from zygal.signoff.pictures import drawn, thumbnails
 from zygal.signoff.plan import Plan
 
 if TYPE_CHECKING:
+    from zygal.commands.bench import BenchOutcome
     from zygal.inlet import Inlet
 
 SHOWN_IMAGES = 6
 SHOWN_WRONG = 12
+LONGEST_SECONDS = 180.0
+"""For which is measured by itself so that a p99 has its runs."""
 MOST_IN_TABLE = 25
 """The confusion of more classes is a picture."""
 DEFAULT_BATCHES = (1, 8)
@@ -54,8 +55,9 @@ class Run:
         """Raises any ZygalError; what was done until then is kept."""
         self.listener.step("files")
         self.inputs = inputs_of(self.plan)
-        float_artifact, notes = self._artifact()
-        signed = self._shrunk(float_artifact)
+        artifacts = Artifacts(self.plan, self.keeper, self.listener, self.inputs)
+        float_artifact, notes = artifacts.made()
+        signed = artifacts.shrunk(float_artifact)
         self.found = Found(signed, self.inputs, notes=notes)
         if signed is not float_artifact:
             self.inputs["model.artifact"] = float_artifact
@@ -76,94 +78,14 @@ class Run:
         return step
 
     def _hashes(self, *roles: str) -> dict[str, str]:
-        return {role: self.inputs[role].sha256 for role in roles if role in self.inputs}
-
-    # The artifacts
-
-    def _artifact(self) -> tuple[Input, list[str]]:
-        """The float artifact, made from its source if it has to be, and notes."""
-        model = self.plan.model
-        path, there = model.artifact, os.path.exists(model.artifact)
-        if not model.source:
-            if not there:
-                raise PlanError(f"{self.plan.path}: model.artifact {path} does not exist, and no model.source is named to make it from.")
-            return input_at("model.artifact", path), []
-        settings = {name: value for name, value in asdict(self.plan.convert).items() if value not in (None, False)}
-        about = {"settings": settings, "scores": model.scores, "output": path, **self._hashes("model.source", "model.weights", "model.inlet", "model.labels")}
-        why = "" if there else "it is missing"
-        if there:
-            why = self._why_stale(path, about, settings)
-        if why:
-            self.keeper.take("convert", {**about, "why": why}, partial(self._convert, settings), reuse=False)
-            self._remember(about, path)
-        made = input_at("model.artifact", path)
-        return made, [f"{path} was made from {model.source}, because {why}"] if why else []
-
-    def _why_stale(self, path: str, about: Mapping[str, Any], settings: Mapping[str, Any]) -> str:
-        """Why an artifact must be made again; empty if it need not be. What this plan made last is known by its hash; of another one
-        its metadata are compared."""
-        made = self.keeper.take("artifact", {**about, "sha256": sha256_of(path)}, lambda: Result({"known": False}))
-        if made.document["known"]:
-            return ""
-        from zygal.artifact import read_artifact
-        from zygal.inlet import read_inlet
-        from zygal.labels import read_labels
-
-        inside, model = read_artifact(path).metadata, self.plan.model
-        if inside.origin is None or inside.origin.source_sha256 != self.inputs["model.source"].sha256:
-            return "it was made from other bytes"
-        if model.inlet and read_inlet(model.inlet) != inside.inlet:
-            return f"it holds another inlet than {model.inlet}"
-        if model.labels and tuple(read_labels(model.labels).names) != tuple(inside.labels or ()):
-            return f"it holds other labels than {model.labels}"
-        return "it may have been made with other settings than those of [convert]" if settings else ""
-
-    def _remember(self, about: Mapping[str, Any], path: str) -> None:
-        self.keeper.take("artifact", {**about, "sha256": sha256_of(path)}, lambda: Result({"known": True}), reuse=False)
-
-    def _convert(self, settings: Mapping[str, Any]) -> Result:
-        from zygal.commands import convert
-
-        model = self.plan.model
-        request = convert.ConvertRequest(source=model.source, output=model.artifact, weights=model.weights, inlet=model.inlet,
-                                         labels=model.labels, scores=model.scores, overwrite=False, **settings)  # fmt: skip
-        return _result(convert.execute(request, self.listener))
-
-    def _shrunk(self, artifact: Input) -> Input:
-        """The artifact to sign off: the float one, or the one that is shrunk from it."""
-        wanted = self.plan.shrink
-        if wanted is None:
-            return artifact
-        about = {"settings": asdict(wanted), "artifact": artifact.sha256, **self._hashes("shrink.images", "data.witness", "data.labelled")}
-        if os.path.exists(wanted.output):
-            made = self.keeper.take("shrunk", {**about, "sha256": sha256_of(wanted.output)}, lambda: Result({"known": False}))
-            if made.document["known"]:
-                return input_at("shrink.output", wanted.output)
-        self.listener.step("shrink")
-        self.keeper.take("shrink", about, partial(self._shrink, artifact), reuse=False)
-        self.keeper.take("shrunk", {**about, "sha256": sha256_of(wanted.output)}, lambda: Result({"known": True}), reuse=False)
-        return input_at("shrink.output", wanted.output)
-
-    def _shrink(self, artifact: Input) -> Result:
-        from zygal.commands import shrink
-
-        wanted, data = self.plan.shrink, self.plan.data
-        request = shrink.ShrinkRequest(artifact=artifact.path, output=wanted.output, images=wanted.images, witness=None if wanted.images else data.witness,
-                                       agree=wanted.agree, lose=wanted.lose, speed=wanted.speed, half=wanted.half,
-                                       labelled=data.labelled if wanted.lose is not None else None)  # fmt: skip
-        outcome = shrink.execute(request, self.listener)
-        if outcome.refusal is not None:
-            raise outcome.refusal
-        return _result(outcome)
-
-    # What is measured
+        return hashes_of(self.inputs, *roles)
 
     def _survey(self) -> None:
         from zygal.commands import survey
 
         found = self.found
         step = self._take("survey", {"artifact": found.artifact.sha256, "path": found.artifact.path},
-                          lambda: _result(survey.execute(survey.SurveyRequest(file=found.artifact.path), self.listener)))  # fmt: skip
+                          lambda: result_of(survey.execute(survey.SurveyRequest(file=found.artifact.path), self.listener)))  # fmt: skip
         found.checks += self.checks.portability(step.document)
 
     def _agreement(self, float_artifact: Input, signed: Input) -> None:
@@ -197,7 +119,7 @@ class Run:
         )  # fmt: skip
         outcome = match.execute(request, self.listener)
         shown = [each.name for each in outcome.found.images[:SHOWN_IMAGES]] if data.reference else []
-        return _result(outcome, thumbnails(data.reference, shown) if shown else {})
+        return result_of(outcome, thumbnails(data.reference, shown) if shown else {})
 
     def _strip(self, artifact: Input) -> None:
         """The inlet as a strip of pictures of the first reference image that can be read."""
@@ -244,7 +166,7 @@ class Run:
             from zygal.figures.confusion import draw_confusion
 
             pictures["confusion.png"] = drawn(partial(draw_confusion, found.exclusive, f"confusion matrix, {found.images} images"), ".png")
-        return _result(outcome, pictures)
+        return result_of(outcome, pictures)
 
     def _speed(self) -> None:
         found, wanted = self.found, self.plan.speed
@@ -256,6 +178,17 @@ class Run:
         found.checks += [*self.checks.speed(step.document), *self.checks.memory(step.document)]
 
     def _bench(self) -> Result:
+        """Measured for as long as the plan says; again for longer where a p99 that it limits has too few runs."""
+        seconds = self.plan.speed.seconds
+        while True:
+            outcome = self._measured(seconds)
+            longer = _seconds_for_p99(self.plan, outcome, seconds)
+            if longer is None:
+                return result_of(outcome)
+            self.listener.note(f"too few runs for a p99 in {seconds:.0f} s; measuring again for {longer:.0f} s")
+            seconds = longer
+
+    def _measured(self, seconds: float) -> BenchOutcome:
         from zygal.commands import bench
         from zygal.evidence.witness import read_witness
 
@@ -265,18 +198,26 @@ class Run:
         if witness and read_witness(witness).tensors is None:
             witness = None
         request = bench.BenchRequest(artifact=path, batches=tuple(sorted(batches)) or DEFAULT_BATCHES, threads=tuple(sorted(threads)) or None,
-                                     seconds=wanted.seconds, witness=witness, layers=wanted.layers and format_of(path) is ONNX,
+                                     seconds=seconds, witness=witness, layers=wanted.layers and format_of(path) is ONNX,
                                      baseline=wanted.earlier, max_slowdown=wanted.slowdown_at_most or 0.0)  # fmt: skip
         outcome = bench.execute(request, self.listener)
         if outcome.interrupted:
             raise KeyboardInterrupt
         if outcome.refusal is not None:
             raise outcome.refusal
-        return _result(outcome)
+        return outcome
 
 
-def _result(outcome: Outcome, pictures: Mapping[str, bytes] | None = None) -> Result:
-    return Result(json_value(outcome.document()), pictures or {})
+def _seconds_for_p99(plan: Plan, outcome: BenchOutcome, seconds: float) -> float | None:
+    """For how long to measure so that every p99 with a limit has its runs; None if they have, or cannot in LONGEST_SECONDS."""
+    from zygal.bench.result import READINGS_FOR_P99
+
+    settings = {(limit.batch, limit.threads) for limit in plan.speed.limits if limit.p99_at_most_ms is not None}
+    few = [cell.latency.count for cell in outcome.bench.cells if (cell.setting.batch, cell.setting.threads) in settings and cell.quantile(0.99) is None]
+    if not few:
+        return None
+    needed = 1.3 * seconds * READINGS_FOR_P99 / max(min(few), 1)
+    return needed if seconds < needed <= LONGEST_SECONDS else None
 
 
 def _strip_of(inlet: Inlet, paths: list[str]) -> Result:
