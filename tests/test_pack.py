@@ -123,6 +123,12 @@ def test_what_is_no_bundle_is_refused(signed, tmp_path):
         archive.writestr("a.txt", "x")
     write_bundle(tmp_path / "up.zip", {"../escape.txt": b"x"}, None)
     write_bundle(tmp_path / "empty.zip", {"a.txt": b"x"}, None)
+    write_bundle(tmp_path / "odd.zip", {"model.json": b'{"models": [3]}'}, None)
+    write_bundle(tmp_path / "gone.zip", {"model.json": b'{"models": [{"file": "x.onnx"}]}'}, None)
+    with zipfile.ZipFile(tmp_path / "packed.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr(MANIFEST, json.dumps({"kind": "zygal.bundle", "version": 1, "zygal_version": "0", "signoff": None, "files": {}}))
+    for name, words in (("odd.zip", "must be an object"), ("gone.zip", "names the artifact 'x.onnx'"), ("packed.zip", "holds compressed files")):
+        refused(called("pack", "--check", name, cwd=tmp_path), words)
     for name, words in (("half.zip", "not a whole zip"), ("plain.zip", "without MANIFEST.json"), ("up.zip", "leads out of the bundle"), ("empty.zip", "no model.json"), ("none.zip", "cannot be read")):
         refused(called("pack", "--check", name, cwd=tmp_path), words)
     refused(called("pack", cwd=tmp_path), "name the artifacts to pack")

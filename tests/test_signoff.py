@@ -11,14 +11,14 @@ from xml.etree import ElementTree
 import numpy as np
 import pytest
 from conftest import called, program, refused
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
 from zygal.documents import json_value
 from zygal.errors import PlanError, ZygalError
 from zygal.outcome import Gate
-from zygal.signoff.changes import changes_since
+from zygal.signoff.changes import changes_since, read_signoff
 from zygal.signoff.check import Check, Checks
 from zygal.signoff.kept import Keeper, Result
 from zygal.signoff.plan import TABLES, Accuracy, Plan, Speed, SpeedLimit, gate_names
@@ -259,7 +259,7 @@ class Reader(HTMLParser):
 
 def test_the_page_needs_nothing_else(workspace):
     """Every picture is inside, every link leads to a place of the page, headings go down one level at a time."""
-    page = (signed(workspace) / "page.html").read_text()
+    page = (signed_in(workspace) / "page.html").read_text()
     reader = Reader()
     reader.feed(page)
     assert reader.loads and all(each.startswith("data:image/") for each in reader.loads) and not reader.missing_alt
@@ -271,7 +271,7 @@ def test_the_page_needs_nothing_else(workspace):
         assert wanted in page, wanted
 
 
-def signed(folder):
+def signed_in(folder):
     plan(folder, SOURCE, DATA, LABELLED)
     assert called("signoff", "plan.toml", cwd=folder).returncode == 0
     return folder / "plan.signoff"
@@ -319,6 +319,27 @@ def test_changes_are_named_and_judged_only_under_the_same_limit():
     kinds = {each["what"]: each["kind"] for each in changes_since(document(0.5, 0.4), document(0.3, 0.4, "b", "2"))}
     assert kinds == {"accuracy.at_least: accuracy": "worse", "model.artifact": "changed", "numpy": "changed"}
     assert {each["kind"] for each in changes_since(document(0.5, 0.6), document(0.5, 0.4))} == {"changed"}
+
+
+@settings(max_examples=60)
+@given(st.data())
+def test_an_earlier_result_of_any_content_is_compared_or_refused(signed, tmp_path_factory, data):
+    """Any value of the earlier document replaced by another one."""
+    now = json.loads((signed / "signoff.signoff" / "result.json").read_text())
+    document = json.loads(json.dumps(now))
+    place, key = document, data.draw(st.sampled_from(sorted(document)))
+    for _ in range(data.draw(st.integers(0, 7))):
+        inner = place[key]
+        if not isinstance(inner, (dict, list)) or not inner:
+            break
+        place, key = inner, data.draw(st.sampled_from(sorted(inner) if isinstance(inner, dict) else list(range(len(inner)))))
+    place[key] = data.draw(st.sampled_from([None, "x", 3.5, [], {}, False, [None], {"a": 1}]))
+    path = tmp_path_factory.getbasetemp() / "earlier.json"
+    path.write_text(json.dumps(document))
+    try:
+        changes_since(read_signoff(path), now)
+    except PlanError as fault:
+        assert "\n" not in str(fault)
 
 
 def test_every_gate_name_can_be_only_reported():

@@ -16,7 +16,7 @@ from zygal.files import open_file, whole_file
 
 KIND, VERSION = "zygal.bundle", 1
 MANIFEST = "MANIFEST.json"
-LARGEST_MANIFEST = 10_000_000
+LARGEST_MANIFEST, LARGEST_TEXT = 10_000_000, 200_000_000
 PIECE = 1 << 20
 _EARLIEST = (1980, 1, 1, 0, 0, 0)
 """The date of every member: a bundle holds no clock."""
@@ -86,9 +86,10 @@ class Bundle:
         except BaseException:
             self._file.close()
             raise
-        if len(set(names)) != len(names):
+        # What is stored as it is cannot become larger than the archive.
+        if len(set(names)) != len(names) or any(member.compress_type != zipfile.ZIP_STORED for member in self._archive.infolist()):
             self._file.close()
-            raise BundleError(f"{path} holds a name twice; it was not written by zygal pack.")
+            raise BundleError(f"{path} holds compressed files, or a name twice; it was not written by zygal pack.")
         self.names = [name for name in names if name != MANIFEST]
 
     def __enter__(self) -> Bundle:
@@ -130,7 +131,9 @@ class Bundle:
         return digest.hexdigest() == wanted["sha256"]
 
     def read(self, name: str) -> bytes:
-        """A member that was found whole."""
+        """A small member that was found whole."""
+        if self._archive.getinfo(name).file_size > LARGEST_TEXT:
+            raise BundleError(f"{self.path}: {name} is too large; the bundle is damaged.")
         return self._archive.read(name)
 
     def unpack(self, folder: Path) -> None:

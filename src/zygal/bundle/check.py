@@ -43,8 +43,7 @@ def check_bundle(path: str | Path, signed: Mapping[str, Any] | None = None, run_
         if faults:
             skipped = ("sign-off and runner: not checked, because files are not as the manifest says",)
             return Checked(tuple(gates), (), skipped, tuple(faults), {}, bundle.manifest)
-        models = _models(bundle)
-        artifacts = {each["file"]: bundle.manifest["files"][each["file"]]["sha256"] for each in models}
+        artifacts = {file: bundle.manifest["files"][file]["sha256"] for file in _artifacts(bundle)}
         not_checked = []
         hashes, where = _signed_hashes(bundle.manifest["signoff"], signed)
         if hashes is None:
@@ -68,16 +67,17 @@ def check_bundle(path: str | Path, signed: Mapping[str, Any] | None = None, run_
         return Checked(tuple(gates), said, tuple(not_checked), (), artifacts, bundle.manifest)
 
 
-def _models(bundle: Bundle) -> list[dict[str, Any]]:
+def _artifacts(bundle: Bundle) -> list[str]:
+    """The names of the artifacts. Raises BundleError."""
     if "model.json" not in bundle.manifest["files"]:
         raise BundleError(f"{bundle.path} holds no model.json, so it is not a whole bundle; pack it again.")
     where = f"{bundle.path}: model.json"
-    found = rebuilt(parse_json(bundle.read("model.json"), where, BundleError), mapping(listed(mapping(lambda value: value))), where, BundleError)
-    models = found.get("models", [])
-    for each in models:
-        if text(each.get("file", "")) not in bundle.manifest["files"]:
-            raise BundleError(f"{where} names the artifact {each.get('file')!r}, which is not in the bundle; pack it again.")
-    return models
+    document = parse_json(bundle.read("model.json"), where, BundleError).get("models")
+    files = rebuilt(document, listed(lambda value: text(mapping(lambda inner: inner)(value).get("file"))), where, BundleError)
+    for file in files:
+        if file not in bundle.manifest["files"]:
+            raise BundleError(f"{where} names the artifact {file!r}, which is not in the bundle; pack it again.")
+    return files
 
 
 def _signed_hashes(own: Mapping[str, Any] | None, given: Mapping[str, Any] | None) -> tuple[list[str] | None, str]:

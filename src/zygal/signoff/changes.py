@@ -22,7 +22,7 @@ def read_signoff(path: str | Path) -> dict[str, Any]:
         raise PlanError(f"{path} is not the result of zygal signoff (result.json); its kind is {document.get('kind')!r}.")
     if document.get("version") != 1:
         raise PlanError(f"{path} has version {document.get('version')!r}; this release reads version 1.")
-    rebuilt({name: document.get(name) for name in ("artifact", "inputs", "versions", "machine", "checks", "steps")}, _RULE, str(path), PlanError)
+    rebuilt({name: document.get(name) for name in _FIELDS}, record(_FIELDS), str(path), PlanError)
     return document
 
 
@@ -33,15 +33,20 @@ def _anything(value: Any) -> Any:
 _FILE = record({"role": text, "path": text, "sha256": text, "files": number, "size_bytes": number})
 _CHECK = record({"name": text, "required": truth, "detail": text, "condition": text, "measured": maybe(number), "limit": number, "unit": text,
                  "explanation": text, "at_least": truth, "passed": truth})  # fmt: skip
-_RULE = record({
-    "artifact": _FILE, "inputs": listed(_FILE), "versions": mapping(text), "machine": mapping(_anything), "checks": listed(_CHECK),
+_FIELDS = {
+    "title": text, "plan": text, "signed_off": truth, "signed_at": text, "artifact": _FILE, "inputs": listed(_FILE), "versions": mapping(text),
+    "machine": mapping(_anything), "checks": listed(_CHECK),
     "steps": mapping(record({"seconds": number, "measured_at": text, "reused": truth, "document": mapping(_anything)})),
-})  # fmt: skip
+}  # fmt: skip
+"""What is read of a result; the documents of its steps are looked into where they are compared."""
 
 
 def changes_since(earlier: Mapping[str, Any], now: Mapping[str, Any]) -> list[dict[str, str]]:
-    """Rows of what, earlier, now, and whether it is worse, better or neither."""
-    return [*_verdicts(earlier, now), *_files(earlier, now), *_versions(earlier, now), *_figures(earlier, now), *_answers(earlier, now)]
+    """Rows of what, earlier, now, and whether it is worse, better or neither. Raises PlanError where a step's document is none."""
+    try:
+        return [*_verdicts(earlier, now), *_files(earlier, now), *_versions(earlier, now), *_figures(earlier, now), *_answers(earlier, now)]
+    except (KeyError, TypeError, IndexError, ValueError, AttributeError) as fault:
+        raise PlanError(f"the earlier result has a step that is damaged ({type(fault).__name__}: {fault}); give another one.") from fault
 
 
 def _row(what: str, before: str, after: str, kind: str = "changed") -> dict[str, str]:
