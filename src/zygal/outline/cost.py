@@ -20,7 +20,7 @@ def parameters_by_node(graph: Graph) -> list[int]:
     seen: set[str] = set()
     counts = []
     for node in graph.nodes:
-        names = [name for name in dict.fromkeys(node.inputs) if name in graph.constants and name not in seen]
+        names = [name for name in _read(node) if name in graph.constants and name not in seen]
         seen.update(names)
         counts.append(sum(graph.constants[name].size for name in names if _is_parameter(graph, name)))
     return counts
@@ -28,7 +28,13 @@ def parameters_by_node(graph: Graph) -> list[int]:
 
 def constants_read(graph: Graph, node: Node) -> int:
     """How many parameters a node reads, whoever else reads them too."""
-    return sum(graph.constants[name].size for name in node.inputs if name in graph.constants and _is_parameter(graph, name))
+    return sum(graph.constants[name].size for name in _read(node) if name in graph.constants and _is_parameter(graph, name))
+
+
+def _read(node: Node) -> list[str]:
+    """The inputs of a node; of a stored tensor without its steps, which are not the model's."""
+    stored = node.operator in ("QuantizeLinear", "DequantizeLinear")
+    return list(dict.fromkeys(node.inputs[:1] if stored else node.inputs))
 
 
 def _is_parameter(graph: Graph, name: str) -> bool:
