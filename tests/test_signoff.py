@@ -65,6 +65,7 @@ REFUSED = {
     "itself": ('extends = "plan.toml"\n' + MODEL, "extends itself"),
     "TOML": ("[model\n", "is not valid TOML"),
     "shrunk over": (SOURCE + DATA + '[shrink]\noutput = "channel_marks.onnx"\n', "give the shrunk artifact a name of its own"),
+    "image size": (MODEL + "[speed]\nimage_size = [3]\n", "must be [height, width]"),
     "a release": (MODEL + "[portability]\nruns_on = 1.16\n", "a release in quotes"),
 }
 
@@ -178,6 +179,22 @@ def test_an_artifact_of_other_bytes_is_made_again_and_a_damaged_record_is_no_har
     assert done.returncode == 0 and not result(workspace)["steps"]["survey"]["reused"]
     (workspace / "channel_marks.pt2").write_bytes(b"PK\x03\x04 nothing")
     refused(called("signoff", "plan.toml", cwd=workspace), "channel_marks.pt2")
+
+
+def test_whatever_a_step_reads_is_a_reason_to_do_it_again(workspace):
+    """An artifact without its source, and one input after the other changed: nothing that reads it is taken from before."""
+    plan(workspace, MODEL, 'inlet = "channel_marks.inlet.toml"\nlabels = "labels.txt"\n', DATA, LABELLED, "[accuracy]\nat_least = 0.5\n")
+    reused = lambda: {name for name, step in result(workspace)["steps"].items() if step["reused"]}  # noqa: E731
+    assert called("signoff", "plan.toml", cwd=workspace).returncode == 0 and reused() == set()
+    shutil.copy(workspace / "wrong" / "swapped_channels.toml", workspace / "channel_marks.inlet.toml")
+    assert called("signoff", "plan.toml", cwd=workspace).returncode == 1 and reused() == {"survey"}
+    (workspace / "labels.txt").write_text((workspace / "labels.txt").read_text() + "\n")
+    called("signoff", "plan.toml", cwd=workspace)
+    assert reused() == {"survey", "agreement", "inlet"}
+    text = (workspace / "plan.toml").read_text()
+    (workspace / "plan.toml").write_text(text + "[agreement]\nmodel_of_spread = 1e-3\n")
+    called("signoff", "plan.toml", cwd=workspace)
+    assert reused() == {"survey", "accuracy", "inlet"}
 
 
 def test_what_was_done_before_an_interrupt_is_kept(tmp_path):

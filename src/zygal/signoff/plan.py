@@ -108,6 +108,7 @@ class Speed:
     seconds: float = key(rules.positive, "how long to measure", 20.0)
     batches: tuple[int, ...] | None = key(rules.sizes, "batch sizes to measure (also those of the limits)")
     threads: tuple[int, ...] | None = key(rules.sizes, "numbers of threads to measure (default: 1 and all cores)")
+    image_size: tuple[int, ...] | None = key(rules.sizes, "height and width of an image, where the artifact leaves them open")
     layers: bool = key(rules.truth, "also measure where the time goes, layer by layer", True)
     limits: tuple[SpeedLimit, ...] = key(rules.tables, "what must hold at single settings", ())
     earlier: str | None = key(rules.text, "the --json of an earlier zygal bench on this machine", path=True)

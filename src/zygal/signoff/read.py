@@ -223,6 +223,8 @@ def _faults_of_shrink(plan: Plan):
 def _faults_of_speed(speed: Any):
     if (speed.slowdown_at_most is None) != (speed.earlier is None):
         yield "speed.slowdown_at_most and speed.earlier need each other: how much slower, and than what"
+    if speed.image_size is not None and len(speed.image_size) != 2:
+        yield "speed.image_size must be [height, width]"
     seen = set()
     for limit in speed.limits:
         if limit.batch is None or limit.threads is None:

@@ -9,8 +9,9 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from zygal.artifact.formats import ONNX, format_of
-from zygal.errors import ImageError
+from zygal.errors import ImageError, PlanError
 from zygal.listener import Listener
+from zygal.processor import allowed_cores, core_quota
 from zygal.signoff.artifacts import Artifacts
 from zygal.signoff.check import Check, Checks
 from zygal.signoff.inputs import Input, hashes_of, inputs_of
@@ -98,7 +99,7 @@ class Run:
             both = [("agreement_float", float_artifact, "float artifact"), ("agreement", signed, "shrunk artifact")]
         for name, artifact, role in both:
             about = {"artifact": artifact.sha256, "path": artifact.path, "limits": asdict(self.plan.agreement), "inlet": self._own_inlet(),
-                     **self._hashes("data.witness", "data.reference")}  # fmt: skip
+                     "scores": self.plan.model.scores, **self._hashes("data.witness", "data.reference", "model.inlet")}  # fmt: skip
             step = self._take(name, about, partial(self._match, artifact))
             found.checks += self.checks.agreement(step.document, role)
             found.not_checked += [each for each in step.document["not_checked"] if each not in found.not_checked]
@@ -173,7 +174,8 @@ class Run:
         if wanted is None:
             found.not_checked.append("speed and memory: not checked, because the plan has no table [speed]")
             return
-        about = {"artifact": found.artifact.sha256, "path": found.artifact.path, "settings": asdict(wanted), **self._hashes("data.witness", "speed.earlier")}
+        about = {"artifact": found.artifact.sha256, "path": found.artifact.path, "settings": asdict(wanted), "cores": [allowed_cores(), core_quota()],
+                 **self._hashes("data.witness", "speed.earlier")}  # fmt: skip
         step = self._take("speed", about, self._bench, self.reuse_speed)
         found.checks += [*self.checks.speed(step.document), *self.checks.memory(step.document)]
 
@@ -189,16 +191,20 @@ class Run:
             seconds = longer
 
     def _measured(self, seconds: float) -> BenchOutcome:
+        from zygal.artifact import read_artifact
         from zygal.commands import bench
         from zygal.evidence.witness import read_witness
 
         wanted, witness, path = self.plan.speed, self.plan.data.witness, self.found.artifact.path
         batches = {*(wanted.batches or ()), *(limit.batch for limit in wanted.limits)}
         threads = {*(wanted.threads or ()), *(limit.threads for limit in wanted.limits)}
-        if witness and read_witness(witness).tensors is None:
+        metadata = read_artifact(path).metadata
+        if metadata.tensor is not None and wanted.image_size is None:
+            raise PlanError(f"{self.plan.path}: speed.image_size is missing: {path} takes raw pixels of any size, so say which [height, width] is measured.")
+        if witness and (metadata.tensor is not None or read_witness(witness).tensors is None):
             witness = None
         request = bench.BenchRequest(artifact=path, batches=tuple(sorted(batches)) or DEFAULT_BATCHES, threads=tuple(sorted(threads)) or None,
-                                     seconds=seconds, witness=witness, layers=wanted.layers and format_of(path) is ONNX,
+                                     seconds=seconds, witness=witness, image_size=wanted.image_size, layers=wanted.layers and format_of(path) is ONNX,
                                      baseline=wanted.earlier, max_slowdown=wanted.slowdown_at_most or 0.0)  # fmt: skip
         outcome = bench.execute(request, self.listener)
         if outcome.interrupted:
