@@ -17,7 +17,7 @@ import pytest
 from conftest import called, program, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from PIL import Image
+from PIL import Image, ImageCms
 
 from zygal.bundle.abilities import cannot_do
 from zygal.bundle.archive import MANIFEST, Bundle, write_bundle
@@ -314,6 +314,77 @@ for (const [index, [inlet, path]] of cases.entries()) {
         levels = np.abs(found.astype(float) - ours.tensor) / np.abs(ours.grey_level).min()
         exact = inlet.frame[0].rounding != "none" or inlet.frame[0].filter == "nearest"
         assert found.tobytes() == ours.tensor.tobytes() if exact else levels.max() < 1e-3, (inlet, name, levels.max())
+
+
+def image_files(folder):
+    """Files of the kinds that people have."""
+    y, x = np.mgrid[0:61, 0:97]
+    colours = np.stack([127 + 120 * np.sin(x / 9 + y / 17), 127 + 120 * np.cos(x / 5 - y / 11), 127 + 100 * np.sin(x * y / 300)], -1)
+    picture = Image.fromarray(np.clip(colours + np.random.default_rng(0).normal(0, 12, colours.shape), 0, 255).astype(np.uint8))
+    grey, alpha, palette = picture.convert("L"), Image.fromarray((x * 2.6).clip(0, 255).astype(np.uint8)), picture.quantize(60)
+    clear, faint, turned = picture.copy(), grey.copy(), Image.Exif()
+    clear.putalpha(alpha)
+    faint.putalpha(alpha)
+    turned[0x0112] = 6
+    profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    saved = {
+        "j444.jpg": (picture, {"subsampling": 0}), "j422.jpg": (picture, {"subsampling": 1}), "j420.jpg": (picture, {"subsampling": 2, "quality": 50}), "progressive.jpg": (picture, {"progressive": True}),
+        "grey.jpg": (grey, {}), "cmyk.jpg": (picture.convert("CMYK"), {}), "turned.jpg": (picture, {"exif": turned}), "profile.jpg": (picture, {"icc_profile": profile}),
+        "plain.png": (picture, {}), "grey.png": (grey, {}), "clear.png": (clear, {}), "faint.png": (faint, {}), "palette.png": (palette, {}),
+        "palette_clear.png": (palette, {"transparency": bytes(range(0, 240, 4))}), "one_colour_clear.png": (picture, {"transparency": picture.getpixel((3, 3))}), "bits.png": (grey.convert("1"), {}),
+        "sixteen.png": (Image.fromarray(np.asarray(grey).astype(np.uint16) * 257), {}), "lossy.webp": (picture, {"quality": 70}), "clear.webp": (clear, {"lossless": True, "exact": True}),
+        "turned.webp": (picture, {"lossless": True, "exif": turned}), "plain.gif": (palette, {}), "clear.gif": (palette, {"transparency": 5}), "plain.tif": (picture, {"compression": "tiff_lzw"}), "plain.bmp": (picture, {}),
+    }  # fmt: skip
+    for name, (each, options) in saved.items():
+        each.save(folder / name, **options)
+    return list(saved)
+
+
+DECODES = (Decode(exif="apply", transparency="#206080"), Decode(exif="ignore", transparency="drop"), Decode(colour="grey", exif="apply", transparency="#ffffff"))
+REFUSED_IN_NODE = {"cmyk.jpg": "8 bits a channel, in grey or RGB", "sixteen.png": "8 bits a channel", "plain.bmp": "unsupported image format"}
+
+
+def test_every_kind_of_image_file_is_decoded_as_by_zygal_or_refused(node_modules, tmp_path):
+    """In Python and in Node, bit for bit: subsampled and progressive JPEG files, palettes, transparency of every sort, EXIF rotation, colour profiles."""
+    names = image_files(tmp_path)
+    cases = [(name, Inlet(decode, (Resize(size=(40, 50)),), Values((0.0, 255.0)), Tensor("NHWC", "float32"))) for name in names for decode in DECODES]
+    for name in SCRIPT_RUNNERS:
+        (tmp_path / name).write_bytes(runner(name))
+    os.symlink(node_modules, tmp_path / "node_modules")
+    (tmp_path / "cases.json").write_text(json.dumps([[inlet_data(inlet), str(tmp_path / name)] for name, inlet in cases]))
+    (tmp_path / "run.mjs").write_text(DECODER + """
+const faults = [];
+for (const [index, [inlet, path]] of JSON.parse(await readFile("cases.json")).entries()) try {
+  const {data} = tensorOf(await decode(await readFile(path), inlet.decode), {inlet, raw_pixels: false});
+  await writeFile(`${index}.bin`, new Uint8Array(data.buffer, data.byteOffset, data.byteLength));
+} catch (fault) { faults.push([index, fault.message]); }
+console.log(JSON.stringify(faults));
+""")
+    done = subprocess.run(["node", "run.mjs"], cwd=tmp_path, capture_output=True, text=True, timeout=300)
+    assert done.returncode == 0, done.stderr
+    refused_in_node = dict(json.loads(done.stdout))
+    for index, (name, inlet) in enumerate(cases):
+        if name == "sixteen.png":
+            with pytest.raises(SystemExit, match="more than 8 bits"):
+                RUNNER.tensor_of(tmp_path / name, {"inlet": inlet_data(inlet), "raw_pixels": False})
+        else:
+            ours = apply_inlet(tmp_path / name, inlet).tensor
+            assert RUNNER.tensor_of(tmp_path / name, {"inlet": inlet_data(inlet), "raw_pixels": False}).tobytes() == ours.tobytes(), (name, inlet.decode)
+        expected = REFUSED_IN_NODE.get(name, "of a GIF are lost" if name == "clear.gif" and inlet.decode.transparency == "drop" else None)
+        if expected:
+            assert expected in refused_in_node[index], name
+        else:
+            assert index not in refused_in_node and (tmp_path / f"{index}.bin").read_bytes() == ours.tobytes(), (name, inlet.decode)
+
+
+def test_reference_images_are_of_kinds_that_every_runner_decodes(signed, tmp_path):
+    (tmp_path / "images").mkdir()
+    image_files(tmp_path / "images")
+    (tmp_path / "images" / "sixteen.png").unlink()
+    assert called("pack", signed / "channel_marks.onnx", "--images", "images", "-o", "kinds.zip", cwd=tmp_path).returncode == 0
+    with zipfile.ZipFile(tmp_path / "kinds.zip") as archive:
+        chosen = {Path(name).name for name in archive.namelist() if name.startswith("reference/")}
+    assert len(chosen) == 10 and not chosen & {"cmyk.jpg", "plain.bmp", "plain.tif", "clear.gif", "plain.gif"}
 
 
 # The decoder of classify.mjs, with what it imports.

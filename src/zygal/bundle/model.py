@@ -21,7 +21,7 @@ from zygal.inlet.decode import open_image
 from zygal.metadata import EIGHT_BITS
 from zygal.prediction.classifier import Classifier, open_artifact
 
-MOST_REFERENCES = 10
+MOST_REFERENCES, EVERYWHERE = 10, "decoded everywhere"
 LIMIT, LIMIT_IN_8_BITS = 1e-5, 0.02
 """By how much the scores of a runner may differ, of the spread. In 8 bits the kernels of each processor round in their own places, and a rounding
 that falls the other way is a whole step."""
@@ -120,6 +120,9 @@ def _references(classifier: Classifier, folder: str | Path) -> tuple[list[str], 
             del features[len(names) :]
     if not names:
         raise BundleError(f"none of the images in {folder} can be read ({some_of(faults, 1)}); give a folder of reference images.")
+    # What every runner can decode, if there is any such image.
+    everywhere = [index for index, each in enumerate(features) if EVERYWHERE in each] or list(range(len(names)))
+    names, tensors, features = ([each[index] for index in everywhere] for each in (names, tensors, features))
     scores = np.concatenate([classifier.raw_output([tensor]) for tensor in tensors])
     kinds = [{*each, f"predicted {row.argmax()}"} for each, row in zip(features, scores)]
     taken = sorted(_varied(kinds, MOST_REFERENCES))
@@ -131,7 +134,8 @@ def _features(path: Path) -> set[str]:
     picture = open_image(path)
     orientation = picture.getexif().get(0x0112, 1)
     transparent = "transparency" in picture.info or "A" in picture.getbands()
-    return {f"suffix {path.suffix.lower()}", f"mode {picture.mode}", f"orientation {orientation}", f"transparent {transparent}",
+    plain = picture.format in ("JPEG", "PNG", "WEBP") and not picture.mode.startswith(("CMYK", "I", "F"))
+    return {EVERYWHERE if plain else "elsewhere", f"suffix {path.suffix.lower()}", f"mode {picture.mode}", f"orientation {orientation}", f"transparent {transparent}",
             f"wide {picture.width > picture.height}"}  # fmt: skip
 
 

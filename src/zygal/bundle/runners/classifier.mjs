@@ -199,7 +199,14 @@ export async function check(classifier, read, decode, say) {
   let worst = 0, failed = 0;
   for (const expected of model.references) {
     const bytes = await read(expected.image), sameFile = await hash(bytes) === expected.sha256;
-    const tensor = tensorOf(await decode(bytes, model.inlet.decode), model);
+    let tensor;
+    try {
+      tensor = tensorOf(await decode(bytes, model.inlet.decode), model);
+    } catch (fault) {
+      failed++;
+      say(`FAIL  ${expected.image}: ${fault.message}`);
+      continue;
+    }
     const sameTensor = await hash(tensor.data) === expected.tensor_sha256;
     const scores = await classifier.scores(tensor);
     const difference = Math.max(...expected.scores.map((value, index) => Math.abs(value - scores[index]))) / model.spread;

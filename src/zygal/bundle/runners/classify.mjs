@@ -12,8 +12,9 @@ const read = name => readFile(new URL(name, import.meta.url));
 
 async function decode(bytes, how) { // stage 1: a file becomes RGB or RGBA bytes, its colour profile left alone
   const picture = sharp(bytes, {autoOrient: how.exif === "apply", ignoreIcc: true});
-  const {depth, space} = await picture.metadata();
+  const {depth, space, format, hasAlpha} = await picture.metadata();
   if (depth !== "uchar" || space === "cmyk") throw new Error("an image must have 8 bits a channel, in grey or RGB; convert it first");
+  if (format === "gif" && hasAlpha && how.transparency === "drop") throw new Error("the colours below the transparency of a GIF are lost; convert it first");
   const {data, info} = await picture.toColourspace("srgb").raw().toBuffer({resolveWithObject: true});
   return {width: info.width, height: info.height, channels: info.channels, data};
 }
