@@ -32,7 +32,7 @@ def test_help_of_every_command_shows_an_example(tmp_path):
 
 
 def test_the_demo_runs_as_it_says(tmp_path):
-    done = program("demo", "example", "--json", "demo.json", cwd=tmp_path)
+    done = program("demo", "example", "--json", "demo.json", cwd=tmp_path, timeout=400)
     assert done.returncode == 0, done.stdout + done.stderr
     steps = json.loads((tmp_path / "demo.json").read_text())["steps"]
     assert [step["exit_code"] for step in steps] == [0, 0, 0, 0, 1, 2, 1, *[0] * 13]
