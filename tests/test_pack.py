@@ -14,7 +14,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import called, program, refused
+from conftest import called, capture, program, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image, ImageCms
@@ -408,6 +408,41 @@ def test_a_flatbuffer_is_packed_with_a_runner_of_its_own(signed, tmp_path):
         assert "classify.mjs" not in archive.namelist() and "classify_mobile.py" in archive.namelist() and "no ONNX model" in archive.read("other_languages.md").decode()
     with zipfile.ZipFile(tmp_path / "two.zip") as archive:
         assert {"classify.mjs", "classify_mobile.py", "classify.py"} <= set(archive.namelist())
+
+
+def test_other_kinds_of_scores_are_read_as_zygal_reads_them(signed, node_modules, tmp_path):
+    """One logit, one probability, several labels, log-probabilities, and a batch that the artifact insists on."""
+    import torch
+
+    class Small(torch.nn.Module):
+        def __init__(self, outputs, ending):
+            super().__init__()
+            self.first, self.last, self.ending = torch.nn.Conv2d(3, 16, 7, 4), torch.nn.Linear(16, outputs), ending
+
+        def forward(self, x):
+            return self.ending(8 * self.last(torch.relu(self.first(x)).mean((2, 3))))
+
+    endings = {"logit": (1, torch.nn.Identity()), "yes": (1, torch.nn.Sigmoid()), "labels": (3, torch.nn.Sigmoid()), "log": (3, torch.nn.LogSoftmax(1)), "fixed": (3, torch.nn.Identity())}
+    (tmp_path / "one.txt").write_text("buoy\n")
+    (tmp_path / "three.txt").write_text("port\nstarboard\nspecial\n")
+    for name, (outputs, ending) in endings.items():
+        capture(Small(outputs, ending), tmp_path / f"{name}.pt2", (3, 64, 64), dynamic=name != "fixed")
+        done = called("convert", f"{name}.pt2", "-o", f"{name}.onnx", "--inlet", signed / "channel_marks.inlet.toml", "--labels", "one.txt" if outputs == 1 else "three.txt",
+                      *(["--keep-batch"] if name == "fixed" else []), cwd=tmp_path)  # fmt: skip
+        assert done.returncode == 0, done.stderr
+    assert called("pack", *(f"{name}.onnx" for name in endings), "--images", signed / "reference", "-o", "all.zip", cwd=tmp_path).returncode == 0
+    assert called("pack", "--check", "all.zip", cwd=tmp_path).returncode == 0
+    with zipfile.ZipFile(tmp_path / "all.zip") as archive:
+        archive.extractall(tmp_path)
+    os.symlink(node_modules, tmp_path / "node_modules")
+    image = str(signed / "reference" / "mark-05.jpg")
+    for name in endings:
+        ours = called("classify", f"{name}.onnx", image, "--json", "-", cwd=tmp_path)
+        first = json.loads(ours.stdout)["predictions"][0]
+        said = ", ".join(f"{each['name']} {each['probability']:.3f}" for each in first["top"])
+        for command in ([sys.executable, "-E", "-s", "classify.py"], ["node", "classify.mjs"]):
+            done = subprocess.run([*command, "--model", name, image], cwd=tmp_path, capture_output=True, text=True, timeout=120)
+            assert done.stdout == f"{image}: {said}\n", (name, done.stdout, done.stderr)
 
 
 def test_an_inlet_that_is_out_of_reach_is_named():

@@ -20,6 +20,7 @@ from zygal.inlet import Inlet
 from zygal.inlet.decode import open_image
 from zygal.metadata import EIGHT_BITS
 from zygal.prediction.classifier import Classifier, open_artifact
+from zygal.scores import INDEPENDENT_LOGITS, LOGITS
 
 MOST_REFERENCES, EVERYWHERE = 10, "decoded everywhere"
 LIMIT, LIMIT_IN_8_BITS = 1e-5, 0.02
@@ -61,7 +62,8 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
         "oldest_runtime": facts.oldest_runtime,
         "input": {"name": name, "dtype": dtype, "shape": _sizes(shape), "batch": shape[0] if isinstance(shape[0], int) else None},
         "output": {"name": facts.chosen.name, "place": list(facts.outputs).index(facts.chosen.name), "dtype": output_dtype, "shape": _sizes(output_shape)},
-        "scores": classifier.own_kind,
+        # One logit is that of the second class: a sigmoid, not a softmax, makes a probability of it.
+        "scores": INDEPENDENT_LOGITS if classifier.one_output and classifier.own_kind == LOGITS else classifier.own_kind,
         "labels": list(classifier.labels),
         "raw_pixels": classifier.raw,
         "inlet": inlet_data(classifier.inlet),
