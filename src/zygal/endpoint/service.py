@@ -84,7 +84,8 @@ class Service:
             return f"version {self.version} of the model {self.model} is not ready"
         if self.version in versions:
             return f"version {self.version} of the model {self.model} is not ready"
-        return f"the service has no version {self.version} of the model {self.model}, but {', '.join(versions) or 'does not say which'}"
+        others = f", but {', '.join(versions)}" if versions else "; it does not say which versions it has"
+        return f"the service has no version {self.version} of the model {self.model}{others}"
 
     def _get(self, url: str, otherwise: str = "") -> bytes:
         try:
