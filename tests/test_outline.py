@@ -1,7 +1,6 @@
 """The outline of a network: what it counts, what it folds, and that it stays readable for any number of layers."""
 
 import json
-import time
 
 import numpy as np
 import pytest
@@ -68,12 +67,10 @@ def test_rows_are_few_and_their_figures_add_up(places, widths, most):
 @pytest.mark.parametrize("count", [1, 20, 2000])
 def test_it_is_readable_for_any_number_of_layers(count, tmp_path):
     graph = chain([f"stage{i // 500}.block{i // 20 % 25}.layer{i % 20}" for i in range(count)], [16 + i % 7 for i in range(count + 1)])
-    started = time.perf_counter()
     outline = outline_of(graph)
     draw_network(outline, "deep", tmp_path / "deep.png")
     picture = Image.open(tmp_path / "deep.png")
     assert sum(part.rows() for part in outline.parts) <= MOST_ROWS and picture.width == 1280 and picture.height <= 850
-    assert time.perf_counter() - started < 60
     draw_network(outline, "deep", tmp_path / "one.svg")
     draw_network(outline, "deep", tmp_path / "two.svg")
     assert (tmp_path / "one.svg").read_bytes() == (tmp_path / "two.svg").read_bytes() and b"stage0" in (tmp_path / "one.svg").read_bytes()
