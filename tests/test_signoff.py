@@ -359,6 +359,13 @@ def test_an_earlier_result_of_any_content_is_compared_or_refused(signed, tmp_pat
         assert "\n" not in str(fault)
 
 
+def test_the_plan_of_the_documentation_is_one(tmp_path):
+    text = (Path(__file__).parents[1] / "docs" / "signoff.md").read_text()
+    (tmp_path / "plan.toml").write_text(re.search(r"```toml\n(.*?)```", text, re.S)[1])
+    read = read_plan(tmp_path / "plan.toml")
+    assert read.accuracy.classes == {"safe-water": 0.9} and read.speed.limits[0].p99_at_most_ms == 20 and read.report_only
+
+
 def test_every_gate_name_can_be_only_reported():
     assert {"agreement.B", "speed.p99_at_most_ms", "accuracy", "memory.peak_at_most_mb", "portability.runs_on"} <= set(gate_names())
     read = Plan(path="p", sha256="", title="t", report_only=("speed", "accuracy.at_least"))
