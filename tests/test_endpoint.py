@@ -129,11 +129,11 @@ def test_bench_refuses_what_means_nothing_for_a_service(shipped, given, words):
 
 def test_offered_load_is_measured_and_judged(shipped, tmp_path):
     with serving(shipped / "channel_marks.onnx") as server:
-        done = called("bench", "channel_marks.onnx", "--endpoint", server.url, "--arrival-rate", "40,60", "--batches", "1,2", "--seconds", "4", "--witness", "channel_marks.witness",
+        done = called("bench", "channel_marks.onnx", "--endpoint", server.url, "--arrival-rate", "150,250", "--batches", "1,2", "--seconds", "4", "--witness", "channel_marks.witness",
                       "--deadline", "5s", "--json", str(tmp_path / "load.json"), cwd=shipped)  # fmt: skip
     document = json.loads((tmp_path / "load.json").read_text())
     runs = document["runs"]
-    assert done.returncode == 0 and [(run["batch_images"], run["offered_images_per_second"]) for run in runs] == [(1, 40), (1, 60), (2, 40), (2, 60)]
+    assert done.returncode == 0 and [(run["batch_images"], run["offered_images_per_second"]) for run in runs] == [(1, 150), (1, 250), (2, 150), (2, 250)]
     assert document["kind"] == "zygal.bench-endpoint" and all(not run["failures"] and run["answered_images_per_second"] > 10 for run in runs)
     with serving(shipped / "channel_marks.onnx", "rows") as server:
         refused(called("bench", "channel_marks.onnx", "--endpoint", server.url, "--arrival-rate", "40", "--seconds", "1", cwd=shipped), "scores [0, 10]")
@@ -144,9 +144,9 @@ def test_a_service_that_falls_behind_is_told_from_one_that_does_not():
 
     def slow(number):
         with busy:
-            time.sleep(0.02)
+            time.sleep(0.01)
 
-    behind, well = offer(slow, 150, 1, 2), offer(lambda number: time.sleep(0.005), 100, 1, 2)
+    behind, well = offer(slow, 300, 1, 1), offer(lambda number: time.sleep(0.005), 150, 1, 1)
     assert behind.falling_behind and not well.falling_behind and well.quantile(0.5) < behind.quantile(0.5) and well.requests >= 200
 
     def failing(number):

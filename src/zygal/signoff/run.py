@@ -184,7 +184,7 @@ class Run:
         seconds = self.plan.speed.seconds
         while True:
             outcome = self._measured(seconds)
-            longer = _seconds_for_p99(self.plan, outcome, seconds)
+            longer = seconds_for_p99(self.plan, outcome, seconds)
             if longer is None:
                 return result_of(outcome)
             self.listener.note(f"too few runs for a p99 in {seconds:.0f} s; measuring again for {longer:.0f} s")
@@ -214,7 +214,7 @@ class Run:
         return outcome
 
 
-def _seconds_for_p99(plan: Plan, outcome: BenchOutcome, seconds: float) -> float | None:
+def seconds_for_p99(plan: Plan, outcome: BenchOutcome, seconds: float) -> float | None:
     """For how long to measure so that every p99 with a limit has its runs; None if they have, or cannot in LONGEST_SECONDS."""
     from zygal.bench.result import READINGS_FOR_P99
 
