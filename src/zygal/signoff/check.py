@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 from zygal.outcome import Gate
@@ -24,16 +24,13 @@ class Check:
     required: bool
     detail: str = ""
 
-    @property
-    def section(self) -> str:
-        return self.name.partition(".")[0]
-
     def document(self) -> dict[str, Any]:
         return {**self.gate.document(), "name": self.name, "required": self.required, "detail": self.detail}
 
 
 class Checks:
-    """Makes the checks of one plan."""
+    """Makes the checks of one plan, table by table, each from the JSON document of the command that measures it. What could not be measured
+    is a check that fails, with the reason."""
 
     def __init__(self, plan: Plan):
         self.plan = plan
@@ -45,6 +42,7 @@ class Checks:
         return Check(name, gate, self.plan.required(name), detail)
 
     def portability(self, survey: Document) -> Iterator[Check]:
+        """Size, opset and oldest runtime, from zygal survey."""
         wanted = self.plan.portability
         if wanted.size_at_most_mb is not None:
             yield self._check("portability.size_at_most_mb", "size of the artifact", survey["size_bytes"] / 1e6, wanted.size_at_most_mb, "MB")
@@ -57,14 +55,14 @@ class Checks:
                               release_number(wanted.runs_on), RELEASE, explanation=f"not known for {survey['format']}")  # fmt: skip
 
     def agreement(self, match: Document, role: str = "") -> Iterator[Check]:
-        """role: in words, where several artifacts are checked."""
+        """Every gate of zygal match. role: in words, where several artifacts are checked."""
         for each in match["gates"]:
             gate = Gate(**{field.name: each[field.name] for field in fields(Gate)})
             name = f"agreement.{gate.name}"
-            condition = f"{role}: {gate.condition}" if role else gate.condition
-            yield Check(name, Gate(gate.name, condition, *(getattr(gate, field.name) for field in fields(Gate)[2:])), self.plan.required(name))
+            yield Check(name, replace(gate, condition=f"{role}: {gate.condition}") if role else gate, self.plan.required(name))
 
     def accuracy(self, tally: Document) -> Iterator[Check]:
+        """Accuracy over all, of classes and of groups, calibration, and what is lost to another model, from zygal tally."""
         wanted = self.plan.accuracy
         images = counted(tally["images"], "image")
         if wanted.at_least is not None:
@@ -110,6 +108,7 @@ class Checks:
         return self._check("accuracy.lost_at_most", f"accuracy lost to {tally['compared']}", lost["value"], limit, "share", detail=detail)
 
     def speed(self, bench: Document) -> Iterator[Check]:
+        """Every limit of [[speed.limits]], and the slowdown since an earlier run, from zygal bench."""
         wanted = self.plan.speed
         for limit in wanted.limits:
             cell = next((each for each in bench["cells"] if (each["batch_images"], each["threads"]) == (limit.batch, limit.threads)), None)
@@ -142,6 +141,7 @@ class Checks:
                               limit.images_per_second_at_least, "images/s", least=True, explanation=missing, detail=detail)  # fmt: skip
 
     def memory(self, bench: Document) -> Iterator[Check]:
+        """The highest peak of all settings that zygal bench ran in processes of their own."""
         limit = self.plan.memory.peak_at_most_mb
         if limit is None:
             return
