@@ -55,14 +55,14 @@ def _of_colour(decode: Decode) -> Iterator[str]:
 
 
 def _of_resize(step: Resize, in_floats: bool) -> Iterator[str]:
-    if step.size is None and step.short_side is None:
-        yield "a resize by within, cover or factor"
+    if step.factor is not None:
+        yield "a resize by a factor"
     for name, plain in (("enlarge", True), ("box", "whole"), ("reduce_above", None), ("prefilter", "none"), ("grid", "half-pixel")):
         if getattr(step, name) != plain:
             yield f"a resize with {name} = {getattr(step, name)!r}"
-    if step.short_side is not None and step.grid_scale != "sizes":
+    if step.size is None and step.grid_scale != "sizes":
         yield f"a resize with grid_scale = {step.grid_scale!r}"
-    if step.long_side not in ("down", "nearest"):
+    if step.long_side not in ("down", "nearest", "up"):
         yield f"a resize with long_side = {step.long_side!r}"
     if uses_pillow(step):
         if in_floats:

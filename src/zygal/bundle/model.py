@@ -18,14 +18,15 @@ from zygal.evidence.images import list_images
 from zygal.files import sha256_of
 from zygal.inlet import Inlet
 from zygal.inlet.decode import open_image
+from zygal.inlet.specification import Resize
 from zygal.metadata import EIGHT_BITS
 from zygal.prediction.classifier import Classifier, open_artifact
 from zygal.scores import INDEPENDENT_LOGITS, LOGITS
 
 MOST_REFERENCES, EVERYWHERE = 10, "decoded everywhere"
-LIMIT, LIMIT_IN_8_BITS = 1e-5, 0.02
-"""By how much the scores of a runner may differ, of the spread. In 8 bits the kernels of each processor round in their own places, and a rounding
-that falls the other way is a whole step."""
+LIMIT, LIMIT_IN_GRAPH, LIMIT_IN_8_BITS = 1e-5, 0.01, 0.02
+"""By how much the scores of a runner may differ, of the spread. Where a graph rounds pixels to 8 bits, or computes in 8 bits, the kernels of each processor
+sum in their own order, and a rounding that falls the other way is a whole level or step; the limit of the former is that of gate C of zygal match."""
 
 
 @dataclass(frozen=True)
@@ -67,7 +68,7 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
         "labels": list(classifier.labels),
         "raw_pixels": classifier.raw,
         "inlet": inlet_data(classifier.inlet),
-        "limit_of_spread": LIMIT if facts.metadata.shrunk is None or facts.metadata.shrunk.precision != EIGHT_BITS else LIMIT_IN_8_BITS,
+        "limit_of_spread": _limit(facts, classifier),
         "spread": float(scores.max() - scores.min()) or 1.0,
         "references": [
             {
@@ -84,6 +85,13 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
     }
     return Packed(folder, facts, classifier.inlet, tuple(classifier.labels), document, {f"reference/{image}": Path(images) / image for image in chosen},
                   (*cannot_do(classifier.inlet, classifier.raw), *_of_ports(dtype, output_dtype)))  # fmt: skip
+
+
+def _limit(facts: Artifact, classifier: Classifier) -> float:
+    if facts.metadata.shrunk is not None and facts.metadata.shrunk.precision == EIGHT_BITS:
+        return LIMIT_IN_8_BITS
+    rounds = any(isinstance(step, Resize) and step.filter != "nearest" and step.rounding in ("passes", "passes-16bit", "end", "down") for step in classifier.inlet.frame)
+    return LIMIT_IN_GRAPH if classifier.raw and rounds else LIMIT
 
 
 def _of_ports(*dtypes: str) -> list[str]:

@@ -35,10 +35,16 @@ export function frame(picture, steps) {
 
 function sizeOf(step, {width, height}) {
   if (step.size) return step.size;
-  const long = step.short_side * Math.max(height, width), short = Math.min(height, width);
-  const side = step.long_side === "down" ? Math.floor(long / short) : halfToEven(long / short);
-  return height <= width ? [step.short_side, side] : [side, step.short_side];
+  if (step.short_side) {
+    const side = inProportion(step.short_side * Math.max(height, width), Math.min(height, width), step);
+    return height <= width ? [step.short_side, side] : [side, step.short_side];
+  }
+  const [tall, wide] = step.within ?? step.cover, keep = step.within ? Math.min : Math.max; // as large as fits, as small as covers
+  if ((tall * width <= wide * height) === Boolean(step.within)) return [tall, keep(wide, Math.max(1, inProportion(tall * width, height, step)))];
+  return [keep(tall, Math.max(1, inProportion(wide * height, width, step))), wide];
 }
+
+const inProportion = (product, divisor, {long_side}) => ({down: Math.floor, up: Math.ceil}[long_side] ?? halfToEven)(product / divisor);
 
 function halfToEven(number) {
   const below = Math.floor(number);

@@ -44,11 +44,20 @@ def frame(picture, steps):  # Stage 2: each step gives a picture of another size
 def size_of(step, picture):
     """The (height, width) that a resize makes."""
     height, width = np.asarray(picture).shape[:2]
-    if step.get("size"):
+    if step["size"]:
         return tuple(step["size"])
-    long, short = step["short_side"] * max(height, width), min(height, width)
-    long = long // short if step["long_side"] == "down" else round(long / short)
-    return (step["short_side"], long) if height <= width else (long, step["short_side"])
+    if step["short_side"]:
+        long = in_proportion(step["short_side"] * max(height, width), min(height, width), step)
+        return (step["short_side"], long) if height <= width else (long, step["short_side"])
+    (tall, wide), keep = step["within"] or step["cover"], min if step["within"] else max  # as large as fits, as small as covers
+    if (tall * width <= wide * height) == bool(step["within"]):
+        return tall, keep(wide, max(1, in_proportion(tall * width, height, step)))
+    return keep(tall, max(1, in_proportion(wide * height, width, step))), wide
+
+
+def in_proportion(product, divisor, step):
+    exact = {"down": product // divisor, "up": -(-product // divisor)}
+    return exact.get(step["long_side"], round(product / divisor))
 
 
 def resize(picture, size, step):
@@ -92,11 +101,9 @@ def kernel(x, step):
 def crop_or_pad(picture, step):
     """A window of another size in the middle; what lies beyond the picture has the colour of the pad."""
     height, width = np.asarray(picture).shape[:2]
-    if step.get("size"):
-        rows, columns = step["size"]
-    else:  # the largest part with these proportions
-        tall, wide = step["aspect"]
-        rows, columns = max(1, min(height, width * tall // wide)), max(1, min(width, height * wide // tall))
+    tall, wide = step["size"] or step["aspect"]
+    largest = max(1, min(height, width * tall // wide)), max(1, min(width, height * wide // tall))  # with these proportions
+    rows, columns = step["size"] or largest
     top, left = margin(height - rows, step), margin(width - columns, step)
     spare = (height - rows, width - columns) if step["step"] == "crop" else (rows - height, columns - width)
     if min(spare) < 0:
@@ -125,13 +132,11 @@ def tensor_of(path, model):  # Stages 3 and 4: pixels become the model's numbers
     if inlet["decode"]["colour"] == "grey" and inlet["decode"]["grey_channels"] == 3:
         pixels = pixels.repeat(3, axis=2)
     if inlet["tensor"]["dtype"] == "float32":
-        low, high = inlet["values"]["range"]
+        (low, high), mean, std = (inlet["values"][name] for name in ("range", "mean", "std"))
         pixels = pixels.astype(np.float32)
         if high - low != 255:
             pixels = pixels * np.float32(high - low) / np.float32(255)
-        pixels = pixels + np.float32(low)
-        pixels = pixels - np.array(inlet["values"]["mean"] or 0, np.float32)
-        pixels = pixels / np.array(inlet["values"]["std"] or 1, np.float32)
+        pixels = (pixels + np.float32(low) - np.array(mean or 0, np.float32)) / np.array(std or 1, np.float32)
     return np.ascontiguousarray(pixels.transpose(2, 0, 1) if inlet["tensor"]["layout"] == "NCHW" else pixels)
 
 
@@ -148,13 +153,9 @@ class Classifier:  # one input, one output [batch, classes]; what the scores are
         return self.session.run([self.model["output"]["name"]], {self.model["input"]["name"]: batch})[0][0]
 
     def probabilities(self, scores):
-        kind, shares = self.model["scores"], scores.astype(np.float64)
-        if kind == "logits":
-            shares = np.exp(shares - shares.max()) / np.exp(shares - shares.max()).sum()
-        elif kind == "log-probabilities":
-            shares = np.exp(shares)
-        elif kind == "independent logits":
-            shares = 1 / (1 + np.exp(-shares))
+        sigmoid, powers = (lambda x: 1 / (1 + np.exp(-x))), (lambda x: np.exp(x - x.max()))
+        made = {"logits": lambda x: powers(x) / powers(x).sum(), "log-probabilities": np.exp, "independent logits": sigmoid}
+        shares = made.get(self.model["scores"], lambda x: x)(scores.astype(np.float64))
         return np.array([1 - shares[0], shares[0]]) if len(shares) == 1 else shares  # one output: no and yes
 
 
