@@ -106,7 +106,7 @@ def test_a_runner_that_is_not_ours_is_run_only_on_demand(signed, tmp_path):
     Path("/tmp/zygal-was-here").unlink(missing_ok=True)
     write_bundle(tmp_path / "other.zip", content, record)
     done = called("pack", "--check", "other.zip", cwd=tmp_path)
-    assert done.returncode == 0 and "add --run-code if you trust the bundle" in " ".join(done.stdout.split()) and not Path("/tmp/zygal-was-here").exists()
+    assert done.returncode == 1 and "add --run-code if you trust the bundle" in " ".join(done.stdout.split()) and "FAIL: runner." in done.stdout and not Path("/tmp/zygal-was-here").exists()
     done = called("pack", "--check", "other.zip", "--run-code", cwd=tmp_path)
     assert "mine" in done.stdout and Path("/tmp/zygal-was-here").exists()
     Path("/tmp/zygal-was-here").unlink()

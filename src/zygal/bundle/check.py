@@ -57,7 +57,8 @@ def check_bundle(path: str | Path, signed: Mapping[str, Any] | None = None, run_
         if not runners:
             not_checked.append("runner: the bundle was packed without runners")
         elif foreign and not run_code:
-            not_checked.append(f"runner: not run, because its {foreign[0]} is not the one that this release of Zygal writes; add --run-code if you trust the bundle")
+            why = f"not run: its {foreign[0]} is not the one that this release of Zygal writes; add --run-code if you trust the bundle"
+            gates.append(Gate("runner", f"exit code of the bundle's own check, {foreign[0]} --check", None, 0, "", why))
         else:
             needed = {MOBILE_RUNNER if file.endswith(".tflite") else PYTHON_RUNNER for file in artifacts}
             for name in (each for each in runners if each in needed):
