@@ -102,14 +102,13 @@ def test_a_runner_that_is_not_ours_is_run_only_on_demand(signed, tmp_path):
     with Bundle(signed / "both.zip") as bundle:
         content = {name: bundle.read(name) for name in bundle.names}
         record = bundle.manifest["signoff"]
-    content["classify.py"] = b"import pathlib\npathlib.Path('/tmp/zygal-was-here').touch()\nprint('mine')\n"
-    Path("/tmp/zygal-was-here").unlink(missing_ok=True)
+    trace = tmp_path / "trace"
+    content["classify.py"] = f"import pathlib\npathlib.Path({str(trace)!r}).touch()\nprint('mine')\n".encode()
     write_bundle(tmp_path / "other.zip", content, record)
     done = called("pack", "--check", "other.zip", cwd=tmp_path)
-    assert done.returncode == 1 and "add --run-code if you trust the bundle" in " ".join(done.stdout.split()) and "FAIL: runner." in done.stdout and not Path("/tmp/zygal-was-here").exists()
+    assert done.returncode == 1 and "add --run-code if you trust the bundle" in " ".join(done.stdout.split()) and "FAIL: runner." in done.stdout and not trace.exists()
     done = called("pack", "--check", "other.zip", "--run-code", cwd=tmp_path)
-    assert "mine" in done.stdout and Path("/tmp/zygal-was-here").exists()
-    Path("/tmp/zygal-was-here").unlink()
+    assert "mine" in done.stdout and trace.exists()
     # Another artifact than the one that was signed off, with a manifest that fits.
     name = "channel_marks/channel_marks.onnx"
     write_bundle(tmp_path / "swapped.zip", {**content, name: content["keras_marks/keras_marks.onnx"]}, record)
