@@ -67,6 +67,17 @@ def test_match_tally_and_classify_take_a_service(workspace):
     assert (workspace / "served.csv").read_bytes() == (workspace / "local.csv").read_bytes()
 
 
+def test_a_shrunk_artifact_may_differ_by_steps_from_its_service(workspace):
+    assert called("shrink", "channel_marks.onnx", "-o", "small.onnx", "--images", "reference", cwd=workspace).returncode == 0
+    with serving(workspace / "small.onnx") as server:
+        done = called("match", "small.onnx", "--endpoint", server.url, "--witness", "channel_marks.witness", "--json", "match.json", cwd=workspace)
+        gate = next(gate for gate in json.loads((workspace / "match.json").read_text())["gates"] if gate["name"] == "E")
+        assert done.returncode == 0 and gate["limit"] == 0.02 and gate["measured"] == 0
+        # The float artifact is another file, whatever the limit of its service.
+        done = called("match", "channel_marks.onnx", "--endpoint", server.url, "--witness", "channel_marks.witness", cwd=workspace)
+        assert done.returncode == 1 and "does not serve this artifact" in one_line(done)
+
+
 NAMED = {
     "slow": (0, "the service is slow: the median answer took 0.7"),
     "stuck": (2, "did not answer within 1 s"),

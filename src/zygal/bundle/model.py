@@ -15,6 +15,7 @@ from zygal.artifact.facts import Artifact
 from zygal.bundle.abilities import cannot_do
 from zygal.errors import BundleError, ImageError, some_of
 from zygal.evidence.images import list_images
+from zygal.evidence.result import ELSEWHERE, ELSEWHERE_IN_8_BITS
 from zygal.files import sha256_of
 from zygal.inlet import Inlet
 from zygal.inlet.decode import open_image
@@ -24,9 +25,9 @@ from zygal.prediction.classifier import Classifier, open_artifact
 from zygal.scores import INDEPENDENT_LOGITS, LOGITS
 
 MOST_REFERENCES, EVERYWHERE = 10, "decoded everywhere"
-LIMIT, LIMIT_IN_GRAPH, LIMIT_IN_8_BITS = 1e-5, 0.01, 0.02
-"""By how much the scores of a runner may differ, of the spread. Where a graph rounds pixels to 8 bits, or computes in 8 bits, the kernels of each processor
-sum in their own order, and a rounding that falls the other way is a whole level or step; the limit of the former is that of gate C of zygal match."""
+LIMIT_IN_GRAPH = 0.01
+"""By how much the scores of a runner may differ, of the spread, where the artifact itself rounds pixels to 8 bits: a rounding that falls the other way on
+another processor is a whole level. The limit is that of gate C of zygal match."""
 
 
 @dataclass(frozen=True)
@@ -89,9 +90,9 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
 
 def _limit(facts: Artifact, classifier: Classifier) -> float:
     if facts.metadata.shrunk is not None and facts.metadata.shrunk.precision == EIGHT_BITS:
-        return LIMIT_IN_8_BITS
+        return ELSEWHERE_IN_8_BITS
     rounds = any(isinstance(step, Resize) and step.filter != "nearest" and step.rounding in ("passes", "passes-16bit", "end", "down") for step in classifier.inlet.frame)
-    return LIMIT_IN_GRAPH if classifier.raw and rounds else LIMIT
+    return LIMIT_IN_GRAPH if classifier.raw and rounds else ELSEWHERE
 
 
 def _of_ports(*dtypes: str) -> list[str]:

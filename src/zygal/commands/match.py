@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 @dataclass(frozen=True, kw_only=True)
 class MatchRequest:
     """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should serve. timeout: seconds for one of its answers. endpoint_limit:
-    largest difference of its scores from those of the artifact, of the spread. scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
+    largest difference of its scores from those of the artifact, of the spread; `evidence.result.ELSEWHERE` unless given, or ELSEWHERE_IN_8_BITS. scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
     tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the images
     that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most."""
 
@@ -33,7 +33,7 @@ class MatchRequest:
     witness: str
     endpoint: str | None = None
     timeout: float = 10.0
-    endpoint_limit: float = 1e-5
+    endpoint_limit: float | None = None
     scores: str | None = None
     images: str | None = None
     inlet: str | None = None

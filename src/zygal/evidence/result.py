@@ -22,6 +22,11 @@ class Limits:
     order: float = 0.99
 
 
+ELSEWHERE, ELSEWHERE_IN_8_BITS = 1e-5, 0.02
+"""By how much the scores of one artifact may differ on two machines, of the spread. In 8 bits the kernels of each processor sum in their own order, and a
+rounding that falls the other way is a whole step."""
+
+
 @dataclass(frozen=True)
 class ImageResult:
     """The comparison of one image; None where something was not compared. Top classes are (class index, score), highest
