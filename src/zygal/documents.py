@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import math
+import sys
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -48,6 +49,20 @@ def parse_json(content: bytes | str, location: str, error: type[ZygalError], kin
     if not isinstance(document, kind):
         raise error(f"{location} is not a JSON object; it is damaged.")
     return document
+
+
+def parse_toml(content: str, location: str, error: type[ZygalError]) -> dict[str, Any]:
+    """The document that a TOML text states. Raises `error`."""
+    if sys.version_info >= (3, 11):
+        import tomllib
+    else:
+        import tomli as tomllib
+    try:
+        return tomllib.loads(content)
+    except RecursionError as fault:
+        raise error(f"{location} is not valid TOML: it is nested too deep.") from fault
+    except ValueError as fault:  # What TOML does not allow, and whole numbers of thousands of digits.
+        raise error(f"{location} is not valid TOML: {fault}.") from fault
 
 
 def rebuilt(document: Any, rule: Rule, location: str, error: type[ZygalError]) -> Any:
@@ -199,3 +214,8 @@ def json_value(value: Any) -> Any:
     if value is None or isinstance(value, (str, int, float, bool)):
         return value
     return str(value)
+
+
+def json_text(document: Any) -> str:
+    """A result as the text of its file."""
+    return json.dumps(json_value(document), indent=2, ensure_ascii=False) + "\n"

@@ -82,6 +82,11 @@ class Metadata:
     """What the scores are (of `zygal.scores.KINDS`), where the last operator does not say it."""
     shrunk: Shrunk | None = None
 
+    @property
+    def in_8_bits(self) -> bool:
+        """Whether it was shrunk to compute in 8 bits."""
+        return self.shrunk is not None and self.shrunk.precision == EIGHT_BITS
+
     def to_properties(self) -> dict[str, str]:
         """As text properties of the ONNX model."""
         properties = {}

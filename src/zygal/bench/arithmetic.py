@@ -11,6 +11,7 @@ import numpy as np
 from zygal.artifact.formats import MOBILE, format_of
 from zygal.artifact.onnx.read import load_model
 from zygal.bench.feeds import Feeds
+from zygal.graph.arithmetic import COUNTS
 from zygal.metadata import Metadata
 
 
@@ -30,8 +31,7 @@ class Arithmetic:
 def multiply_adds(artifact: str | Path, feeds: Feeds) -> Arithmetic:
     """Counts convolutions and matrix products, which is where an image classifier's arithmetic is.
 
-    A product of a weight and an activation that goes into a sum counts as one, as is usual; biases, activations and
-    normalisations are not counted.
+    By the rules of `graph.arithmetic`.
     """
     if format_of(artifact) is MOBILE:
         return _of_flatbuffer(artifact)
@@ -39,15 +39,20 @@ def multiply_adds(artifact: str | Path, feeds: Feeds) -> Arithmetic:
     shapes = _shapes(model, feeds)
     by_node, unknown = {}, 0
     for index, node in enumerate(model.graph.node):
-        count = _COUNTS.get(node.op_type)
+        count = COUNTS.get(node.op_type)
         if count is None:
             continue
         try:
-            whole = count(node, *(shapes[name] for name in (*node.input[:2], node.output[0])))
+            whole = count(_attributes(node), *(shapes[name] for name in (*node.input[:2], node.output[0])))
             by_node[index] = whole // (feeds.batch_size or 1)
         except (KeyError, IndexError):
             unknown += 1
     return Arithmetic(by_node, unknown)
+
+
+def _attributes(node) -> dict[str, int | str]:
+    """Those of a node that its arithmetic depends on."""
+    return {each.name: each.s.decode() if each.name == "equation" else each.i for each in node.attribute if each.name in ("equation", "transA")}
 
 
 def _of_flatbuffer(artifact: str | Path) -> Arithmetic:
@@ -109,44 +114,3 @@ def _declare_tensor(model, batch: int) -> None:
     if shape is not None:
         kind = onnx.helper.np_dtype_to_tensor_dtype(np.dtype(metadata.inlet.tensor.dtype))
         model.graph.value_info.append(onnx.helper.make_tensor_value_info(metadata.tensor, kind, [batch, *shape]))
-
-
-def _convolution(node, image, weight, result) -> int:
-    """Each number of the result is a sum over the weight's input channels and places."""
-    return prod(result) * prod(weight[1:])
-
-
-def _transposed_convolution(node, image, weight, result) -> int:
-    """Each number of the image is multiplied with all of the weight that belongs to its channel."""
-    return prod(image) * prod(weight[1:])
-
-
-def _product(node, left, right, result) -> int:
-    return prod(result) * left[-1]
-
-
-def _general_product(node, left, right, result) -> int:
-    turned = any(each.name == "transA" and each.i for each in node.attribute)
-    return prod(result) * (left[0] if turned else left[-1])
-
-
-def _einsum(node, left, right, result) -> int:
-    """One for each combination of all letters."""
-    equation = next(each.s.decode() for each in node.attribute if each.name == "equation").replace(" ", "")
-    terms = equation.split("->")[0].split(",")
-    if len(terms) != 2 or "." in equation:
-        raise KeyError(equation)
-    return prod(
-        {letter: size for term, sizes in zip(terms, (left, right)) for letter, size in zip(term, sizes)}.values()
-    )
-
-
-_COUNTS = {
-    "Conv": _convolution,
-    "ConvInteger": _convolution,
-    "ConvTranspose": _transposed_convolution,
-    "Gemm": _general_product,
-    "MatMul": _product,
-    "MatMulInteger": _product,
-    "Einsum": _einsum,
-}

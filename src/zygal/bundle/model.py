@@ -15,12 +15,11 @@ from zygal.artifact.facts import Artifact
 from zygal.bundle.abilities import cannot_do
 from zygal.errors import BundleError, ImageError, some_of
 from zygal.evidence.images import list_images
-from zygal.evidence.result import ELSEWHERE, ELSEWHERE_IN_8_BITS
+from zygal.evidence.result import elsewhere_limit
 from zygal.files import sha256_of
 from zygal.inlet import Inlet
 from zygal.inlet.decode import open_image
 from zygal.inlet.specification import Resize
-from zygal.metadata import EIGHT_BITS
 from zygal.prediction.classifier import Classifier, open_artifact
 from zygal.scores import INDEPENDENT_LOGITS, LOGITS
 
@@ -89,10 +88,9 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
 
 
 def _limit(facts: Artifact, classifier: Classifier) -> float:
-    if facts.metadata.shrunk is not None and facts.metadata.shrunk.precision == EIGHT_BITS:
-        return ELSEWHERE_IN_8_BITS
     rounds = any(isinstance(step, Resize) and step.filter != "nearest" and step.rounding in ("passes", "passes-16bit", "end", "down") for step in classifier.inlet.frame)
-    return LIMIT_IN_GRAPH if classifier.raw and rounds else ELSEWHERE
+    elsewhere = elsewhere_limit(facts.metadata.in_8_bits)
+    return max(LIMIT_IN_GRAPH, elsewhere) if classifier.raw and rounds else elsewhere
 
 
 def _of_ports(*dtypes: str) -> list[str]:

@@ -72,18 +72,10 @@ def apply_config(path: Path, command: tuple[str, ...], parser: argparse.Argument
 
 
 def _read(path: Path) -> dict[str, Any]:
-    import sys
-
     from zygal.cli.main import COMMANDS
+    from zygal.documents import parse_toml
 
-    if sys.version_info >= (3, 11):
-        import tomllib
-    else:
-        import tomli as tomllib
-    try:
-        content = tomllib.loads(read_text(path, "a file of defaults"))
-    except tomllib.TOMLDecodeError as error:
-        raise FileError(f"{path} is not valid TOML: {error}.") from error
+    content = parse_toml(read_text(path, "a file of defaults"), str(path), FileError)
     for name, section in content.items():
         if name not in COMMANDS or not isinstance(section, dict):
             raise FileError(f"{path} has the unknown entry {name}; it holds one section per command: {', '.join(COMMANDS)}.")

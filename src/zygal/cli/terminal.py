@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 import time
@@ -10,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from zygal.documents import json_value
+from zygal.documents import json_text
 from zygal.errors import one_line, printable
 from zygal.files import whole_file
 from zygal.listener import Listener
@@ -51,7 +50,7 @@ def note(sentence: str, kind: str = "note") -> None:
 
 def write_json(path: str, document: dict[str, Any]) -> None:
     """Writes the document into a file, whole or not at all, or to stdout. Numbers that are not finite become null."""
-    data = (json.dumps(json_value(document), indent=2, ensure_ascii=False) + "\n").encode("utf-8", "backslashreplace")
+    data = json_text(document).encode("utf-8", "backslashreplace")
     if path == STDOUT:
         sys.stdout.write(data.decode())
         return

@@ -76,16 +76,15 @@ def _on_precision(artifact: str, bench: Bench) -> list[str]:
     from zygal.artifact import read_artifact
     from zygal.bench.advice import on_eight_bits
     from zygal.errors import ZygalError
-    from zygal.metadata import EIGHT_BITS
 
     try:
-        shrunk = read_artifact(artifact).metadata.shrunk
+        metadata = read_artifact(artifact).metadata
     except ZygalError:
         # Metadata that cannot be read do not concern how fast an artifact is.
         return []
-    if shrunk is None or shrunk.precision != EIGHT_BITS or not bench.cells:
+    if not metadata.in_8_bits or not bench.cells:
         return []
-    return [on_eight_bits(artifact, shrunk.artifact, bench.cells, bench.compared)]
+    return [on_eight_bits(artifact, metadata.shrunk.artifact, bench.cells, bench.compared)]
 
 
 def _measure_more(request: BenchRequest, measured: Measured, subject, files, seconds: float, listener: Listener) -> None:

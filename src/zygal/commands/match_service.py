@@ -34,20 +34,11 @@ def engine_at(request: MatchRequest, facts: Artifact | None) -> EndpointEngine:
     return EndpointEngine(request.endpoint, request.timeout, request.scores or (facts.chosen.name if facts else None))
 
 
-def _limit(request: MatchRequest, facts: Artifact | None) -> float:
-    from zygal.evidence.result import ELSEWHERE, ELSEWHERE_IN_8_BITS
-    from zygal.metadata import EIGHT_BITS
-
-    shrunk = facts.metadata.shrunk if facts else None
-    if request.endpoint_limit is not None:
-        return request.endpoint_limit
-    return ELSEWHERE_IN_8_BITS if shrunk is not None and shrunk.precision == EIGHT_BITS else ELSEWHERE
-
-
 def check_service(request: MatchRequest, engine: EndpointEngine, facts: Artifact | None, witness: Witness, found: Match) -> Served:
     """E: the service against the artifact that it should serve. V: which versions answered. And why scores differ."""
     from zygal.endpoint.causes import explain, other_file
     from zygal.evidence.match import served_gates
+    from zygal.evidence.result import elsewhere_limit
 
     local = None
     if facts is not None:
@@ -55,7 +46,8 @@ def check_service(request: MatchRequest, engine: EndpointEngine, facts: Artifact
 
         local = open_engine(facts)
     traffic, wanted = engine.service.traffic, engine.service.version
-    gates, local_matches = served_gates(engine, local, witness, found.spread, request.model_limit, _limit(request, facts))
+    limit = elsewhere_limit(facts is not None and facts.metadata.in_8_bits) if request.endpoint_limit is None else request.endpoint_limit
+    gates, local_matches = served_gates(engine, local, witness, found.spread, request.model_limit, limit)
     others = {version: count for version, count in traffic.versions.items() if wanted is not None and version != wanted}
     notes = engine.service.notes()
     if wanted is not None:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal.documents import json_value
+from zygal.documents import json_text, json_value
 from zygal.errors import OutputError, PlanError
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line
@@ -117,16 +117,15 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
     except KeyboardInterrupt:
         listener.note("what was finished is kept; run the same command again to go on")
         raise
-    common = {
-        "request": request, "title": plan.title, "plan_sha256": plan.sha256, "artifact": found.artifact,
-        "signed_at": datetime.now(timezone.utc).isoformat(timespec="seconds"), "inputs": tuple(found.inputs.values()),
-        "versions": keeper.about["versions"], "machine": json_value(asdict(describe_machine())), "checks": tuple(found.checks),
-        "not_checked": tuple(found.not_checked), "steps": found.steps, "gates": tuple(each.gate for each in found.checks if each.required),
-        "notes": tuple(found.notes), "unreadable": tuple(dict.fromkeys(found.unreadable)), "written": tuple(output.path for output in request.results()),
-    }  # fmt: skip
-    outcome = SignoffOutcome(**common)
+    outcome = SignoffOutcome(
+        request=request, title=plan.title, plan_sha256=plan.sha256, artifact=found.artifact,
+        signed_at=datetime.now(timezone.utc).isoformat(timespec="seconds"), inputs=tuple(found.inputs.values()),
+        versions=keeper.about["versions"], machine=json_value(asdict(describe_machine())), checks=tuple(found.checks),
+        not_checked=tuple(found.not_checked), steps=found.steps, gates=tuple(each.gate for each in found.checks if each.required),
+        notes=tuple(found.notes), unreadable=tuple(dict.fromkeys(found.unreadable)), written=tuple(output.path for output in request.results()),
+    )  # fmt: skip
     if earlier is not None:
-        outcome = SignoffOutcome(**common, changes=tuple(changes_since(earlier, json_value(outcome.document()))))
+        outcome = replace(outcome, changes=tuple(changes_since(earlier, json_value(outcome.document()))))
     listener.step("page")
     _write(outcome, found.steps)
     return outcome
@@ -134,8 +133,6 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
 
 def _write(outcome: SignoffOutcome, steps: dict[str, Step]) -> None:
     """The page, the JUnit file, and last the result, which says that all is there."""
-    import json
-
     from zygal.files import write_text
     from zygal.signoff.junit import junit_text
     from zygal.signoff.page import page_text
@@ -144,7 +141,7 @@ def _write(outcome: SignoffOutcome, steps: dict[str, Step]) -> None:
     document = json_value(outcome.document())
     write_text(page, page_text(document, {name: step.result.pictures for name, step in steps.items()}))
     write_text(junit, junit_text(document))
-    write_text(result, json.dumps(document, indent=2, ensure_ascii=False) + "\n")
+    write_text(result, json_text(document))
 
 
 def _check(request: SignoffRequest) -> None:

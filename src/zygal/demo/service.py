@@ -22,6 +22,7 @@ import numpy as np
 from zygal.endpoint.messages import DTYPES, HEADER_LENGTH, NAMES
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
+from zygal.scores import LOGITS, to_probabilities
 
 FAULTS = {
     "slow": "each answer takes 0.7 s",
@@ -72,8 +73,7 @@ class StandIn(ThreadingHTTPServer):
         if "version" in self.faults:
             scores = scores + 0.2 * (scores.max() - scores.min()) * np.sin(np.arange(scores.shape[1], dtype=np.float32))
         if "softmax" in self.faults:
-            powers = np.exp(scores - scores.max(axis=1, keepdims=True))
-            scores = powers / powers.sum(axis=1, keepdims=True)
+            scores = to_probabilities(scores, LOGITS)
         if "batching" in self.faults:
             scores = np.roll(scores, 1, axis=0)
         return (scores[:-1] if "rows" in self.faults else scores).astype(np.float32)

@@ -27,6 +27,10 @@ ELSEWHERE, ELSEWHERE_IN_8_BITS = 1e-5, 0.02
 rounding that falls the other way is a whole step."""
 
 
+def elsewhere_limit(in_8_bits: bool) -> float:
+    return ELSEWHERE_IN_8_BITS if in_8_bits else ELSEWHERE
+
+
 @dataclass(frozen=True)
 class ImageResult:
     """The comparison of one image; None where something was not compared. Top classes are (class index, score), highest

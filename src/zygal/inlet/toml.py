@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Callable, Sequence
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
+from zygal.documents import parse_toml
 from zygal.errors import InletError, one_line
 from zygal.files import read_text
 from zygal.inlet import specification as spec
@@ -15,11 +15,6 @@ from zygal.inlet.checks import CHECKS, integer, meant, one_of
 from zygal.inlet.resampling import uses_pillow
 from zygal.inlet.sizes import size_after
 from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Pad, Resize, Step, Tensor, Values
-
-if sys.version_info >= (3, 11):
-    import tomllib
-else:
-    import tomli as tomllib
 
 FORMAT_VERSION = 1
 
@@ -31,13 +26,7 @@ def read_inlet(path: str | Path) -> Inlet:
 
 def parse_inlet(text: str, where: str) -> Inlet:
     """The inlet that a TOML text states; `where` names the text in messages. Raises InletError."""
-    try:
-        document = tomllib.loads(text)
-    except RecursionError as fault:
-        raise InletError(f"{where} is not valid TOML: it is nested too deep.") from fault
-    except ValueError as fault:  # What TOML does not allow, and whole numbers of thousands of digits.
-        raise InletError(f"{where} is not valid TOML: {fault}.") from fault
-    return inlet_of(document, where)
+    return inlet_of(parse_toml(text, where, InletError), where)
 
 
 def inlet_of(document: dict[str, Any], where: str) -> Inlet:

@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from math import prod
-
 from zygal.graph import Batch, Graph, Node
-
-Sizes = Sequence[int]
+from zygal.graph.arithmetic import COUNTS
 
 
 def sizes_of(graph: Graph, name: str) -> tuple[int, ...]:
@@ -44,37 +40,12 @@ def _is_parameter(graph: Graph, name: str) -> bool:
 
 
 def multiply_adds(graph: Graph, node: Node) -> int:
-    """For one image, of operators that are sums of products; of others none."""
-    count = _COUNTS.get(node.operator)
+    """For one image, by the rules of `graph.arithmetic`; none where they do not know."""
+    count = COUNTS.get(node.operator)
     if count is None:
         return 0
-    inputs = [sizes_of(graph, name) if name else () for name in node.inputs]
-    return count(node, inputs, sizes_of(graph, node.outputs[0]))
-
-
-def _convolution(node: Node, inputs: Sequence[Sizes], result: Sizes) -> int:
-    return prod(result) * prod(inputs[1][1:])
-
-
-def _transposed(node: Node, inputs: Sequence[Sizes], result: Sizes) -> int:
-    return prod(inputs[0]) * prod(inputs[1][1:])
-
-
-def _product(node: Node, inputs: Sequence[Sizes], result: Sizes) -> int:
-    return prod(result) * inputs[0][-1] if inputs[0] else 0
-
-
-def _general_product(node: Node, inputs: Sequence[Sizes], result: Sizes) -> int:
-    return prod(result) * inputs[0][0 if node.attributes.get("transA") else -1]
-
-
-def _einsum(node: Node, inputs: Sequence[Sizes], result: Sizes) -> int:
-    terms = str(node.attributes["equation"]).replace(" ", "").split("->")[0].split(",")
-    if len(terms) != 2 or any("." in term for term in terms):
+    left, right = (sizes_of(graph, name) for name in node.inputs[:2])
+    try:
+        return count(node.attributes, left, right, sizes_of(graph, node.outputs[0]))
+    except (KeyError, IndexError):
         return 0
-    return prod({letter: size for term, sizes in zip(terms, inputs) for letter, size in zip(term, sizes)}.values())
-
-
-_COUNTS: dict[str, Callable[[Node, Sequence[Sizes], Sizes], int]] = {
-    "Conv": _convolution, "ConvTranspose": _transposed, "Gemm": _general_product, "MatMul": _product, "Einsum": _einsum,
-}  # fmt: skip

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import groupby
 from typing import Any
 
 import numpy as np
@@ -123,14 +124,8 @@ def _prefixes(layer: str, separator: re.Pattern[str]) -> tuple[str, ...]:
 
 def _split(steps: Sequence[Step], depth: int) -> list[Part]:
     """Runs of steps with the same prefix at a depth."""
-    runs: list[list[Step]] = []
-    for step in steps:
-        key = step.prefixes[min(depth, len(step.prefixes) - 1)]
-        if runs and key == runs[-1][0].prefixes[min(depth, len(runs[-1][0].prefixes) - 1)]:
-            runs[-1].append(step)
-        else:
-            runs.append([step])
-    return [Part(run[0].prefixes[min(depth, len(run[0].prefixes) - 1)], tuple(run), depth + 1) for run in runs]
+    runs = groupby(steps, lambda step: step.prefixes[min(depth, len(step.prefixes) - 1)])
+    return [Part(name, tuple(run), depth + 1) for name, run in runs]
 
 
 def _folded(parts: Sequence[Part]) -> tuple[Part, ...]:

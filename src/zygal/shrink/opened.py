@@ -14,7 +14,7 @@ from zygal.errors import ArtifactError
 from zygal.graph import Graph
 from zygal.graph.build import joined
 from zygal.graph.passes.dead import remove_dead
-from zygal.metadata import EIGHT_BITS, Metadata
+from zygal.metadata import Metadata
 from zygal.shrink.form import MOBILE_FORM, Form, onnx_form
 
 
@@ -62,7 +62,7 @@ def opened(path: str | Path, output_path: str | Path, scores: str | None = None)
             f"{path} is of the format {format.name}, but the name {output_path} asks for {wanted.name}; convert the source to that format, and shrink it then."
         )
     facts = read_artifact(path, scores)
-    if facts.metadata.shrunk is not None and facts.metadata.shrunk.precision == EIGHT_BITS:
+    if facts.metadata.in_8_bits:
         raise ArtifactError(f"{path} is in 8 bits already, made from {facts.metadata.shrunk.artifact}; shrink that one.")
     if format is ONNX:
         from zygal.artifact.onnx.graph import artifact_graph

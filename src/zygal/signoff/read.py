@@ -7,21 +7,15 @@ from __future__ import annotations
 
 import hashlib
 import os
-import sys
 from dataclasses import fields
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from zygal.documents import Misfit
+from zygal.documents import Misfit, parse_toml
 from zygal.errors import PlanError
 from zygal.files import read_text
 from zygal.signoff.plan import PLAN_VERSION, TABLES, Plan, SpeedLimit, gate_names
-
-if sys.version_info >= (3, 11):
-    import tomllib
-else:
-    import tomli as tomllib
 
 VERSION_KEY = "zygal_plan"
 TOP_KEYS = (VERSION_KEY, "extends", "title", "report_only", "without")
@@ -51,10 +45,7 @@ def _extended(path: str, home: str, allow_outside: bool, digest: Any, below: tup
         raise PlanError(f"{path} is the end of a chain of more than {DEEPEST} plans that extend each other; shorten it.")
     content = read_text(path, "a plan", 1_000_000)
     digest.update(content.encode() + b"\0")
-    try:
-        document = tomllib.loads(content)
-    except (ValueError, RecursionError) as fault:
-        raise PlanError(f"{path} is not valid TOML: {fault}.") from fault
+    document = parse_toml(content, path, PlanError)
     if document.get(VERSION_KEY) != PLAN_VERSION:
         found = f"{VERSION_KEY} = {document[VERSION_KEY]!r}" if VERSION_KEY in document else f"no line {VERSION_KEY} = {PLAN_VERSION}, so it is not a plan"
         raise PlanError(f"{path} has {found}; this release reads version {PLAN_VERSION}. Write a plan with: zygal signoff --new {path}")
