@@ -27,6 +27,16 @@ def silence_libraries(verbose: bool) -> None:
     os.environ.setdefault("TF_CPP_MIN_LOG_LEVEL", "3")
 
 
+def installed_version(name: str) -> str | None:
+    """Of a package, or None if it is not installed."""
+    from importlib.metadata import PackageNotFoundError, version
+
+    try:
+        return version(name)
+    except PackageNotFoundError:
+        return None
+
+
 @contextmanager
 def without_native_messages() -> Iterator[None]:
     """Keeps what a library writes past Python, straight to the error output, from the terminal while it starts."""

@@ -22,7 +22,7 @@ LONGEST_SECONDS = 600
 
 @dataclass(frozen=True)
 class Checked:
-    """gates: what was checked. said: what the bundled runner printed. not_checked, notes: sentences. faults: files that are not as the manifest
+    """gates: what was checked. said: what the bundled runner printed. not_checked: sentences. faults: files that are not as the manifest
     says. artifacts: their hashes, by name."""
 
     gates: tuple[Gate, ...]

@@ -118,24 +118,29 @@ def _predicted(classifier: Classifier, row: np.ndarray) -> str:
 
 def _references(classifier: Classifier, folder: str | Path) -> tuple[list[str], list[np.ndarray], np.ndarray]:
     """Names, tensors and scores of at most ten images that differ in format, colours, orientation and predicted class."""
-    names, tensors, features, faults = [], [], [], []
+    names, features, faults = [], [], []
     for name in list_images(folder):
         try:
-            features.append(_features(Path(folder) / name))
-            tensors.append(classifier.read(Path(folder) / name).tensor)
-            names.append(name)
+            found, row = _features(Path(folder) / name), _row(classifier, folder, name)
         except ImageError as fault:
             faults.append(str(fault))
-            del features[len(names) :]
+            continue
+        names.append(name)
+        features.append({*found, f"predicted {row.argmax()}"})
     if not names:
         raise BundleError(f"none of the images in {folder} can be read ({some_of(faults, 1)}); give a folder of reference images.")
     # What every runner can decode, if there is any such image.
     everywhere = [index for index, each in enumerate(features) if EVERYWHERE in each] or list(range(len(names)))
-    names, tensors, features = ([each[index] for index in everywhere] for each in (names, tensors, features))
-    scores = np.concatenate([classifier.raw_output([tensor]) for tensor in tensors])
-    kinds = [{*each, f"predicted {row.argmax()}"} for each, row in zip(features, scores)]
-    taken = sorted(_varied(kinds, MOST_REFERENCES))
-    return [names[index] for index in taken], [tensors[index] for index in taken], scores[taken]
+    taken = sorted(everywhere[place] for place in _varied([features[index] for index in everywhere], MOST_REFERENCES))
+    chosen = [names[index] for index in taken]
+    # A folder may hold any number of images, so only those that are taken are kept as tensors.
+    tensors = [classifier.read(Path(folder) / name).tensor for name in chosen]
+    return chosen, tensors, np.concatenate([classifier.raw_output([tensor]) for tensor in tensors])
+
+
+def _row(classifier: Classifier, folder: str | Path, name: str) -> np.ndarray:
+    """The scores of one image."""
+    return classifier.raw_output([classifier.read(Path(folder) / name).tensor])[0]
 
 
 def _features(path: Path) -> set[str]:

@@ -147,7 +147,8 @@ def add_endpoint(parser: argparse.ArgumentParser, verb: str) -> None:
     """A service that takes the place of the artifact."""
     parser.add_argument("--endpoint", metavar="URL",
                         help=f"{verb} a service of the open inference protocol, version 2: http://HOST:PORT/v2/models/NAME, perhaps with /versions/VERSION")  # fmt: skip
-    parser.add_argument("--timeout", metavar="10s", type=seconds, default=10.0, help="with --endpoint: how long to wait for one answer (default: 10s)")
+    default = default_of(ClassifierRequest, "timeout")
+    parser.add_argument("--timeout", metavar="10s", type=seconds, default=default, help=f"with --endpoint: how long to wait for one answer (default: {default:g}s)")
 
 
 def shown(value: object) -> str:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import platform
 from collections.abc import Iterator
-from importlib.metadata import PackageNotFoundError, version
 
 from zygal import __version__
+from zygal.libraries import installed_version
 
 LIBRARIES = ("onnxruntime", "onnx", "numpy", "pillow", "h5py", "torch", "keras", "jax", "pyarrow")
 
@@ -16,7 +16,4 @@ def versions() -> Iterator[str]:
     yield f"zygal {__version__}"
     yield f"python {platform.python_version()} on {platform.system()} {platform.machine()}"
     for name in LIBRARIES:
-        try:
-            yield f"{name} {version(name)}"
-        except PackageNotFoundError:
-            yield f"{name} (not installed)"
+        yield f"{name} {installed_version(name) or '(not installed)'}"

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zygal.endpoint import TIMEOUT_SECONDS
 from zygal.errors import BenchError
 from zygal.listener import SILENT, Listener
 from zygal.outcome import Gate, Outcome
@@ -63,7 +64,7 @@ class BenchRequest:
     max_slowdown: float = 0.05
     force: bool = False
     endpoint: str | None = None
-    timeout: float = 10.0
+    timeout: float = TIMEOUT_SECONDS
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:

@@ -8,8 +8,10 @@ from typing import TYPE_CHECKING, Any, ClassVar
 import numpy as np
 
 from zygal.commands.bench import DEFAULT_SECONDS, BenchRequest
+from zygal.endpoint import check_timeout
 from zygal.errors import BenchError
 from zygal.listener import Listener
+from zygal.naming import refuse_given
 from zygal.outcome import Gate, Outcome
 
 if TYPE_CHECKING:
@@ -64,16 +66,13 @@ def execute(request: BenchRequest, listener: Listener) -> EndpointOutcome:
 
 
 def _check(request: BenchRequest) -> None:
-    for name in NOT_THERE:
-        if getattr(request, name) not in (None, False, ()):
-            raise BenchError(f"--{name.replace('_', '-')} does not apply to --endpoint; leave it out.")
+    refuse_given(request, NOT_THERE, "--endpoint", BenchError)
     if not request.arrival_rate:
         raise BenchError("--endpoint needs --arrival-rate RATE,...: how many images a second are offered to the service.")
     for rate in request.arrival_rate:
         if not 0 < rate <= 1e5:
             raise BenchError(f"--arrival-rate must be > 0 and <= 100000 images/s (got {rate:g}).")
-    if request.timeout <= 0:
-        raise BenchError(f"--timeout must be more than 0 s (got {request.timeout:g}).")
+    check_timeout(request.timeout)
 
 
 def _tensors(request: BenchRequest, facts: Any) -> tuple[np.ndarray, str]:

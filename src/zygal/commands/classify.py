@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal import kinds
 from zygal.errors import OutputError, some_of
 from zygal.listener import SILENT, Listener
+from zygal.naming import refuse_given
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, VECTOR_FILE, Output, check_outputs
 from zygal.prediction.opened import ClassifierRequest, check_request, open_classifiers
@@ -161,9 +162,7 @@ def _check(request: ClassifyRequest) -> None:
         if not request.output:
             raise OutputError("--as vectors writes a file; give its name with -o FILE.parquet or -o FILE.npy.")
         vector_format(request.output)
-        given = [name for name in ("compare", "labels", "multi_label", "regions", "hash_images", "endpoint") if getattr(request, name)]
-        if given:
-            raise OutputError(f"--{given[0].replace('_', '-')} does not apply to --as vectors; leave it out.")
+        refuse_given(request, ("compare", "labels", "multi_label", "regions", "hash_images", "endpoint"), "--as vectors", OutputError)
     elif request.output:
         row_format(request.output)
         check_writable(request.output)

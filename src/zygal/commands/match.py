@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
 from zygal.commands.match_sentences import causes
+from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
 from zygal.errors import OutputError, WitnessError
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
@@ -32,7 +33,7 @@ class MatchRequest:
     artifact: str | None = None
     witness: str
     endpoint: str | None = None
-    timeout: float = 10.0
+    timeout: float = TIMEOUT_SECONDS
     endpoint_limit: float | None = None
     scores: str | None = None
     images: str | None = None
@@ -201,8 +202,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
 def _check(request: MatchRequest) -> None:
     if request.artifact is None and request.endpoint is None:
         raise OutputError("name the artifact to check, or a service with --endpoint URL.")
-    if request.timeout <= 0:
-        raise OutputError(f"--timeout must be more than 0 s (got {request.timeout:g}).")
+    check_timeout(request.timeout)
     if request.worst < 0:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
     for name, why in (("sheet", "shows the images"), ("inlet", "preprocesses the images"), ("write_inlet", "is found with the images")):

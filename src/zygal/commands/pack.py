@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.errors import BundleError, OutputError, some_of
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line
+from zygal.naming import command_line, refuse_given
 from zygal.outcome import Outcome
 from zygal.outputs import BUNDLE, Output, check_outputs
 
@@ -81,9 +81,9 @@ def execute(request: PackRequest, listener: Listener = SILENT) -> PackOutcome:
 
 def _check(request: PackRequest) -> None:
     if request.check:
-        for name in ("artifacts", "output", "images", "no_runners"):
-            if getattr(request, name):
-                raise OutputError(f"{'ARTIFACT' if name == 'artifacts' else '--' + name.replace('_', '-')} does not apply to --check; leave it out.")
+        if request.artifacts:
+            raise OutputError("ARTIFACT does not apply to --check; leave it out.")
+        refuse_given(request, ("output", "images", "no_runners"), "--check", OutputError)
         return
     if not request.artifacts:
         raise BundleError("name the artifacts to pack, or a bundle to check: zygal pack ARTIFACT -o BUNDLE.zip, or zygal pack --check BUNDLE.zip")

@@ -11,7 +11,7 @@ from zygal.errors import ArtifactError, OutputError, WitnessError
 from zygal.files import check_writable
 from zygal.listener import SILENT, Listener
 from zygal.metadata import EIGHT_BITS, HALF
-from zygal.naming import command_line, found_in_folder, match_command
+from zygal.naming import command_line, found_in_folder, match_command, refuse_given
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 
@@ -167,9 +167,7 @@ def _check(request: ShrinkRequest) -> None:
     if request.lose is not None and not request.labelled:
         raise OutputError("--lose is measured on labelled images, so it needs --labelled DIR|CSV.")
     if request.half:
-        for name in ("agree", "lose", "speed", "labelled", "draw"):
-            if getattr(request, name) is not None:
-                raise OutputError(f"--{name} does not apply to --half, which has no layers to choose; leave it out.")
+        refuse_given(request, ("agree", "lose", "speed", "labelled", "draw"), "--half, which has no layers to choose", OutputError)
     check_outputs(request.outputs(), request.overwrite, request)
     for output in request.outputs():
         check_writable(output.path)

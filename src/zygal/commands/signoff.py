@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.documents import json_text, json_value
 from zygal.errors import OutputError, PlanError
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line
+from zygal.naming import command_line, refuse_given
 from zygal.outcome import Outcome
 from zygal.outputs import JSON, JUNIT, PAGE, Output, check_outputs
 
@@ -146,9 +146,7 @@ def _write(outcome: SignoffOutcome, steps: dict[str, Step]) -> None:
 
 def _check(request: SignoffRequest) -> None:
     if request.new:
-        for name in ("output", "against", "fresh", "reuse_speed"):
-            if getattr(request, name):
-                raise OutputError(f"--{name.replace('_', '-')} does not apply to --new, which only writes a plan; leave it out.")
+        refuse_given(request, ("output", "against", "fresh", "reuse_speed"), "--new, which only writes a plan", OutputError)
     elif not Path(request.plan).exists():
         raise PlanError(f"{request.plan} does not exist; write a plan with: {command_line('zygal', 'signoff', '--new', request.plan)}")
     if request.against and Path(request.against).resolve() == (request.folder / RESULT_FILE).resolve():

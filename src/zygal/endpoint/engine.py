@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zygal.endpoint import TIMEOUT_SECONDS
 from zygal.endpoint.messages import DTYPES, Tensor
 from zygal.endpoint.service import Service
 from zygal.errors import EndpointError
@@ -16,7 +17,7 @@ class EndpointEngine:
     """See `engines.engine.Engine`. output: the name of the output to fetch; the only one, or "scores", unless given. May be pickled: the copy
     opens its own connections. Raises EndpointError where the service is not ready, or its model is no image classifier."""
 
-    def __init__(self, url: str, timeout: float = 10.0, output: str | None = None):
+    def __init__(self, url: str, timeout: float = TIMEOUT_SECONDS, output: str | None = None):
         self.service = Service(url, timeout)
         self._given = url, timeout, output
         about = self.service.described

@@ -13,6 +13,7 @@ from urllib.parse import quote, unquote, urlsplit
 import numpy as np
 
 from zygal.documents import parse_json
+from zygal.endpoint import TIMEOUT_SECONDS
 from zygal.endpoint.messages import BINARY_EXTENSION, Answer, Described, answer_of, described, fault_of, request_of
 from zygal.errors import EndpointError, first_line
 
@@ -52,7 +53,7 @@ class Service:
     """url: of a model, "http://HOST:PORT/v2/models/NAME", perhaps with "/versions/VERSION". timeout: seconds for one answer. May be used by several
     threads at once. Raises EndpointError if the URL is none, or the model is not ready."""
 
-    def __init__(self, url: str, timeout: float = 10.0):
+    def __init__(self, url: str, timeout: float = TIMEOUT_SECONDS):
         import urllib3
 
         self.url, self.timeout = url.rstrip("/"), timeout

@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
 from zygal.errors import EngineError, SourceError
 
 if TYPE_CHECKING:
@@ -34,15 +35,14 @@ class ClassifierRequest:
     weights: str | None = None
     threads: int | None = None
     endpoint: str | None = None
-    timeout: float = 10.0
+    timeout: float = TIMEOUT_SECONDS
 
 
 def check_request(request: ClassifierRequest) -> None:
     """Raises EngineError or SourceError for options that contradict each other."""
     if request.threads is not None and request.threads < 1:
         raise EngineError(f"--threads must be at least 1 (got {request.threads}).")
-    if request.timeout <= 0:
-        raise EngineError(f"--timeout must be more than 0 s (got {request.timeout:g}).")
+    check_timeout(request.timeout)
     if request.compare is None:
         for name in ("compare_scores", "compare_inlet", "weights"):
             if getattr(request, name):

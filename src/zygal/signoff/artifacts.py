@@ -40,15 +40,14 @@ class Artifacts:
             why = self._why_stale(path, about, settings)
         if why:
             self.keeper.take("convert", {**about, "why": why}, partial(self._convert, settings), reuse=False)
-            self._remember(about, path)
+            self._remember("artifact", about, path)
         made = input_at("model.artifact", path)
         return made, [f"{path} was made from {model.source}, because {why}"] if why else []
 
     def _why_stale(self, path: str, about: Mapping[str, Any], settings: Mapping[str, Any]) -> str:
         """Why an artifact must be made again; empty if it need not be. What this plan made last is known by its hash; of another one
         its metadata are compared."""
-        made = self.keeper.take("artifact", {**about, "sha256": sha256_of(path)}, lambda: Result({"known": False}))
-        if made.document["known"]:
+        if self._knows("artifact", about, path):
             return ""
         from zygal.artifact import read_artifact
         from zygal.inlet import read_inlet
@@ -63,8 +62,12 @@ class Artifacts:
             return f"it holds other labels than {model.labels}"
         return "it may have been made with other settings than those of [convert]" if settings else ""
 
-    def _remember(self, about: Mapping[str, Any], path: str) -> None:
-        self.keeper.take("artifact", {**about, "sha256": sha256_of(path)}, lambda: Result({"known": True}), reuse=False)
+    def _knows(self, name: str, about: Mapping[str, Any], path: str) -> bool:
+        """Whether a file is the one that this plan last made of these things."""
+        return self.keeper.take(name, {**about, "sha256": sha256_of(path)}, lambda: Result({"known": False})).document["known"]
+
+    def _remember(self, name: str, about: Mapping[str, Any], path: str) -> None:
+        self.keeper.take(name, {**about, "sha256": sha256_of(path)}, lambda: Result({"known": True}), reuse=False)
 
     def _convert(self, settings: Mapping[str, Any]) -> Result:
         from zygal.commands import convert
@@ -80,13 +83,10 @@ class Artifacts:
         if wanted is None:
             return artifact
         about = {"settings": asdict(wanted), "artifact": artifact.sha256, **self._hashes("shrink.images", "data.witness", "data.labelled")}
-        if os.path.exists(wanted.output):
-            made = self.keeper.take("shrunk", {**about, "sha256": sha256_of(wanted.output)}, lambda: Result({"known": False}))
-            if made.document["known"]:
-                return input_at("shrink.output", wanted.output)
-        self.listener.step("shrink")
-        self.keeper.take("shrink", about, partial(self._shrink, artifact), reuse=False)
-        self.keeper.take("shrunk", {**about, "sha256": sha256_of(wanted.output)}, lambda: Result({"known": True}), reuse=False)
+        if not os.path.exists(wanted.output) or not self._knows("shrunk", about, wanted.output):
+            self.listener.step("shrink")
+            self.keeper.take("shrink", about, partial(self._shrink, artifact), reuse=False)
+            self._remember("shrunk", about, wanted.output)
         return input_at("shrink.output", wanted.output)
 
     def _shrink(self, artifact: Input) -> Result:

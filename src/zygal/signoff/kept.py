@@ -11,14 +11,14 @@ import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timezone
-from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
 from typing import Any
 
 from zygal import __version__
-from zygal.documents import either, json_value, mapping, maybe, number, rebuilt, record, text
+from zygal.documents import either, json_value, mapping, number, rebuilt, record, text
 from zygal.errors import FileError, ZygalError
 from zygal.files import make_folder, read_bytes, write_text
+from zygal.libraries import installed_version
 from zygal.outcome import Outcome
 from zygal.processor import cpuinfo
 
@@ -57,13 +57,8 @@ class Step:
 
 def library_versions() -> dict[str, str]:
     """Of everything that can change a result, as far as it is installed."""
-    found = {"zygal": __version__, "python": platform.python_version()}
-    for name in LIBRARIES:
-        try:
-            found[name] = version(name)
-        except PackageNotFoundError:
-            continue
-    return found
+    found = {"zygal": __version__, "python": platform.python_version(), **{name: installed_version(name) for name in LIBRARIES}}
+    return {name: number for name, number in found.items() if number is not None}
 
 
 class Keeper:
@@ -116,5 +111,5 @@ class Keeper:
 
 _RULE = record({
     "kind": either(KIND), "key": text, "seconds": number, "measured_at": text, "document": mapping(lambda value: value),
-    "pictures": mapping(maybe(lambda value: text(value, LARGEST_BYTES))),
+    "pictures": mapping(lambda value: text(value, LARGEST_BYTES)),
 })  # fmt: skip

@@ -23,8 +23,9 @@ from zygal.wording import (
     short_number,
 )
 
-MOST_CLASSES_IN_CONFUSION = 25
-MOST_LAYERS = 12
+MOST_IN_TABLE = 25
+"""The confusion of more classes is a picture."""
+SHOWN_IMAGES, SHOWN_WRONG, MOST_LAYERS = 6, 12, 12
 Pictures = Mapping[str, Mapping[str, bytes]]
 
 
@@ -43,7 +44,8 @@ def page_text(document: Mapping[str, Any], pictures: Pictures) -> str:
     steps = {**dict.fromkeys(("accuracy", "inlet", "speed")), **{name: step["document"] for name, step in document["steps"].items()}}
     return environment.get_template("page.html").render(
         page=document, steps=steps, version=__version__, images=_as_data(pictures), required=[each for each in document["checks"] if each["required"]],
-        failed=[each for each in document["checks"] if each["required"] and not each["passed"]], causes=_causes(steps),
+        failed=[each for each in document["checks"] if each["required"] and not each["passed"]], causes=causes_of(steps),
+        shown_images=SHOWN_IMAGES, shown_wrong=SHOWN_WRONG,
         matches=_matches(steps), confusion=_confusion(steps.get("accuracy")), layers=_layers(steps.get("speed")), quiet=_quiet(steps.get("speed")),
     ) + "\n"  # fmt: skip
 
@@ -73,17 +75,17 @@ def _matches(steps: Mapping[str, Any]) -> list[tuple[str, str, Mapping[str, Any]
     return [(name, title, steps[name]) for name, title in titles.items() if steps.get(name)]
 
 
-def _causes(steps: Mapping[str, Any]) -> list[str]:
-    """What explains failed gates of a match, each sentence once."""
+def causes_of(steps: Mapping[str, Any]) -> list[str]:
+    """What explains failed gates of a match, each sentence once. steps: documents by name."""
     found = []
-    for _, _, match in _matches(steps):
+    for match in (steps[name] for name in ("agreement_float", "agreement") if steps.get(name)):
         found += [*([match["diagnosis"]] if match["diagnosis"] else []), *match["likely_causes"]]
     return list(dict.fromkeys(found))
 
 
 def _confusion(tally: Mapping[str, Any] | None) -> dict[str, Any] | None:
     """Rows of (name, images, cells of (count, share of the row, whether it is right)), for few classes."""
-    if not tally or not tally["exclusive"] or len(tally["labels"]) > MOST_CLASSES_IN_CONFUSION:
+    if not tally or not tally["exclusive"] or len(tally["labels"]) > MOST_IN_TABLE:
         return None
     counts = tally["exclusive"]["confusion_counts"]
     rows = []

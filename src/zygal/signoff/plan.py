@@ -37,7 +37,7 @@ class Convert:
     raw_pixels: bool = key(rules.truth, "put the preprocessing into the graph", False)
     input_name: str | None = key(rules.text, "the name of the input")
     output_name: str | None = key(rules.text, "the name of the output")
-    layout: str | None = key(rules.one_of("NCHW", "NHWC"), "the order of the input's axes")
+    layout: str | None = key(rules.either("NCHW", "NHWC"), "the order of the input's axes")
     shape: tuple[int, ...] | None = key(rules.sizes, "the shape of one image's tensor, if the source leaves it open")
     signature: str | None = key(rules.text, "the signature of a saved-model folder")
 

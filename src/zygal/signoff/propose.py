@@ -14,7 +14,6 @@ from zygal.evidence.images import SUFFIXES
 from zygal.files import files_below
 from zygal.signoff.plan import PLAN_VERSION
 
-DEEPEST_FOLDERS = 2
 MOST_FILES = 2000
 _LABELLED_CSV = ("path,label", "path;label", "file,label", "image,label", "filename,label")
 

@@ -16,6 +16,7 @@ from zygal.signoff.artifacts import Artifacts
 from zygal.signoff.check import Check, Checks
 from zygal.signoff.inputs import Input, hashes_of, inputs_of
 from zygal.signoff.kept import Keeper, Result, Step, result_of
+from zygal.signoff.page import MOST_IN_TABLE, SHOWN_IMAGES, SHOWN_WRONG
 from zygal.signoff.pictures import drawn, thumbnails
 from zygal.signoff.plan import Plan
 
@@ -23,12 +24,8 @@ if TYPE_CHECKING:
     from zygal.commands.bench import BenchOutcome
     from zygal.inlet import Inlet
 
-SHOWN_IMAGES = 6
-SHOWN_WRONG = 12
 LONGEST_SECONDS = 180.0
 """For which is measured by itself so that a p99 has its runs."""
-MOST_IN_TABLE = 25
-"""The confusion of more classes is a picture."""
 DEFAULT_BATCHES = (1, 8)
 
 

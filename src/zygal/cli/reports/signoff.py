@@ -6,6 +6,7 @@ from zygal.cli.reports.verdict import FAILED, PASSED, result_of_gate, show_gate_
 from zygal.cli.tables import show_sentence, show_table
 from zygal.commands.signoff import SignoffOutcome
 from zygal.signoff.junit import sentence_of
+from zygal.signoff.page import causes_of
 from zygal.wording import clean_sentence, counted
 
 WIDE, MEDIUM, SHORT, SHORTEST = 140, 100, 22, 14
@@ -42,12 +43,7 @@ def _show_details(out, outcome: SignoffOutcome) -> None:
     for check in outcome.checks:
         if check.required and not check.gate.passes:
             show_sentence(out, clean_sentence(f"FAIL {check.name}: {sentence_of(check.document())}"), FAILED)
-    said = []
-    for name in ("agreement_float", "agreement"):
-        step = outcome.steps.get(name)
-        if step:
-            said += [*([step.document["diagnosis"]] if step.document["diagnosis"] else []), *step.document["likely_causes"]]
-    for sentence in dict.fromkeys(said):
+    for sentence in causes_of({name: step.document for name, step in outcome.steps.items()}):
         show_sentence(out, sentence)
 
 
