@@ -131,6 +131,7 @@ def test_another_model_than_the_artifact_is_refused(shipped, tmp_path):
 
 @pytest.mark.parametrize("given, words", [
     (("--threads", "2"), "--threads does not apply to --endpoint"),
+    (("--max-wait", "0ms"), "--max-wait does not apply to --endpoint"),
     ((), "--endpoint needs --arrival-rate"),
     (("--arrival-rate", "0"), "must be > 0"),
 ])  # fmt: skip
