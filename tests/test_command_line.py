@@ -246,6 +246,7 @@ def test_work_can_be_pickled_and_done_elsewhere(shipped):
     import pickle
 
     from zygal.inlet.apply import ApplyInlet
+    from zygal.prediction.blocks import Block
     from zygal.prediction.classification import MakePredictions
     from zygal.prediction.classifier import open_artifact
     from zygal.prediction.prediction import Thresholds
@@ -254,7 +255,7 @@ def test_work_can_be_pickled_and_done_elsewhere(shipped):
     classifier = open_artifact(shipped / "channel_marks.onnx")
     block = [str(path) for path in sorted((shipped / "reference").iterdir())[:8]]
     work = ScoreBlock(classifier, None, MakePredictions(classifier, Thresholds(), 3))
-    assert pickle.loads(pickle.dumps(work))(block) == work(block)
+    assert pickle.loads(pickle.dumps(work))(Block(block)) == work(Block(block))
     apply = ApplyInlet(classifier.inlet)
     for one, other in zip(apply(block), pickle.loads(pickle.dumps(apply))(block)):
         assert (one.tensor == other.tensor).all()

@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 import threading
+from collections import Counter
 from pathlib import Path
 
 import numpy as np
@@ -30,8 +31,8 @@ MADE_BY = {"the artifact": "a", "the limits": {"top": 3}}
 
 
 def states(names):
-    """What is recorded of each image of a block."""
-    return [RowState(state_of(name), 6, ("read",)) for name in names]
+    """What is recorded of each image of a block, and how they are counted."""
+    return b"".join(RowState(state_of(name), 6, ("read",)).line() for name in names), Counter(read=len(names))
 
 
 def upper(rows, target):
@@ -47,7 +48,7 @@ def make_all(path, convert=None):
             return rows
         rows.pass_over(names)
         for block, data in BLOCKS[rows.resumed // 3 :]:
-            rows.append(data, block, states(block))
+            rows.append(data, block, *states(block))
             rows.commit()
         rows.finish(convert)
     return rows
@@ -102,7 +103,7 @@ def test_an_interrupt_at_any_step_loses_nothing(convert, tmp_path, monkeypatch):
 def test_rows_beyond_the_account_are_cut_off(tmp_path):
     path = tmp_path / "a.csv"
     with pytest.raises(KeyboardInterrupt), open_rows(path, MADE_BY, HEADING) as rows:
-        rows.append(BLOCKS[0][1], BLOCKS[0][0], states(BLOCKS[0][0]))
+        rows.append(BLOCKS[0][1], BLOCKS[0][0], *states(BLOCKS[0][0]))
         raise KeyboardInterrupt
     (tmp_path / "a.csv.unfinished").open("ab").write(b"half a ro")
     make_all(path)
@@ -162,7 +163,7 @@ EDITS = {
 def test_an_edited_account_is_refused(edit, tmp_path):
     path, account = tmp_path / "a.csv", tmp_path / "a.csv.run.json"
     with pytest.raises(KeyboardInterrupt), open_rows(path, MADE_BY, HEADING) as rows:
-        rows.append(BLOCKS[0][1], BLOCKS[0][0], states(BLOCKS[0][0]))
+        rows.append(BLOCKS[0][1], BLOCKS[0][0], *states(BLOCKS[0][0]))
         raise KeyboardInterrupt
     change = EDITS[edit]
     account.write_bytes(change if isinstance(change, bytes) else json.dumps(json.loads(account.read_text()) | change).encode())
@@ -209,7 +210,7 @@ def test_a_list_from_a_pipe_loses_no_name(workspace):
 
 def test_a_pipe_that_nobody_writes_is_not_waited_for(tmp_path, monkeypatch):
     os.mkfifo(tmp_path / "pipe")
-    monkeypatch.setattr("zygal.prediction.listing.PATIENCE_SECONDS", 0.2)
+    monkeypatch.setattr("zygal.prediction.lists.PATIENCE_SECONDS", 0.2)
     listing = Listing(lists=[str(tmp_path / "pipe")])
     listing.check()
     assert listing.count() is None and list(listing) == []

@@ -1,12 +1,19 @@
-"""Small tables that people write: CSV with commas, semicolons or tabs, with or without a heading."""
+"""Tables that people write: CSV with commas, semicolons or tabs, with or without a heading; or Parquet, whose columns have names."""
 
 from __future__ import annotations
 
 import csv
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import BinaryIO
 
-from zygal.errors import ZygalError
+from zygal.errors import ZygalError, first_line, install_extra
+from zygal.locations import open_location
+
+PARQUET = ".parquet"
+PATH_WORDS = ("path", "file", "filename", "file_name", "image", "image_path")
+"""What people call the column of images."""
+_ROWS_AT_ONCE = 10_000
 
 
 def read_table(text: str, path: str | Path, error: type[ZygalError], row_is: str) -> list[list[str]]:
@@ -27,6 +34,54 @@ def read_table(text: str, path: str | Path, error: type[ZygalError], row_is: str
         if len(row) != len(rows[0]):
             raise error(f"{path} has {len(row)} columns in row {number}, but {len(rows[0])} in the first; fix that row.")
     return rows
+
+
+def table_rows(path: str, most_bytes: int, error: type[ZygalError], row_is: str) -> list[list[str]]:
+    """The rows of a CSV or Parquet table in a file or at a URL, the heading first where it has one; all cells as text.
+
+    `row_is` says what a row stands for. Raises `error`, or FileError if there is no such file.
+    """
+    with open_location(path) as file:
+        if path.partition("::")[0].lower().endswith(PARQUET):
+            head, batches = parquet_columns(file, path, error)
+            return [list(head), *(list(row) for batch in batches for row in batch)]
+        content = file.read(most_bytes + 1)
+    if len(content) > most_bytes:
+        raise error(f"{path} is larger than {most_bytes // 1_000_000} MB, too large for a table; give it as Parquet.")
+    try:
+        text = content.decode("utf-8-sig")
+    except UnicodeDecodeError as fault:
+        raise error(f"{path} is not text in UTF-8, so it is not a table (byte {fault.start}).") from fault
+    return read_table(text, path, error, row_is)
+
+
+def parquet_columns(
+    file: BinaryIO, path: str, error: type[ZygalError], columns: Sequence[str] | None = None
+) -> tuple[list[str], Iterator[Iterator[tuple[str, ...]]]]:
+    """The columns of a Parquet file, and their values as text, a group of rows at a time. Raises `error`."""
+    try:
+        import pyarrow
+        from pyarrow.parquet import ParquetFile
+    except ImportError as fault:
+        raise error(f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or give a CSV.") from fault
+
+    try:
+        table = ParquetFile(file)
+    except (pyarrow.ArrowException, OSError) as fault:
+        raise error(f"{path} is not a Parquet file ({first_line(fault)}).") from fault
+
+    def batches() -> Iterator[Iterator[tuple[str, ...]]]:
+        try:
+            for batch in table.iter_batches(_ROWS_AT_ONCE, columns=columns):
+                yield zip(*([_cell(value) for value in column.to_pylist()] for column in batch.columns))
+        except (pyarrow.ArrowException, OSError) as fault:
+            raise error(f"{path} is damaged ({first_line(fault)}).") from fault
+
+    return list(table.schema_arrow.names), batches()
+
+
+def _cell(value: object) -> str:
+    return "" if value is None else str(value).strip()
 
 
 def headed(head: Sequence[str], words: Sequence[str]) -> list[int]:

@@ -21,9 +21,10 @@ COMMAND = Command(ClassifyRequest, "zygal.commands.classify", "zygal.cli.reports
 def register(commands) -> None:
     parser = new_parser(commands, "classify", SUMMARY, "zygal classify channel_marks.onnx reference -o predictions.csv")
     parser.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
-    parser.add_argument("paths", metavar="PATH", nargs="*", help="image files, and folders with the images below them")
+    parser.add_argument("paths", metavar="PATH", nargs="*", help="image files, and folders with the images below them; paths or URLs")
     parser.add_argument("--list", metavar="FILE", action="append", default=[], dest="lists",
-                        help="a text file with one path per line; - for standard input")  # fmt: skip
+                        help="a text file with one path or URL per line (- for standard input), or a .csv or .parquet table with a column of them; may be repeated")  # fmt: skip
+    parser.add_argument("--column", metavar="NAME", help="with --list TABLE: the column of the paths (default: path, file, image or the like)")
     parser.add_argument("--as", dest="write_as", choices=(PREDICTIONS, VECTORS), default=default_of(ClassifyRequest, "write_as"),
                         help="what to write: predictions, or vectors, the output of the model as it is (.parquet or .npy; default: predictions)")  # fmt: skip
     parser.add_argument("--hash-images", action="store_true",

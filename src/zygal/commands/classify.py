@@ -30,7 +30,8 @@ COUNTS = ("read", "unreadable", "uncertain", "disagreements")
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifyRequest(ClassifierRequest):
-    """paths: images and folders. lists: text files with one path per line, "-" for standard input. skip: patterns of names to
+    """paths: images and folders, here or at URLs. lists: text files with one path per line, "-" for standard input, or tables with a
+    column of paths; column: its name. skip: patterns of names to
     leave out in folders. output: the file of rows. overwrite: start the output again instead of resuming it.
     write_as: "predictions", or "vectors", the model's output as it is. hash_images: notice replaced images by the hashes of their bytes, not by size and time. top: how many
     classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the probability from
@@ -39,6 +40,7 @@ class ClassifyRequest(ClassifierRequest):
 
     paths: tuple[str, ...] = ()
     lists: tuple[str, ...] = ()
+    column: str | None = None
     skip: tuple[str, ...] = ()
     output: str | None = None
     overwrite: bool = False
@@ -133,7 +135,7 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
 
     _check(request)
     own = [*files_of(request.output), *filter(None, (request.output, request.regions)), *request.exclude]
-    listing = Listing(request.paths, request.lists, request.skip, own)
+    listing = Listing(request.paths, request.lists, request.skip, own, request.column)
     listing.check()
     if request.write_as == VECTORS:
         return _as_vectors(request, listing, listener)

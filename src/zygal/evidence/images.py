@@ -9,6 +9,7 @@ from pathlib import Path
 
 from zygal.errors import FileError, ImageError, WitnessError, some_of
 from zygal.files import files_below, sha256_of
+from zygal.locations import is_url, names_below
 
 SUFFIXES = frozenset((
     ".bmp", ".gif", ".jfif", ".jpe", ".jpeg", ".jpg", ".pbm", ".pgm", ".png", ".pnm", ".ppm", ".tga", ".tif",
@@ -25,22 +26,28 @@ class ImageFile:
 
 
 def list_images(folder: str | Path) -> list[str]:
-    """The names of the image files in a folder and the folders below it, in a fixed order.
+    """The names of the image files in a folder, which may be a URL, and the folders below it, in a fixed order.
 
     Hidden files and folders are passed over, links to folders followed. Raises FileError if there are none.
     """
-    folder = Path(folder)
+    if is_url(folder):
+        found = list(names_below(folder, SUFFIXES))
+    else:
+        found = _names_in(Path(folder))
+    if not found:
+        raise FileError(f"{folder} holds no images (files ending in {', '.join(sorted(SUFFIXES))}); check the path.")
+    return found
+
+
+def _names_in(folder: Path) -> list[str]:
     if not os.path.isdir(folder):
         what = "is a file, but a folder of images is needed" if os.path.exists(folder) else "does not exist"
         raise FileError(f"{folder} {what}; check the path.")
-    found = sorted(
+    return sorted(
         Path(os.path.relpath(path, folder)).as_posix()
         for path in files_below(folder)
         if os.path.splitext(path)[1].lower() in SUFFIXES and os.path.isfile(path)
     )
-    if not found:
-        raise FileError(f"{folder} holds no images (files ending in {', '.join(sorted(SUFFIXES))}); check the path.")
-    return found
 
 
 def hash_image(folder: str | Path, name: str) -> ImageFile:

@@ -33,9 +33,9 @@ class InletTensor:
     grey_level: np.ndarray
 
 
-def apply_inlet(path: str | Path, inlet: Inlet) -> InletTensor:
-    """One image file through all stages. Raises ImageError."""
-    return apply_to_opened(open_image(path, inlet.decode), inlet, path)
+def apply_inlet(path: str | Path, inlet: Inlet, data: bytes | None = None) -> InletTensor:
+    """One image file through all stages. data: its bytes, if they were read already. Raises ImageError."""
+    return apply_to_opened(open_image(path, inlet.decode, data), inlet, path)
 
 
 def apply_to_opened(file: Image.Image, inlet: Inlet, path: str | Path) -> InletTensor:
@@ -45,10 +45,10 @@ def apply_to_opened(file: Image.Image, inlet: Inlet, path: str | Path) -> InletT
     return InletTensor(pixels, *to_tensor(pixels, inlet.values, inlet.tensor))
 
 
-def raw_pixels(path: str | Path, decode: Decode) -> np.ndarray:
-    """8-bit RGB [H, W, 3]: what an artifact is fed that holds the rest of the inlet. Raises ImageError."""
+def raw_pixels(path: str | Path, decode: Decode, data: bytes | None = None) -> np.ndarray:
+    """8-bit RGB [H, W, 3]: what an artifact is fed that holds the rest of the inlet. data: as above. Raises ImageError."""
     kept = {name: getattr(decode, name) for name in ("exif", "transparency", "sixteen_bit", "jpeg", "jpeg_reduction")}
-    return np.ascontiguousarray(decode_image(path, Decode(**kept)))
+    return np.ascontiguousarray(decode_image(path, Decode(**kept), data))
 
 
 def pictures(file: Image.Image, inlet: Inlet, path: str | Path) -> Iterator[tuple[Step | str, Picture]]:
@@ -90,11 +90,11 @@ class ApplyInlet:
     def __call__(self, paths: Sequence[str | Path]) -> list[InletTensor | ImageError]:
         return [self._attempt(path) for path in paths]
 
-    def read(self, path: str | Path) -> InletTensor:
-        """One file. Raises ImageError."""
+    def read(self, path: str | Path, data: bytes | None = None) -> InletTensor:
+        """One file. data: its bytes, if they were read already. Raises ImageError."""
         if not self.pixels_only:
-            return apply_inlet(path, self.inlet)
-        pixels = raw_pixels(path, self.inlet.decode)
+            return apply_inlet(path, self.inlet, data)
+        pixels = raw_pixels(path, self.inlet.decode, data)
         return InletTensor(pixels, pixels, np.ones(3))
 
     def _attempt(self, path: str | Path) -> InletTensor | ImageError:

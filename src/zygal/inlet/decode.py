@@ -5,15 +5,16 @@ from __future__ import annotations
 import warnings
 from dataclasses import replace
 from functools import lru_cache
+from io import BytesIO
 from pathlib import Path
 
 import numpy as np
 from PIL import Image, ImageChops, ImageOps, UnidentifiedImageError
 
 from zygal.errors import FileError, ImageError, one_line
-from zygal.files import open_file
 from zygal.inlet.jpeg import decoded_otherwise
 from zygal.inlet.specification import GREY_WEIGHTS, Decode
+from zygal.locations import StorageOutage, open_location
 
 USUAL = Decode()
 Picture = Image.Image | np.ndarray
@@ -41,21 +42,22 @@ _BAND = 1024
 """Rows of a large picture that are worked on at a time, so that no second copy of it is held in a wider form."""
 
 
-def decode_image(path: str | Path, decode: Decode) -> Picture:
+def decode_image(path: str | Path, decode: Decode, data: bytes | None = None) -> Picture:
     """The file as the decode stage leaves it; of an animation the first frame; "bgr" still in the order RGB.
 
     Raises ImageError.
     """
-    return converted(decoded(open_image(path, decode), decode, path), decode, path)
+    return converted(decoded(open_image(path, decode, data), decode, path), decode, path)
 
 
-def open_image(path: str | Path, decode: Decode = USUAL) -> Image.Image:
-    """The file's pixels as they are stored, loaded; of `decode` only what concerns JPEG files counts.
+def open_image(path: str | Path, decode: Decode = USUAL, data: bytes | None = None) -> Image.Image:
+    """The pixels of a file or a URL as they are stored, loaded; of `decode` only what concerns JPEG files counts. data: the
+    file's bytes, if they were read already.
 
-    Raises ImageError; the size is checked before memory is taken.
+    Raises ImageError, and StorageOutage for a URL whose storage does not answer; the size is checked before memory is taken.
     """
     try:
-        with open_file(path) as stream, Image.open(stream, formats=FORMATS) as file:
+        with open_location(path) if data is None else BytesIO(data) as stream, Image.open(stream, formats=FORMATS) as file:
             if file.size[0] * file.size[1] > MOST_PIXELS:
                 raise ImageError(
                     f"{path} has {file.size[0]} x {file.size[1]} pixels, more than the {MOST_PIXELS // 10**6} million that are "
@@ -69,10 +71,10 @@ def open_image(path: str | Path, decode: Decode = USUAL) -> Image.Image:
                 return decoded_otherwise(file, decode)
             file.load()
             return file
-    except ImageError:
+    except (ImageError, StorageOutage):
         raise
     except FileError as fault:
-        raise ImageError(str(fault).removesuffix("; check the path.").rstrip(".") + ".") from fault
+        raise ImageError(str(fault).partition("; check the ")[0].rstrip(".") + ".") from fault
     except UnidentifiedImageError as fault:
         raise ImageError(f"{path} is not an image that can be decoded ({', '.join(FORMATS)}).") from fault
     except Image.DecompressionBombError as fault:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import heapq
 import shutil
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from functools import partial
 from itertools import islice
 from pathlib import Path
@@ -18,13 +18,14 @@ from zygal.errors import FileError, ImageError, OutputError, ZygalError
 from zygal.files import write_failure
 from zygal.inlet import format_inlet
 from zygal.pool import Pool, ThreadPool
+from zygal.prediction.blocks import Block, Done, blocks_of, read_ahead
 from zygal.prediction.classifier import BATCH, Classifier
 from zygal.prediction.image_states import RowState, read_states
 from zygal.prediction.prediction import Prediction, Thresholds, predictions_of
 from zygal.prediction.resumable import ResumableRows, open_rows
 from zygal.prediction.rows import PARQUET, RowWriter, columns_of, from_parquet, row_format, to_parquet
 from zygal.prediction.run_record import RunRecord, earlier, rows_file, states_file
-from zygal.prediction.stream import Done, ImageScores, ScoreBlock, blocks_of, score_all
+from zygal.prediction.stream import ImageScores, ScoreBlock, score_all
 
 DISAGREEMENTS = 10
 """How many are kept of a run of any length."""
@@ -46,10 +47,10 @@ class Classification:
         finish = MakePredictions(self.classifier, self.thresholds, self.top)
         return score_all(paths, self.classifier, finish, self.other, self.pool)
 
-    def rows(self, work: Iterable[list[str] | Done[MadeRows]], writer: RowWriter, hashed: bool = False) -> Iterator[MadeRows]:
+    def rows(self, work: Iterable[Block | Done[MadeRows]], writer: RowWriter, hashed: bool = False) -> Iterator[MadeRows]:
         """The rows of blocks of files, in their order; those of an earlier run as they are. hashed: the images' bytes too."""
         finish = MakeRows(MakePredictions(self.classifier, self.thresholds, self.top), writer)
-        return (self.pool or ThreadPool()).map(ScoreBlock(self.classifier, self.other, finish, hashed), work)
+        return (self.pool or ThreadPool()).map(ScoreBlock(self.classifier, self.other, finish, hashed), read_ahead(work))
 
     def made_by(self, columns: Iterable[str]) -> dict[str, Any]:
         """What the rows depend on, by names that a message can use."""
@@ -86,21 +87,28 @@ class MakeRows:
     def __call__(self, images: list[ImageScores]) -> MadeRows:
         predictions = self.predict(images)
         rows = [self.writer.row(each) for each in predictions]
-        states = [
-            RowState(image.state, len(row), tuple(counts_of([prediction]).elements()))
-            for image, row, prediction in zip(images, rows, predictions)
-        ]
-        return MadeRows([each.path for each in images], b"".join(rows), states, predictions)
+        counts = [counts_of([each]) for each in predictions]
+        states = [RowState(image.state, len(row), tuple(count.elements())) for image, row, count in zip(images, rows, counts)]
+        faulty = next((each for each in predictions if each.error is not None), None)
+        return MadeRows([each.path for each in images], b"".join(rows), b"".join(each.line() for each in states), sum(counts, Counter()),
+                        len(images), faulty, most_confident(each for each in predictions if each.disagree),
+                        tuple(place for place, each in enumerate(images) if each.error is not None and each.state.is_missing))  # fmt: skip
 
 
 @dataclass(frozen=True)
 class MadeRows:
-    """The rows of a block. predictions: none of rows that an earlier run made."""
+    """The rows of a block. states: the lines that say what the images were. made: how many rows were made now, none of those of an
+    earlier run. faulty: the first prediction of an image that could not be read. disagreements: those in which both models are
+    most confident. missing: the places of files that are not there."""
 
-    names: list[str]
+    names: Sequence[str]
     data: bytes
-    states: list[RowState]
-    predictions: list[Prediction] = field(default_factory=list)
+    states: bytes
+    counts: Counter
+    made: int = 0
+    faulty: Prediction | None = None
+    disagreements: Sequence[Prediction] = ()
+    missing: Sequence[int] = ()
 
 
 def counts_of(predictions: Iterable[Prediction]) -> Counter:
@@ -155,12 +163,12 @@ class PredictionFile:
         Raises EngineError or OutputError, and ImageError or FileError if no image could be read.
         """
         for made in self._run.rows(self._work, self._writer, self._hashed):
-            self._rows.append(made.data, made.names, made.states)
-            self._example = self._example or next((each for each in made.predictions if each.error), None)
-            disagreeing = [each for each in made.predictions if each.disagree]
-            self.disagreements = heapq.nlargest(DISAGREEMENTS, self.disagreements + disagreeing, key=_confidence)
-            if made.predictions:
-                yield len(made.predictions)
+            self._rows.append(made.data, made.names, made.states, made.counts)
+            self._example = self._example or made.faulty
+            if made.disagreements:
+                self.disagreements = most_confident([*self.disagreements, *made.disagreements])
+            if made.made:
+                yield made.made
         if not self.counts["read"]:
             counts = self.counts
             self._rows.discard()
@@ -183,7 +191,7 @@ def open_predictions(
     made_by, heading = run.made_by(columns), writer.heading()
     with open_rows(path, made_by, heading, convert, overwrite) as rows:
         remaining = iter(names)
-        changed, record = rows.pass_over(remaining, hashed), rows.run_record
+        changed, record = rows.pass_over(remaining, hashed, run.pool), rows.run_record
         if not changed:
             yield PredictionFile(rows, run, blocks_of(remaining), writer, convert, hashed)
             return
@@ -219,7 +227,7 @@ def _set_aside(path: Path, record: RunRecord, ending: str) -> Iterator[tuple[Pat
 
 def _kept_or_not(
     names: Iterable[str], rows: Path, states: Path, count: int, heading: int, changed: set[int]
-) -> Iterator[list[str] | Done[MadeRows]]:
+) -> Iterator[Block | Done[MadeRows]]:
     """The blocks of files: those with rows and without a replaced image with their rows, the others to be made again."""
     known = read_states(states, count)
     with rows.open("rb") as file:
@@ -228,7 +236,13 @@ def _kept_or_not(
             kept = list(islice(known, len(block)))
             data = file.read(sum(each.row_bytes for each in kept))
             whole = len(kept) == len(block) and number not in changed
-            yield Done(MadeRows(block, data, kept)) if whole else block
+            lines, counts = b"".join(each.line() for each in kept), sum((each.counts for each in kept), Counter())
+            yield Done(MadeRows(block.names, data, lines, counts)) if whole else block
+
+
+def most_confident(disagreements: Iterable[Prediction]) -> list[Prediction]:
+    """Those in which both models are most confident; of equal ones the first, so that parts give what the whole gives."""
+    return heapq.nlargest(DISAGREEMENTS, disagreements, key=_confidence)
 
 
 def _confidence(prediction: Prediction) -> float:

@@ -77,9 +77,9 @@ class Classifier:
         """Whether both are fed the same numbers."""
         return (self.inlet, self.raw) == (other.inlet, other.raw)
 
-    def read(self, path: str | Path) -> InletTensor:
-        """The tensor of one image file. Raises ImageError."""
-        return ApplyInlet(self.inlet, self.raw).read(path)
+    def read(self, path: str | Path, data: bytes | None = None) -> InletTensor:
+        """The tensor of one image. data: the file's bytes, if they were read already. Raises ImageError."""
+        return ApplyInlet(self.inlet, self.raw).read(path, data)
 
     def __getstate__(self) -> dict:
         return {key: value for key, value in self.__dict__.items() if key not in ("engine", "lock")}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from collections import Counter
 from collections.abc import Iterator
@@ -10,15 +11,21 @@ from pathlib import Path
 
 from zygal.errors import FileError, OutputError
 from zygal.files import sha256_of
+from zygal.locations import Content, StorageOutage, fetch, is_url, version_of
 
 
 @dataclass(frozen=True)
 class ImageState:
-    """size_bytes, modified_ns: of the file, -1 if there is none. sha256: of its bytes, if they are hashed."""
+    """size_bytes, modified_ns: of the file, -1 if there is none; of a URL what its storage tells, and a number that stands for the
+    object's version. sha256: of its bytes, if they are hashed."""
 
     size_bytes: int
     modified_ns: int
     sha256: str | None = None
+
+    @property
+    def is_missing(self) -> bool:
+        return self.size_bytes == self.modified_ns == -1
 
     def same_as(self, now: ImageState) -> bool:
         """Whether the image is still the one that it was: by its hash where both have one, else by size and time."""
@@ -27,8 +34,10 @@ class ImageState:
         return (self.size_bytes, self.modified_ns) == (now.size_bytes, now.modified_ns)
 
 
-def state_of(path: str, hashed: bool = False) -> ImageState:
-    """What a file is now."""
+def state_of(path: str, hashed: bool = False, content: Content | None = None) -> ImageState:
+    """What a file or a URL is now. content: if it was read already. Raises StorageOutage."""
+    if is_url(path):
+        return _state_of_url(path, hashed, content)
     try:
         found = os.stat(path)
     except (OSError, ValueError):
@@ -40,6 +49,18 @@ def state_of(path: str, hashed: bool = False) -> ImageState:
         except FileError:
             digest = ""
     return ImageState(found.st_size, found.st_mtime_ns, digest)
+
+
+def _state_of_url(url: str, hashed: bool, content: Content | None) -> ImageState:
+    if content is None and not hashed:
+        return ImageState(*version_of(url))
+    try:
+        content = content or fetch(url)
+    except StorageOutage:
+        raise
+    except FileError:
+        return ImageState(*version_of(url), "" if hashed else None)
+    return ImageState(content.size_bytes, content.version, hashlib.sha256(content.data).hexdigest() if hashed else None)
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ import hashlib
 import os
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from io import RawIOBase
@@ -27,7 +27,9 @@ from typing import Any
 
 from zygal.errors import OutputError
 from zygal.files import check_writable, open_file, sync_folder, write_failure
-from zygal.prediction.image_states import RowState, read_states, state_of
+from zygal.pool import Pool, ThreadPool
+from zygal.prediction.blocks import ReadStates, blocks_of
+from zygal.prediction.image_states import read_states
 from zygal.prediction.lock import held_alone
 from zygal.prediction.run_record import (
     RunRecord,
@@ -54,7 +56,7 @@ class _Progress:
     counts: Counter = field(default_factory=Counter)
     names: Any = field(default_factory=hashlib.sha256)
 
-    def after(self, names: list[str], size: int, states_size: int, counts: Counter) -> _Progress:
+    def after(self, names: Sequence[str], size: int, states_size: int, counts: Counter) -> _Progress:
         digest = self.names.copy()
         for name in names:
             digest.update(os.fsencode(name) + b"\n")
@@ -83,16 +85,18 @@ class ResumableRows:
     def counts(self) -> Counter:
         return self._written.counts
 
-    def pass_over(self, names: Iterator[str], hashed: bool = False) -> list[int]:
-        """Goes past the names whose rows are there: the numbers of those whose images are others now. Raises OutputError if the
-        names are others than those of the rows."""
+    def pass_over(self, names: Iterator[str], hashed: bool = False, pool: Pool | None = None) -> list[int]:
+        """Goes past the names whose rows are there: the numbers of those whose images are others now. pool: looks at the images.
+        Raises OutputError if the names are others than those of the rows."""
         passed, digest, changed = 0, hashlib.sha256(), []
         states = read_states(states_file(self.path), self.run_record.rows)
-        for name in islice(names, self.run_record.rows):
-            digest.update(os.fsencode(name) + b"\n")
-            if not next(states).image.same_as(state_of(name, hashed)):
-                changed.append(passed)
-            passed += 1
+        blocks = blocks_of(islice(names, self.run_record.rows))
+        for block, found in (pool or ThreadPool()).map(ReadStates(hashed), blocks):
+            for name, state in zip(block, found):
+                digest.update(os.fsencode(name) + b"\n")
+                if not next(states).image.same_as(state):
+                    changed.append(passed)
+                passed += 1
         if passed < self.run_record.rows or digest.hexdigest() != self.run_record.names_sha256:
             raise OutputError(
                 f"{self.path} was started with other images, or in another order; name the same images, "
@@ -106,9 +110,9 @@ class ResumableRows:
         self._written = replace(self._written, names=digest)
         return changed
 
-    def append(self, data: bytes, names: list[str], states: list[RowState]) -> None:
-        """Adds rows, and makes all rows so far safe if it is time. Raises OutputError."""
-        lines, counts = b"".join(each.line() for each in states), sum((each.counts for each in states), Counter())
+    def append(self, data: bytes, names: Sequence[str], lines: bytes, counts: Counter) -> None:
+        """Adds rows, with the lines that say what their images were, and makes all rows so far safe if it is time. Raises
+        OutputError."""
         written = self._written.after(names, len(data), len(lines), counts)
         try:
             # An interrupt may have left a part of rows behind those that count.

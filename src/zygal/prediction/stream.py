@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from itertools import islice
 from typing import Generic, TypeVar
 
 import numpy as np
@@ -12,8 +11,9 @@ import numpy as np
 from zygal.errors import EngineError, ImageError
 from zygal.inlet.apply import InletTensor
 from zygal.pool import Pool, ThreadPool
-from zygal.prediction.classifier import BATCH, Classifier
-from zygal.prediction.image_states import ImageState, state_of
+from zygal.prediction.blocks import Block, Done, blocks_of, read_ahead
+from zygal.prediction.classifier import Classifier
+from zygal.prediction.image_states import ImageState
 
 Result = TypeVar("Result")
 
@@ -34,13 +34,6 @@ class ImageScores:
     other_probabilities: np.ndarray | None = None
 
 
-@dataclass(frozen=True)
-class Done(Generic[Result]):
-    """A block whose result is known from an earlier run."""
-
-    result: Result
-
-
 def score_all(
     paths: Iterable[str],
     classifier: Classifier,
@@ -54,7 +47,7 @@ def score_all(
     inference cost, and the scores do not depend on the number of workers. Blocks begin at every eighth file, so they are the
     same blocks when a later run begins further down the list.
     """
-    return (pool or ThreadPool()).map(ScoreBlock(classifier, other, finish), blocks_of(paths))
+    return (pool or ThreadPool()).map(ScoreBlock(classifier, other, finish), read_ahead(blocks_of(paths)))
 
 
 @dataclass(frozen=True)
@@ -67,12 +60,12 @@ class ScoreBlock(Generic[Result]):
     finish: Callable[[list[ImageScores]], Result]
     hashed: bool = False
 
-    def __call__(self, block: list[str] | Done[Result]) -> Result:
+    def __call__(self, block: Block | Done[Result]) -> Result:
         return block.result if isinstance(block, Done) else self.finish(self.score(block))
 
-    def score(self, block: list[str]) -> list[ImageScores]:
-        images = [ImageScores(path, state_of(path, self.hashed)) for path in block]
-        readable, other_tensors = self._read(images)
+    def score(self, block: Block) -> list[ImageScores]:
+        images = [ImageScores(name, block.state(place, self.hashed)) for place, name in enumerate(block.names)]
+        readable, other_tensors = self._read(block, images)
         scores = _scores(self.classifier, [each.tensor.tensor for each in readable], readable)
         other_scores = _scores(self.other, other_tensors, readable) if self.other is not None else None
         kept = [index for index, each in enumerate(readable) if each.error is None]
@@ -90,18 +83,18 @@ class ScoreBlock(Generic[Result]):
                 each.error = "its scores are NaN or infinite"
         return images
 
-    def _read(self, images: list[ImageScores]) -> tuple[list[ImageScores], list[np.ndarray]]:
+    def _read(self, block: Block, images: list[ImageScores]) -> tuple[list[ImageScores], list[np.ndarray]]:
         """The images that can be read, and their tensors for the compared classifier."""
         readable, other_tensors = [], []
         same = self.other is not None and self.classifier.reads_like(self.other)
-        for each in images:
+        for place, each in enumerate(images):
             try:
-                each.tensor = self.classifier.read(each.path)
+                each.tensor = block.read(place, self.classifier)
                 if self.other is not None:
-                    other_tensors.append((each.tensor if same else self.other.read(each.path)).tensor)
+                    other_tensors.append((each.tensor if same else block.read(place, self.other)).tensor)
                 readable.append(each)
             except ImageError as fault:
-                each.error = _without_path(str(fault), each.path)
+                each.error = str(fault)
         return readable, other_tensors
 
     def _class_order(self) -> list[int]:
@@ -131,14 +124,3 @@ def _scores(
             each.error = f"the artifact's own inlet cannot process it ({width} x {height} pixels; is it smaller than the crop?)"
             rows.append(None)
     return rows
-
-
-def blocks_of(paths: Iterable[str]) -> Iterator[list[str]]:
-    paths = iter(paths)
-    while block := list(islice(paths, BATCH)):
-        yield block
-
-
-def _without_path(sentence: str, path: str) -> str:
-    """A sentence about a file, for a row that names the file already."""
-    return sentence.removeprefix(path).strip(" :").rstrip(".")

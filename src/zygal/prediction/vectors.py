@@ -12,8 +12,8 @@ import numpy as np
 from zygal.errors import EngineError, ImageError, OutputError, as_text, install_extra
 from zygal.files import scratch_folder, whole_file, write_text
 from zygal.pool import Pool, ThreadPool
+from zygal.prediction.blocks import Block, blocks_of, read_ahead
 from zygal.prediction.classifier import Classifier
-from zygal.prediction.stream import blocks_of
 
 PARQUET, ARRAY = ".parquet", ".npy"
 
@@ -51,21 +51,21 @@ class MakeVectors:
 
     classifier: Classifier
 
-    def __call__(self, block: list[str]) -> Vectors:
+    def __call__(self, block: Block) -> Vectors:
         tensors, errors = [], {}
-        for path in block:
+        for place, path in enumerate(block.names):
             try:
-                tensors.append(self.classifier.read(path).tensor)
+                tensors.append(block.read(place, self.classifier).tensor)
             except ImageError as fault:
-                errors[path] = str(fault).removeprefix(path).strip(" :").rstrip(".")
+                errors[path] = str(fault)
         made = self.classifier.raw_output(tensors) if tensors else np.zeros((0, 0), np.float32)
         made = made.reshape(len(made), -1).astype(np.float32)
-        readable = [path for path in block if path not in errors]
+        readable = [path for path in block.names if path not in errors]
         for path, row in zip(readable, made):
             if not np.isfinite(row).all():
                 errors[path] = "its vector is NaN or infinite"
         kept = [index for index, path in enumerate(readable) if path not in errors]
-        return Vectors(block, made[kept], errors)
+        return Vectors(list(block.names), made[kept], errors)
 
 
 def write_vectors(
@@ -80,7 +80,7 @@ def write_vectors(
     unreadable: list[tuple[str, str]] = []
     opened = _parquet if vector_format(path) == PARQUET else _array
     with opened(path) as add:
-        for block in (pool or ThreadPool()).map(MakeVectors(classifier), blocks_of(names)):
+        for block in (pool or ThreadPool()).map(MakeVectors(classifier), read_ahead(blocks_of(names))):
             if len(block.vectors):
                 if numbers not in (0, block.vectors.shape[1]):
                     raise EngineError(f"{classifier.name} returns vectors of {block.vectors.shape[1]} and of {numbers} numbers.")

@@ -11,11 +11,10 @@ from pathlib import Path
 
 from zygal.errors import FileError, LabelsError, some_of
 from zygal.evidence.images import list_images
-from zygal.files import read_text
 from zygal.labels import Labels
-from zygal.tables import headed, is_number, read_table
+from zygal.locations import folder_of, is_url, joined
+from zygal.tables import PATH_WORDS, headed, is_number, table_rows
 
-PATH_WORDS = ("path", "file", "filename", "file_name", "image", "image_path")
 LABEL_WORDS = ("label", "labels", "class", "target", "truth", "class_name", "category")
 GROUP_WORDS = ("group", "groups")
 SEVERAL = ";"
@@ -47,20 +46,22 @@ class Joined:
 
 
 def read_labelled(where: str | Path, several: bool = False) -> list[LabelledImage]:
-    """The images of a folder with a sub-folder a class, or of a CSV (path, label, perhaps group); `several` labels in a
-    cell stand between semicolons. Raises FileError or LabelsError."""
-    where = Path(where)
-    if os.path.isdir(where) or not os.path.exists(where):
+    """The images of a folder with a sub-folder a class, or of a table, CSV or Parquet (path, label, perhaps group); `several` labels
+    in a cell stand between semicolons. Folder, table and paths may be URLs. Raises FileError or LabelsError."""
+    where = str(where)
+    if is_url(where) and where.partition("::")[0].lower().endswith((".csv", ".parquet")):
+        return _from_table(where, several)
+    if is_url(where) or os.path.isdir(where) or not os.path.exists(where):
         return _from_folders(where)
     return _from_table(where, several)
 
 
-def _from_folders(folder: Path) -> list[LabelledImage]:
+def _from_folders(folder: str) -> list[LabelledImage]:
     found, loose = [], 0
     for name in list_images(folder):
         label, stroke, _ = name.partition("/")
         if stroke and not label.startswith("."):
-            found.append(LabelledImage(str(folder / name), (label,)))
+            found.append(LabelledImage(joined(folder, name), (label,)))
         else:
             loose += 1
     if not found:
@@ -71,9 +72,8 @@ def _from_folders(folder: Path) -> list[LabelledImage]:
     return found
 
 
-def _from_table(path: Path, several: bool) -> list[LabelledImage]:
-    text = read_text(path, "a CSV of labelled images", _MOST_BYTES)
-    rows = read_table(text, path, LabelsError, "each image: path, label and perhaps group")
+def _from_table(path: str, several: bool) -> list[LabelledImage]:
+    rows = list(table_rows(path, _MOST_BYTES, LabelsError, "each image: path, label and perhaps group"))
     head = rows[0]
     if len(head) < 2:
         raise LabelsError(f"{path} has one column; a CSV of labelled images has path, label and perhaps group.")
@@ -84,7 +84,7 @@ def _from_table(path: Path, several: bool) -> list[LabelledImage]:
     else:
         # Without such a heading the columns are known by their order.
         # A heading names no file, and no label that comes again.
-        if not os.path.exists(path.parent / head[0]) and head[1] not in {row[1] for row in rows[1:]}:
+        if not os.path.exists(joined(folder_of(path), head[0])) and head[1] not in {row[1] for row in rows[1:]}:
             rows = rows[1:]
         indices = [0, 1, 2 if len(head) > 2 else None]
     if not rows:
@@ -92,12 +92,12 @@ def _from_table(path: Path, several: bool) -> list[LabelledImage]:
     return [_labelled(path, row, indices, several) for row in rows]
 
 
-def _labelled(table: Path, row: Sequence[str], indices: Sequence[int | None], several: bool) -> LabelledImage:
+def _labelled(table: str, row: Sequence[str], indices: Sequence[int | None], several: bool) -> LabelledImage:
     path, label, group = (None if index is None else row[index] for index in indices)
     names = tuple(part.strip() for part in label.split(SEVERAL) if part.strip()) if several else (label,)
     if not several and not label:
         raise LabelsError(f"{table} gives no label for {path}; label every image or take it out.")
-    return LabelledImage(str(table.parent / path), names, group)
+    return LabelledImage(joined(folder_of(table), path), names, group)
 
 
 def numbers_named(images: Sequence[LabelledImage], names: Labels, where: str | Path) -> list[LabelledImage]:

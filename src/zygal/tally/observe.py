@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, fields, replace
 
 import numpy as np
 
-from zygal.pool import Pool
+from zygal.errors import ImageError
+from zygal.pool import Pool, ThreadPool
+from zygal.prediction.blocks import Block, blocks_of, read_ahead
 from zygal.prediction.classifier import Classifier
-from zygal.prediction.stream import ImageScores, score_all
+from zygal.prediction.stream import ScoreBlock
 from zygal.tally.duplicates import Fingerprint, fingerprint
 from zygal.tally.labelled import Joined
 
@@ -28,6 +30,10 @@ class Observed:
     rank: list[int] = field(default_factory=list)
     probabilities: list[np.ndarray] = field(default_factory=list)
 
+    def add(self, more: Observed) -> None:
+        for each in fields(self):
+            getattr(self, each.name).extend(getattr(more, each.name))
+
 
 @dataclass
 class Observation:
@@ -41,6 +47,56 @@ class Observation:
     unreadable: list[tuple[str, str]]
 
 
+@dataclass
+class Part:
+    """What one block gives. places: of its images that could be read, in the block. unreadable: (place, reason)."""
+
+    size: int
+    places: list[int]
+    first: Observed
+    other: Observed | None
+    fingerprints: list[Fingerprint]
+    unreadable: list[tuple[int, str]]
+
+
+@dataclass(frozen=True)
+class ObserveBlock:
+    """Work for a pool: a block with its true classes to what the metrics need of it, so that no scores travel."""
+
+    classifier: Classifier
+    other: Classifier | None = None
+
+    def __call__(self, block: Block) -> Part:
+        part = Part(len(block), [], Observed(), Observed() if self.other else None, [], [])
+        several = self.classifier.multi_label
+        for place, image in enumerate(ScoreBlock(self.classifier, self.other, list).score(block)):
+            if image.error is not None:
+                part.unreadable.append((place, image.error))
+                continue
+            part.places.append(place)
+            part.fingerprints.append(fingerprint(image.tensor.pixels))
+            _keep(part.first, image.scores, image.probabilities, block.truth[place], several)
+            if part.other is not None:
+                _keep(part.other, image.other_scores, image.other_probabilities, block.truth[place], several)
+        return part
+
+
+@dataclass(frozen=True)
+class FingerprintBlock:
+    """Work for a pool: a block to the fingerprints of its images, None for each that cannot be read."""
+
+    classifier: Classifier
+
+    def __call__(self, block: Block) -> list[Fingerprint | None]:
+        return [self._fingerprint(block, place) for place in range(len(block))]
+
+    def _fingerprint(self, block: Block, place: int) -> Fingerprint | None:
+        try:
+            return fingerprint(block.read(place, self.classifier).pixels)
+        except ImageError:
+            return None
+
+
 def observe(
     classifier: Classifier,
     joined: Joined,
@@ -48,32 +104,27 @@ def observe(
     pool: Pool | None = None,
     advance: Callable[[int], None] = lambda more: None,
 ) -> Observation:
-    """Runs all images. Raises EngineError."""
+    """Runs all images. The parts are put together in the order of the images, so the observation is the same to the last digit
+    whoever made them. Raises EngineError."""
     found = Observation([], Observed(), Observed() if other_classifier else None, [], [])
-    several, index = classifier.multi_label, 0
-    paths = (image.path for image in joined.images)
-    for block in score_all(paths, classifier, _with_fingerprints, other_classifier, pool):
-        for image, print_ in block:
-            if image.error is not None:
-                found.unreadable.append((image.path, image.error))
-            else:
-                found.indices.append(index)
-                found.fingerprints.append(print_)
-                truth = joined.truth[index]
-                _keep(found.first, image.scores, image.probabilities, truth, several)
-                if found.other is not None:
-                    _keep(found.other, image.other_scores, image.other_probabilities, truth, several)
-            index += 1
-        advance(len(block))
+    start = 0
+    for part in (pool or ThreadPool()).map(ObserveBlock(classifier, other_classifier), read_ahead(_labelled_blocks(joined))):
+        found.indices += [start + place for place in part.places]
+        found.unreadable += [(joined.images[start + place].path, why) for place, why in part.unreadable]
+        found.fingerprints += part.fingerprints
+        found.first.add(part.first)
+        if found.other is not None:
+            found.other.add(part.other)
+        start += part.size
+        advance(part.size)
     return found
 
 
-def _with_fingerprints(block: list[ImageScores]) -> list[tuple[ImageScores, Fingerprint | None]]:
-    made = [(each, fingerprint(each.tensor.pixels) if each.error is None else None) for each in block]
-    for each in block:
-        # The pixels are not needed any more.
-        each.tensor = None
-    return made
+def _labelled_blocks(joined: Joined) -> Iterator[Block]:
+    start = 0
+    for block in blocks_of(image.path for image in joined.images):
+        yield replace(block, truth=joined.truth[start : start + len(block)])
+        start += len(block)
 
 
 def _keep(into: Observed, scores: np.ndarray, probabilities: np.ndarray, truth: Sequence[int], several: bool) -> None:

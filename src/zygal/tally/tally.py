@@ -4,23 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import partial
-from pathlib import Path
 
 import numpy as np
 
 from zygal.errors import FileError, ImageError
 from zygal.evidence.images import list_images
+from zygal.locations import joined as joined_path
 from zygal.pool import Pool, ThreadPool
+from zygal.prediction.blocks import blocks_of, read_ahead
 from zygal.prediction.classifier import Classifier
 from zygal.tally.accuracy import Accuracy, accuracy_of
 from zygal.tally.calibration import Calibration, calibration_of
-from zygal.tally.duplicates import Fingerprint, duplicate_pairs, fingerprint, is_sure
+from zygal.tally.duplicates import duplicate_pairs, is_sure
 from zygal.tally.exchange import Exchange, exchanged_labels
 from zygal.tally.intervals import Estimate, share_of
 from zygal.tally.labelled import Joined
 from zygal.tally.multi_label import MultiLabelAccuracy, multi_label_accuracy
-from zygal.tally.observe import Observation, Observed, observe
+from zygal.tally.observe import FingerprintBlock, Observation, Observed, observe
 from zygal.tally.paired import Paired, paired
 
 Advance = Callable[[int], None]
@@ -191,12 +191,9 @@ def _duplicates(
     paths = [joined.images[index].path for index in observation.indices]
     truth = [joined.truth[index] for index in observation.indices]
     pairs = duplicate_pairs(observation.fingerprints)
-    trained = [str(Path(folder) / name) for folder in choices.trained_on for name in list_images(folder)]
-    fingerprints = [
-        (path, found)
-        for path, found in zip(trained, pool.map(partial(_fingerprint, classifier), trained))
-        if found is not None
-    ]
+    trained = [joined_path(folder, name) for folder in choices.trained_on for name in list_images(folder)]
+    found = (each for block in pool.map(FingerprintBlock(classifier), read_ahead(blocks_of(trained))) for each in block)
+    fingerprints = [(path, each) for path, each in zip(trained, found) if each is not None]
     if trained and not fingerprints:
         raise FileError(
             f"none of the {len(trained)} images of {', '.join(choices.trained_on)} can be read; check the path."
@@ -212,10 +209,3 @@ def _duplicates(
         doubtful=tuple(doubtful),
         training_images=len(fingerprints),
     )
-
-
-def _fingerprint(classifier: Classifier, path: str) -> Fingerprint | None:
-    try:
-        return fingerprint(classifier.read(path).pixels)
-    except ImageError:
-        return None
