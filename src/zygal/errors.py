@@ -155,6 +155,10 @@ class EndpointError(ZygalError):
     """A service cannot be reached, or does not answer as the open inference protocol says."""
 
 
+class ClusterError(ZygalError):
+    """A cluster cannot be reached, its workers do not fit, or it went away."""
+
+
 def cannot_be_started(path: object, runtime: str, extra: str, fault: Exception, elsewhere: bool = False) -> EngineError:
     """What runs a file is missing or does not fit this machine. elsewhere: the command can be run on another machine instead."""
     rest = f", or run this command where {runtime} is installed" if elsewhere else ""

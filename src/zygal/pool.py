@@ -1,14 +1,14 @@
 """Work over many items: an ordered map with back-pressure.
 
-Today the workers are threads: decoding, resizing and inference release the interpreter. What is given to a pool as work is
-a picklable callable (a frozen dataclass with `__call__`, or a function of a module), so that processes or other machines
-can do it with the same code.
+Here the workers are threads: decoding, resizing and inference release the interpreter. What is given to a pool as work is
+a picklable callable (a frozen dataclass with `__call__`, or a function of a module), so that the workers of a cluster
+(`zygal.cluster`) do it with the same code.
 """
 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Protocol, TypeVar
 
@@ -22,7 +22,11 @@ WAITING_PER_WORKER = 2
 
 
 class Pool(Protocol):
-    """Applies work to items."""
+    """Applies work to items. elsewhere: its workers are on other machines, and read files themselves. notes: what a user should know
+    of them."""
+
+    elsewhere: bool
+    notes: Sequence[str]
 
     def map(self, work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
         """The results in the order of the items. Items are taken from the iterable only as results are read."""
@@ -31,6 +35,9 @@ class Pool(Protocol):
 
 class ThreadPool:
     """Workers that are threads; `threads`: None for one per core that this process may use."""
+
+    elsewhere = False
+    notes = ()
 
     def __init__(self, threads: int | None = None):
         self.threads = threads or allowed_cores()

@@ -115,3 +115,8 @@ def read_artifact(path: str | Path, output: str | None = None) -> Artifact:
     """What an artifact says of itself. output: which of its outputs are the class scores, if it has several; the one that looks
     like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such output."""
     return format_of(path).read(path, output)
+
+
+def artifact_files(path: str | Path) -> list[Path]:
+    """The artifact and the files that it needs beside it. Raises FileError or ArtifactError."""
+    return [Path(path), *import_module(f"{format_of(path).folder}.read").files_beside(path)]

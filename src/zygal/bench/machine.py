@@ -58,7 +58,7 @@ def describe_machine() -> Machine:
         processor=cpuinfo("model name") or platform.processor() or platform.machine(),
         cores_by_affinity=cores_by_affinity(),
         core_quota=core_quota(),
-        instruction_sets=_instruction_sets(),
+        instruction_sets=instruction_sets(),
         frequency_policy=_frequency_policy(),
         memory_bytes=memory_granted_bytes(),
         system=f"{platform.system()} {platform.machine()}",
@@ -66,7 +66,7 @@ def describe_machine() -> Machine:
     )
 
 
-def _instruction_sets() -> tuple[str, ...]:
+def instruction_sets() -> tuple[str, ...]:
     flags = (cpuinfo("flags") or cpuinfo("Features") or "").split()
     return tuple(name for name in _INSTRUCTION_SETS if name in flags)
 

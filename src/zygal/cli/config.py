@@ -26,7 +26,7 @@ ENVIRONMENT = "ZYGAL_CONFIG"
 """The environment variable that names another file, or NO_CONFIG for none."""
 NO_CONFIG = "none"
 REFUSED = ("json", "output", "overwrite", "force", "training-code", "weights", "write-inlet", "sheet", "regions", "draw", "csv",
-           "traceback", "help", "compare", "endpoint", "allow-outside", "run-code", "new")  # fmt: skip
+           "traceback", "help", "compare", "endpoint", "cluster", "allow-outside", "run-code", "new")  # fmt: skip
 _PATHS = ("FILE", "DIR", "DIR|CSV", "FILE.npy", "SCORES")
 """Metavars of options that name inputs: relative paths in the file start at its folder."""
 

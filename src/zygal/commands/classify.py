@@ -13,7 +13,7 @@ from zygal.listener import SILENT, Listener
 from zygal.naming import refuse_given
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, VECTOR_FILE, Output, check_outputs
-from zygal.prediction.opened import ClassifierRequest, check_request, open_classifiers
+from zygal.prediction.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
 
 if TYPE_CHECKING:
     from zygal.figures.regions import MappedPicture
@@ -89,6 +89,7 @@ class ClassifyOutcome(Outcome):
     numbers: int | None = None
     disagreements: tuple[Prediction, ...] = ()
     seconds: float = 0.0
+    cluster: ClusterUsed | None = None
     maps: tuple[MappedPicture, ...] = ()
     maps_differ_log_odds: float | None = None
 
@@ -113,6 +114,7 @@ class ClassifyOutcome(Outcome):
             "thresholds": dict(self.thresholds),
             "counts": dict(self.counts),
             "images_per_second": self.images_per_second,
+            "cluster": self.cluster and asdict(self.cluster),
             "predictions": [asdict(each) | {"disagree": each.disagree} for each in self.predictions],
             "output": self.output,
             "rows": self.rows,
@@ -127,7 +129,6 @@ class ClassifyOutcome(Outcome):
 
 def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOutcome:
     """Classifies the images. Raises ZygalError; after an interrupt the rows that are written can be resumed."""
-    from zygal.pool import ThreadPool
     from zygal.prediction.classification import Classification
     from zygal.prediction.listing import Listing
     from zygal.prediction.prediction import Thresholds
@@ -146,9 +147,10 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
 
             return map_regions(request, listing, first, other, notes)
         thresholds = Thresholds(request.min_probability, request.min_margin, request.threshold)
-        run = Classification(first, other, thresholds, min(request.top, len(first.labels)), ThreadPool(request.threads))
-        outcome = (_into_file if request.output else _in_memory)(request, listing, run, notes, listener)
-        return replace(outcome, notes=(*outcome.notes, *first.traffic_notes()))
+        with open_pool(request, (first, other), listing.peeked()) as (pool, cluster):
+            run = Classification(first, other, thresholds, min(request.top, len(first.labels)), pool)
+            outcome = (_into_file if request.output else _in_memory)(request, listing, run, notes, listener)
+            return replace(outcome, notes=(*outcome.notes, *first.traffic_notes(), *pool.notes), cluster=cluster)
 
 
 def _check(request: ClassifyRequest) -> None:
@@ -168,6 +170,8 @@ def _check(request: ClassifyRequest) -> None:
     elif request.output:
         row_format(request.output)
         check_writable(request.output)
+    if request.regions:
+        refuse_given(request, ("cluster",), "--regions", OutputError)
     if request.hash_images and not request.output:
         raise OutputError("--hash-images compares with an earlier run, so it needs -o FILE.")
     if request.regions and request.output:
@@ -186,7 +190,6 @@ def _skipped(listing: Listing) -> list[str]:
 def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) -> ClassifyOutcome:
     """The model's output for each image, into a file."""
     from zygal.inlet import read_inlet
-    from zygal.pool import ThreadPool
     from zygal.prediction.classifier import open_artifact
     from zygal.prediction.vectors import write_vectors
 
@@ -199,7 +202,8 @@ def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) 
 
     inlet = read_inlet(request.inlet) if request.inlet else None
     first = open_artifact(request.artifact, inlet, classes=False, scores=request.scores)
-    rows, numbers, unreadable = write_vectors(request.output, first, listing, ThreadPool(request.threads), advance)
+    with open_pool(request, (first,), listing.peeked()) as (pool, cluster):
+        rows, numbers, unreadable = write_vectors(request.output, first, listing, pool, advance)
     return ClassifyOutcome(
         **about(first, None, request) | {"scores": VECTORS},
         counts={"read": rows, "unreadable": len(unreadable), "uncertain": 0, "disagreements": 0},
@@ -210,7 +214,8 @@ def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) 
         unreadable=tuple(unreadable[:FEW]),
         unreadable_count=len(unreadable),
         written=tuple(output.path for output in request.outputs()),
-        notes=tuple(_skipped(listing)),
+        notes=(*_skipped(listing), *pool.notes),
+        cluster=cluster,
     )
 
 

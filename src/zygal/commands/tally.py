@@ -11,7 +11,7 @@ from zygal.listener import SILENT, Listener
 from zygal.naming import command_line
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
-from zygal.prediction.opened import ClassifierRequest, check_request, open_classifiers
+from zygal.prediction.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
@@ -62,6 +62,7 @@ class TallyOutcome(Outcome):
     found: Tally
     compared: str | None = None
     worst: int = 12
+    cluster: ClusterUsed | None = None
 
     def result(self) -> dict[str, Any]:
         found = self.found
@@ -69,6 +70,7 @@ class TallyOutcome(Outcome):
             "artifact": self.artifact,
             "engine": self.engine,
             "compared": self.compared,
+            "cluster": self.cluster and asdict(self.cluster),
             "images_from": self.images,
             "images": found.images,
             "labels": list(self.labels),
@@ -96,7 +98,6 @@ class TallyOutcome(Outcome):
 
 def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
     """Computes all metrics and draws the figures that are asked for. Raises ZygalError."""
-    from zygal.pool import ThreadPool
     from zygal.tally.labelled import join
     from zygal.tally.tally import tally
 
@@ -115,13 +116,15 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
     with open_classifiers(request, prepare) as (first, other):
         images, pair, joined = prepared
         advance = _Progress(listener, len(joined.images))
-        found = tally(first, joined, _choices(request, len(first.labels)), other, ThreadPool(request.threads), advance)
-        notes = [*first.notes, *first.traffic_notes(), *(other.notes if other else ()), *_join_notes(joined, len(images))]
+        with open_pool(request, (first, other), (image.path for image in joined.images)) as (pool, cluster):
+            found = tally(first, joined, _choices(request, len(first.labels)), other, pool, advance)
+        notes = [*pool.notes, *first.notes, *first.traffic_notes(), *(other.notes if other else ()), *_join_notes(joined, len(images))]
         written, more = _draw(found, first, request, pair) if request.draw else ([], [])
         return TallyOutcome(
             artifact=first.name,
             compared=other and other.name,
             worst=request.worst,
+            cluster=cluster,
             engine=first.engine_name,
             images=request.images,
             scores=first.kind,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from itertools import islice
@@ -12,6 +12,7 @@ from typing import Generic, TypeVar
 from zygal.errors import FileError, ImageError
 from zygal.inlet.apply import InletTensor
 from zygal.locations import Content, StorageOutage, fetch, from_base, is_url
+from zygal.pool import Pool, ThreadPool
 from zygal.prediction.classifier import BATCH, Classifier
 from zygal.prediction.image_states import ImageState, state_of
 
@@ -55,6 +56,12 @@ class Block:
             raise ImageError(str(fault).removeprefix(location).strip(" :").rstrip(".")) from fault
 
 
+class OfBlock:
+    """What work makes of a block. missing: names of files that are not there."""
+
+    missing: Sequence[str]
+
+
 @dataclass(frozen=True)
 class Done(Generic[Result]):
     """A block whose result is known from an earlier run."""
@@ -77,6 +84,12 @@ def blocks_of(names: Iterable[str]) -> Iterator[Block]:
     names = iter(names)
     while part := list(islice(names, BATCH)):
         yield Block(part)
+
+
+def map_blocks(pool: Pool | None, work: Callable[[Block], Result], blocks: Iterable[Block | Done]) -> Iterator[Result]:
+    """The results for blocks, in their order; threads of this process unless a pool is given. Raises what the work raises."""
+    pool = pool or ThreadPool()
+    return pool.map(work, blocks if pool.elsewhere else read_ahead(blocks))
 
 
 def read_ahead(blocks: Iterable[Block | Done]) -> Iterator[Block | Done]:

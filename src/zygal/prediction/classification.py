@@ -17,15 +17,15 @@ from zygal import __version__
 from zygal.errors import FileError, ImageError, OutputError, ZygalError
 from zygal.files import write_failure
 from zygal.inlet import format_inlet
-from zygal.pool import Pool, ThreadPool
-from zygal.prediction.blocks import Block, Done, blocks_of, read_ahead
+from zygal.pool import Pool
+from zygal.prediction.blocks import Block, Done, OfBlock, blocks_of, map_blocks
 from zygal.prediction.classifier import BATCH, Classifier
 from zygal.prediction.image_states import RowState, read_states
 from zygal.prediction.prediction import Prediction, Thresholds, predictions_of
 from zygal.prediction.resumable import ResumableRows, open_rows
 from zygal.prediction.rows import PARQUET, RowWriter, columns_of, from_parquet, row_format, to_parquet
 from zygal.prediction.run_record import RunRecord, earlier, rows_file, states_file
-from zygal.prediction.stream import ImageScores, ScoreBlock, score_all
+from zygal.prediction.stream import ImageScores, ScoreBlock, missing_of, score_all
 
 DISAGREEMENTS = 10
 """How many are kept of a run of any length."""
@@ -50,7 +50,7 @@ class Classification:
     def rows(self, work: Iterable[Block | Done[MadeRows]], writer: RowWriter, hashed: bool = False) -> Iterator[MadeRows]:
         """The rows of blocks of files, in their order; those of an earlier run as they are. hashed: the images' bytes too."""
         finish = MakeRows(MakePredictions(self.classifier, self.thresholds, self.top), writer)
-        return (self.pool or ThreadPool()).map(ScoreBlock(self.classifier, self.other, finish, hashed), read_ahead(work))
+        return map_blocks(self.pool, ScoreBlock(self.classifier, self.other, finish, hashed), work)
 
     def made_by(self, columns: Iterable[str]) -> dict[str, Any]:
         """What the rows depend on, by names that a message can use."""
@@ -92,14 +92,14 @@ class MakeRows:
         faulty = next((each for each in predictions if each.error is not None), None)
         return MadeRows([each.path for each in images], b"".join(rows), b"".join(each.line() for each in states), sum(counts, Counter()),
                         len(images), faulty, most_confident(each for each in predictions if each.disagree),
-                        tuple(place for place, each in enumerate(images) if each.error is not None and each.state.is_missing))  # fmt: skip
+                        missing_of(images))  # fmt: skip
 
 
 @dataclass(frozen=True)
-class MadeRows:
+class MadeRows(OfBlock):
     """The rows of a block. states: the lines that say what the images were. made: how many rows were made now, none of those of an
     earlier run. faulty: the first prediction of an image that could not be read. disagreements: those in which both models are
-    most confident. missing: the places of files that are not there."""
+    most confident."""
 
     names: Sequence[str]
     data: bytes
@@ -108,7 +108,7 @@ class MadeRows:
     made: int = 0
     faulty: Prediction | None = None
     disagreements: Sequence[Prediction] = ()
-    missing: Sequence[int] = ()
+    missing: Sequence[str] = ()
 
 
 def counts_of(predictions: Iterable[Prediction]) -> Counter:

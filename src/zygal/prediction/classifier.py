@@ -132,6 +132,10 @@ class Classifier:
         """Probabilities [N, classes] of tensors. Raises EngineError."""
         return self.probabilities(self.scores(tensors))
 
+    def test_scores(self) -> np.ndarray:
+        """What the model returns for test tensors, the same for every caller; [N, ...]. Raises EngineError."""
+        return self._run(self._probes())
+
     def in_colour(self, pixels: np.ndarray) -> np.ndarray:
         """Pixels [H, W, C] that the model takes as [H, W, 3] in RGB order, for display."""
         if pixels.shape[2] == 1:

@@ -59,6 +59,10 @@ class Listing:
     def _lists(self) -> list[ImageList]:
         return [ImageList(each, self.column) for each in self.lists]
 
+    def peeked(self) -> Iterator[str]:
+        """The names, for a look at the first of them; none if that would use them up."""
+        return iter(()) if self.is_read_once else iter(self)
+
     def count(self) -> int | None:
         """How many files there are; None if some come from what can be read only once."""
         return None if self.is_read_once else sum(1 for _ in self)

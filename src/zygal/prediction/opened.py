@@ -1,14 +1,18 @@
-"""The classifiers that a request names: the artifact, and the model that it is compared with."""
+"""What a request names: the artifact, the model that it is compared with, and the workers that run them."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from itertools import islice
 from typing import TYPE_CHECKING
 
+from zygal import kinds
 from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
-from zygal.errors import EngineError, SourceError
+from zygal.errors import ClusterError, EngineError, SourceError
+from zygal.naming import refuse_given
+from zygal.pool import Pool, ThreadPool
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
@@ -21,7 +25,8 @@ class ClassifierRequest:
     artifact: the ONNX file. scores: which of its outputs, if it has several. inlet, labels: files to use instead of those inside. multi_label: the classes do not exclude each
     other. compare: another artifact, or a trained model in its live framework; compare_scores names its output,
     compare_inlet its inlet, weights its weights. threads: how many cores to use; all unless given. endpoint: a service that runs
-    the artifact instead; timeout: seconds for one of its answers.
+    the artifact instead; timeout: seconds for one of its answers. cluster: the workers that do it, "local:N" or the address of a
+    scheduler.
     """
 
     artifact: str
@@ -36,6 +41,7 @@ class ClassifierRequest:
     threads: int | None = None
     endpoint: str | None = None
     timeout: float = TIMEOUT_SECONDS
+    cluster: str | None = None
 
 
 def check_request(request: ClassifierRequest) -> None:
@@ -43,6 +49,11 @@ def check_request(request: ClassifierRequest) -> None:
     if request.threads is not None and request.threads < 1:
         raise EngineError(f"--threads must be at least 1 (got {request.threads}).")
     check_timeout(request.timeout)
+    if request.cluster is not None:
+        from zygal.cluster.connection import check_address
+
+        check_address(request.cluster)
+        refuse_given(request, ("threads", "endpoint"), "--cluster", ClusterError)
     if request.compare is None:
         for name in ("compare_scores", "compare_inlet", "weights"):
             if getattr(request, name):
@@ -59,6 +70,7 @@ def open_classifiers(
     from zygal.labels import read_labels
     from zygal.prediction.classifier import open_artifact, open_compared
     from zygal.sources.opened import source_file
+    from zygal.sources.recognition import kind_of
 
     check_request(request)
     labels = read_labels(request.labels) if request.labels else None
@@ -71,7 +83,37 @@ def open_classifiers(
     if request.compare is None:
         yield first, None
         return
+    if request.cluster is not None and kind_of(request.compare) not in kinds.ARTIFACTS:
+        raise ClusterError(f"--cluster compares artifacts, but {request.compare} is a trained model; convert it first, and give its artifact.")
     inlet = read_inlet(request.compare_inlet) if request.compare_inlet else None
     shape = (inlet or first.inlet).tensor_shape()
     with source_file(request.compare, request.weights, shape, "--compare") as source:
         yield first, open_compared(source, first, inlet, request.multi_label, request.compare_scores)
+
+
+@dataclass(frozen=True)
+class ClusterUsed:
+    """address: as the user gave it. workers, slots: how many there were when the run began."""
+
+    address: str
+    workers: int
+    slots: int
+
+
+@contextmanager
+def open_pool(request: ClassifierRequest, classifiers: Iterable[Classifier | None], names: Iterable[str]) -> Iterator[tuple[Pool, ClusterUsed | None]]:
+    """Who does the work: threads, or the workers of a cluster after they were examined. names: of images; the first are looked for
+    on every worker. Raises ClusterError."""
+    if request.cluster is None:
+        yield ThreadPool(request.threads), None
+        return
+    from zygal.cluster.connection import LOCAL, connected
+    from zygal.cluster.pool import FIRST_IMAGES, ClusterPool
+
+    with connected(request.cluster) as client:
+        pool = ClusterPool(client)
+        slots = pool.workers.slots()
+        pool.admit(*filter(None, classifiers))
+        if not request.cluster.startswith(LOCAL):
+            pool.check_visible(islice(names, FIRST_IMAGES))
+        yield pool, ClusterUsed(request.cluster, len(slots), sum(slots.values()))

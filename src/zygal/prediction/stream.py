@@ -10,8 +10,8 @@ import numpy as np
 
 from zygal.errors import EngineError, ImageError
 from zygal.inlet.apply import InletTensor
-from zygal.pool import Pool, ThreadPool
-from zygal.prediction.blocks import Block, Done, blocks_of, read_ahead
+from zygal.pool import Pool
+from zygal.prediction.blocks import Block, Done, blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
 from zygal.prediction.image_states import ImageState
 
@@ -47,7 +47,7 @@ def score_all(
     inference cost, and the scores do not depend on the number of workers. Blocks begin at every eighth file, so they are the
     same blocks when a later run begins further down the list.
     """
-    return (pool or ThreadPool()).map(ScoreBlock(classifier, other, finish), read_ahead(blocks_of(paths)))
+    return map_blocks(pool, ScoreBlock(classifier, other, finish), blocks_of(paths))
 
 
 @dataclass(frozen=True)
@@ -101,6 +101,11 @@ class ScoreBlock(Generic[Result]):
         """For each class of the first classifier its index in the compared one."""
         indices = {name: index for index, name in enumerate(self.other.labels)}
         return [indices[name] for name in self.classifier.labels]
+
+
+def missing_of(images: Iterable[ImageScores]) -> tuple[str, ...]:
+    """The names of files that are not there."""
+    return tuple(each.path for each in images if each.error is not None and each.state.is_missing)
 
 
 def _scores(

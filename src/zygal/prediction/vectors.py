@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,8 +11,8 @@ import numpy as np
 
 from zygal.errors import EngineError, ImageError, OutputError, as_text, install_extra
 from zygal.files import scratch_folder, whole_file, write_text
-from zygal.pool import Pool, ThreadPool
-from zygal.prediction.blocks import Block, blocks_of, read_ahead
+from zygal.pool import Pool
+from zygal.prediction.blocks import Block, OfBlock, blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
 
 PARQUET, ARRAY = ".parquet", ".npy"
@@ -37,12 +37,13 @@ def names_file(path: str | Path) -> str:
 
 
 @dataclass(frozen=True)
-class Vectors:
+class Vectors(OfBlock):
     """One block. vectors: float32 [read, numbers], in the order of the paths without an error. errors: by path."""
 
     paths: list[str]
     vectors: np.ndarray
     errors: dict[str, str]
+    missing: Sequence[str] = ()
 
 
 @dataclass(frozen=True)
@@ -52,12 +53,13 @@ class MakeVectors:
     classifier: Classifier
 
     def __call__(self, block: Block) -> Vectors:
-        tensors, errors = [], {}
+        tensors, errors, missing = [], {}, []
         for place, path in enumerate(block.names):
             try:
                 tensors.append(block.read(place, self.classifier).tensor)
             except ImageError as fault:
                 errors[path] = str(fault)
+                missing += [path] if block.state(place).is_missing else []
         made = self.classifier.raw_output(tensors) if tensors else np.zeros((0, 0), np.float32)
         made = made.reshape(len(made), -1).astype(np.float32)
         readable = [path for path in block.names if path not in errors]
@@ -65,7 +67,7 @@ class MakeVectors:
             if not np.isfinite(row).all():
                 errors[path] = "its vector is NaN or infinite"
         kept = [index for index, path in enumerate(readable) if path not in errors]
-        return Vectors(list(block.names), made[kept], errors)
+        return Vectors(list(block.names), made[kept], errors, missing)
 
 
 def write_vectors(
@@ -80,7 +82,7 @@ def write_vectors(
     unreadable: list[tuple[str, str]] = []
     opened = _parquet if vector_format(path) == PARQUET else _array
     with opened(path) as add:
-        for block in (pool or ThreadPool()).map(MakeVectors(classifier), read_ahead(blocks_of(names))):
+        for block in map_blocks(pool, MakeVectors(classifier), blocks_of(names)):
             if len(block.vectors):
                 if numbers not in (0, block.vectors.shape[1]):
                     raise EngineError(f"{classifier.name} returns vectors of {block.vectors.shape[1]} and of {numbers} numbers.")

@@ -8,10 +8,10 @@ from dataclasses import dataclass, field, fields, replace
 import numpy as np
 
 from zygal.errors import ImageError
-from zygal.pool import Pool, ThreadPool
-from zygal.prediction.blocks import Block, blocks_of, read_ahead
+from zygal.pool import Pool
+from zygal.prediction.blocks import Block, OfBlock, blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
-from zygal.prediction.stream import ScoreBlock
+from zygal.prediction.stream import ScoreBlock, missing_of
 from zygal.tally.duplicates import Fingerprint, fingerprint
 from zygal.tally.labelled import Joined
 
@@ -48,7 +48,7 @@ class Observation:
 
 
 @dataclass
-class Part:
+class Part(OfBlock):
     """What one block gives. places: of its images that could be read, in the block. unreadable: (place, reason)."""
 
     size: int
@@ -57,6 +57,7 @@ class Part:
     other: Observed | None
     fingerprints: list[Fingerprint]
     unreadable: list[tuple[int, str]]
+    missing: Sequence[str] = ()
 
 
 @dataclass(frozen=True)
@@ -69,7 +70,9 @@ class ObserveBlock:
     def __call__(self, block: Block) -> Part:
         part = Part(len(block), [], Observed(), Observed() if self.other else None, [], [])
         several = self.classifier.multi_label
-        for place, image in enumerate(ScoreBlock(self.classifier, self.other, list).score(block)):
+        images = ScoreBlock(self.classifier, self.other, list).score(block)
+        part.missing = missing_of(images)
+        for place, image in enumerate(images):
             if image.error is not None:
                 part.unreadable.append((place, image.error))
                 continue
@@ -108,7 +111,7 @@ def observe(
     whoever made them. Raises EngineError."""
     found = Observation([], Observed(), Observed() if other_classifier else None, [], [])
     start = 0
-    for part in (pool or ThreadPool()).map(ObserveBlock(classifier, other_classifier), read_ahead(_labelled_blocks(joined))):
+    for part in map_blocks(pool, ObserveBlock(classifier, other_classifier), _labelled_blocks(joined)):
         found.indices += [start + place for place in part.places]
         found.unreadable += [(joined.images[start + place].path, why) for place, why in part.unreadable]
         found.fingerprints += part.fingerprints

@@ -11,7 +11,7 @@ from zygal.errors import FileError, ImageError
 from zygal.evidence.images import list_images
 from zygal.locations import joined as joined_path
 from zygal.pool import Pool, ThreadPool
-from zygal.prediction.blocks import blocks_of, read_ahead
+from zygal.prediction.blocks import blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
 from zygal.tally.accuracy import Accuracy, accuracy_of
 from zygal.tally.calibration import Calibration, calibration_of
@@ -192,7 +192,7 @@ def _duplicates(
     truth = [joined.truth[index] for index in observation.indices]
     pairs = duplicate_pairs(observation.fingerprints)
     trained = [joined_path(folder, name) for folder in choices.trained_on for name in list_images(folder)]
-    found = (each for block in pool.map(FingerprintBlock(classifier), read_ahead(blocks_of(trained))) for each in block)
+    found = (each for block in map_blocks(pool, FingerprintBlock(classifier), blocks_of(trained)) for each in block)
     fingerprints = [(path, each) for path, each in zip(trained, found) if each is not None]
     if trained and not fingerprints:
         raise FileError(

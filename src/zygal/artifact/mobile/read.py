@@ -51,3 +51,8 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
 def declared(model: MobileModel, number: int) -> tuple[str, tuple[int | str | None, ...]]:
     tensor = model.tensors[number]
     return tensor.dtype, tuple(f"N{axis or ''}" if size is None else size for axis, size in enumerate(tensor.sizes))
+
+
+def files_beside(path: str | Path) -> list[Path]:
+    """None: a flatbuffer holds its weights."""
+    return []

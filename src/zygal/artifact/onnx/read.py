@@ -12,7 +12,7 @@ from onnx import helper
 
 from zygal import kinds
 from zygal.artifact.facts import Artifact
-from zygal.artifact.onnx.validate import STANDARD, validate
+from zygal.artifact.onnx.validate import STANDARD, external_bytes, validate
 from zygal.errors import ArtifactError
 from zygal.files import sha256_of
 from zygal.graph import Batch, TensorType
@@ -39,6 +39,12 @@ def load_model(path: str | Path) -> onnx.ModelProto:
     validate(model, path)
     _VALIDATED.add(state)
     return model
+
+
+def files_beside(path: str | Path) -> list[Path]:
+    """The files with weights that an artifact needs in its folder. Raises FileError or ArtifactError."""
+    tensors = (each for each in load_model(path).graph.initializer if each.data_location == onnx.TensorProto.EXTERNAL)
+    return sorted({external_bytes(each, Path(path))[0] for each in tensors})
 
 
 def check_artifact(path: str | Path) -> None:

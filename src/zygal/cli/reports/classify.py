@@ -32,7 +32,8 @@ def totals(outcome: ClassifyOutcome) -> str:
         parts.append(f"{grouped(counts['disagreements'])} on which the models disagree")
     if counts["unreadable"]:
         parts.append(f"{grouped(counts['unreadable'])} could not be read (exit code {outcome.exit_code})")
-    speed = f"; {rate(outcome.images_per_second)} images/s" if outcome.images_per_second else ""
+    workers = f" on {counted(outcome.cluster.workers, 'worker')}" if outcome.cluster else ""
+    speed = f"; {rate(outcome.images_per_second)} images/s{workers}" if outcome.images_per_second else ""
     lead = f"{outcome.output}: " if outcome.output else ""
     return f"{lead}{', '.join(parts)}{speed}."
 

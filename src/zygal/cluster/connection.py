@@ -1,0 +1,76 @@
+"""The cluster that a user names: a running scheduler, or workers that are started here for one command."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from typing import Any
+
+from zygal.errors import ClusterError, first_line, install_extra
+
+LOCAL = "local:"
+MOST_LOCAL_WORKERS = 256
+CONNECT_SECONDS = 10.0
+FIRST_WORKER_SECONDS = 60.0
+_SCHEMES = ("tcp://", "tls://", "ucx://", "ws://", "wss://")
+
+
+def check_address(address: str) -> None:
+    """Raises ClusterError unless it is local:N or an address of a scheduler."""
+    if address.startswith(LOCAL):
+        _local_workers(address)
+    elif not address.startswith(_SCHEMES) or not address.partition("://")[2]:
+        raise ClusterError(f"--cluster {address} is no cluster; give the address of a scheduler, like tcp://HOST:8786, or local:N for N workers here.")
+
+
+@contextmanager
+def connected(address: str) -> Iterator[Any]:
+    """A client of the engine, with at least one worker. Raises ClusterError."""
+    check_address(address)
+    try:
+        import dask
+        from distributed import Client, LocalCluster
+    except ImportError as fault:
+        raise ClusterError(f"--cluster needs the package distributed, which is not installed; {install_extra('cluster')}.") from fault
+    for name in ("distributed", "tornado", "asyncio"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    with dask.config.set({"distributed.comm.timeouts.connect": f"{CONNECT_SECONDS}s", "distributed.worker.profile.enabled": False}):
+        if not address.startswith(LOCAL):
+            yield from _client(Client, address, address)
+            return
+        try:
+            cluster = LocalCluster(n_workers=_local_workers(address), threads_per_worker=1, processes=True, dashboard_address=None,
+                                   silence_logs=logging.CRITICAL, host="127.0.0.1", memory_limit=0, preload=["zygal.cluster.local_worker"])  # fmt: skip
+        except Exception as fault:  # Ports, processes or memory that the system does not give.
+            raise ClusterError(f"the workers of --cluster {address} cannot be started ({first_line(fault)}).") from fault
+        try:
+            yield from _client(Client, cluster, address)
+        finally:
+            with suppress(Exception):
+                cluster.close(timeout=10)
+
+
+def _client(make: Any, where: Any, address: str) -> Iterator[Any]:
+    try:
+        client = make(where, timeout=f"{CONNECT_SECONDS}s", set_as_default=False)
+    except (OSError, TimeoutError) as fault:
+        raise ClusterError(f"no scheduler answers at {address} ({first_line(fault)}); start one there, or check the address.") from fault
+    except Exception as fault:  # Certificates, other protocols, other releases of the engine.
+        raise ClusterError(f"the scheduler at {address} cannot be used ({first_line(fault)}); check the address and the configuration of the engine.") from fault
+    try:
+        try:
+            client.wait_for_workers(1, timeout=FIRST_WORKER_SECONDS)
+        except Exception as fault:
+            raise ClusterError(f"the scheduler at {address} has no workers after {FIRST_WORKER_SECONDS:g} s; start some.") from fault
+        yield client
+    finally:
+        with suppress(Exception):
+            client.close(timeout=5)
+
+
+def _local_workers(address: str) -> int:
+    count = address.removeprefix(LOCAL)
+    if not count.isdecimal() or not 1 <= int(count) <= MOST_LOCAL_WORKERS:
+        raise ClusterError(f"--cluster {address} needs a number of workers from 1 to {MOST_LOCAL_WORKERS}, like local:4.")
+    return int(count)

@@ -1,0 +1,251 @@
+"""One map over a cluster: groups of blocks in flight, their results in order, and what is done when something fails.
+
+A group is a few blocks of files that take a worker about TARGET_SECONDS, by what was measured so far. As many groups are
+given out as keep the workers busy; finished ones wait on the workers until it is their turn. Where a worker is lost, the engine
+runs its groups elsewhere; a group that has lost too many workers runs isolated, so that an image that kills the process
+which decodes it is found. A group that is late holds up all behind it, so a second copy is run on another worker.
+"""
+
+from __future__ import annotations
+
+import math
+import queue
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field, replace
+from itertools import count, islice
+from typing import TYPE_CHECKING, Any
+
+from zygal.cluster.kit import Kit
+from zygal.cluster.worker import NeedsKit, Ran, run_group
+from zygal.cluster.workers import failure, scheduler_gone
+from zygal.errors import ClusterError, ZygalError
+from zygal.prediction.blocks import Block, Done
+
+if TYPE_CHECKING:
+    from zygal.cluster.pool import ClusterPool
+
+TARGET_SECONDS = 2.0
+MOST_BLOCKS = 2_000
+GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT = 2, 6
+"""Groups that are given out for each slot of the workers, and those of them that may be finished and wait for their turn."""
+GATHERED = 32
+SLOTS_SECONDS = 2.0
+LATE_FACTOR, LATE_SECONDS = 4.0, 10.0
+"""A group is late when it has taken so many times as long as others do, and so many seconds more."""
+NO_WORKERS_SECONDS = 120.0
+_numbers = count()
+
+
+@dataclass(eq=False)
+class Group:
+    """blocks: in order. futures: of the first and, if it is late, of the second copy. result: once it is known here."""
+
+    blocks: list[Block]
+    began: float = 0.0
+    isolated: bool = False
+    futures: list[Any] = field(default_factory=list)
+    finished: Any = None
+    result: list[Any] | None = None
+
+
+class Run:
+    """seconds_per_block: measured on the workers, None before the first result. supplied: when workers were given the kit."""
+
+    def __init__(self, pool: ClusterPool, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any]):
+        self.pool, self.client, self.work, self.kit = pool, pool.client, work, kit
+        self.items, self.ahead = iter(items), deque[Any]()
+        self.pending: deque[Group] = deque()
+        self.events: queue.SimpleQueue[tuple[Group, Any]] = queue.SimpleQueue()
+        self.seconds_per_block: float | None = None
+        self.size, self.slots, self.looked, self.worked = 1, 0, -math.inf, time.monotonic()
+        self.exhausted = False
+        self.supplied: dict[str, float] = {}
+
+    def results(self) -> Iterator[Any]:
+        self._supply(self.pool.workers.addresses())
+        while True:
+            self._fill()
+            if not self.pending:
+                return
+            head = self.pending[0]
+            self._settle(head)
+            # A group may have been replaced by its parts.
+            if self.pending[0] is head:
+                yield from self.pending.popleft().result
+
+    def close(self) -> None:
+        """Takes back what is still given out."""
+        futures = [future for group in self.pending for future in group.futures]
+        if futures and self.client.status == "running":
+            self.client.cancel(futures, force=True)
+        self.pending.clear()
+
+    def _supply(self, addresses: list[str]) -> None:
+        self.pool.workers.supply(self.kit, addresses)
+        self.supplied.update(dict.fromkeys(addresses, time.monotonic()))
+
+    # Giving out.
+
+    def _fill(self) -> None:
+        self._look_at_slots()
+        given_out = sum(not group.finished and group.result is None for group in self.pending)
+        while given_out < GIVEN_OUT_PER_SLOT * self.slots and len(self.pending) < WAITING_PER_SLOT * self.slots:
+            group = self._next_group()
+            if group is None:
+                return
+            self.pending.append(group)
+            if group.result is None:
+                given_out += 1
+                self._give_out(group)
+
+    def _next_group(self) -> Group | None:
+        """Blocks for one worker; smaller groups at the end, so that all workers end at about the same time."""
+        if not self.exhausted:
+            wanted = max(1, self.size * self.slots)
+            more = list(islice(self.items, wanted + 1 - len(self.ahead))) if len(self.ahead) <= wanted else []
+            self.ahead.extend(more)
+            self.exhausted = len(self.ahead) <= wanted
+        if not self.ahead:
+            return None
+        if isinstance(self.ahead[0], Done):
+            return Group([], result=[self.work(self.ahead.popleft())])
+        size = self.size if not self.exhausted else min(self.size, math.ceil(len(self.ahead) / (2 * max(1, self.slots))))
+        blocks: list[Block] = []
+        while self.ahead and len(blocks) < size and not isinstance(self.ahead[0], Done):
+            blocks.append(self.ahead.popleft())
+        return Group(blocks)
+
+    def _give_out(self, group: Group, **where: Any) -> None:
+        future = self.client.submit(run_group, self.kit.key, group.blocks, group.isolated, key=f"zygal-{id(self):x}-{next(_numbers)}", pure=False, **where)
+        group.began = time.monotonic()
+        group.futures.append(future)
+        future.add_done_callback(lambda done, group=group: self.events.put((group, done)))
+
+    def _look_at_slots(self) -> None:
+        if time.monotonic() - self.looked < SLOTS_SECONDS:
+            return
+        self.slots, self.looked = sum(self.pool.workers.slots().values()), time.monotonic()
+        if self.slots:
+            self.worked = time.monotonic()
+        elif time.monotonic() - self.worked > NO_WORKERS_SECONDS:
+            raise ClusterError(f"the cluster has had no workers for {NO_WORKERS_SECONDS:g} s; start some, and run the same command to go on.")
+        self.slots = max(1, self.slots)
+
+    # Taking back.
+
+    def _settle(self, head: Group) -> None:
+        """Waits until the first group has its result here, and does meanwhile what other groups need."""
+        while head.result is None:
+            if head.finished:
+                self._gather()
+                continue
+            try:
+                group, future = self.events.get(timeout=0.25)
+            except queue.Empty:
+                self._look_at_slots()
+                self._hurry(head)
+                self._fill()
+                continue
+            if group.result is None and future in group.futures:
+                self._take(group, future)
+            self._fill()
+
+    def _take(self, group: Group, future: Any) -> None:
+        """What became of one copy of a group."""
+        if future.status == "finished":
+            group.finished = future
+            return
+        group.futures.remove(future)
+        fault = self._fault(future)
+        if isinstance(fault, NeedsKit):
+            # Others of its groups may have come back before the kit was there.
+            if group.began > self.supplied.get(fault.worker, -math.inf):
+                self.pool.notes += self.pool.welcome([fault.worker])
+                self._supply([fault.worker])
+            self._give_out(group, priority=10)
+        elif type(fault).__name__ == "KilledWorker":
+            self._after_losses(group)
+        elif isinstance(fault, ZygalError):
+            raise fault
+        else:
+            raise failure(self.client, "that ran a group", fault) from fault
+
+    def _fault(self, future: Any) -> BaseException:
+        try:
+            return future.exception(timeout=30) or RuntimeError("no reason given")
+        except Exception as fault:
+            # The engine raises what it knows of a task that was cancelled, instead of giving it.
+            return fault
+
+    def _after_losses(self, group: Group) -> None:
+        """A group whose workers were lost runs isolated, then block by block, and then its images get the reason in their rows."""
+        if group.futures:
+            return
+        if not group.isolated:
+            group.isolated = True
+            self._give_out(group, priority=10)
+        elif len(group.blocks) > 1:
+            place = self.pending.index(group)
+            parts = [Group([block], isolated=True) for block in group.blocks]
+            del self.pending[place]
+            for each in reversed(parts):
+                self.pending.insert(place, each)
+            for each in parts:
+                self._give_out(each, priority=10)
+            group.result = []
+        else:
+            reason = "every worker that was given it was lost"
+            group.result = [self.work(replace(block, faults=dict.fromkeys(range(len(block)), reason))) for block in group.blocks]
+
+    def _hurry(self, head: Group) -> None:
+        """A second copy of a late group, on another worker."""
+        if len(head.futures) != 1 or self.seconds_per_block is None:
+            return
+        usual = GIVEN_OUT_PER_SLOT * self.seconds_per_block * len(head.blocks) * (4 if head.isolated else 1)
+        if time.monotonic() - head.began < LATE_FACTOR * usual + LATE_SECONDS:
+            return
+        try:
+            busy = {address for address, keys in self.client.processing().items() if head.futures[0].key in keys}
+        except Exception as fault:
+            raise scheduler_gone(self.client, fault) from fault
+        others = [address for address in self.pool.workers.addresses() if address not in busy]
+        if others:
+            self._give_out(head, workers=others, allow_other_workers=False, priority=10)
+
+    def _gather(self) -> None:
+        """Fetches the results of the first groups that are finished."""
+        groups = []
+        for group in islice(self.pending, GATHERED):
+            if not group.finished:
+                break
+            groups.append(group)
+        try:
+            found: list[Ran] = self.client.gather([group.finished for group in groups])
+        except Exception:
+            # A worker was lost after it had finished, and the group again and again: each is asked for what became of it.
+            self._gather_one(groups[0])
+            return
+        for group, ran in zip(groups, found):
+            self._keep(group, ran)
+
+    def _gather_one(self, group: Group) -> None:
+        try:
+            self._keep(group, group.finished.result())
+        except Exception:
+            future, group.finished = group.finished, None
+            time.sleep(0.2)
+            self.events.put((group, future))
+
+    def _keep(self, group: Group, ran: Ran) -> None:
+        group.result = ran.results
+        for future in group.futures:
+            if future is not group.finished:
+                self.client.cancel([future], force=True)
+        group.futures.clear()
+        if not group.isolated and group.blocks:
+            measured = ran.seconds / len(group.blocks)
+            self.seconds_per_block = measured if self.seconds_per_block is None else 0.7 * self.seconds_per_block + 0.3 * measured
+            # The first runs of a worker are slow ones, and say little.
+            self.size = max(1, min(MOST_BLOCKS, 4 * self.size, round(TARGET_SECONDS / max(self.seconds_per_block, 1e-9))))
