@@ -27,6 +27,14 @@ def silence_libraries(verbose: bool) -> None:
     os.environ.setdefault("TF_CPP_MIN_LOG_LEVEL", "3")
 
 
+def silence_loggers(*names: str) -> None:
+    """Keeps loggers of these names, and those below them that exist by now, from writing."""
+    if _verbose:
+        return
+    for each in (*names, *(each for each in logging.root.manager.loggerDict if each.startswith(tuple(f"{name}." for name in names)))):
+        logging.getLogger(each).setLevel(logging.CRITICAL + 1)
+
+
 def installed_version(name: str) -> str | None:
     """Of a package, or None if it is not installed."""
     from importlib.metadata import PackageNotFoundError, version

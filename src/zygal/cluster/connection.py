@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterator
+import queue
+import threading
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
 from zygal.errors import ClusterError, first_line, install_extra
+from zygal.libraries import silence_loggers
 
 LOCAL = "local:"
 MOST_LOCAL_WORKERS = 256
@@ -33,10 +36,10 @@ def connected(address: str) -> Iterator[Any]:
         from distributed import Client, LocalCluster
     except ImportError as fault:
         raise ClusterError(f"--cluster needs the package distributed, which is not installed; {install_extra('cluster')}.") from fault
-    for name in ("distributed", "tornado", "asyncio"):
-        logging.getLogger(name).setLevel(logging.CRITICAL)
+    silence_loggers("distributed", "tornado", "asyncio")
     with dask.config.set({"distributed.comm.timeouts.connect": f"{CONNECT_SECONDS}s", "distributed.worker.profile.enabled": False}):
         if not address.startswith(LOCAL):
+            _check_certificates(address)
             yield from _client(Client, address, address)
             return
         try:
@@ -51,11 +54,18 @@ def connected(address: str) -> Iterator[Any]:
                 cluster.close(timeout=10)
 
 
+def _check_certificates(address: str) -> None:
+    from distributed.security import Security
+
+    if address.startswith("tls://") and Security().get_connection_args("client").get("ssl_context") is None:
+        raise ClusterError(f"{address} needs certificates; name them in the configuration of the engine (distributed.comm.tls).")
+
+
 def _client(make: Any, where: Any, address: str) -> Iterator[Any]:
     try:
-        client = make(where, timeout=f"{CONNECT_SECONDS}s", set_as_default=False)
+        client = _within(2 * CONNECT_SECONDS, lambda: make(where, timeout=f"{CONNECT_SECONDS}s", set_as_default=False))
     except (OSError, TimeoutError) as fault:
-        raise ClusterError(f"no scheduler answers at {address} ({first_line(fault)}); start one there, or check the address.") from fault
+        raise ClusterError(f"no scheduler answers at {address} ({first_line(fault).rstrip('?')}); start one there, or check the address.") from fault
     except Exception as fault:  # Certificates, other protocols, other releases of the engine.
         raise ClusterError(f"the scheduler at {address} cannot be used ({first_line(fault)}); check the address and the configuration of the engine.") from fault
     try:
@@ -67,6 +77,27 @@ def _client(make: Any, where: Any, address: str) -> Iterator[Any]:
     finally:
         with suppress(Exception):
             client.close(timeout=5)
+
+
+def _within(seconds: float, start: Callable[[], Any]) -> Any:
+    """What a call gives within a time: the engine waits without end for a server that speaks another protocol. Raises TimeoutError, and
+    what the call raises."""
+    found: queue.Queue[tuple[Any, Exception | None]] = queue.Queue()
+
+    def run() -> None:
+        try:
+            found.put((start(), None))
+        except Exception as fault:
+            found.put((None, fault))
+
+    threading.Thread(target=run, daemon=True).start()
+    try:
+        client, fault = found.get(timeout=seconds)
+    except queue.Empty:
+        raise TimeoutError(f"what listens there does not answer within {seconds:g} s") from None
+    if fault is not None:
+        raise fault
+    return client
 
 
 def _local_workers(address: str) -> int:

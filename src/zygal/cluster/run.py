@@ -3,7 +3,7 @@
 A group is a few blocks of files that take a worker about TARGET_SECONDS, by what was measured so far. As many groups are
 given out as keep the workers busy; finished ones wait on the workers until it is their turn. Where a worker is lost, the engine
 runs its groups elsewhere; a group that has lost too many workers runs isolated, so that an image that kills the process
-which decodes it is found. A group that is late holds up all behind it, so a second copy is run on another worker.
+which decodes it is found. A group that is late holds up all behind it, so another copy is run on another worker.
 """
 
 from __future__ import annotations
@@ -32,19 +32,24 @@ GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT = 2, 6
 """Groups that are given out for each slot of the workers, and those of them that may be finished and wait for their turn."""
 GATHERED = 32
 SLOTS_SECONDS = 2.0
+LOSSES_UNTIL_ISOLATED, LOSSES_UNTIL_GIVEN_UP = 3, 8
+"""How often a group may lose its worker before it runs isolated, and then before it is cut up or given up."""
 LATE_FACTOR, LATE_SECONDS = 4.0, 10.0
 """A group is late when it has taken so many times as long as others do, and so many seconds more."""
 NO_WORKERS_SECONDS = 120.0
+MOST_COPIES = 3
 _numbers = count()
 
 
 @dataclass(eq=False)
 class Group:
-    """blocks: in order. futures: of the first and, if it is late, of the second copy. result: once it is known here."""
+    """blocks: in order. futures: of its copies, several if it is late. losses: how often its worker may have been lost.
+    result: once it is known here."""
 
     blocks: list[Block]
     began: float = 0.0
     isolated: bool = False
+    losses: int = 0
     futures: list[Any] = field(default_factory=list)
     finished: Any = None
     result: list[Any] | None = None
@@ -160,13 +165,13 @@ class Run:
         group.futures.remove(future)
         fault = self._fault(future)
         if isinstance(fault, NeedsKit):
-            # Others of its groups may have come back before the kit was there.
-            if group.began > self.supplied.get(fault.worker, -math.inf):
-                self.pool.notes += self.pool.welcome([fault.worker])
-                self._supply([fault.worker])
-            self._give_out(group, priority=10)
+            # The worker is new, perhaps because this very group ended the one before it.
+            group.losses += 1
+            self._welcome(fault.worker, group.began)
+            self._after_loss(group)
         elif type(fault).__name__ == "KilledWorker":
-            self._after_losses(group)
+            group.losses = max(group.losses + 1, LOSSES_UNTIL_GIVEN_UP if group.isolated else LOSSES_UNTIL_ISOLATED)
+            self._after_loss(group)
         elif isinstance(fault, ZygalError):
             raise fault
         else:
@@ -174,40 +179,54 @@ class Run:
 
     def _fault(self, future: Any) -> BaseException:
         try:
-            return future.exception(timeout=30) or RuntimeError("no reason given")
+            return future.exception(timeout=30) or ConnectionError("the connection broke")
         except Exception as fault:
             # The engine raises what it knows of a task that was cancelled, instead of giving it.
             return fault
 
-    def _after_losses(self, group: Group) -> None:
-        """A group whose workers were lost runs isolated, then block by block, and then its images get the reason in their rows."""
+    def _welcome(self, worker: str, began: float) -> None:
+        """Examines a worker that lacks the kit, with all others that are new, and gives it to them. began: when the worker was asked;
+        it may have got the kit since."""
+        if began > self.supplied.get(worker, -math.inf):
+            # One that is gone by now is none of them.
+            new = [address for address in self.pool.workers.addresses() if address not in self.supplied or address == worker]
+            self.pool.notes += self.pool.welcome(new)
+            self._supply(new)
+
+    def _after_loss(self, group: Group) -> None:
+        """A group that has lost several workers runs isolated, then block by block, and then its images get the reason in their rows."""
         if group.futures:
             return
-        if not group.isolated:
-            group.isolated = True
+        if not group.isolated and group.losses >= LOSSES_UNTIL_ISOLATED:
+            group.isolated, group.losses = True, 0
+        if not group.isolated or group.losses < LOSSES_UNTIL_GIVEN_UP:
             self._give_out(group, priority=10)
         elif len(group.blocks) > 1:
-            place = self.pending.index(group)
-            parts = [Group([block], isolated=True) for block in group.blocks]
-            del self.pending[place]
-            for each in reversed(parts):
-                self.pending.insert(place, each)
-            for each in parts:
-                self._give_out(each, priority=10)
-            group.result = []
+            self._cut_up(group)
         else:
-            reason = "every worker that was given it was lost"
+            reason = f"the worker that was given it was lost, {LOSSES_UNTIL_ISOLATED + LOSSES_UNTIL_GIVEN_UP} times"
             group.result = [self.work(replace(block, faults=dict.fromkeys(range(len(block)), reason))) for block in group.blocks]
 
+    def _cut_up(self, group: Group) -> None:
+        place = self.pending.index(group)
+        parts = [Group([block], isolated=True) for block in group.blocks]
+        del self.pending[place]
+        for each in reversed(parts):
+            self.pending.insert(place, each)
+        for each in parts:
+            self._give_out(each, priority=10)
+        group.result = []
+
     def _hurry(self, head: Group) -> None:
-        """A second copy of a late group, on another worker."""
-        if len(head.futures) != 1 or self.seconds_per_block is None:
+        """Another copy of a late group, on a worker that has none of it."""
+        if not 1 <= len(head.futures) < MOST_COPIES or self.seconds_per_block is None:
             return
         usual = GIVEN_OUT_PER_SLOT * self.seconds_per_block * len(head.blocks) * (4 if head.isolated else 1)
         if time.monotonic() - head.began < LATE_FACTOR * usual + LATE_SECONDS:
             return
+        keys = {future.key for future in head.futures}
         try:
-            busy = {address for address, keys in self.client.processing().items() if head.futures[0].key in keys}
+            busy = {address for address, given in self.client.processing().items() if keys & set(given)}
         except Exception as fault:
             raise scheduler_gone(self.client, fault) from fault
         others = [address for address in self.pool.workers.addresses() if address not in busy]

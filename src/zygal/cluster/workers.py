@@ -36,8 +36,11 @@ class Workers:
 
     def check_versions(self, addresses: Sequence[str]) -> None:
         """Raises ClusterError if a worker has no Zygal, or another release."""
-        found = self.client.run(locate, "zygal.__version__", workers=list(addresses), on_error="return")
+        found = self.client.run(locate, "zygal.__version__", workers=list(addresses), on_error="return") if addresses else {}
+        present = self.slots()
         for address, version in found.items():
+            if address not in present:
+                continue
             if version is None or isinstance(version, Exception):
                 why = f" ({first_line(version)})" if version is not None else ""
                 raise ClusterError(f"the worker {address} has no package zygal{why}; {install_extra('cluster')} in the environment of every worker.")
@@ -96,7 +99,13 @@ class Workers:
         if not addresses:
             return
         contents = [Path(each.path).read_bytes() for each in artifact.files]
-        (held,) = self.client.scatter([contents], workers=[addresses[0]], hash=False)
+        try:
+            (held,) = self.client.scatter([contents], workers=[addresses[0]], hash=False)
+        except Exception as fault:
+            if addresses[0] in self.slots():
+                raise failure(self.client, addresses[0], fault) from fault
+            self._send(artifact, addresses[1:])
+            return
         self.ask(addresses, store, artifact, held)
 
 
