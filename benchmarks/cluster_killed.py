@@ -48,6 +48,8 @@ def main(kills=50):
                     if process.returncode == 3:
                         break
                     assert process.returncode in (2, -signal.SIGKILL), (process.returncode, errors.decode())
+                else:
+                    raise AssertionError(f"{output} does not come to an end: {errors.decode()}")
                 assert (folder / output).read_bytes() == whole, f"{output} differs"
                 print(f"run {runs}: {dict(killed)}", flush=True)
         finally:

@@ -30,6 +30,7 @@ def register(commands) -> None:
     _add_inputs(parser.add_argument_group("input tensors"))
     _add_more(parser.add_argument_group("further measurements"))
     add_endpoint(parser, "offer --arrival-rate to")
+    _add_cluster(parser.add_argument_group("workers of a cluster"))
     _add_results(parser.add_argument_group("results"))
     finish_parser(parser, COMMAND)
 
@@ -76,6 +77,28 @@ def _add_more(group) -> None:
     group.add_argument("--max-wait", type=seconds, metavar="5ms",
                        help="with --arrival-rate: how long an image waits for others (default: 0ms)")  # fmt: skip
     group.add_argument("--layers", action="store_true", help="also measure the time of each layer of the training code")
+
+
+def _add_cluster(group) -> None:
+    group.add_argument("--cluster", metavar="ADDRESS", help="measure the workers of a Dask cluster with --images instead: tcp://HOST:PORT of its scheduler, or local:N; "
+                       "and simulate runs on more workers")  # fmt: skip
+    images, failures, late = (default_of(BenchRequest, name) for name in ("plan_images", "failures_per_hour", "late_share"))
+    group.add_argument("--plan-workers", metavar="N,N,...", type=number_list, help="simulate runs on so many workers of one thread each (default: 1,10,100,1000)")
+    group.add_argument("--plan-images", metavar="N", type=_count, default=images, help=f"with so many images, like 1e9 (default: {images:,})")
+    group.add_argument("--failures-per-hour", metavar="N", type=float, default=failures,
+                       help=f"how often one worker is lost in an hour (default: {failures:g})")  # fmt: skip
+    group.add_argument("--late-share", metavar="SHARE", type=share_of_one, default=late,
+                       help=f"the share of groups of images that take ten times as long as usual (default: {shown_share(late)})")  # fmt: skip
+
+
+def _count(text: str) -> int:
+    try:
+        value = float(text)
+    except ValueError:
+        raise ArgumentTypeError(f"{text!r} is not a number like 1000000 or 1e9") from None
+    if value != value or value in (float("inf"), float("-inf")) or value != int(value):
+        raise ArgumentTypeError(f"{text!r} is not a whole number")
+    return int(value)
 
 
 def _add_results(group) -> None:

@@ -43,7 +43,7 @@ def connected(address: str) -> Iterator[Any]:
             yield from _client(Client, address, address)
             return
         try:
-            cluster = LocalCluster(n_workers=_local_workers(address), threads_per_worker=1, processes=True, dashboard_address=None,
+            cluster = LocalCluster(n_workers=_local_workers(address), threads_per_worker=1, processes=True, dashboard_address="127.0.0.1:0",
                                    silence_logs=logging.CRITICAL, host="127.0.0.1", memory_limit=0, preload=["zygal.cluster.local_worker"])  # fmt: skip
         except Exception as fault:  # Ports, processes or memory that the system does not give.
             raise ClusterError(f"the workers of --cluster {address} cannot be started ({first_line(fault)}).") from fault

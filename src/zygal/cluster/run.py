@@ -13,8 +13,9 @@ import queue
 import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
-from itertools import count, islice
+from itertools import count, islice, takewhile
 from typing import TYPE_CHECKING, Any
 
 from zygal.cluster.kit import Kit
@@ -28,17 +29,34 @@ if TYPE_CHECKING:
 
 TARGET_SECONDS = 2.0
 MOST_BLOCKS = 2_000
-GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT = 2, 6
+GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT = 2, 8
 """Groups that are given out for each slot of the workers, and those of them that may be finished and wait for their turn."""
 GATHERED = 32
 SLOTS_SECONDS = 2.0
 LOSSES_UNTIL_ISOLATED, LOSSES_UNTIL_GIVEN_UP = 3, 8
 """How often a group may lose its worker before it runs isolated, and then before it is cut up or given up."""
-LATE_FACTOR, LATE_SECONDS = 4.0, 10.0
-"""A group is late when it has taken so many times as long as others do, and so many seconds more."""
+LATE_FACTOR, LATE_SECONDS = 2.5, 4.0
+"""A group is late when it has taken so many times as long as others do, and so many seconds more. Until then the groups that may wait
+keep the other workers busy."""
 NO_WORKERS_SECONDS = 120.0
 MOST_COPIES = 3
 _numbers = count()
+
+
+def next_size(size: int, seconds_per_block: float) -> int:
+    """Blocks in the next groups, after groups of `size`. The first runs of a worker are slow ones and say little, so it grows by steps."""
+    return max(1, min(MOST_BLOCKS, 4 * size, round(TARGET_SECONDS / max(seconds_per_block, 1e-9))))
+
+
+def last_size(size: int, left: int, slots: int) -> int:
+    """Blocks in the next group when so many are left in all: all workers are to end at about the same time, and groups must not become so
+    small that the coordinator is busy with them."""
+    return min(size, left, max(math.ceil(left / (2 * max(1, slots))), math.ceil(size / 8)))
+
+
+def late_after(usual_seconds: float) -> float:
+    """After how many seconds a group is late, which waits for a slot first. usual_seconds: what such a group takes."""
+    return LATE_FACTOR * GIVEN_OUT_PER_SLOT * usual_seconds + LATE_SECONDS
 
 
 @dataclass(eq=False)
@@ -56,32 +74,40 @@ class Group:
 
 
 class Run:
-    """seconds_per_block: measured on the workers, None before the first result. supplied: when workers were given the kit."""
+    """seconds_per_block: measured on the workers, None before the first result. supplied: when workers were given the kit. fixed_size:
+    blocks in each group, whatever they take."""
 
-    def __init__(self, pool: ClusterPool, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any]):
+    def __init__(self, pool: ClusterPool, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any], fixed_size: int | None = None):
         self.pool, self.client, self.work, self.kit = pool, pool.client, work, kit
         self.items, self.ahead = iter(items), deque[Any]()
         self.pending: deque[Group] = deque()
         self.events: queue.SimpleQueue[tuple[Group, Any]] = queue.SimpleQueue()
         self.seconds_per_block: float | None = None
-        self.size, self.slots, self.looked, self.worked = 1, 0, -math.inf, time.monotonic()
+        self.fixed_size = fixed_size
+        self.size, self.slots, self.looked, self.worked = fixed_size or 1, 0, -math.inf, time.monotonic()
         self.exhausted = False
+        # One fetch at a time, beside the thread that writes.
+        self.fetcher = ThreadPoolExecutor(1)
+        self.fetching: tuple[list[Group], Any] | None = None
         self.supplied: dict[str, float] = {}
 
     def results(self) -> Iterator[Any]:
         self._supply(self.pool.workers.addresses())
-        while True:
-            self._fill()
-            if not self.pending:
-                return
+        self._fill()
+        while self.pending:
             head = self.pending[0]
             self._settle(head)
             # A group may have been replaced by its parts.
             if self.pending[0] is head:
-                yield from self.pending.popleft().result
+                self.pending.popleft()
+                # While these are written, the next ones come.
+                self._fill()
+                self._fetch()
+                yield from head.result
 
     def close(self) -> None:
         """Takes back what is still given out."""
+        self.fetcher.shutdown(wait=False, cancel_futures=True)
         futures = [future for group in self.pending for future in group.futures]
         if futures and self.client.status == "running":
             self.client.cancel(futures, force=True)
@@ -116,7 +142,7 @@ class Run:
             return None
         if isinstance(self.ahead[0], Done):
             return Group([], result=[self.work(self.ahead.popleft())])
-        size = self.size if not self.exhausted else min(self.size, math.ceil(len(self.ahead) / (2 * max(1, self.slots))))
+        size = self.size if self.fixed_size or not self.exhausted else last_size(self.size, len(self.ahead), self.slots)
         blocks: list[Block] = []
         while self.ahead and len(blocks) < size and not isinstance(self.ahead[0], Done):
             blocks.append(self.ahead.popleft())
@@ -221,8 +247,8 @@ class Run:
         """Another copy of a late group, on a worker that has none of it."""
         if not 1 <= len(head.futures) < MOST_COPIES or self.seconds_per_block is None:
             return
-        usual = GIVEN_OUT_PER_SLOT * self.seconds_per_block * len(head.blocks) * (4 if head.isolated else 1)
-        if time.monotonic() - head.began < LATE_FACTOR * usual + LATE_SECONDS:
+        usual = self.seconds_per_block * len(head.blocks) * (4 if head.isolated else 1)
+        if time.monotonic() - head.began < late_after(usual):
             return
         keys = {future.key for future in head.futures}
         try:
@@ -233,15 +259,26 @@ class Run:
         if others:
             self._give_out(head, workers=others, allow_other_workers=False, priority=10)
 
+    def _fetch(self) -> None:
+        """Begins to fetch the results of the first groups that are finished, if none are on their way."""
+        if self.fetching is not None:
+            return
+        groups = list(takewhile(lambda group: group.finished and group.result is None, islice(self.pending, self._first_without(), None)))[:GATHERED]
+        if groups:
+            futures = [group.finished for group in groups]
+            self.fetching = groups, self.fetcher.submit(self.client.gather, futures)
+
+    def _first_without(self) -> int:
+        """The place of the first group without its result here."""
+        return next((place for place, group in enumerate(self.pending) if group.result is None), len(self.pending))
+
     def _gather(self) -> None:
-        """Fetches the results of the first groups that are finished."""
-        groups = []
-        for group in islice(self.pending, GATHERED):
-            if not group.finished:
-                break
-            groups.append(group)
+        """Waits for the results that are being fetched."""
+        self._fetch()
+        groups, fetched = self.fetching
+        self.fetching = None
         try:
-            found: list[Ran] = self.client.gather([group.finished for group in groups])
+            found: list[Ran] = fetched.result()
         except Exception:
             # A worker was lost after it had finished, and the group again and again: each is asked for what became of it.
             self._gather_one(groups[0])
@@ -266,5 +303,4 @@ class Run:
         if not group.isolated and group.blocks:
             measured = ran.seconds / len(group.blocks)
             self.seconds_per_block = measured if self.seconds_per_block is None else 0.7 * self.seconds_per_block + 0.3 * measured
-            # The first runs of a worker are slow ones, and say little.
-            self.size = max(1, min(MOST_BLOCKS, 4 * self.size, round(TARGET_SECONDS / max(self.seconds_per_block, 1e-9))))
+            self.size = self.fixed_size or next_size(self.size, self.seconds_per_block)

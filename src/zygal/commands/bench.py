@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.endpoint import TIMEOUT_SECONDS
 from zygal.errors import BenchError
 from zygal.listener import SILENT, Listener
+from zygal.naming import option_name
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import PICTURE, TABLE, Output, check_outputs
 
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from zygal.commands.bench_run import Measured
 
 DEFAULT_SECONDS, MOST_SECONDS_UNTIL = 30.0, 300.0
+CLUSTER_ONLY = ("plan_workers", "plan_images", "failures_per_hour", "late_share")
 FIGURES = ("throughput.png", "latencies.png", "stages.png", "layers.png")
 
 
@@ -36,7 +38,9 @@ class BenchRequest:
     also measure the pipeline from these files, with `inlet`. deadline: seconds. arrival_rate: images/s of random arrivals;
     max_batch (the largest of batches unless given) and max_wait (seconds) say how they are batched. layers: time by layer.
     baseline: JSON of an earlier run; max_slowdown: how much slower is allowed, as a share; force: compare although machine or
-    settings differ. endpoint: a service to offer the arrival rates to, instead of running the artifact here; timeout: seconds for one answer."""
+    settings differ. endpoint: a service to offer the arrival rates to, instead of running the artifact here; timeout: seconds for one answer.
+    cluster: workers to measure instead; plan_workers, plan_images: the runs to simulate; failures_per_hour: of a worker; late_share: of
+    groups of images that take ten times as long."""
 
     artifact: str
     batches: tuple[int, ...] = (1, 2, 4, 8)
@@ -65,6 +69,11 @@ class BenchRequest:
     force: bool = False
     endpoint: str | None = None
     timeout: float = TIMEOUT_SECONDS
+    cluster: str | None = None
+    plan_workers: tuple[int, ...] | None = None
+    plan_images: int = 1_000_000
+    failures_per_hour: float = 0.0
+    late_share: float = 0.0
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:
@@ -108,6 +117,13 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
         from zygal.commands.bench_endpoint import execute as offer
 
         return offer(request, listener)
+    if request.cluster:
+        from zygal.commands.bench_cluster import execute as measure_cluster
+
+        return measure_cluster(request, listener)
+    for name in CLUSTER_ONLY:
+        if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
+            raise BenchError(f"{option_name(name)} needs --cluster, which is not given.")
     _check(request)
     require_artifact(request.artifact)
     earlier = read_baseline(request.baseline) if request.baseline else None

@@ -93,11 +93,11 @@ def open_classifiers(
 
 @dataclass(frozen=True)
 class ClusterUsed:
-    """address: as the user gave it. workers, slots: how many there were when the run began."""
+    """address: as the user gave it. workers, threads: how many there were when the run began."""
 
     address: str
     workers: int
-    slots: int
+    threads: int
 
 
 @contextmanager

@@ -71,6 +71,8 @@ class ResumableRows:
         self.resumed = run_record.rows
         self._written = _Progress(run_record.rows, run_record.bytes, run_record.states_bytes, Counter(run_record.counts))
         self._committed, self._pause = time.monotonic(), 0.0
+        # Whether the files may hold more than what is written by the account, or are not at its end.
+        self._torn = True
 
     @property
     def finished(self) -> bool:
@@ -115,14 +117,18 @@ class ResumableRows:
         OutputError."""
         written = self._written.after(names, len(data), len(lines), counts)
         try:
-            # An interrupt may have left a part of rows behind those that count.
-            for file, size, added in ((self._file, self._written.bytes, data), (self._states, self._written.states_bytes, lines)):
-                file.seek(size)
-                file.truncate()
-                _write_all(file, added)
+            if self._torn:
+                # An interrupt may have left a part of rows behind those that count.
+                for file, size in ((self._file, self._written.bytes), (self._states, self._written.states_bytes)):
+                    file.seek(size)
+                    file.truncate()
+            self._torn = True
+            _write_all(self._file, data)
+            _write_all(self._states, lines)
         except OSError as fault:
             raise write_failure(self.path, fault) from fault
         self._written = written
+        self._torn = False
         if time.monotonic() - self._committed > max(COMMIT_SECONDS, COMMIT_SHARE * self._pause):
             self.commit()
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 
+from zygal.cli.reports.bench_cluster import show_cluster
 from zygal.cli.reports.bench_more import show_comparison, show_layers, show_pipeline, show_regression, show_serving
 from zygal.cli.reports.verdict import show_gates, show_verdict
 from zygal.cli.tables import show_facts, show_sentence, show_table
 from zygal.commands.bench import BenchOutcome
+from zygal.commands.bench_cluster import ClusterOutcome
 from zygal.commands.bench_endpoint import EndpointOutcome
 from zygal.wording import counted, duration, file_size, milliseconds, rate, rough_percent
 
@@ -16,6 +18,9 @@ def show(out, outcome: BenchOutcome) -> None:
     """Machine, table, conclusions, then each further measurement."""
     if isinstance(outcome, EndpointOutcome):
         show_offered(out, outcome)
+        return
+    if isinstance(outcome, ClusterOutcome):
+        show_cluster(out, outcome)
         return
     bench, request = outcome.bench, outcome.request
     _show_machine(out, bench)

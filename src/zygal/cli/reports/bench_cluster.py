@@ -1,0 +1,47 @@
+"""The report of zygal bench --cluster: what was measured, how many workers pay, and simulated runs."""
+
+from __future__ import annotations
+
+from zygal.cli.reports.verdict import show_verdict
+from zygal.cli.tables import show_facts, show_sentence, show_table
+from zygal.commands.bench_cluster import ClusterOutcome
+from zygal.wording import counted, duration, grouped, percent, rate
+
+
+def show_cluster(out, outcome: ClusterOutcome) -> None:
+    found, request = outcome.found, outcome.request
+    show_sentence(out, f"{request.artifact} on {outcome.engine}, cluster {request.cluster}: {counted(found.all.workers, 'worker')} with "
+                       f"{counted(found.all.slots, 'thread')}; {counted(outcome.measured_images, 'image')} of {request.images}, again and again")  # fmt: skip
+    out.print()
+    rows = []
+    for name, one, every in (("classify", found.one, found.all), ("read the files only", found.reading_one, found.reading_all)):
+        for what, speed in ((f"{name}, one thread", one), (f"{name}, all {every.slots} threads", every)):
+            rows.append([what, rate(speed.images_per_second), rate(speed.images_per_second / speed.slots),
+                         "-" if speed.bytes_per_second is None else f"{speed.bytes_per_second / 1e6:.1f}"])  # fmt: skip
+    rows.append(["coordinator alone: order and write rows", rate(found.coordinator.rows_per_second), "-", "-"])
+    show_table(out, ["measured", "images/s", "per thread", "MB/s"], rows)
+    show_facts(out, "Conclusions", _conclusions(outcome))
+    out.print()
+    show_sentence(out, f"Simulated with these times: {grouped(request.plan_images)} images, {request.failures_per_hour:g} failures of a worker in an hour, "
+                       f"{percent(request.late_share)} of the groups late")  # fmt: skip
+    show_table(out, ["workers", "time", "images/s", "workers busy", "coordinator busy", "groups", "run again", "copies of late ones"], [
+        [grouped(each.workers), duration(each.simulated.seconds), rate(each.simulated.images_per_second), percent(each.simulated.workers_busy),
+         percent(each.simulated.coordinator_busy), grouped(each.simulated.groups), grouped(each.simulated.again), grouped(each.simulated.copies)]
+        for each in outcome.planned
+    ], optional=("groups",))  # fmt: skip
+    show_sentence(out, "workers: of one thread each, on machines that are as full as the measured ones. coordinator busy: near 100 %, more workers bring nothing.")
+    show_verdict(out, outcome)
+
+
+def _conclusions(outcome: ClusterOutcome) -> list[tuple[str, str]]:
+    found = outcome.found
+    each = found.all.images_per_second / found.all.slots
+    by_storage = int(found.reading_all.images_per_second / each)
+    facts = [("workers that pay", f"up to {counted(outcome.pay, 'thread')}, then the {outcome.limit} is the limit")]
+    if outcome.storage_seen:
+        facts.append(("storage", f"near its limit: reading alone gives {rate(found.reading_all.images_per_second)} images/s, enough for {counted(max(1, by_storage), 'thread')}"))
+    else:
+        facts.append(("storage", f"not at its limit: reading alone gives {rate(found.reading_all.images_per_second)} images/s, enough for at least {counted(max(1, by_storage), 'thread')}"))
+    facts.append(("coordinator", f"{grouped(round(found.coordinator.rows_per_second))} rows/s in groups of {grouped(found.coordinator.group_rows)} rows"))
+    facts.append(("start of a worker", f"{duration(found.start_seconds)} until it runs its first images"))
+    return facts
