@@ -315,7 +315,7 @@ class Events(queue.SimpleQueue):
         super().__init__()
 
     def get(self, timeout=None):
-        if self.empty():
+        if super().empty():
             self.engine.step()
         return super().get(timeout=0)
 

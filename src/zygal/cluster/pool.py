@@ -11,8 +11,8 @@ from zygal.cluster.kit import Kit, SentArtifact, pack_kit, sent_artifact
 from zygal.cluster.probe import Probed, judge, make_probe
 from zygal.cluster.run import Run
 from zygal.cluster.worker import call, states_of
-from zygal.cluster.workers import Workers, failure
-from zygal.errors import ClusterError, ZygalError
+from zygal.cluster.workers import Workers, engine_faults
+from zygal.errors import ClusterError
 from zygal.locations import is_url
 from zygal.prediction.blocks import Block, OfBlock, ReadStates, blocks_of
 from zygal.prediction.classifier import Classifier
@@ -74,20 +74,17 @@ class ClusterPool:
                             f"{name} has {local.size_bytes} bytes here and {remote.size_bytes} bytes on the worker {address}; give a folder that all see alike."
                         )
 
-    def map(self, work: Callable[[Block], Any], items: Iterable[Any], group_size: int | None = None) -> Iterator[Any]:
-        """The results for blocks, in their order. group_size: blocks that a worker is given at a time; by measured speed unless given.
+    def map(self, work: Callable[[Block], Any], items: Iterable[Any], group_size: int | None = None, slots: int | None = None) -> Iterator[Any]:
+        """The results for blocks, in their order. group_size: blocks that a worker is given at a time, by measured speed unless given; slots: as if there were so many.
         Raises ClusterError, and any ZygalError that the work raises."""
-        run = Run(self, work, pack_kit(work, self.artifacts), items, group_size)
+        run = Run(self, work, pack_kit(work, self.artifacts), items, group_size, slots)
         try:
-            for result in run.results():
-                for name in result.missing if isinstance(result, OfBlock) else ():
-                    if not state_of(name).is_missing:
-                        raise _unseen(name, "a worker")
-                yield result
-        except (ZygalError, GeneratorExit):
-            raise
-        except Exception as fault:  # What the engine raises when its connections break.
-            raise failure(self.client, "that was asked", fault) from fault
+            with engine_faults(self.client):
+                for result in run.results():
+                    for name in result.missing if isinstance(result, OfBlock) else ():
+                        if not state_of(name).is_missing:
+                            raise _unseen(name, "a worker")
+                    yield result
         finally:
             run.close()
 

@@ -75,15 +75,15 @@ class Group:
 
 class Run:
     """seconds_per_block: measured on the workers, None before the first result. supplied: when workers were given the kit. fixed_size:
-    blocks in each group, whatever they take."""
+    blocks in each group, whatever they take; fixed_slots: for so many slots groups are given out, whatever there are."""
 
-    def __init__(self, pool: ClusterPool, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any], fixed_size: int | None = None):
+    def __init__(self, pool: ClusterPool, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any], fixed_size: int | None = None, fixed_slots: int | None = None):
         self.pool, self.client, self.work, self.kit = pool, pool.client, work, kit
         self.items, self.ahead = iter(items), deque[Any]()
         self.pending: deque[Group] = deque()
         self.events: queue.SimpleQueue[tuple[Group, Any]] = queue.SimpleQueue()
         self.seconds_per_block: float | None = None
-        self.fixed_size = fixed_size
+        self.fixed_size, self.fixed_slots = fixed_size, fixed_slots
         self.size, self.slots, self.looked, self.worked = fixed_size or 1, 0, -math.inf, time.monotonic()
         self.exhausted = False
         # One fetch at a time, beside the thread that writes.
@@ -101,6 +101,7 @@ class Run:
             if self.pending[0] is head:
                 self.pending.popleft()
                 # While these are written, the next ones come.
+                self._take_all()
                 self._fill()
                 self._fetch()
                 yield from head.result
@@ -162,7 +163,7 @@ class Run:
             self.worked = time.monotonic()
         elif time.monotonic() - self.worked > NO_WORKERS_SECONDS:
             raise ClusterError(f"the cluster has had no workers for {NO_WORKERS_SECONDS:g} s; start some, and run the same command to go on.")
-        self.slots = max(1, self.slots)
+        self.slots = self.fixed_slots or max(1, self.slots)
 
     # Taking back.
 
@@ -173,18 +174,21 @@ class Run:
                 self._gather()
                 continue
             try:
-                group, future = self.events.get(timeout=0.25)
+                self._take(*self.events.get(timeout=0.25))
+                self._take_all()
             except queue.Empty:
                 self._look_at_slots()
                 self._hurry(head)
-                self._fill()
-                continue
-            if group.result is None and future in group.futures:
-                self._take(group, future)
             self._fill()
+
+    def _take_all(self) -> None:
+        while not self.events.empty():
+            self._take(*self.events.get(timeout=0))
 
     def _take(self, group: Group, future: Any) -> None:
         """What became of one copy of a group."""
+        if group.result is not None or future not in group.futures:
+            return
         if future.status == "finished":
             group.finished = future
             return

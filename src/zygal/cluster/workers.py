@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from pydoc import locate
 from typing import Any
@@ -36,7 +37,8 @@ class Workers:
 
     def check_versions(self, addresses: Sequence[str]) -> None:
         """Raises ClusterError if a worker has no Zygal, or another release."""
-        found = self.client.run(locate, "zygal.__version__", workers=list(addresses), on_error="return") if addresses else {}
+        with engine_faults(self.client):
+            found = self.client.run(locate, "zygal.__version__", workers=list(addresses), on_error="return") if addresses else {}
         present = self.slots()
         for address, version in found.items():
             if address not in present:
@@ -50,10 +52,11 @@ class Workers:
     def ask(self, addresses: Sequence[str], function: Callable, *arguments: Any) -> dict[str, Any]:
         """What each worker answers to a call, as a task of its own. Workers that go away meanwhile are left out. Raises what a call
         raises, as a ClusterError if it is no ZygalError."""
-        futures = {
-            address: self.client.submit(function, *arguments, workers=[address], allow_other_workers=False, pure=False, priority=100)
-            for address in addresses
-        }
+        with engine_faults(self.client):
+            futures = {
+                address: self.client.submit(function, *arguments, workers=[address], allow_other_workers=False, pure=False, priority=100)
+                for address in addresses
+            }
         answers: dict[str, Any] = {}
         deadline, something = time.monotonic() + ANSWER_SECONDS, threading.Event()
         for each in futures.values():
@@ -115,10 +118,17 @@ def scheduler_gone(client: Any, fault: BaseException) -> ClusterError:
 
 def failure(client: Any, worker: str, fault: Exception) -> ClusterError:
     """What to raise for an error that a worker or the engine gives."""
-    if client.status != "running" or "CancelledError" in {kind.__name__ for kind in type(fault).__mro__}:
+    if client.status != "running" or {"CancelledError", "CommClosedError"} & {kind.__name__ for kind in type(fault).__mro__}:
         return scheduler_gone(client, fault)
     return ClusterError(f"the worker {worker} failed: {type(fault).__name__}: {first_line(fault)}.")
 
 
-def workers_in_words(addresses: Mapping[str, int]) -> str:
-    return f"{len(addresses)} worker{'s' * (len(addresses) != 1)} with {sum(addresses.values())} slots"
+@contextmanager
+def engine_faults(client: Any) -> Iterator[None]:
+    """What the engine raises when its connections break, as a ClusterError."""
+    try:
+        yield
+    except (ZygalError, GeneratorExit):
+        raise
+    except Exception as fault:
+        raise failure(client, "that was asked", fault) from fault
