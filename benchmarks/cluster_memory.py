@@ -66,4 +66,7 @@ def one(address, artifact, listed):
 
 
 if __name__ == "__main__":
-    one(*sys.argv[2:]) if sys.argv[1:2] == ["one"] else main()
+    if sys.argv[1:2] == ["one"]:
+        one(*sys.argv[2:])
+    else:
+        main()

@@ -6,6 +6,7 @@ import socket
 import subprocess
 import sys
 import time
+from contextlib import suppress
 
 import psutil
 
@@ -55,10 +56,8 @@ class Cluster:
     def stop(self):
         for each in [*self.workers, self.scheduler]:
             if each is not None:
-                try:
+                with suppress(ProcessLookupError):
                     os.killpg(each.pid, signal.SIGKILL)
-                except ProcessLookupError:
-                    pass
                 each.wait()
 
 

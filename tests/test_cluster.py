@@ -26,7 +26,7 @@ from zygal.artifact.formats import artifact_files
 from zygal.artifact.onnx import write as onnx_writer
 from zygal.cluster import run as running
 from zygal.cluster.isolated import run_isolated
-from zygal.cluster.kit import pack_kit, sent_artifact, unpack_kit
+from zygal.cluster.kit import pack_kit, sent_artifact, unpack_blocks, unpack_kit
 from zygal.cluster.probe import Probed, judge, make_probe
 from zygal.cluster.simulation import Plan, Times, simulate, workers_that_pay
 from zygal.cluster.worker import NeedsKit, Ran, Station
@@ -278,8 +278,8 @@ class Engine:
         self.work, self.chance, self.losses, self.slots, self.deadly = work, random.Random(seed), losses, slots, set(deadly)
         self.open, self.given_out, self.most, self.cancelled = [], 0, 0, []
 
-    def submit(self, function, key_of_kit, blocks, isolated, key, **where):
-        future = Future(key, (blocks, isolated))
+    def submit(self, function, key_of_kit, packed, isolated, key, **where):
+        future = Future(key, (unpack_blocks(packed), isolated))
         self.open.append(future)
         self.most = max(self.most, len(self.open))
         return future

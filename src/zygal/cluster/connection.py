@@ -37,7 +37,9 @@ def connected(address: str) -> Iterator[Any]:
     except ImportError as fault:
         raise ClusterError(f"--cluster needs the package distributed, which is not installed; {install_extra('cluster')}.") from fault
     silence_loggers("distributed", "tornado", "asyncio")
-    with dask.config.set({"distributed.comm.timeouts.connect": f"{CONNECT_SECONDS}s", "distributed.worker.profile.enabled": False}):
+    # The engine keeps the last messages of every connection, here with the names of images in them.
+    settings = {"distributed.comm.timeouts.connect": f"{CONNECT_SECONDS}s", "distributed.worker.profile.enabled": False, "distributed.admin.low-level-log-length": 10}
+    with dask.config.set(settings):
         if not address.startswith(LOCAL):
             _check_certificates(address)
             yield from _client(Client, address, address)

@@ -10,12 +10,14 @@ import hashlib
 import io
 import os
 import pickle
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from zygal.files import sha256_of
+from zygal.prediction.blocks import Block
 
 
 @dataclass(frozen=True)
@@ -69,6 +71,15 @@ def pack_kit(work: Any, artifacts: Sequence[SentArtifact]) -> Kit:
     target = io.BytesIO()
     Packer(target, pickle.HIGHEST_PROTOCOL).dump(work)
     return Kit(target.getvalue(), tuple(artifacts), os.getcwd())
+
+
+def pack_blocks(blocks: Sequence[Block]) -> bytes:
+    """Blocks as they travel: names of files are much alike, and a scheduler keeps messages for a while."""
+    return zlib.compress(pickle.dumps(list(blocks), pickle.HIGHEST_PROTOCOL), 1)
+
+
+def unpack_blocks(packed: bytes) -> list[Block]:
+    return pickle.loads(zlib.decompress(packed))
 
 
 def unpack_kit(work: bytes, paths: dict[str, Path]) -> Any:

@@ -11,9 +11,9 @@ from typing import Any
 
 import numpy as np
 
-from zygal.cluster.kit import pack_kit
+from zygal.cluster.kit import pack_blocks, pack_kit
 from zygal.cluster.pool import ClusterPool
-from zygal.cluster.run import TARGET_SECONDS
+from zygal.cluster.run import TARGET_SECONDS, Run
 from zygal.cluster.simulation import Times
 from zygal.cluster.worker import Ran, run_group
 from zygal.cluster.workers import failure
@@ -27,7 +27,7 @@ from zygal.prediction.resumable import open_rows
 from zygal.prediction.rows import CSV, RowWriter, columns_of
 from zygal.prediction.stream import ScoreBlock
 
-PARTS = 4
+PARTS, WHOLE_PARTS = 4, 10
 """Groups that each slot is given in one measurement."""
 CANNED_GROUPS = (200, 400)
 """Groups of full size and of a quarter of it that the coordinator takes to be measured."""
@@ -118,10 +118,10 @@ def measure_cluster(pool: ClusterPool, run: Classification, names: Sequence[str]
     start = time.perf_counter() - began
     # The first block includes what is done once.
     per_block = bench.run(bench.addresses[:1], 1, 4).block_seconds[0]
-    speeds = []
-    for step, addresses in enumerate((bench.addresses[:1], bench.addresses)):
-        progress(step / 5)
-        speeds.append(bench.timed(addresses, share, per_block, first_slot_only=step == 0))
+    progress(0)
+    speeds = [bench.timed(bench.addresses[:1], share, per_block, first_slot_only=True)]
+    progress(1 / 5)
+    speeds.append(bench.whole_run(work, writer, 2 * share, per_block))
     bench.give(ReadBytes())
     per_block = bench.run(bench.addresses[:1], 1, 4).block_seconds[0]
     for step, addresses in enumerate((bench.addresses[:1], bench.addresses), 2):
@@ -152,6 +152,24 @@ class _Bench:
         size = max(1, round(seconds / PARTS / per_block))
         return self.run(addresses, PARTS, size, first_slot_only)
 
+    def whole_run(self, work: Any, writer: RowWriter, seconds: float, per_block: float) -> Speed:
+        """All slots in a run as it is made, with the coordinator at work beside them."""
+        slots = sum(self.slots.values())
+        size = max(1, round(seconds / WHOLE_PARTS / per_block))
+        count = size * WHOLE_PARTS * slots
+        run = Run(self.pool, work, pack_kit(work, self.pool.artifacts), islice(cycle(self.blocks), count), size)
+        began = time.perf_counter()
+        try:
+            with scratch_folder() as folder, open_rows(Path(folder) / f"rows{CSV}", {"what": "a measurement"}, writer.heading()) as rows:
+                images = 0
+                for each in run.results():
+                    rows.append(each.data, each.names, each.states, each.counts)
+                    images += each.made
+            wall = time.perf_counter() - began
+        finally:
+            run.close()
+        return Speed(len(self.slots), slots, tuple(run.measured), images / wall, max(0.0, wall - count * float(np.mean(run.measured)) / slots) / WHOLE_PARTS)
+
     def run(self, addresses: list[str], parts: int, size: int, first_slot_only: bool = True) -> Speed:
         """`parts` groups of `size` blocks for each slot. A worker with several slots has only one of them at work if that is asked."""
         supply = cycle(self.blocks)
@@ -179,7 +197,7 @@ class _Bench:
                      max(0.0, wall - busy) / parts, read / wall if read else None)  # fmt: skip
 
     def _submit(self, address: str, blocks: list[Block], after: Any = None) -> Any:
-        return self.client.submit(_run_after, self.key, blocks, after, workers=[address], allow_other_workers=False, pure=False)
+        return self.client.submit(_run_after, self.key, pack_blocks(blocks), after, workers=[address], allow_other_workers=False, pure=False)
 
     def _result(self, address: str, future: Any) -> Ran:
         try:
@@ -188,9 +206,9 @@ class _Bench:
             raise failure(self.client, address, fault) from fault
 
 
-def _run_after(key: str, blocks: Sequence[Block], previous: Ran | None) -> Ran:
+def _run_after(key: str, packed: bytes, previous: Ran | None) -> Ran:
     """A group that begins when another one is done."""
-    return run_group(key, blocks)
+    return run_group(key, packed)
 
 
 def _coordinator(pool: ClusterPool, made: MadeRows, writer: RowWriter, names: list[str], blocks_a_group: int) -> Coordinator:

@@ -18,7 +18,7 @@ from dataclasses import dataclass, field, replace
 from itertools import count, islice, takewhile
 from typing import TYPE_CHECKING, Any
 
-from zygal.cluster.kit import Kit
+from zygal.cluster.kit import Kit, pack_blocks
 from zygal.cluster.worker import NeedsKit, Ran, run_group
 from zygal.cluster.workers import failure, scheduler_gone
 from zygal.errors import ClusterError, ZygalError
@@ -28,7 +28,8 @@ if TYPE_CHECKING:
     from zygal.cluster.pool import ClusterPool
 
 TARGET_SECONDS = 2.0
-MOST_BLOCKS = 2_000
+MOST_BLOCKS = 250
+"""However fast they are: rows that wait take memory."""
 GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT = 2, 8
 """Groups that are given out for each slot of the workers, and those of them that may be finished and wait for their turn."""
 GATHERED = 32
@@ -74,7 +75,7 @@ class Group:
 
 
 class Run:
-    """seconds_per_block: measured on the workers, None before the first result. supplied: when workers were given the kit. fixed_size:
+    """seconds_per_block: measured on the workers, None before the first result; measured: of the last groups. supplied: when workers were given the kit. fixed_size:
     blocks in each group, whatever they take; fixed_slots: for so many slots groups are given out, whatever there are."""
 
     def __init__(self, pool: ClusterPool, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any], fixed_size: int | None = None, fixed_slots: int | None = None):
@@ -86,6 +87,7 @@ class Run:
         self.fixed_size, self.fixed_slots = fixed_size, fixed_slots
         self.size, self.slots, self.looked, self.worked = fixed_size or 1, 0, -math.inf, time.monotonic()
         self.exhausted = False
+        self.measured: deque[float] = deque(maxlen=1_000)
         # One fetch at a time, beside the thread that writes.
         self.fetcher = ThreadPoolExecutor(1)
         self.fetching: tuple[list[Group], Any] | None = None
@@ -150,7 +152,7 @@ class Run:
         return Group(blocks)
 
     def _give_out(self, group: Group, **where: Any) -> None:
-        future = self.client.submit(run_group, self.kit.key, group.blocks, group.isolated, key=f"zygal-{id(self):x}-{next(_numbers)}", pure=False, **where)
+        future = self.client.submit(run_group, self.kit.key, pack_blocks(group.blocks), group.isolated, key=f"zygal-{id(self):x}-{next(_numbers)}", pure=False, **where)
         group.began = time.monotonic()
         group.futures.append(future)
         future.add_done_callback(lambda done, group=group: self.events.put((group, done)))
@@ -306,5 +308,6 @@ class Run:
         group.futures.clear()
         if not group.isolated and group.blocks:
             measured = ran.seconds / len(group.blocks)
+            self.measured.append(measured)
             self.seconds_per_block = measured if self.seconds_per_block is None else 0.7 * self.seconds_per_block + 0.3 * measured
             self.size = self.fixed_size or next_size(self.size, self.seconds_per_block)

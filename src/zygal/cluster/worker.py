@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from zygal.cluster.kit import Kit, SentArtifact, SentFile, unpack_kit
+from zygal.cluster.kit import Kit, SentArtifact, SentFile, unpack_blocks, unpack_kit
 from zygal.errors import FileError
 from zygal.files import sha256_of
 from zygal.libraries import silence_libraries
@@ -109,11 +109,11 @@ def call(key: str) -> Any:
     return _opened(key)[0]()
 
 
-def run_group(key: str, blocks: Sequence[Block], isolated: bool = False) -> Ran:
-    """Runs the work over blocks. isolated: in a process of its own, so that an image that kills it is found. Raises NeedsKit and
+def run_group(key: str, packed: bytes, isolated: bool = False) -> Ran:
+    """Runs the work over packed blocks. isolated: in a process of its own, so that an image that kills it is found. Raises NeedsKit and
     whatever the work raises."""
     work, kit, paths = _opened(key)
-    blocks = [replace(each, base=kit.base) for each in blocks]
+    blocks = [replace(each, base=kit.base) for each in unpack_blocks(packed)]
     began = time.perf_counter()
     if isolated:
         from zygal.cluster.isolated import run_isolated
