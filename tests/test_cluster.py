@@ -112,6 +112,16 @@ def test_rows_are_byte_for_byte_those_of_one_machine(ending, cluster, workspace)
     assert (workspace / f"many.{ending}").read_bytes() == (workspace / f"one.{ending}").read_bytes()
 
 
+def test_a_schedulers_own_file_names_it(cluster, workspace):
+    (workspace / "scheduler.json").write_text(json.dumps({"type": "Scheduler", "address": cluster.scheduler_address}))
+    few = ("classify", "channel_marks.onnx", "reference/mark-01.jpg", "--cluster")
+    assert called(*few, "scheduler.json", cwd=workspace).returncode == 0
+    for content, words in (('{"address": 3}', "is not the file of a scheduler"), ("[]", "is not a JSON object"), ("{", "is not JSON")):
+        (workspace / "scheduler.json").write_text(content)
+        refused(called(*few, "scheduler.json", cwd=workspace), words)
+    refused(called(*few, "none.json", cwd=workspace), "none.json cannot be read")
+
+
 def test_figures_are_the_same_to_the_last_digit_for_any_split(cluster, workspace, monkeypatch):
     shutil.copy(workspace / "channel_marks.onnx", workspace / "other.onnx")
     arguments = ("tally", "channel_marks.onnx", "--images", "labelled", "--compare", "other.onnx", "--trained-on", "reference", "--json")
@@ -146,10 +156,11 @@ def test_what_cannot_be_a_cluster_is_refused(more, words, workspace, monkeypatch
 
 
 def test_a_server_that_is_no_scheduler_is_not_waited_for(workspace, monkeypatch):
-    from http.server import BaseHTTPRequestHandler, HTTPServer
+    from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
     monkeypatch.setattr("zygal.cluster.connection.CONNECT_SECONDS", 0.5)
-    with HTTPServer(("127.0.0.1", 0), BaseHTTPRequestHandler) as server:
+    with ThreadingHTTPServer(("127.0.0.1", 0), BaseHTTPRequestHandler) as server:
+        server.daemon_threads, server.block_on_close = True, False
         threading.Thread(target=server.serve_forever, daemon=True).start()
         done = called("classify", "channel_marks.onnx", "reference/mark-01.jpg", "--cluster", f"tcp://127.0.0.1:{server.server_port}", cwd=workspace)
         server.shutdown()
@@ -368,6 +379,19 @@ def test_results_come_in_order_whatever_is_lost(count, seed, losses, slots, dead
     assert losses or deadly or engine.most <= running.GIVEN_OUT_PER_SLOT * 2 * slots
 
 
+def test_names_of_tasks_never_come_again():
+    """A scheduler answers a name that it knows with what it has, also from a command that was killed."""
+    keys = [future.key for _ in range(50) for future in _first_run().open]
+    assert len(keys) == len(set(keys)) == 50
+
+
+def _first_run():
+    engine = Engine(named, 0, 0.0, 1)
+    run = running.Run(StandIn(engine), named, type("Kit", (), {"key": "k"}), blocks_of(["a.jpg"]))
+    run._fill()
+    return engine
+
+
 def test_groups_that_lose_every_worker_give_their_images_the_reason():
     found, engine, _ = mapped(blocks_of([f"{number}.jpg" for number in range(40)]), losses=1.0)
     assert len(found) == 40 and all("was lost" in fault for _, fault in found)
@@ -414,7 +438,7 @@ def test_a_late_group_gets_another_copy_and_the_first_answer_counts(monkeypatch)
 
 
 def test_groups_take_seconds_and_become_smaller_at_the_end():
-    assert running.next_size(1, 0.001) == 4 and running.next_size(4096, 0.001) == 2000 and running.next_size(64, 10.0) == 1
+    assert running.next_size(1, 0.001) == 4 and running.next_size(4096, 0.001) == running.MOST_BLOCKS and running.next_size(64, 10.0) == 1
     sizes, left = [], 1000
     while left:
         sizes.append(running.last_size(80, left, 4))

@@ -49,6 +49,8 @@ def duration(seconds: float) -> str:
         return f"{seconds:.1f} s"
     minutes, rest = divmod(round(seconds), 60)
     hours, minutes = divmod(minutes, 60)
+    if hours >= 72:
+        return f"{hours // 24} d {hours % 24} h"
     return f"{hours} h {minutes} min" if hours else f"{minutes} min {rest} s"
 
 

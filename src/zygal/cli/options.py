@@ -140,8 +140,8 @@ def add_classifier_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--weights", metavar="FILE", help="weights, if OTHER is FILE.py:FUNCTION")
     parser.add_argument("--threads", metavar="N", type=int, default=default_of(ClassifierRequest, "threads"),
                         help="number of cores to use (default: all)")  # fmt: skip
-    parser.add_argument("--cluster", metavar="ADDRESS", help="let the workers of a Dask cluster do it: the address of its scheduler, like tcp://HOST:8786, or "
-                        "local:N for N worker processes here; the output is the same")  # fmt: skip
+    parser.add_argument("--cluster", metavar="ADDRESS", help="let the workers of a Dask cluster do it: the address of its scheduler, like tcp://HOST:8786, the .json file "
+                        "that the scheduler wrote, or local:N for N worker processes here; the output is the same")  # fmt: skip
     add_endpoint(parser, "send the images, preprocessed here, to")
 
 

@@ -16,7 +16,7 @@ def register(commands) -> None:
     )
     parser.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
     parser.add_argument("--images", metavar="DIR|CSV", required=True,
-                        help="a folder with one sub-folder per class, or a CSV: path (relative to the CSV), label, perhaps group")  # fmt: skip
+                        help="a folder with one sub-folder per class, or a CSV or Parquet table: path (relative to the table), label, perhaps group; all may be URLs")  # fmt: skip
     parser.add_argument("--numbers", metavar="FILE",
                         help="what numeric labels mean: a labels file, or the training folder")  # fmt: skip
     parser.add_argument("--top", metavar="K,K", type=number_list, help="the k of the top-k accuracies (default: 1,3 or 1,5)")

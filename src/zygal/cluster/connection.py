@@ -9,22 +9,39 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
+from zygal.documents import parse_json
 from zygal.errors import ClusterError, first_line, install_extra
+from zygal.files import read_bytes
 from zygal.libraries import silence_loggers
 
 LOCAL = "local:"
 MOST_LOCAL_WORKERS = 256
 CONNECT_SECONDS = 10.0
 FIRST_WORKER_SECONDS = 60.0
+SCHEDULER_FILE = ".json"
+_MOST_BYTES = 10_000_000
 _SCHEMES = ("tcp://", "tls://", "ucx://", "ws://", "wss://")
 
 
 def check_address(address: str) -> None:
-    """Raises ClusterError unless it is local:N or an address of a scheduler."""
+    """Raises ClusterError unless it is local:N, an address of a scheduler, or the file of one."""
     if address.startswith(LOCAL):
         _local_workers(address)
+    elif address.endswith(SCHEDULER_FILE):
+        scheduler_address(address)
     elif not address.startswith(_SCHEMES) or not address.partition("://")[2]:
-        raise ClusterError(f"--cluster {address} is no cluster; give the address of a scheduler, like tcp://HOST:8786, or local:N for N workers here.")
+        raise ClusterError(f"--cluster {address} is no cluster; give the address of a scheduler, like tcp://HOST:8786, the .json file that it wrote, or local:N for N workers here.")
+
+
+def scheduler_address(address: str) -> str:
+    """What a user named, as an address: of a scheduler's own file (`dask scheduler --scheduler-file FILE.json`) the one in it. Raises
+    FileError or ClusterError."""
+    if not address.endswith(SCHEDULER_FILE):
+        return address
+    found = parse_json(read_bytes(address, "a scheduler's file", _MOST_BYTES), address, ClusterError).get("address")
+    if not isinstance(found, str) or not found.startswith(_SCHEMES):
+        raise ClusterError(f"{address} is not the file of a scheduler; give the one that dask scheduler --scheduler-file wrote.")
+    return found
 
 
 @contextmanager
@@ -41,8 +58,9 @@ def connected(address: str) -> Iterator[Any]:
     settings = {"distributed.comm.timeouts.connect": f"{CONNECT_SECONDS}s", "distributed.worker.profile.enabled": False, "distributed.admin.low-level-log-length": 10}
     with dask.config.set(settings):
         if not address.startswith(LOCAL):
-            _check_certificates(address)
-            yield from _client(Client, address, address)
+            where = scheduler_address(address)
+            _check_certificates(where)
+            yield from _client(Client, where, address)
             return
         try:
             cluster = LocalCluster(n_workers=_local_workers(address), threads_per_worker=1, processes=True, dashboard_address="127.0.0.1:0",

@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 import queue
 import time
+import uuid
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -41,7 +42,6 @@ LATE_FACTOR, LATE_SECONDS = 2.5, 4.0
 keep the other workers busy."""
 NO_WORKERS_SECONDS = 120.0
 MOST_COPIES = 3
-_numbers = count()
 
 
 def next_size(size: int, seconds_per_block: float) -> int:
@@ -87,6 +87,8 @@ class Run:
         self.fixed_size, self.fixed_slots = fixed_size, fixed_slots
         self.size, self.slots, self.looked, self.worked = fixed_size or 1, 0, -math.inf, time.monotonic()
         self.exhausted = False
+        # A scheduler may still know the groups of a command that was killed: names must never come again.
+        self.name, self.numbers = uuid.uuid4().hex, count()
         self.measured: deque[float] = deque(maxlen=1_000)
         # One fetch at a time, beside the thread that writes.
         self.fetcher = ThreadPoolExecutor(1)
@@ -152,7 +154,7 @@ class Run:
         return Group(blocks)
 
     def _give_out(self, group: Group, **where: Any) -> None:
-        future = self.client.submit(run_group, self.kit.key, pack_blocks(group.blocks), group.isolated, key=f"zygal-{id(self):x}-{next(_numbers)}", pure=False, **where)
+        future = self.client.submit(run_group, self.kit.key, pack_blocks(group.blocks), group.isolated, key=f"zygal-{self.name}-{next(self.numbers)}", pure=False, **where)
         group.began = time.monotonic()
         group.futures.append(future)
         future.add_done_callback(lambda done, group=group: self.events.put((group, done)))

@@ -11,7 +11,7 @@ from zygal.wording import counted, duration, grouped, percent, rate
 def show_cluster(out, outcome: ClusterOutcome) -> None:
     found, request = outcome.found, outcome.request
     show_sentence(out, f"{request.artifact} on {outcome.engine}, cluster {request.cluster}: {counted(found.all.workers, 'worker')} with "
-                       f"{counted(found.all.slots, 'thread')}; {counted(outcome.measured_images, 'image')} of {request.images}, again and again")  # fmt: skip
+                       f"{counted(found.all.slots, 'thread')}; {counted(outcome.measured_images, 'image')} of {request.images}, used repeatedly")  # fmt: skip
     out.print()
     rows = []
     for name, one, every in (("classify", found.one, found.all), ("read the files only", found.reading_one, found.reading_all)):
@@ -24,12 +24,13 @@ def show_cluster(out, outcome: ClusterOutcome) -> None:
     out.print()
     show_sentence(out, f"Simulated with these times: {grouped(request.plan_images)} images, {request.failures_per_hour:g} failures of a worker in an hour, "
                        f"{percent(request.late_share)} of the groups late")  # fmt: skip
-    show_table(out, ["workers", "time", "images/s", "workers busy", "coordinator busy", "groups", "run again", "copies of late ones"], [
+    show_table(out, ["workers", "time", "images/s", "busy", "coordinator", "groups", "run again", "copies"], [
         [grouped(each.workers), duration(each.simulated.seconds), rate(each.simulated.images_per_second), percent(each.simulated.workers_busy),
          percent(each.simulated.coordinator_busy), grouped(each.simulated.groups), grouped(each.simulated.again), grouped(each.simulated.copies)]
         for each in outcome.planned
     ], optional=("groups",))  # fmt: skip
-    show_sentence(out, "workers: of one thread each, on machines that are as full as the measured ones. coordinator busy: near 100 %, more workers bring nothing.")
+    show_sentence(out, "workers: of one thread each, on machines as full as the measured ones. busy, coordinator: shares of the time at work; when the coordinator is near 100 %, more "
+                       "workers bring nothing. run again: groups of images whose worker was lost. copies: of groups that were late.")
     show_verdict(out, outcome)
 
 
