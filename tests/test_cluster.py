@@ -24,6 +24,7 @@ from hypothesis import strategies as st
 
 from zygal.artifact.formats import artifact_files
 from zygal.artifact.onnx import write as onnx_writer
+from zygal.cluster import groups
 from zygal.cluster import run as running
 from zygal.cluster.isolated import run_isolated
 from zygal.cluster.kit import pack_kit, sent_artifact, unpack_blocks, unpack_kit
@@ -128,7 +129,7 @@ def test_figures_are_the_same_to_the_last_digit_for_any_split(cluster, workspace
     called(*arguments, "one.json", cwd=workspace)
     wanted = json.loads((workspace / "one.json").read_text()) | {"cluster": None}
     for target in (2.0, 0.0001):
-        monkeypatch.setattr(running, "TARGET_SECONDS", target)
+        monkeypatch.setattr(groups, "TARGET_SECONDS", target)
         done = called(*arguments, "many.json", "--overwrite", "--cluster", cluster.scheduler_address, cwd=workspace)
         found = json.loads((workspace / "many.json").read_text())
         assert found["cluster"]["workers"] == 2, done.stderr
@@ -376,7 +377,7 @@ def test_results_come_in_order_whatever_is_lost(count, seed, losses, slots, dead
     assert deadly & set(names) <= faults and (losses or faults == deadly & set(names))
     assert not run.pending and not engine.open
     # What is given out does not grow with the list; groups that were cut up count by their blocks.
-    assert losses or deadly or engine.most <= running.GIVEN_OUT_PER_SLOT * 2 * slots
+    assert losses or deadly or engine.most <= groups.GIVEN_OUT_PER_SLOT * 2 * slots
 
 
 def test_names_of_tasks_never_come_again():
@@ -407,7 +408,7 @@ def test_known_blocks_are_not_sent_and_errors_of_the_work_come_through():
 
     engine = Engine(named, 0, 0.0, 1)
     run = running.Run(StandIn(engine), named, type("Kit", (), {"key": "k"}), blocks_of(["a.jpg"]))
-    group = running.Group([Block(["a.jpg"])])
+    group = groups.Group([Block(["a.jpg"])])
     future = Future("x", None)
     future.status, future.value = "error", EngineError("the model cannot be run.")
     group.futures.append(future)
@@ -427,7 +428,7 @@ def test_a_late_group_gets_another_copy_and_the_first_answer_counts(monkeypatch)
     head = run.pending[0]
     run._hurry(head)
     assert len(head.futures) == 1
-    head.began -= running.late_after(0.1) + 1
+    head.began -= groups.late_after(0.1) + 1
     run._hurry(head)
     assert len(head.futures) == 2
     first, second = head.futures
@@ -438,10 +439,10 @@ def test_a_late_group_gets_another_copy_and_the_first_answer_counts(monkeypatch)
 
 
 def test_groups_take_seconds_and_become_smaller_at_the_end():
-    assert running.next_size(1, 0.001) == 4 and running.next_size(4096, 0.001) == running.MOST_BLOCKS and running.next_size(64, 10.0) == 1
+    assert groups.next_size(1, 0.001) == 4 and groups.next_size(4096, 0.001) == groups.MOST_BLOCKS and groups.next_size(64, 10.0) == 1
     sizes, left = [], 1000
     while left:
-        sizes.append(running.last_size(80, left, 4))
+        sizes.append(groups.last_size(80, left, 4))
         left -= sizes[-1]
     assert sizes[0] == 80 and sizes[-1] <= 10 and sizes == sorted(sizes, reverse=True)
 

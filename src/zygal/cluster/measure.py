@@ -11,9 +11,10 @@ from typing import Any
 
 import numpy as np
 
+from zygal.cluster.groups import TARGET_SECONDS
 from zygal.cluster.kit import pack_blocks, pack_kit
 from zygal.cluster.pool import ClusterPool
-from zygal.cluster.run import TARGET_SECONDS, Run
+from zygal.cluster.run import Run
 from zygal.cluster.simulation import Times
 from zygal.cluster.worker import Ran, run_group
 from zygal.cluster.workers import failure
@@ -107,14 +108,14 @@ class CannedRows:
 
 
 def measure_cluster(pool: ClusterPool, run: Classification, names: Sequence[str], seconds: float, progress: Callable[[float], None]) -> MeasuredCluster:
-    """Measures for about so many seconds on these images, taken again and again. The pool's workers have been admitted. Raises
+    """Measures for about so many seconds on these images, used repeatedly. The pool's workers have been admitted. Raises
     ClusterError, and any ZygalError."""
     writer = RowWriter(CSV, columns_of(run.top, run.classifier.multi_label, run.other is not None))
     work = ScoreBlock(run.classifier, run.other, MakeRows(MakePredictions(run.classifier, run.thresholds, run.top), writer))
     bench, share = _Bench(pool, list(blocks_of(names))), seconds / 6
     began = time.perf_counter()
     bench.give(work)
-    first = bench.run(bench.addresses[:1], 1, 1)
+    bench.run(bench.addresses[:1], 1, 1)
     start = time.perf_counter() - began
     # The first block includes what is done once.
     per_block = bench.run(bench.addresses[:1], 1, 4).block_seconds[0]
@@ -130,7 +131,6 @@ def measure_cluster(pool: ClusterPool, run: Classification, names: Sequence[str]
     progress(4 / 5)
     blocks_a_group = max(1, round(TARGET_SECONDS / float(np.mean(speeds[1].block_seconds))))
     coordinator = _coordinator(pool, work(bench.blocks[0]), writer, list(names), blocks_a_group)
-    del first
     return MeasuredCluster(*speeds, start_seconds=start, coordinator=coordinator)
 
 

@@ -15,10 +15,20 @@ import uuid
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from itertools import count, islice, takewhile
 from typing import TYPE_CHECKING, Any
 
+from zygal.cluster.groups import (
+    GIVEN_OUT_PER_SLOT,
+    LOSSES_UNTIL_GIVEN_UP,
+    LOSSES_UNTIL_ISOLATED,
+    WAITING_PER_SLOT,
+    Group,
+    last_size,
+    late_after,
+    next_size,
+)
 from zygal.cluster.kit import Kit, pack_blocks
 from zygal.cluster.worker import NeedsKit, Ran, run_group
 from zygal.cluster.workers import failure, scheduler_gone
@@ -28,50 +38,11 @@ from zygal.prediction.blocks import Block, Done
 if TYPE_CHECKING:
     from zygal.cluster.pool import ClusterPool
 
-TARGET_SECONDS = 2.0
-MOST_BLOCKS = 250
-"""However fast they are: rows that wait take memory."""
-GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT = 2, 8
-"""Groups that are given out for each slot of the workers, and those of them that may be finished and wait for their turn."""
 GATHERED = 32
+"""Groups whose results are fetched at once."""
 SLOTS_SECONDS = 2.0
-LOSSES_UNTIL_ISOLATED, LOSSES_UNTIL_GIVEN_UP = 3, 8
-"""How often a group may lose its worker before it runs isolated, and then before it is cut up or given up."""
-LATE_FACTOR, LATE_SECONDS = 2.5, 4.0
-"""A group is late when it has taken so many times as long as others do, and so many seconds more. Until then the groups that may wait
-keep the other workers busy."""
 NO_WORKERS_SECONDS = 120.0
 MOST_COPIES = 3
-
-
-def next_size(size: int, seconds_per_block: float) -> int:
-    """Blocks in the next groups, after groups of `size`. The first runs of a worker are slow ones and say little, so it grows by steps."""
-    return max(1, min(MOST_BLOCKS, 4 * size, round(TARGET_SECONDS / max(seconds_per_block, 1e-9))))
-
-
-def last_size(size: int, left: int, slots: int) -> int:
-    """Blocks in the next group when so many are left in all: all workers are to end at about the same time, and groups must not become so
-    small that the coordinator is busy with them."""
-    return min(size, left, max(math.ceil(left / (2 * max(1, slots))), math.ceil(size / 8)))
-
-
-def late_after(usual_seconds: float) -> float:
-    """After how many seconds a group is late, which waits for a slot first. usual_seconds: what such a group takes."""
-    return LATE_FACTOR * GIVEN_OUT_PER_SLOT * usual_seconds + LATE_SECONDS
-
-
-@dataclass(eq=False)
-class Group:
-    """blocks: in order. futures: of its copies, several if it is late. losses: how often its worker may have been lost.
-    result: once it is known here."""
-
-    blocks: list[Block]
-    began: float = 0.0
-    isolated: bool = False
-    losses: int = 0
-    futures: list[Any] = field(default_factory=list)
-    finished: Any = None
-    result: list[Any] | None = None
 
 
 class Run:
@@ -82,6 +53,7 @@ class Run:
         self.pool, self.client, self.work, self.kit = pool, pool.client, work, kit
         self.items, self.ahead = iter(items), deque[Any]()
         self.pending: deque[Group] = deque()
+        self.unfinished: set[Group] = set()
         self.events: queue.SimpleQueue[tuple[Group, Any]] = queue.SimpleQueue()
         self.seconds_per_block: float | None = None
         self.fixed_size, self.fixed_slots = fixed_size, fixed_slots
@@ -126,14 +98,12 @@ class Run:
 
     def _fill(self) -> None:
         self._look_at_slots()
-        given_out = sum(not group.finished and group.result is None for group in self.pending)
-        while given_out < GIVEN_OUT_PER_SLOT * self.slots and len(self.pending) < WAITING_PER_SLOT * self.slots:
+        while len(self.unfinished) < GIVEN_OUT_PER_SLOT * self.slots and len(self.pending) < WAITING_PER_SLOT * self.slots:
             group = self._next_group()
             if group is None:
                 return
             self.pending.append(group)
             if group.result is None:
-                given_out += 1
                 self._give_out(group)
 
     def _next_group(self) -> Group | None:
@@ -157,6 +127,7 @@ class Run:
         future = self.client.submit(run_group, self.kit.key, pack_blocks(group.blocks), group.isolated, key=f"zygal-{self.name}-{next(self.numbers)}", pure=False, **where)
         group.began = time.monotonic()
         group.futures.append(future)
+        self.unfinished.add(group)
         future.add_done_callback(lambda done, group=group: self.events.put((group, done)))
 
     def _look_at_slots(self) -> None:
@@ -195,6 +166,7 @@ class Run:
             return
         if future.status == "finished":
             group.finished = future
+            self.unfinished.discard(group)
             return
         group.futures.remove(future)
         fault = self._fault(future)
@@ -238,10 +210,12 @@ class Run:
         elif len(group.blocks) > 1:
             self._cut_up(group)
         else:
+            self.unfinished.discard(group)
             reason = f"the worker that was given it was lost, {LOSSES_UNTIL_ISOLATED + LOSSES_UNTIL_GIVEN_UP} times"
             group.result = [self.work(replace(block, faults=dict.fromkeys(range(len(block)), reason))) for block in group.blocks]
 
     def _cut_up(self, group: Group) -> None:
+        self.unfinished.discard(group)
         place = self.pending.index(group)
         parts = [Group([block], isolated=True) for block in group.blocks]
         del self.pending[place]
@@ -299,6 +273,7 @@ class Run:
             self._keep(group, group.finished.result())
         except Exception:
             future, group.finished = group.finished, None
+            self.unfinished.add(group)
             time.sleep(0.2)
             self.events.put((group, future))
 

@@ -1,6 +1,6 @@
 """A run on many workers, simulated on a virtual clock with measured times: how long it takes, and what limits it.
 
-The rules are those of `zygal.cluster.run`: groups of blocks by measured speed, so many of them given out and waiting, results in
+The rules are those of `zygal.cluster.groups` and `run`: groups of blocks by measured speed, so many of them given out and waiting, results in
 order, another copy of what is late. The coordinator does one thing at a time; workers take the next group when they are free.
 """
 
@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygal.bench.arrivals import VirtualClock
-from zygal.cluster.run import GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT, last_size, late_after, next_size
+from zygal.cluster.groups import GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT, last_size, late_after, next_size
 from zygal.prediction.classifier import BATCH
 
 MOST_GROUPS = 200_000
