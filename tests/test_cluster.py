@@ -258,6 +258,22 @@ def test_an_interrupt_ends_workers_and_keeps_rows(workspace):
     assert not alive
 
 
+def test_bench_measures_workers_and_plans_for_many(cluster, workspace):
+    arguments = ("bench", "channel_marks.onnx", "--cluster", cluster.scheduler_address)
+    done = called(*arguments, "--images", "reference", "--seconds", "3", "--plan-workers", "1,50", "--plan-images", "1e6", "--json", "b.json", cwd=workspace)
+    assert done.returncode == 0 and "workers that pay" in done.stdout, done.stderr
+    found = json.loads((workspace / "b.json").read_text())
+    assert found["kind"] == "zygal.bench-cluster" and found["all_threads"]["threads"] == 2 and found["measured_images"] == 40
+    assert found["threads_that_pay"] >= 1 and found["coordinator"]["rows_per_second"] > found["all_threads"]["images_per_second"]
+    one, fifty = found["planned"]
+    assert one["threads"] == 1 and fifty["seconds"] < one["seconds"] / 10
+    for more, words in (((), "give --images DIR"), (("--images", "reference", "--deadline", "5ms"), "--deadline does not apply"),
+                        (("--images", "reference", "--batches", "4"), "--batches does not apply"), (("--images", "reference", "--plan-images", "0"), "--plan-images must be"),
+                        (("--images", "reference", "--failures-per-hour", "-1"), "--failures-per-hour must be"), (("--images", "none"), "does not exist")):  # fmt: skip
+        refused(called(*arguments, *more, cwd=workspace), words)
+    refused(called("bench", "channel_marks.onnx", "--plan-workers", "5", cwd=workspace), "--plan-workers needs --cluster")
+
+
 # The map itself, on an engine of the test that does things in any order and loses workers.
 
 

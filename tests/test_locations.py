@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zygal.errors import FileError
-from zygal.evidence.images import SUFFIXES, list_images
+from zygal.evidence.images import SUFFIXES, images_below, list_images
 from zygal.locations import StorageOutage, fetch, folder_of, from_base, is_url, joined, names_below, version_of
 from zygal.prediction.blocks import blocks_of, read_ahead
 from zygal.prediction.lists import ImageList
@@ -187,6 +187,17 @@ def test_a_url_that_cannot_be_read_is_one_sentence(url, wanted, workspace):
     refused(called("classify", "channel_marks.onnx", url, cwd=workspace), wanted)
 
 
+def test_a_missing_package_stops_the_run_and_large_objects_are_not_fetched_ahead(workspace, monkeypatch):
+    with pytest.raises(StorageOutage, match="s3fs.*install that package"):
+        fetch("s3://bucket/x.jpg")
+    (workspace / "list.txt").write_text("reference/mark-01.jpg\ns3://bucket/x.jpg\n")
+    refused(called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "x.csv", cwd=workspace), "s3fs")
+    fsspec.filesystem("memory").pipe("/large.jpg", b"x" * 2000)
+    monkeypatch.setattr("zygal.prediction.blocks.AHEAD_BYTES", 1000)
+    (block,) = read_ahead(blocks_of(["memory://large.jpg", "memory://none.jpg"]))
+    assert not block.contents and len(fetch("memory://large.jpg").data) == 2000
+
+
 def test_an_object_that_is_too_large_is_not_read(workspace, monkeypatch):
     fsspec.filesystem("memory").pipe("/large.jpg", b"x" * 2000)
     monkeypatch.setattr("zygal.locations.MOST_BYTES", 1000)
@@ -230,5 +241,7 @@ def test_a_whole_folder_in_memory_is_gone_through_in_order(workspace):
         memory.pipe(f"/tree/{name}", b"x")
         (workspace / "tree" / name).parent.mkdir(parents=True, exist_ok=True)
         shutil.copy(workspace / "channel_marks.onnx", workspace / "tree" / name)
-    assert list_images("memory://tree") == list_images(workspace / "tree") == ["a/1.PNG", "b.jpg", "b/2.jpg"]
+    assert images_below("memory://tree") == list_images(workspace / "tree") == ["a/1.PNG", "b.jpg", "b/2.jpg"]
     memory.rm("/tree", recursive=True)
+    with pytest.raises(FileError, match="is a URL, but a folder on this machine is needed"):
+        list_images("memory://tree")

@@ -33,7 +33,7 @@ _STATE_KEYS = ("ETag", "etag", "checksum", "md5Hash", "Content-MD5", "content_md
 
 
 class StorageOutage(FileError):
-    """A storage does not answer: that says nothing about the image, so the run stops and can be resumed."""
+    """A storage does not answer, or the package for it is missing: that says nothing about the image, so the run stops and can be resumed."""
 
 
 def is_url(name: object) -> bool:
@@ -76,11 +76,12 @@ class Content:
     version: int
 
 
-def fetch(url: str) -> Content:
-    """The bytes of an object. Raises FileError, and StorageOutage if its storage does not answer at several attempts."""
+def fetch(url: str, most_bytes: int | None = None) -> Content:
+    """The bytes of an object, if it has at most so many (MOST_BYTES). Raises FileError, and StorageOutage if its storage does not
+    answer at several attempts."""
     for pause in (*PAUSES_SECONDS, None):
         try:
-            return _fetched(url)
+            return _fetched(url, most_bytes or MOST_BYTES)
         except FileError:
             raise
         except Exception as fault:  # Every storage has errors of its own.
@@ -183,7 +184,7 @@ def _storage(url: str) -> _Storage:
     try:
         from fsspec.core import url_to_fs
     except ImportError as fault:
-        raise FileError(f"{url} needs the package fsspec, which is not installed; {install_extra('remote')}.") from fault
+        raise StorageOutage(f"{url} needs the package fsspec, which is not installed; {install_extra('remote')}.") from fault
     head, chain, archive = url.partition("::")
     protocol = head.partition("://")[0].lower()
     key = (protocol, archive if chain else head.partition("://")[2].partition("/")[0])
@@ -195,8 +196,10 @@ def _storage(url: str) -> _Storage:
                 made = _Storage(url_to_fs(f"{protocol}://::{archive}")[0], protocol, archive, threading.Lock())
             else:
                 made = _Storage(url_to_fs(url, use_listings_cache=False)[0], protocol, None)
-        except (ImportError, ValueError) as fault:
-            raise FileError(f"{url} cannot be read: {first_line(fault)}; install what it needs, or check the URL.") from fault
+        except ImportError as fault:
+            raise StorageOutage(f"{url} cannot be read here ({first_line(fault)}); install that package where the images are read.") from fault
+        except ValueError as fault:
+            raise FileError(f"{url} cannot be read: {first_line(fault)}; check the URL.") from fault
         except Exception as fault:
             raise _fault(url, fault) from fault
         if chain or made.files.async_impl:
@@ -204,22 +207,26 @@ def _storage(url: str) -> _Storage:
         return made
 
 
-def _fetched(url: str) -> Content:
+def _fetched(url: str, most_bytes: int) -> Content:
     storage = _storage(url)
     path = storage.path(url)
     with storage.lock:
         info = storage.files.info(path)
         if info["type"] == "directory":
             raise FileError(f"{url} is a folder; a file is needed here.")
-        if _size(info) > MOST_BYTES:
-            raise FileError(f"{url} has more than {MOST_BYTES // 10**6} MB, too much for an image.")
+        if _size(info) > most_bytes:
+            raise _too_large(url, most_bytes)
         if _size(info) >= 0:
             return Content(storage.files.cat_file(path), _size(info), _version(info))
         with storage.files.open(path, "rb") as file:
-            data = file.read(MOST_BYTES + 1)
-    if len(data) > MOST_BYTES:
-        raise FileError(f"{url} has more than {MOST_BYTES // 10**6} MB, too much for an image.")
+            data = file.read(most_bytes + 1)
+    if len(data) > most_bytes:
+        raise _too_large(url, most_bytes)
     return Content(data, _size(info), _version(info))
+
+
+def _too_large(url: str, most_bytes: int) -> FileError:
+    return FileError(f"{url} has more than {most_bytes / 1e6:g} MB, too much for an image.")
 
 
 def _size(info: dict[str, Any]) -> int:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.commands.bench import BenchRequest
 from zygal.errors import BenchError, FileError
 from zygal.listener import Listener
-from zygal.naming import refuse_given
+from zygal.naming import option_name, refuse_given
 from zygal.outcome import Outcome
 
 if TYPE_CHECKING:
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 NOT_THERE = ("threads", "until_within", "compare", "compare_as", "weights", "witness", "image_size", "input_shape", "deadline", "arrival_rate", "max_batch", "max_wait",
              "layers", "csv", "draw", "baseline", "force", "endpoint")  # fmt: skip
 """Options of the other measurements."""
+WITH_DEFAULTS = ("batches", "levels", "execution", "max_slowdown", "timeout")
 DEFAULT_SECONDS = 30.0
 DEFAULT_WORKERS = (1, 10, 100, 1000)
 MOST_WORKERS, MOST_IMAGES = 100_000, 10**12
@@ -101,6 +102,9 @@ def _check(request: BenchRequest) -> None:
 
     check_address(request.cluster)
     refuse_given(request, NOT_THERE, "--cluster", BenchError)
+    for name in WITH_DEFAULTS:
+        if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
+            raise BenchError(f"{option_name(name)} does not apply to --cluster; leave it out.")
     if not request.images:
         raise BenchError("--cluster measures with image files; give --images DIR, or a URL of a folder.")
     for workers in request.plan_workers or ():

@@ -26,14 +26,21 @@ class ImageFile:
 
 
 def list_images(folder: str | Path) -> list[str]:
-    """The names of the image files in a folder, which may be a URL, and the folders below it, in a fixed order.
+    """The names of the image files in a folder and the folders below it, in a fixed order.
 
     Hidden files and folders are passed over, links to folders followed. Raises FileError if there are none.
     """
     if is_url(folder):
-        found = list(names_below(folder, SUFFIXES))
-    else:
-        found = _names_in(Path(folder))
+        raise FileError(f"{folder} is a URL, but a folder on this machine is needed; only classify, tally and bench --cluster read images at URLs.")
+    return _some(folder, _names_in(Path(folder)))
+
+
+def images_below(location: str) -> list[str]:
+    """The same of a folder or a URL. Raises FileError if there are none."""
+    return _some(location, list(names_below(location, SUFFIXES)) if is_url(location) else _names_in(Path(location)))
+
+
+def _some(folder: str | Path, found: list[str]) -> list[str]:
     if not found:
         raise FileError(f"{folder} holds no images (files ending in {', '.join(sorted(SUFFIXES))}); check the path.")
     return found

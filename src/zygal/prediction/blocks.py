@@ -21,6 +21,8 @@ Result = TypeVar("Result")
 READERS = 32
 """Objects that are fetched at once: a storage answers after tens of milliseconds, and then fast."""
 BLOCKS_AHEAD = 8
+AHEAD_BYTES = 8_000_000
+"""Larger objects are fetched when it is their turn, so that what is ahead takes little memory."""
 
 
 @dataclass(frozen=True)
@@ -117,7 +119,7 @@ def _begun(block: Block | Done, executor: ThreadPoolExecutor) -> dict[int, Futur
 
 def _content(url: str) -> Content | None:
     try:
-        return fetch(url)
+        return fetch(url, AHEAD_BYTES)
     except StorageOutage:
         raise
     except FileError:

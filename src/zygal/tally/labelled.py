@@ -10,7 +10,7 @@ from difflib import get_close_matches
 from pathlib import Path
 
 from zygal.errors import FileError, LabelsError, some_of
-from zygal.evidence.images import list_images
+from zygal.evidence.images import images_below
 from zygal.labels import Labels
 from zygal.locations import folder_of, is_url, joined
 from zygal.tables import PATH_WORDS, headed, is_number, table_rows
@@ -58,7 +58,7 @@ def read_labelled(where: str | Path, several: bool = False) -> list[LabelledImag
 
 def _from_folders(folder: str) -> list[LabelledImage]:
     found, loose = [], 0
-    for name in list_images(folder):
+    for name in images_below(folder):
         label, stroke, _ = name.partition("/")
         if stroke and not label.startswith("."):
             found.append(LabelledImage(joined(folder, name), (label,)))

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygal.errors import FileError, ImageError
-from zygal.evidence.images import list_images
+from zygal.evidence.images import images_below
 from zygal.locations import joined as joined_path
 from zygal.pool import Pool, ThreadPool
 from zygal.prediction.blocks import blocks_of, map_blocks
@@ -191,7 +191,7 @@ def _duplicates(
     paths = [joined.images[index].path for index in observation.indices]
     truth = [joined.truth[index] for index in observation.indices]
     pairs = duplicate_pairs(observation.fingerprints)
-    trained = [joined_path(folder, name) for folder in choices.trained_on for name in list_images(folder)]
+    trained = [joined_path(folder, name) for folder in choices.trained_on for name in images_below(folder)]
     found = (each for block in map_blocks(pool, FingerprintBlock(classifier), blocks_of(trained)) for each in block)
     fingerprints = [(path, each) for path, each in zip(trained, found) if each is not None]
     if trained and not fingerprints:
