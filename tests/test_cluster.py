@@ -190,7 +190,7 @@ def test_an_artifact_is_sent_and_images_that_workers_do_not_see_are_named(hostil
     refused(called(*arguments, cwd=workspace), "away/images/mark-00.jpg is seen here but not by the worker")
     assert not list(workspace.glob("z.csv*"))
     # Beyond the first images it is noticed when their rows come.
-    monkeypatch.setattr("zygal.cluster.pool.FIRST_IMAGES", 8)
+    monkeypatch.setattr("zygal.cluster.admission.FIRST_IMAGES", 8)
     refused(called(*arguments, cwd=workspace), "away/images/mark-00.jpg is seen here but not by a worker")
 
 

@@ -36,7 +36,7 @@ from zygal.errors import ClusterError, ZygalError
 from zygal.prediction.blocks import Block, Done
 
 if TYPE_CHECKING:
-    from zygal.cluster.pool import ClusterPool
+    from zygal.cluster.admission import Admission
 
 GATHERED = 32
 """Groups whose results are fetched at once."""
@@ -49,8 +49,8 @@ class Run:
     """seconds_per_block: measured on the workers, None before the first result; measured: of the last groups. supplied: when workers were given the kit. fixed_size:
     blocks in each group, whatever they take; fixed_slots: for so many slots groups are given out, whatever there are."""
 
-    def __init__(self, pool: ClusterPool, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any], fixed_size: int | None = None, fixed_slots: int | None = None):
-        self.pool, self.client, self.work, self.kit = pool, pool.client, work, kit
+    def __init__(self, admission: Admission, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any], fixed_size: int | None = None, fixed_slots: int | None = None):
+        self.admission, self.client, self.work, self.kit = admission, admission.client, work, kit
         self.items, self.ahead = iter(items), deque[Any]()
         self.pending: deque[Group] = deque()
         self.unfinished: set[Group] = set()
@@ -68,7 +68,7 @@ class Run:
         self.supplied: dict[str, float] = {}
 
     def results(self) -> Iterator[Any]:
-        self._supply(self.pool.workers.addresses())
+        self._supply(self.admission.workers.addresses())
         self._fill()
         while self.pending:
             head = self.pending[0]
@@ -91,7 +91,7 @@ class Run:
         self.pending.clear()
 
     def _supply(self, addresses: list[str]) -> None:
-        self.pool.workers.supply(self.kit, addresses)
+        self.admission.workers.supply(self.kit, addresses)
         self.supplied.update(dict.fromkeys(addresses, time.monotonic()))
 
     # Giving out.
@@ -133,7 +133,7 @@ class Run:
     def _look_at_slots(self) -> None:
         if time.monotonic() - self.looked < SLOTS_SECONDS:
             return
-        self.slots, self.looked = sum(self.pool.workers.slots().values()), time.monotonic()
+        self.slots, self.looked = sum(self.admission.workers.slots().values()), time.monotonic()
         if self.slots:
             self.worked = time.monotonic()
         elif time.monotonic() - self.worked > NO_WORKERS_SECONDS:
@@ -195,8 +195,8 @@ class Run:
         it may have got the kit since."""
         if began > self.supplied.get(worker, -math.inf):
             # One that is gone by now is none of them.
-            new = [address for address in self.pool.workers.addresses() if address not in self.supplied or address == worker]
-            self.pool.notes += self.pool.welcome(new)
+            new = [address for address in self.admission.workers.addresses() if address not in self.supplied or address == worker]
+            self.admission.notes += self.admission.welcome(new)
             self._supply(new)
 
     def _after_loss(self, group: Group) -> None:
@@ -237,7 +237,7 @@ class Run:
             busy = {address for address, given in self.client.processing().items() if keys & set(given)}
         except Exception as fault:
             raise scheduler_gone(self.client, fault) from fault
-        others = [address for address in self.pool.workers.addresses() if address not in busy]
+        others = [address for address in self.admission.workers.addresses() if address not in busy]
         if others:
             self._give_out(head, workers=others, allow_other_workers=False, priority=10)
 

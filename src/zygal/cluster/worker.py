@@ -104,9 +104,12 @@ def store(artifact: SentArtifact, contents: Sequence[bytes]) -> None:
         os.replace(new, path)
 
 
-def call(key: str) -> Any:
-    """What the work of a kit returns that takes nothing."""
-    return _opened(key)[0]()
+def call_once(key: str) -> Any:
+    """What the work of a kit returns that takes nothing; the kit is not kept, and neither is the artifact that it has open."""
+    work = _opened(key)[0]
+    with _station.lock:
+        _station.kits.pop(key, None)
+    return work()
 
 
 def run_group(key: str, packed: bytes, isolated: bool = False) -> Ran:

@@ -107,8 +107,9 @@ def open_pool(request: ClassifierRequest, classifiers: Iterable[Classifier | Non
     if request.cluster is None:
         yield ThreadPool(request.threads), None
         return
+    from zygal.cluster.admission import FIRST_IMAGES
     from zygal.cluster.connection import LOCAL, connected
-    from zygal.cluster.pool import FIRST_IMAGES, ClusterPool
+    from zygal.cluster.pool import ClusterPool
 
     with connected(request.cluster) as client:
         pool = ClusterPool(client)
