@@ -396,6 +396,23 @@ def test_results_come_in_order_whatever_is_lost(count, seed, losses, slots, dead
     assert losses or deadly or engine.most <= groups.GIVEN_OUT_PER_SLOT * 2 * slots
 
 
+def test_workers_that_come_later_are_examined_before_they_matter():
+    engine = Engine(named, 0, 0.0, 1)
+    admission = StandIn(engine)
+    run = running.Run(admission, named, type("Kit", (), {"key": "k"}), blocks_of(["a.jpg"]))
+    run._supply(["a"])
+    run._look_at_slots()
+    assert admission.welcomed == [["b"]] and admission.workers.supplied == [("a",), ("b",)]
+
+    def refusing(addresses):
+        raise ClusterError("the worker c has no package zygal.")
+
+    admission.welcome, run.looked = refusing, -1e9
+    admission.workers.slots = lambda: {"a": 1, "b": 1, "c": 1}
+    with pytest.raises(ClusterError, match="the worker c has no package"):
+        run._look_at_slots()
+
+
 def test_names_of_tasks_never_come_again():
     """A scheduler answers a name that it knows with what it has, also from a command that was killed."""
     keys = [future.key for _ in range(50) for future in _first_run().open]

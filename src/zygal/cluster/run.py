@@ -133,7 +133,13 @@ class Run:
     def _look_at_slots(self) -> None:
         if time.monotonic() - self.looked < SLOTS_SECONDS:
             return
-        self.slots, self.looked = sum(self.admission.workers.slots().values()), time.monotonic()
+        members = self.admission.workers.slots()
+        self.slots, self.looked = sum(members.values()), time.monotonic()
+        new = [address for address in members if address not in self.supplied]
+        if new:
+            # One that cannot even read its tasks would be lost again and again, and the groups with it.
+            self.admission.notes += self.admission.welcome(new)
+            self._supply(new)
         if self.slots:
             self.worked = time.monotonic()
         elif time.monotonic() - self.worked > NO_WORKERS_SECONDS:
