@@ -2,15 +2,16 @@
 
     python benchmarks/cluster_simulated.py [ROUNDS] [IMAGES]
 
-For each number of workers, in one process and in turn: the workers are measured as `zygal bench --cluster` does it, a run on the demo's
-images is simulated with these times, and the run is made into a file of rows. Printed are the simulated and the measured seconds of
-each round, and the ratio of their sums.
+For each number of workers, in one process and in turn: the workers are measured as `zygal bench --cluster` does it, and a run on the
+demo's images is made into a file of rows. Each run is simulated with the times measured before it and with those measured after it,
+because the speed of a shared machine changes. Printed are the simulated and the measured seconds of each round, and the ratio of their sums.
 """
 
 import os
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 from demo_artifact import demo_artifact
@@ -21,6 +22,7 @@ from zygal.cluster.pool import ClusterPool
 from zygal.cluster.simulation import Plan, simulate
 from zygal.prediction.classification import Classification, open_predictions
 from zygal.prediction.classifier import open_artifact
+from zygal.prediction.prediction import Thresholds
 
 
 def main(rounds=3, images=12_000):
@@ -34,15 +36,18 @@ def main(rounds=3, images=12_000):
             with connected(f"local:{workers}") as client:
                 pool = ClusterPool(client)
                 pool.admit(classifier)
-                run = Classification(classifier, top=3, pool=pool)
+                chosen = Classification(classifier, top=3, pool=pool)
+                times = [measure_cluster(pool, chosen, names, 12, lambda part: None).times]
                 for turn in range(rounds):
-                    before = measure_cluster(pool, run, names, 15, lambda part: None)
+                    # Other thresholds are other work, which every worker must open first.
+                    run = replace(chosen, thresholds=Thresholds(0.5 + turn / 1000))
                     began = time.perf_counter()
                     with open_predictions(Path(target) / f"{workers}-{turn}.csv", run, listed) as file:
                         for _ in file.write_rest():
                             pass
                     measured.append(time.perf_counter() - began)
-                    simulated.append(simulate(before.times, Plan(images, workers), turn).seconds)
+                    times.append(measure_cluster(pool, chosen, names, 12, lambda part: None).times)
+                    simulated.append(sum(simulate(each, Plan(images, workers), turn).seconds for each in times[-2:]) / 2)
             pairs = ", ".join(f"{one:.1f} and {other:.1f} s" for one, other in zip(simulated, measured))
             print(f"{workers} workers: simulated and measured {pairs}; ratio of the sums {sum(simulated) / sum(measured):.3f}", flush=True)
 
