@@ -272,6 +272,8 @@ def test_bench_measures_workers_and_plans_for_many(cluster, workspace):
                         (("--images", "reference", "--failures-per-hour", "-1"), "--failures-per-hour must be"), (("--images", "none"), "does not exist")):  # fmt: skip
         refused(called(*arguments, *more, cwd=workspace), words)
     refused(called("bench", "channel_marks.onnx", "--plan-workers", "5", cwd=workspace), "--plan-workers needs --cluster")
+    served = ("bench", "channel_marks.onnx", "--endpoint", "http://127.0.0.1:1/v2/models/x", "--arrival-rate", "5")
+    refused(called(*served, "--late-share", "2%", cwd=workspace), "--late-share needs --cluster")
 
 
 # The map itself, on an engine of the test that does things in any order and loses workers.

@@ -12,7 +12,7 @@ import os
 import re
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from fnmatch import fnmatch
@@ -79,16 +79,24 @@ class Content:
 def fetch(url: str, most_bytes: int | None = None) -> Content:
     """The bytes of an object, if it has at most so many (MOST_BYTES). Raises FileError, and StorageOutage if its storage does not
     answer at several attempts."""
+    try:
+        return _persistently(url, "read", lambda: _fetched(url, most_bytes or MOST_BYTES))
+    except FileError:
+        raise
+    except Exception as fault:  # Every storage has errors of its own.
+        raise _fault(url, fault) from fault
+
+
+def _persistently(url: str, asked: str, question: Callable[[], Any]) -> Any:
+    """The answer to a question, asked again while nobody answers. Raises what it raises, and StorageOutage after the last attempt."""
     for pause in (*PAUSES_SECONDS, None):
         try:
-            return _fetched(url, most_bytes or MOST_BYTES)
-        except FileError:
-            raise
-        except Exception as fault:  # Every storage has errors of its own.
+            return question()
+        except Exception as fault:
             if not _is_outage(fault):
-                raise _fault(url, fault) from fault
+                raise
             if pause is None:
-                raise StorageOutage(f"{url} cannot be read, because its storage does not answer ({_reason(fault)}); try again later.") from fault
+                raise StorageOutage(f"{url} cannot be {asked}, because its storage does not answer ({_reason(fault)}); try again later.") from fault
         time.sleep(pause)
     raise AssertionError
 
@@ -101,22 +109,21 @@ def open_location(name: str | os.PathLike) -> BinaryIO:
 
 
 def version_of(url: str) -> tuple[int, int]:
-    """Size in bytes and version of an object; (-1, -1) if there is none. Raises StorageOutage."""
-    for pause in (*PAUSES_SECONDS, None):
-        try:
-            storage = _storage(url)
-            with storage.lock:
-                info = storage.files.info(storage.path(url))
-            return (-1, -1) if info["type"] == "directory" else (_size(info), _version(info))
-        except FileError:
-            raise
-        except Exception as fault:
-            if not _is_outage(fault):
-                return -1, -1
-            if pause is None:
-                raise StorageOutage(f"{url} cannot be looked at, because its storage does not answer ({_reason(fault)}); try again later.") from fault
-        time.sleep(pause)
-    raise AssertionError
+    """Size in bytes and version of an object; (-1, -1) if there is none. Raises FileError for a URL that nothing here can read, and
+    StorageOutage."""
+    try:
+        info = _persistently(url, "looked at", lambda: _info(url))
+    except FileError:
+        raise
+    except Exception:
+        return -1, -1
+    return (-1, -1) if info["type"] == "directory" else (_size(info), _version(info))
+
+
+def _info(url: str) -> dict[str, Any]:
+    storage = _storage(url)
+    with storage.lock:
+        return storage.files.info(storage.path(url))
 
 
 def is_folder(url: str) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
@@ -56,9 +56,9 @@ def table_rows(path: str, most_bytes: int, error: type[ZygalError], row_is: str)
 
 
 def parquet_columns(
-    file: BinaryIO, path: str, error: type[ZygalError], columns: Sequence[str] | None = None
+    file: BinaryIO, path: str, error: type[ZygalError], choose: Callable[[list[str]], list[str]] = list
 ) -> tuple[list[str], Iterator[Iterator[tuple[str, ...]]]]:
-    """The columns of a Parquet file, and their values as text, a group of rows at a time. Raises `error`."""
+    """The columns of a Parquet file, and the values of those that are chosen of them as text, a group of rows at a time. Raises `error`."""
     try:
         import pyarrow
         from pyarrow.parquet import ParquetFile
@@ -70,6 +70,9 @@ def parquet_columns(
     except (pyarrow.ArrowException, OSError) as fault:
         raise error(f"{path} is not a Parquet file ({first_line(fault)}).") from fault
 
+    names = list(table.schema_arrow.names)
+    columns = choose(names)
+
     def batches() -> Iterator[Iterator[tuple[str, ...]]]:
         try:
             for batch in table.iter_batches(_ROWS_AT_ONCE, columns=columns):
@@ -77,7 +80,7 @@ def parquet_columns(
         except (pyarrow.ArrowException, OSError) as fault:
             raise error(f"{path} is damaged ({first_line(fault)}).") from fault
 
-    return list(table.schema_arrow.names), batches()
+    return names, batches()
 
 
 def _cell(value: object) -> str:

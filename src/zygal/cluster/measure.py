@@ -48,6 +48,11 @@ class Speed:
     between_seconds: float
     bytes_per_second: float | None = None
 
+    @property
+    def of_each(self) -> float:
+        """Images a second of one slot."""
+        return self.images_per_second / self.slots
+
 
 @dataclass(frozen=True)
 class Coordinator:

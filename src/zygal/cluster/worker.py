@@ -40,7 +40,7 @@ class Ran:
 
 @dataclass
 class Station:
-    """What one worker process keeps. files: hashes of files, by path and state."""
+    """What one worker process keeps. kits: opened ones, by key. hashes: of files, by path and state."""
 
     kits: OrderedDict[str, tuple[Any, Kit, dict[str, Path]]] = field(default_factory=OrderedDict)
     hashes: dict[tuple[str, int, int], str] = field(default_factory=dict)

@@ -113,6 +113,9 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
     from zygal.commands.bench_run import measure
     from zygal.sources.recognition import require_artifact
 
+    for name in () if request.cluster else CLUSTER_ONLY:
+        if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
+            raise BenchError(f"{option_name(name)} needs --cluster, which is not given.")
     if request.endpoint:
         from zygal.commands.bench_endpoint import execute as offer
 
@@ -121,9 +124,6 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
         from zygal.commands.bench_cluster import execute as measure_cluster
 
         return measure_cluster(request, listener)
-    for name in CLUSTER_ONLY:
-        if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
-            raise BenchError(f"{option_name(name)} needs --cluster, which is not given.")
     _check(request)
     require_artifact(request.artifact)
     earlier = read_baseline(request.baseline) if request.baseline else None

@@ -94,7 +94,7 @@ def execute(request: BenchRequest, listener: Listener) -> ClusterOutcome:
         found = measure_cluster(pool, run, names, request.seconds or DEFAULT_SECONDS, lambda part: listener.step("measuring the cluster", part))
     pay, limit, seen = _limits(found)
     return ClusterOutcome(request=request, engine=classifier.engine_name, measured_images=len(names), found=found, pay=pay, limit=limit, storage_seen=seen,
-                          planned=tuple(_planned(request, found, listener)), notes=(*pool.notes, *_notes(found)))  # fmt: skip
+                          planned=tuple(_planned(request, found, seen, listener)), notes=(*pool.notes, *_notes(found)))  # fmt: skip
 
 
 def _check(request: BenchRequest) -> None:
@@ -134,27 +134,25 @@ def _limits(found: MeasuredCluster) -> tuple[int, str, bool]:
     as classifying."""
     from zygal.cluster.simulation import workers_that_pay
 
-    each = found.all.images_per_second / found.all.slots
     seen = found.reading_all.images_per_second < 1.5 * found.all.images_per_second
     coordinator = 1 / (found.coordinator.row_seconds + found.coordinator.group_seconds / found.coordinator.group_rows)
-    return *workers_that_pay(each, coordinator, found.reading_all.images_per_second if seen else None), seen
+    return *workers_that_pay(found.all.of_each, coordinator, found.reading_all.images_per_second if seen else None), seen
 
 
-def _planned(request: BenchRequest, found: MeasuredCluster, listener: Listener):
+def _planned(request: BenchRequest, found: MeasuredCluster, storage_seen: bool, listener: Listener):
     from zygal.cluster.simulation import Plan, simulate
 
     chosen = request.plan_workers or DEFAULT_WORKERS
-    seen = _limits(found)[2]
+    storage = found.reading_all.images_per_second if storage_seen else None
     for place, workers in enumerate(chosen):
         listener.step("simulating", place / len(chosen))
-        storage = found.reading_all.images_per_second if seen else None
         plan = Plan(request.plan_images, workers, request.failures_per_hour, late_share=request.late_share, storage=storage)
         yield PlannedRun(workers=workers, simulated=simulate(found.times, plan))
 
 
 def _notes(found: MeasuredCluster) -> list[str]:
     notes = []
-    alone, each = found.one.images_per_second, found.all.images_per_second / found.all.slots
+    alone, each = found.one.of_each, found.all.of_each
     if each < 0.7 * alone:
         notes.append(
             f"all {found.all.slots} threads at once give {each:.0f} images/s each, one alone {alone:.0f}: they share cores or memory; the plan is for machines as full as these"

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from zygal.endpoint.load import Offered
 
 NOT_THERE = ("threads", "until_within", "compare", "compare_as", "weights", "images", "inlet", "max_batch", "max_wait", "layers", "csv", "draw", "baseline", "force", "input_shape",
-             "cluster", "plan_workers")  # fmt: skip
+             "cluster")  # fmt: skip
 """Options of the other measurements."""
 
 

@@ -85,8 +85,7 @@ class ImageList:
                 raise FileError(f"{self.where} is not a CSV in UTF-8 ({fault}).") from fault
 
     def _of_parquet(self, file: BinaryIO) -> Iterator[str]:
-        names, _ = parquet_columns(file, self.where, FileError)
-        _, batches = parquet_columns(file, self.where, FileError, [self._chosen(names)])
+        _, batches = parquet_columns(file, self.where, FileError, lambda names: [self._chosen(names)])
         number = 0
         for batch in batches:
             for (name,) in batch:

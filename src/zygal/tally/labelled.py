@@ -73,7 +73,7 @@ def _from_folders(folder: str) -> list[LabelledImage]:
 
 
 def _from_table(path: str, several: bool) -> list[LabelledImage]:
-    rows = list(table_rows(path, _MOST_BYTES, LabelsError, "each image: path, label and perhaps group"))
+    rows = table_rows(path, _MOST_BYTES, LabelsError, "each image: path, label and perhaps group")
     head = rows[0]
     if len(head) < 2:
         raise LabelsError(f"{path} has one column; a CSV of labelled images has path, label and perhaps group.")

@@ -16,7 +16,7 @@ def show_cluster(out, outcome: ClusterOutcome) -> None:
     rows = []
     for name, one, every in (("classify", found.one, found.all), ("read the files only", found.reading_one, found.reading_all)):
         for what, speed in ((f"{name}, one thread", one), (f"{name}, all {every.slots} threads", every)):
-            rows.append([what, rate(speed.images_per_second), rate(speed.images_per_second / speed.slots),
+            rows.append([what, rate(speed.images_per_second), rate(speed.of_each),
                          "-" if speed.bytes_per_second is None else f"{speed.bytes_per_second / 1e6:.1f}"])  # fmt: skip
     rows.append(["coordinator alone: order and write rows", rate(found.coordinator.rows_per_second), "-", "-"])
     show_table(out, ["measured", "images/s", "per thread", "MB/s"], rows)
@@ -36,13 +36,10 @@ def show_cluster(out, outcome: ClusterOutcome) -> None:
 
 def _conclusions(outcome: ClusterOutcome) -> list[tuple[str, str]]:
     found = outcome.found
-    each = found.all.images_per_second / found.all.slots
-    by_storage = int(found.reading_all.images_per_second / each)
+    state, bound = ("near its limit", "") if outcome.storage_seen else ("not at its limit", "at least ")
+    threads = max(1, int(found.reading_all.images_per_second / found.all.of_each))
     facts = [("workers that pay", f"up to {counted(outcome.pay, 'thread')}, then the {outcome.limit} is the limit")]
-    if outcome.storage_seen:
-        facts.append(("storage", f"near its limit: reading alone gives {rate(found.reading_all.images_per_second)} images/s, enough for {counted(max(1, by_storage), 'thread')}"))
-    else:
-        facts.append(("storage", f"not at its limit: reading alone gives {rate(found.reading_all.images_per_second)} images/s, enough for at least {counted(max(1, by_storage), 'thread')}"))
+    facts.append(("storage", f"{state}: reading alone gives {rate(found.reading_all.images_per_second)} images/s, enough for {bound}{counted(threads, 'thread')}"))
     facts.append(("coordinator", f"{grouped(round(found.coordinator.rows_per_second))} rows/s in groups of {grouped(found.coordinator.group_rows)} rows"))
     facts.append(("start of a worker", f"{duration(found.start_seconds)} until it runs its first images"))
     return facts
