@@ -156,7 +156,7 @@ def _converted(
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         check_fit(before, inlet, labels)
-        graph = run_passes(before, format.expressed(writing))
+        graph = format.arranged(run_passes(before, format.expressed(writing)))
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source, freed_from)]
         metadata = Metadata(inlet, origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__), scores=_kind_by_estimator(file))

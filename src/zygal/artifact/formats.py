@@ -50,7 +50,7 @@ class Format:
     name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package: `write` has
     `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
     module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the
-    settings of `Writing` that it does not have, with the reason.
+    settings of `Writing` that it does not have, with the reason. arrangement: the module whose `arrange(graph)` fits a graph to its runtime.
     """
 
     name: str
@@ -60,6 +60,7 @@ class Format:
     sessions: str
     inside: str
     refused: dict[str, str]
+    arrangement: str | None = None
 
     def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
         return import_module(f"{self.folder}.write").write(graph, path, metadata, writing)
@@ -71,6 +72,10 @@ class Format:
         """The graph's operators that it has."""
         return import_module(f"{self.folder}.spelling").operators_of(writing)
 
+    def arranged(self, graph: Graph) -> Graph:
+        """The graph in the form in which the format's runtime is fastest."""
+        return import_module(self.arrangement).arrange(graph) if self.arrangement else graph
+
     def check(self, where: str, writing: Writing) -> None:
         """Raises ArtifactError naming the first setting that the format does not have."""
         usual = Writing()
@@ -81,7 +86,7 @@ class Format:
 
 FORMATS: tuple[Format, ...] = (
     Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session", "zygal.engines.onnx_inside",
-           {}),
+           {}, "zygal.artifact.onnx.arrange"),
     Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session", "zygal.engines.mobile_inside",
            {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing"}),
 )  # fmt: skip
