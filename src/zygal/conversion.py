@@ -56,6 +56,8 @@ class Conversion:
     opset: int | None
     notes: tuple[str, ...]
     raw_pixels: bool = False
+    weights: Path | None = None
+    """The file beside the artifact that holds its weights, if they are not inside."""
     inlet: Inlet | None = None
     """The inlet inside: the one that was given, else the source's own."""
     labels: Labels | None = None
@@ -71,7 +73,7 @@ class Choices:
     input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's
     tensor, for models that leave it open. signature, input: see `sources.Reading`. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
     [N, H, W, 3] of any size. half: weights are stored as float16, in a format that has it. widen: what the source stores in few bits is computed in
-    float32.
+    float32. weights_beside: the weights go to a second file, which processes share.
     """
 
     input_name: str = "image"
@@ -87,6 +89,10 @@ class Choices:
     input: str | None = None
     half: bool = False
     widen: bool = False
+    weights_beside: bool = False
+
+    def writing(self) -> Writing:
+        return Writing(self.opset, self.half, self.raw_pixels, self.weights_beside)
 
 
 def convert(
@@ -101,7 +107,7 @@ def convert(
     Raises any ZygalError; then no artifact is written.
     """
     check_writable(artifact_path)
-    format_for(artifact_path).check(str(artifact_path), Writing(choices.opset, choices.half, choices.raw_pixels))
+    format_for(artifact_path).check(str(artifact_path), choices.writing())
     if choices.input_name == choices.output_name:
         raise SourceError(f"--input-name and --output-name are both {choices.input_name}; give two different names.")
     file = SourceFile.of(source)
@@ -145,7 +151,7 @@ def _converted(
     labels: Labels | None,
     choices: Choices,
 ) -> Conversion:
-    format, writing = format_for(artifact_path), Writing(choices.opset, choices.half, choices.raw_pixels)
+    format, writing = format_for(artifact_path), choices.writing()
     shape = _image_shape(inlet, choices)
     classes = len(labels.names) if labels else None
     with _read(file, choices, shape, classes) as (source, freed_from):
@@ -156,7 +162,7 @@ def _converted(
         if inlet is not None and choices.layout:
             inlet = replace(inlet, tensor=replace(inlet.tensor, layout=choices.layout))
         check_fit(before, inlet, labels)
-        graph = format.arranged(run_passes(before, format.expressed(writing)))
+        graph = format.arranged(run_passes(before, format.expressed(writing)), writing)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source, freed_from)]
         metadata = Metadata(inlet, origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__), scores=_kind_by_estimator(file))
@@ -183,7 +189,8 @@ def _converted(
             nodes_after=sum(written.operators.values()),
             operators=written.operators,
             parameters=graph.parameter_count(),
-            artifact_bytes=Path(artifact_path).stat().st_size,
+            artifact_bytes=sum(each.stat().st_size for each in (Path(artifact_path), written.weights) if each),
+            weights=written.weights,
             format=format.name,
             opset=choices.opset if format is ONNX else None,
             notes=(*notes, *written.notes),

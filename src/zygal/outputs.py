@@ -18,6 +18,7 @@ from zygal.files import check_writable, make_folder, open_file
 JSON, PICTURE, TABLE = "a JSON result of Zygal", "a PNG picture that Zygal drew", "a CSV table of zygal bench"
 PAGE, JUNIT, BUNDLE = "a page of zygal signoff", "a JUnit file of zygal signoff", "a bundle of zygal pack"
 DRAWING = "a drawing of Zygal (PNG or SVG)"
+WEIGHTS = "the weights of an artifact"
 VECTOR_FILE = "a file of vectors (.parquet or .npy)"
 _HEAD_BYTES = 4096
 _OUTPUT_FIELDS = frozenset(("csv", "draw", "exclude", "output", "regions", "sheet", "write_inlet"))
@@ -75,6 +76,9 @@ def _may_replace(output: Output) -> bool:
     if not os.path.isfile(output.path):
         # A pipe or a device is written to, not replaced.
         return True
+    if output.kind == WEIGHTS:
+        # Nothing in it says what it is; it goes with the artifact whose name it has.
+        return os.path.isfile(output.path.removesuffix(".weights"))
     try:
         with open_file(output.path) as file:
             head = file.read(_HEAD_BYTES)

@@ -27,20 +27,24 @@ class Writing:
     """What can be chosen about the form of an artifact.
 
     opset: of ONNX, the version of the standard to aim at. half: weights are stored as float16, and widened when the file is loaded. raw_pixels: the
-    graph takes 8-bit images of any size, which not every format can state.
+    graph takes 8-bit images of any size, which not every format can state. weights_beside: weights go to a second file, PATH.weights, which
+    the runtime maps: processes that run the artifact share one copy.
     """
 
     opset: int = DEFAULT_OPSET
     half: bool = False
     raw_pixels: bool = False
+    weights_beside: bool = False
 
 
 @dataclass(frozen=True)
 class Written:
-    """operators: what the file holds, by the format's names. notes: sentences that a person should read."""
+    """operators: what the file holds, by the format's names. notes: sentences that a person should read. weights: the second file, if
+    there is one."""
 
     operators: dict[str, int]
     notes: tuple[str, ...] = ()
+    weights: Path | None = None
 
 
 @dataclass(frozen=True)
@@ -50,7 +54,7 @@ class Format:
     name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package: `write` has
     `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
     module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the
-    settings of `Writing` that it does not have, with the reason. arrangement: the module whose `arrange(graph)` fits a graph to its runtime.
+    settings of `Writing` that it does not have, with the reason. arrangement: the module whose `arrange(graph, writing)` fits a graph to its runtime.
     """
 
     name: str
@@ -72,9 +76,9 @@ class Format:
         """The graph's operators that it has."""
         return import_module(f"{self.folder}.spelling").operators_of(writing)
 
-    def arranged(self, graph: Graph) -> Graph:
+    def arranged(self, graph: Graph, writing: Writing) -> Graph:
         """The graph in the form in which the format's runtime is fastest."""
-        return import_module(self.arrangement).arrange(graph) if self.arrangement else graph
+        return import_module(self.arrangement).arrange(graph, writing) if self.arrangement else graph
 
     def check(self, where: str, writing: Writing) -> None:
         """Raises ArtifactError naming the first setting that the format does not have."""
@@ -88,7 +92,8 @@ FORMATS: tuple[Format, ...] = (
     Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session", "zygal.engines.onnx_inside",
            {}, "zygal.artifact.onnx.arrange"),
     Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session", "zygal.engines.mobile_inside",
-           {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing"}),
+           {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing",
+            "weights_beside": "its runtime maps the one file as it is"}),
 )  # fmt: skip
 ONNX, MOBILE = FORMATS
 

@@ -10,7 +10,7 @@ from zygal.artifact.formats import DEFAULT_OPSET, format_for
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
-from zygal.outputs import Output, check_outputs
+from zygal.outputs import WEIGHTS, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.conversion import Conversion
@@ -44,11 +44,13 @@ class ConvertRequest:
     opset: int = DEFAULT_OPSET
     half: bool = False
     widen: bool = False
+    weights_beside: bool = False
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:
         written = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
-        return [Output(self.output, format_for(self.output).kind), *written]
+        weights = [Output(f"{self.output}.weights", WEIGHTS)] if self.weights_beside else []
+        return [Output(self.output, format_for(self.output).kind), *weights, *written]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -77,6 +79,7 @@ class ConvertOutcome(Outcome):
             "operators": dict(found.operators),
             "parameters": found.parameters,
             "artifact_bytes": found.artifact_bytes,
+            "weights_file": str(found.weights) if found.weights else None,
             "format": found.format,
             "opset": found.opset,
             "inlet_inside": found.inlet is not None,
@@ -98,7 +101,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     labels = read_labels(request.labels) if request.labels else None
     choices = Choices(request.input_name, request.output_name, request.scores, request.any_shape, request.keep_batch,
                       request.opset, request.layout, request.shape, request.raw_pixels, request.signature, request.input,
-                      request.half, request.widen)  # fmt: skip
+                      request.half, request.widen, request.weights_beside)  # fmt: skip
     shape = request.shape or (inlet.tensor_shape() if inlet else None)
     given = {"--shape": request.shape, "--keep-batch": request.keep_batch, "--signature": request.signature, "--input": request.input,
              "--write-inlet": request.write_inlet, "--widen": request.widen}  # fmt: skip
@@ -120,7 +123,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
         classes_named=len(labels.names) if labels else None,
         labels_order=labels.order if labels else None,
         notes=tuple(notes),
-        written=(request.output, *([request.write_inlet] if request.write_inlet else [])),
+        written=(request.output, *([str(found.weights)] if found.weights else []), *([request.write_inlet] if request.write_inlet else [])),
         next_step=_next_step(request, found.inlet),
     )
 

@@ -41,7 +41,13 @@ def _einsum(attributes: Mapping[str, Any], left: Sizes, right: Sizes, result: Si
     return prod({letter: size for term, sizes in zip(terms, (left, right)) for letter, size in zip(term, sizes)}.values())
 
 
+def _attention(attributes: Mapping[str, Any], query: Sizes, key: Sizes, result: Sizes) -> int:
+    """Scores of each row with each place, and the places' values summed by them."""
+    return key[1] * (prod(query) + prod(result))
+
+
 COUNTS: dict[str, Count] = {
+    "Attention": _attention,
     "Conv": _convolution,
     "ConvInteger": _convolution,
     "ConvTranspose": _transposed_convolution,

@@ -22,7 +22,7 @@ from zygal.metadata import TENSOR_KEY, Metadata
 _DTYPES = frozenset(("float16", "float32", "float64", "int8", "int16", "int32", "int64", "uint8", "bool"))
 _CONSTANT_FORMS = {"value": None, "value_float": np.float32, "value_int": np.int64, "value_floats": np.float32,
                    "value_ints": np.int64}  # fmt: skip
-UNREAD = ("If", "MeasuredExpand", "MeasuredPad", "MeasuredSlice")
+UNREAD = ("If", "MeasuredExpand", "MeasuredPad", "MeasuredReshape", "MeasuredSlice")
 """Operators that are only written, in the inlet of artifacts that take raw pixels."""
 _SPARE = 9
 

@@ -54,6 +54,7 @@ _OF_FIRST = {"dtype": None, "scalar": True}
 _AXES_LATER = Spelling(slots={"axes": Slot(1, since=18)})
 _RECURRENT = Spelling(since=14)
 SPELLINGS: dict[str, Spelling] = {
+    "Attention": Spelling(since=23),
     "Cast": Spelling(dtypes=("to",)),
     "Clip": Spelling(slots={"min": Slot(1, **_OF_FIRST), "max": Slot(2, **_OF_FIRST)}),
     "CumSum": Spelling(slots={"axis": Slot(1, scalar=True)}),
@@ -66,6 +67,7 @@ SPELLINGS: dict[str, Spelling] = {
     "LayerNormalization": Spelling(since=17),
     "MeasuredExpand": Spelling(name="Expand"),
     "MeasuredPad": Spelling(name="Pad"),
+    "MeasuredReshape": Spelling(name="Reshape", unwritten=("known",)),
     "MeasuredSlice": Spelling(name="Slice", slots={"axes": Slot(3)}),
     "Pad": Spelling(slots={"pads": Slot(1), "value": Slot(2, **_OF_FIRST)}),
     "RNN": _RECURRENT,

@@ -40,7 +40,7 @@ _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number
 def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
 
-    A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it.
+    A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it; so does any if it is asked for.
     Raises ArtifactError if the opset cannot express the graph or the standard's full checker refuses
     it, OutputError if it cannot be written.
     """
@@ -50,12 +50,12 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     check_opset(graph, writing.opset)
     model, constants = build_model(graph, metadata, writing.opset)
     _check(model, constants)
-    if sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
-        _write_beside(Path(path), model, constants)
-    else:
-        with whole_file(path) as file:
-            _write(file, model, constants)
-    return Written(dict(Counter(node.operator for node in graph.nodes).most_common()))
+    operators = dict(Counter(node.operator for node in graph.nodes).most_common())
+    if writing.weights_beside or sum(array.nbytes for array in constants.values()) > LARGEST_FILE_BYTES - SPARE_BYTES:
+        return Written(operators, weights=_write_beside(Path(path), model, constants))
+    with whole_file(path) as file:
+        _write(file, model, constants)
+    return Written(operators)
 
 
 def model_bytes(graph: Graph, opset: int) -> bytes:
@@ -80,8 +80,8 @@ def check_opset(graph: Graph, opset: int) -> None:
         raise ArtifactError(f"opset {opset} cannot express {listed}; the lowest that can is opset {lowest}.")
 
 
-def _write_beside(path: Path, model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> None:
-    """The weights into a file of their own, in the standard's form for external data; small ones stay inside."""
+def _write_beside(path: Path, model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> Path:
+    """The weights into a file of their own, in the standard's form for external data, and its name; small ones stay inside."""
     inside = {name: array for name, array in constants.items() if array.nbytes < 1024}
     beside = path.with_name(f"{path.name}.weights")
     with whole_file(path) as file, whole_file(beside) as data:
@@ -98,6 +98,7 @@ def _write_beside(path: Path, model: onnx.ModelProto, constants: dict[str, np.nd
             for piece in _little_endian_pieces(array):
                 data.write(piece)
         _write(file, model, inside)
+    return beside
 
 
 def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.ModelProto, dict[str, np.ndarray]]:

@@ -7,6 +7,7 @@ pads) is an attribute here, even where a format passes it as a tensor: how a for
 from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the list)
     activations,
     arithmetic,
+    attention,
     convolution,
     indexing,
     linear,

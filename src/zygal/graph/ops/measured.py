@@ -62,8 +62,8 @@ class MeasuredPad(Operator):
         x, pads = inputs[:2]
         if pads.rank != 1 or not fits(pads.shape[0], 2 * x.rank):
             raise ValueError("there must be two pads for each axis")
-        # Images are never joined to others, and channels are not made up.
-        return [TensorType(x.dtype, (*x.shape[:2], *(OPEN,) * (x.rank - 2)))]
+        # Images are never joined to others, and channels, which lie last, are not made up.
+        return [TensorType(x.dtype, (x.shape[0], *(OPEN,) * (x.rank - 2), x.shape[-1]))]
 
     def compute(self, inputs, attributes):
         x, pads, *value = inputs
@@ -72,6 +72,24 @@ class MeasuredPad(Operator):
         outer = [(max(before, 0), max(after, 0)) for before, after in pairs]
         extra = {"constant_values": value[0] if value else x.dtype.type(0)} if attributes["mode"] == "constant" else {}
         return [np.pad(x[inner], outer, mode=attributes["mode"], **extra)]
+
+
+@register
+class MeasuredReshape(Operator):
+    """To sizes that are worked out; the images stay apart. known: the sizes that are known beforehand behind the batch, None for others."""
+
+    name = "MeasuredReshape"
+    accepts = (ANYTHING, _PLACES)
+    parameters = (Parameter("known"),)
+
+    def infer(self, inputs, attributes):
+        x, shape = inputs
+        if shape.rank != 1 or not fits(shape.shape[0], 1 + len(attributes["known"])):
+            raise ValueError("there must be one size for each axis")
+        return [TensorType(x.dtype, (x.shape[0], *(OPEN if size is None else size for size in attributes["known"])))]
+
+    def compute(self, inputs, attributes):
+        return [inputs[0].reshape(inputs[1].tolist())]
 
 
 @register

@@ -32,10 +32,10 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
     if refused:
         raise InletError(f"{refused} cannot be put into the artifact; leave --raw-pixels out, and preprocess the images before it.")
     writer = Writer(input_name, TensorType(np.dtype(np.uint8), (Batch(), Open("H"), Open("W"), 3)))
-    picture = writer.op("Transpose", writer.op("Cast", input_name, to=FLOAT), perm=[0, 3, 1, 2])
     grey_last = inlet.decode.conversion == "grey-after-resize"
     last_resize = max((place for place, step in enumerate(inlet.frame) if isinstance(step, Resize)), default=-1)
-    picture = _turned(writer, picture if grey_last else _coloured(writer, picture, inlet), inlet)
+    # Pixels stay 8-bit, and as they are stored, until something computes with them.
+    picture = _turned(writer, input_name if grey_last else _coloured(writer, input_name, inlet), inlet)
     for place, step in enumerate(inlet.frame):
         if isinstance(step, Resize):
             picture = resized(writer, picture, step)
@@ -50,20 +50,19 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
         if grey_last and place == last_resize:
             picture = _coloured(writer, picture, inlet)
     if inlet.decode.colour == "bgr":
-        picture = writer.op("Gather", picture, writer.whole([2, 1, 0]), axis=1)
+        picture = writer.op("Gather", picture, writer.whole([2, 1, 0]), axis=3)
     elif inlet.decode.colour == "grey" and inlet.channels == 3:
-        picture = writer.op("Concat", picture, picture, picture, axis=1)
+        picture = writer.op("Concat", picture, picture, picture, axis=3)
     # An image that is smaller than a crop is found out here, with both sizes in the message.
-    picture = writer.op("Reshape", picture, writer.whole([-1, inlet.channels, *size]))
-    picture = (
-        _valued(writer, picture, inlet.values, inlet.channels, size) if inlet.tensor.dtype == "float32" else picture
-    )
+    picture = writer.op("Reshape", picture, writer.whole([-1, *size, inlet.channels]))
+    picture = writer.op("Transpose", picture, perm=[0, 3, 1, 2])
+    if inlet.tensor.dtype == "float32":
+        picture = _valued(writer, writer.real(picture), inlet.values, inlet.channels, size)
+    else:
+        picture = writer.op("Clip", writer.op("Round", writer.real(picture)), writer.number(0.0), writer.number(255.0))
     if inlet.tensor.layout == "NHWC":
         picture = writer.op("Transpose", picture, perm=[0, 2, 3, 1])
-    kind = FLOAT if inlet.tensor.dtype == "float32" else UINT8
-    if inlet.tensor.dtype == "uint8":
-        picture = writer.op("Clip", writer.op("Round", picture), writer.number(0.0), writer.number(255.0))
-    return writer.finished(picture, output_name, kind)
+    return writer.finished(picture, output_name, FLOAT if inlet.tensor.dtype == "float32" else UINT8)
 
 
 def unstated(inlet: Inlet) -> str | None:
@@ -95,10 +94,12 @@ def _blurred(writer: Writer, picture: str, step: Blur, channels: int) -> str:
     weights = blur_taps(step)
     weights = fixed_taps(weights) if step.rounding == "fixed-8bit" else weights
     reach = step.taps // 2
+    picture = writer.op("Transpose", writer.real(picture), perm=[0, 3, 1, 2])
     picture = writer.op("Pad", picture, writer.whole([0, 0, reach, reach, 0, 0, reach, reach]), mode="reflect")
     for shape in ((1, step.taps), (step.taps, 1)):
         kernel = np.tile(weights.astype(np.float32).reshape(1, 1, *shape), (channels, 1, 1, 1))
         picture = writer.op("Conv", picture, writer.constant(kernel), group=channels)
+    picture = writer.op("Transpose", picture, perm=[0, 2, 3, 1])
     if step.rounding == "none":
         return picture
     return writer.rounded(picture, "up" if step.rounding == "fixed-8bit" else "even")
@@ -106,10 +107,10 @@ def _blurred(writer: Writer, picture: str, step: Blur, channels: int) -> str:
 
 def _bright_border(writer: Writer, picture: str) -> str:
     """[N, 1, 1, 1]: whether the mean of the outermost rows and columns is above 127.5."""
-    channels = writer.to(writer.side(picture, 1), FLOAT)
-    height, width = (writer.to(writer.side(picture, axis), FLOAT) for axis in (2, 3))
+    channels = writer.to(writer.side(picture, 3), FLOAT)
+    height, width = (writer.to(writer.side(picture, axis), FLOAT) for axis in (1, 2))
     ends = ((writer.whole([0]), writer.whole([1])), (writer.whole([-1]), writer.whole([2**31])))
-    edges = [writer.op("Slice", picture, *end, writer.whole([axis])) for axis in (2, 3) for end in ends]
+    edges = [writer.op("Slice", picture, *end, writer.whole([axis])) for axis in (1, 2) for end in ends]
     sums = [writer.op("ReduceSum", edge, writer.whole([1, 2, 3]), keepdims=1) for edge in edges]
     total = writer.op("Add", writer.op("Add", sums[0], sums[1]), writer.op("Add", sums[2], sums[3]))
     around = writer.op("Mul", writer.op("Mul", writer.op("Add", height, width), writer.number(2.0)), channels)
@@ -123,11 +124,11 @@ def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
         if rounding.startswith("nearest"):
             bits = 16 if rounding == "nearest" else 15
             weights = whole_weights(decode.grey_weights, bits) / 2**bits
-            picture = writer.rounded(picture, "even")
+            picture = writer.rounded(writer.real(picture), "even")
         elif rounding == "down-15bit":
             weights = whole_weights(decode.grey_weights, 15, np.floor) / 2**15
-        columns = writer.constant(weights.astype(np.float32).reshape(1, 3, 1, 1))
-        picture = writer.op("ReduceSum", writer.op("Mul", picture, columns), writer.whole([1]), keepdims=1)
+        columns = writer.constant(weights.astype(np.float32).reshape(1, 1, 1, 3))
+        picture = writer.op("ReduceSum", writer.op("Mul", writer.real(picture), columns), writer.whole([3]), keepdims=1)
         if rounding == "stretched":
             picture = writer.op("Mul", picture, writer.number(255.5 / 255))
         if rounding != "none":
@@ -139,10 +140,11 @@ def _turned(writer: Writer, picture: str, inlet: Inlet) -> str:
     """Light and dark exchanged, and mirrored."""
     decode = inlet.decode
     if decode.polarity != "as-is":
+        picture = writer.real(picture)
         inverted = writer.op("Sub", writer.number(255.0), picture)
         bright = decode.polarity == "dark-ground"
         picture = writer.op("Where", _bright_border(writer, picture), inverted, picture) if bright else inverted
-    for axis, direction in ((2, "vertical"), (3, "horizontal")):
+    for axis, direction in ((1, "vertical"), (2, "horizontal")):
         if decode.mirror in (direction, "both"):
             ends = writer.whole([-1]), writer.whole([-(2**31)]), writer.whole([axis]), writer.whole([-1])
             picture = writer.op("Slice", picture, *ends)
@@ -153,9 +155,9 @@ def _cropped(writer: Writer, picture: str, step: Crop) -> str:
     starts, ends = [], []
     if step.margins is not None:
         top, bottom, left, right = step.margins
-        ends = [writer.at(writer.op("Sub", writer.side(picture, axis), writer.whole(by)), 0) for axis, by in ((2, bottom), (3, right))]
-        return writer.op("Slice", picture, writer.whole([top, left]), writer.op("Concat", *ends, axis=0), writer.whole([2, 3]))
-    sides = writer.side(picture, 2), writer.side(picture, 3)
+        ends = [writer.at(writer.op("Sub", writer.side(picture, axis), writer.whole(by)), 0) for axis, by in ((1, bottom), (2, right))]
+        return writer.op("Slice", picture, writer.whole([top, left]), writer.op("Concat", *ends, axis=0), writer.whole([1, 2]))
+    sides = writer.side(picture, 1), writer.side(picture, 2)
     for axis, side in enumerate(sides):
         length = _cropped_side(writer, sides, axis, step)
         spare = writer.op("Sub", side, length)
@@ -165,7 +167,7 @@ def _cropped(writer: Writer, picture: str, step: Crop) -> str:
         starts.append(writer.at(start, 0))
         ends.append(writer.at(writer.op("Add", start, length), 0))
     bounds = writer.op("Concat", *starts, axis=0), writer.op("Concat", *ends, axis=0)
-    return writer.op("Slice", picture, *bounds, writer.whole([2, 3]))
+    return writer.op("Slice", picture, *bounds, writer.whole([1, 2]))
 
 
 def _cropped_side(writer: Writer, sides: tuple[str, str], axis: int, step: Crop) -> str:
@@ -201,21 +203,20 @@ def _margin(writer: Writer, spare: str, centring: str) -> str:
 
 def _padded(writer: Writer, picture: str, step: Pad | Crop, inlet: Inlet) -> str:
     """The picture padded; for a crop, as far as it is smaller than that."""
-    none = writer.whole([0, 0])
     if step.margins is not None:
         top, bottom, left, right = step.margins
-        widths = writer.whole([0, 0, top, left, 0, 0, bottom, right])
+        widths = writer.whole([0, top, left, 0, 0, bottom, right, 0])
     else:
-        widths = writer.op("Concat", none, *_pad_widths(writer, picture, step), axis=0)
+        widths = writer.op("Concat", *_pad_widths(writer, picture, step), axis=0)
     if isinstance(step, Pad) and step.border != "colour":
-        return writer.op("Pad", picture, widths, mode="edge" if step.border == "repeat" else "reflect")
+        return writer.op("Pad", writer.real(picture), widths, mode="edge" if step.border == "repeat" else "reflect")
     # The operator fills with one number: the colour is taken off and put back around it.
-    colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(1, -1, 1, 1))
-    return writer.op("Add", writer.op("Pad", writer.op("Sub", picture, colour), widths, writer.number(0.0)), colour)
+    colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(1, 1, 1, -1))
+    return writer.op("Add", writer.op("Pad", writer.op("Sub", writer.real(picture), colour), widths, writer.number(0.0)), colour)
 
 
 def _pad_widths(writer: Writer, picture: str, step: Pad | Crop) -> list[str]:
-    sides = writer.side(picture, 2), writer.side(picture, 3)
+    sides = writer.side(picture, 1), writer.side(picture, 2)
     before, after = [], []
     for axis, side in enumerate(sides):
         if step.size is not None:
@@ -231,7 +232,8 @@ def _pad_widths(writer: Writer, picture: str, step: Pad | Crop) -> list[str]:
         start = _margin(writer, spare, centring)
         before.append(writer.at(start, 0))
         after.append(before[-1] if centring == "equal" else writer.at(writer.op("Sub", spare, start), 0))
-    return [*before, writer.whole([0, 0]), *after]
+    none = writer.whole([0])
+    return [none, *before, none, none, *after, none]
 
 
 def _valued(writer: Writer, picture: str, values: Values, channels: int, size: tuple[int, int]) -> str:

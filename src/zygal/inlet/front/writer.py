@@ -14,7 +14,7 @@ LAYER = "inlet"
 
 
 FLOAT, UINT8, INT64, DOUBLE = "float32", "uint8", "int64", "float64"
-_STATIC = {"Slice": ("starts", "ends", "axes", "steps"), "Pad": ("pads",), "Reshape": ("shape",), "Unsqueeze": ("axes",), "ReduceSum": ("axes",),
+_STATIC = {"Slice": ("starts", "ends", "axes", "steps"), "Pad": ("pads",), "Reshape": ("shape",), "Unsqueeze": ("axes",), "Squeeze": ("axes",), "ReduceSum": ("axes",),
            "ReduceMax": ("axes",), "CumSum": ("axis",), "Clip": ("min", "max")}  # fmt: skip
 """Parameters of operators in the order in which they are given here as values, behind the first."""
 _SINGLE = ("axis", "min", "max")
@@ -102,6 +102,16 @@ class Writer:
 
     def at(self, values: str, axis: int) -> str:
         return self.op("Unsqueeze", values, self.whole([axis]))
+
+    def real(self, value: str) -> str:
+        """The value in float32."""
+        self._reach(value)
+        return value if self._builder.types[value].dtype == np.float32 else self.to(value, FLOAT)
+
+    def channels(self, picture: str) -> int:
+        """How many channels a picture [N, H, W, C] has."""
+        self._reach(picture)
+        return self._builder.types[picture].shape[3]
 
     def count(self, length: str) -> str:
         """0, 1, ... length - 1 in float64."""

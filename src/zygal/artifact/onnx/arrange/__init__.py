@@ -6,11 +6,14 @@ turns around, and what each of two forms costs there. benchmarks/passes.py measu
 
 from __future__ import annotations
 
+from zygal.artifact.formats import Writing
 from zygal.artifact.onnx.arrange.attention import attention_by_heads
 from zygal.artifact.onnx.arrange.channels import Channels
-from zygal.artifact.onnx.arrange.meeting import orders_meet, softmax_along_last
+from zygal.artifact.onnx.arrange.meeting import orders_meet, slow_transposes_split, softmax_along_last
 from zygal.artifact.onnx.arrange.orders import arranged
+from zygal.artifact.onnx.arrange.places import images_keep_sides, lines_into_convolutions
 from zygal.artifact.onnx.arrange.tokens import Tokens
+from zygal.artifact.onnx.spelling import spelling_of
 from zygal.graph import Graph
 from zygal.graph.passes import PASSES
 
@@ -25,11 +28,22 @@ def token_orders(graph: Graph) -> Graph:
     return arranged(graph, Tokens)
 
 
-ARRANGEMENTS = (softmax_along_last, orders_meet, channel_orders, orders_meet, attention_by_heads, orders_meet, token_orders, orders_meet)
+def attention_as_one(graph: Graph) -> Graph:
+    """Attention by the standard's own operator, which newer opsets have."""
+    return attention_by_heads(graph, as_one=True)
 
 
-def arrange(graph: Graph) -> Graph:
+ARRANGEMENTS = (
+    softmax_along_last, orders_meet, channel_orders, orders_meet, images_keep_sides, attention_by_heads, orders_meet, token_orders, orders_meet,
+)  # fmt: skip
+"""In this order; the usual passes follow over what they leave, and then LAST."""
+LAST = (lines_into_convolutions, slow_transposes_split)
+
+
+def arrange(graph: Graph, writing: Writing) -> Graph:
     """All of them, and the usual passes over what they leave."""
-    for each in (*ARRANGEMENTS, *PASSES):
+    if spelling_of("Attention").since <= writing.opset:
+        graph = attention_as_one(graph)
+    for each in (*ARRANGEMENTS, *PASSES, *LAST):
         graph = each(graph)
     return graph

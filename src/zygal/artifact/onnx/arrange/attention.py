@@ -2,7 +2,7 @@
 
 The query, key and value get a product each, with the heads' columns in order and the scale in the weights. With the tokens in front of the
 batch, images and heads are one axis without moving anything, [tokens, batch * heads, size], and the runtime reads that as it lies for the
-products of attention. What is left is one transpose of the result.
+products of attention. What is left is one transpose of the result. Where the opset has an operator for the whole, that is taken instead.
 """
 
 from __future__ import annotations
@@ -48,8 +48,11 @@ class Operand:
     tokens: int
 
 
-def attention_by_heads(graph: Graph) -> Graph:
-    """Rewrites each product of attention whose operands are understood, if nothing else needs what they are made of."""
+def attention_by_heads(graph: Graph, as_one: bool = False) -> Graph:
+    """Rewrites each product of attention whose operands are understood, if nothing else needs what they are made of.
+
+    as_one: there is an operator for all of it, which takes the place of both products and the softmax between them.
+    """
     finder = _Finder(graph)
     found = finder.products()
     if not found:
@@ -57,7 +60,10 @@ def attention_by_heads(graph: Graph) -> Graph:
     writer = _Writer(graph, finder)
     for node in graph.nodes:
         name = node.outputs[0]
-        if name in found:
+        whole = finder.whole(node, found) if as_one and name in found else None
+        if whole is not None:
+            writer.attention(node, *whole)
+        elif name in found:
             writer.product(node, *found[name])
         elif node.inputs and node.inputs[0] in writer.scaled:
             # Its number is in the query's weights now.
@@ -142,6 +148,30 @@ class _Finder:
         readers = self._readers.get(name, [])
         return self._number(readers[0]) if len(readers) == 1 and name not in self._graph.outputs and readers[0].inputs[0] == name else None
 
+    def whole(self, node: Node, found) -> tuple[Operand, Operand, Operand, str] | None:
+        """Query, key, value and the addend of the scores, "" if there is none, of the attention that a product ends; else None."""
+        left, value = found[node.outputs[0]]
+        softmax = self._made_by.get(node.inputs[0])
+        if left is not None or softmax is None or softmax.operator != "Softmax":
+            return None
+        type = self._graph.types[softmax.outputs[0]]
+        if attribute(softmax, "axis") not in (-1, type.rank - 1):
+            return None
+        scores, addend, factor = softmax.inputs[0], "", 1.0
+        made = self._made_by.get(scores)
+        if made is not None and made.operator == "Add" and type.rank == 4 and self._graph.constants.get(made.inputs[1]) is not None:
+            scores, addend = made.inputs
+            if self._graph.types[addend].rank > 4 or self._graph.types[scores].shape != type.shape:
+                return None
+            made = self._made_by.get(scores)
+        if scores not in found and made is not None:
+            factor = self._number(made)
+            scores = made.inputs[0]
+        query, key = found.get(scores, (None, None))
+        if query is None or factor is None or len(query.columns) != len(value.columns):
+            return None
+        return replace(query, factor=query.factor * factor), key, value, addend
+
     def _between(self, start: str, name: str) -> list[str]:
         passed = []
         while name != start:
@@ -203,7 +233,9 @@ class _Finder:
 
 class _Writer:
     def __init__(self, graph: Graph, finder: _Finder):
-        self._graph, self._finder, self._swapped = graph, finder, {}
+        self._graph, self._finder = graph, finder
+        self._swapped: dict[str, str] = {}
+        self._flattened: dict[str, str] = {}
         self.scaled: set[str] = set()
         self.nodes: list[Node] = []
         self.constants = dict(graph.constants)
@@ -230,35 +262,60 @@ class _Writer:
         attended = self._step(node, "MatMul", f"{made}.attended", weights, value)
         attended = self._step(node, "Transpose", f"{made}.tokens", attended, perm=SWAPPED)
         attended = self._step(node, "Reshape", f"{made}.joined", attended, shape=[tokens, -1, heads * size])
-        # From here on as it was: what takes the heads together behind it undoes this.
-        attended = self._step(node, "Transpose", f"{made}.rows", attended, perm=SWAPPED)
-        attended = self._step(node, "Reshape", f"{made}.split", attended, shape=[0, tokens, heads, size])
-        if len(shape) == 4:
-            self._step(node, "Transpose", made, attended, perm=[0, 2, 1, 3])
+        self._as_before(node, self._step(node, "Transpose", f"{made}.rows", attended, perm=SWAPPED), tokens, heads, size)
+
+    def attention(self, node: Node, query: Operand, key: Operand, value: Operand, addend: str) -> None:
+        """Adds the operator for all of it in the place of its last product."""
+        shape, made = self._graph.types[node.outputs[0]].shape, node.outputs[0]
+        given = [
+            self._rows(node, operand, role, self._flat(node, operand.linear.x))
+            for operand, role in ((query, "query"), (key, "key"), (value, "value"))
+        ]
+        if addend:
+            self.constants[f"{made}.addend"] = np.broadcast_to(self.constants[addend], (1, *self._graph.types[node.inputs[0]].shape[1:])).copy()
+            given.append(f"{made}.addend")
+        tokens, (heads, size) = shape[-2], value.columns.shape
+        attributes = {"q_num_heads": heads, "kv_num_heads": heads, "scale": 1.0}
+        self._as_before(node, self._step(node, "Attention", f"{made}.rows", *given, **attributes), tokens, heads, size)
+
+    def _as_before(self, node: Node, rows: str, tokens: int, heads: int, size: int) -> None:
+        """From rows on as it was: what takes the heads together behind it undoes this."""
+        made = node.outputs[0]
+        split = self._step(node, "Reshape", f"{made}.split", rows, shape=[0, tokens, heads, size])
+        if self._graph.types[made].rank == 4:
+            self._step(node, "Transpose", made, split, perm=[0, 2, 1, 3])
         else:
-            turned = self._step(node, "Transpose", f"{made}.turned", attended, perm=[0, 2, 1, 3])
+            turned = self._step(node, "Transpose", f"{made}.turned", split, perm=[0, 2, 1, 3])
             self._step(node, "Reshape", made, turned, shape=[-1, tokens, size])
 
     def _operand(self, node: Node, operand: Operand, role: str, order: list[int]) -> str:
-        linear, name = operand.linear, f"{node.outputs[0]}.{role}"
-        heads, size = operand.columns.shape
-        chosen = operand.columns.reshape(-1)
-        factor = np.float32(operand.factor)
-        self.constants[f"{name}.weight"] = linear.matrix[:, chosen] * factor
-        rows = self._step(node, "MatMul", f"{name}.product", self._tokens_first(node, linear.x), f"{name}.weight")
-        if linear.bias is not None:
-            self.constants[f"{name}.bias"] = linear.bias[chosen] * factor
-            rows = self._step(node, "Add", f"{name}.rows", rows, f"{name}.bias")
-        split = self._step(node, "Reshape", f"{name}.split", rows, shape=[operand.tokens, -1, size])
+        name = f"{node.outputs[0]}.{role}"
+        rows = self._rows(node, operand, role, self._tokens_first(node, operand.linear.x))
+        split = self._step(node, "Reshape", f"{name}.split", rows, shape=[operand.tokens, -1, operand.columns.shape[1]])
         return self._step(node, "Transpose", name, split, perm=order)
+
+    def _rows(self, node: Node, operand: Operand, role: str, x: str) -> str:
+        """The product that makes an operand, its heads' columns in order and its factor in the weights."""
+        linear, name = operand.linear, f"{node.outputs[0]}.{role}"
+        chosen, factor = operand.columns.reshape(-1), np.float32(operand.factor)
+        self.constants[f"{name}.weight"] = linear.matrix[:, chosen] * factor
+        rows = self._step(node, "MatMul", f"{name}.product", x, f"{name}.weight")
+        if linear.bias is None:
+            return rows
+        self.constants[f"{name}.bias"] = linear.bias[chosen] * factor
+        return self._step(node, "Add", f"{name}.added", rows, f"{name}.bias")
+
+    def _flat(self, node: Node, x: str) -> str:
+        """x as [batch, tokens, inputs]."""
+        shape = self._graph.types[x].shape
+        if len(shape) > 3 and x not in self._flattened:
+            self._flattened[x] = self._step(node, "Reshape", f"{x}.flat", x, shape=[0, prod(shape[1:-1]), shape[-1]])
+        return self._flattened.get(x, x)
 
     def _tokens_first(self, node: Node, x: str) -> str:
         """x as [tokens, batch, inputs]."""
         if x not in self._swapped:
-            shape, flat = self._graph.types[x].shape, x
-            if len(shape) > 3:
-                flat = self._step(node, "Reshape", f"{x}.flat", x, shape=[0, prod(shape[1:-1]), shape[-1]])
-            self._swapped[x] = self._step(node, "Transpose", f"{x}.swapped", flat, perm=SWAPPED)
+            self._swapped[x] = self._step(node, "Transpose", f"{x}.swapped", self._flat(node, x), perm=SWAPPED)
         return self._swapped[x]
 
     def _step(self, of: Node, operator: str, made: str, *inputs: str, **attributes) -> str:

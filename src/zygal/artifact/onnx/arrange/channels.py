@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from math import prod
 
 import numpy as np
 
-from zygal.artifact.onnx.arrange.orders import TRANSPOSED, Arranger, Family, elements, stays_ordered
+from zygal.artifact.onnx.arrange.costs import AXIS_MOVED, IMAGES, STARTED, elements, transpose_cost
+from zygal.artifact.onnx.arrange.orders import Arranger, Family, stays_ordered
 from zygal.artifact.onnx.arrange.permuting import is_elementwise, turns_freely
 from zygal.graph import Graph, Node
 from zygal.graph.passes.rules import attribute
-from zygal.graph.shapes import Batch, Shape
+from zygal.graph.shapes import Batch, Shape, at_batch
 
 FIRST, LAST = 0, 1
 _IMAGES = frozenset((
@@ -20,8 +21,6 @@ _IMAGES = frozenset((
     "SpaceToDepth", "Resize", "GridSample",
 ))  # fmt: skip
 """The operators whose first input and result have their channels behind the batch."""
-STARTED = 150_000
-"""The time of the further operators of a normalisation over axis 1, in tenths of a nanosecond."""
 
 
 class Channels(Family):
@@ -40,7 +39,7 @@ class Channels(Family):
         home, made = self.homes[moving[0]], node.outputs[0]
         if made in self.homes and self.homes[made] != home:
             return False
-        if node.operator in ("Transpose", "Reshape"):
+        if node.operator == "Reshape":
             return made in self.homes and _carried(node, self.graph, home, False) == home
         if made not in self.homes and (is_elementwise(node) or not stays_ordered(node, self)):
             return False
@@ -50,19 +49,39 @@ class Channels(Family):
 
     def costs(self, node: Node) -> tuple[int, int]:
         if _is_normalization(node, self.graph):
-            return STARTED, 0
+            return 6 * STARTED, 0
         if node.operator == "Softmax":
             # The runtime turns what is not along the last axis.
             rank, home = self.graph.types[node.outputs[0]].rank, self.homes[node.inputs[0]]
-            axis, twice = attribute(node, "axis") % rank, 2 * TRANSPOSED * elements(self.graph, node.outputs[0])
+            axis, twice = attribute(node, "axis") % rank, 2 * AXIS_MOVED * elements(self.graph, node.outputs[0])
             places = [axis, self.order(rank, 1 - home).index(axis)]
             costs = [twice if place != rank - 1 else 0 for place in places]
             return (costs[0], costs[1]) if home == FIRST else (costs[1], costs[0])
         return 0, 0
 
+    def absorbs(self, node: Node) -> bool:
+        if node.operator != "Transpose" or node.inputs[0] not in self.homes or node.outputs[0] not in self.homes:
+            return False
+        return _carried(node, self.graph, self.homes[node.inputs[0]], False) == self.homes[node.outputs[0]]
+
+    def absorbed_costs(self, node: Node) -> tuple[tuple[int, int], int]:
+        """Whole rows of channels are moved quickest, which takes that they lie last on both sides."""
+        shape = [at_batch(self.graph.types[name].shape, IMAGES) for name in (node.inputs[0], node.outputs[0])]
+        found = {}
+        for given in (FIRST, LAST):
+            for made in (FIRST, LAST):
+                turn = _order_between(node, self, given, made)
+                sizes = shape[0] if self.homes[node.inputs[0]] == given else [shape[0][axis] for axis in self.order(len(turn), given)]
+                found[given, made] = transpose_cost(sizes, turn) * elements(self.graph, node.inputs[0])
+        mixed = max(found[FIRST, LAST], found[LAST, FIRST])
+        same = found[FIRST, FIRST], found[LAST, LAST]
+        return same, max(mixed - min(same), 0)
+
     def emit(self, node: Node, label: int, arranger: Arranger) -> None:
         home = self.homes[node.inputs[0]] if node.inputs[0] in self.homes else None
-        if home is None or home == label:
+        if node.operator == "Transpose":
+            _transposed(node, label, arranger)
+        elif home is None or home == label:
             arranger.turn(node, label)
         elif _is_product(node, self.graph):
             _convolved(node, arranger, self._sides)
@@ -72,10 +91,17 @@ class Channels(Family):
             _multiplied(node, arranger)
         elif node.operator == "Reshape":
             _reshaped(node, label, arranger)
-        elif node.operator == "Transpose":
-            _transposed(node, label, arranger, self)
         else:
             arranger.turn(node, label)
+
+
+def _order_between(node: Node, family: Family, given: int, made: int) -> list[int]:
+    """What a transpose is from its input in one order to its result in another."""
+    perm = list(attribute(node, "perm"))
+    rank, axes = len(perm), list(range(len(perm)))
+    before = axes if family.homes[node.inputs[0]] == given else list(family.order(rank, given))
+    after = axes if family.homes[node.outputs[0]] == made else list(family.order(rank, made))
+    return [before.index(perm[axis]) for axis in after]
 
 
 def _to_last(rank: int) -> tuple[int, ...]:
@@ -177,12 +203,11 @@ def _carried(node: Node, graph: Graph, label: int, back: bool) -> int | None:
             return None
         channel = 1 if label == FIRST else -1
         return label if before[channel] == after[channel] else None
-    order = tuple(attribute(node, "perm"))
-    rank = len(order)
-    if order == (_to_last(rank) if (label == FIRST) != back else _to_first(rank)):
-        return 1 - label
-    kept = 1 if label == FIRST else rank - 1
-    return label if order[0] == 0 and order[kept] == kept else None
+    order = list(attribute(node, "perm"))
+    channel = 1 if label == FIRST else len(order) - 1
+    if order[0] != 0:
+        return None
+    return {1: FIRST, len(order) - 1: LAST}.get(order[channel] if back else order.index(channel))
 
 
 def _is_image(shape: Shape) -> bool:
@@ -225,15 +250,15 @@ def _convolved(node: Node, arranger: Arranger, sides: dict[int, tuple[int, int]]
 
 
 def _normalized(node: Node, arranger: Arranger) -> None:
-    """A normalisation over the channels where they are axis 1: (x - m) / sqrt(sum((x - m)^2) + C epsilon) times sqrt(C) gamma, plus beta."""
+    """A normalisation over the channels where they are axis 1: (x - m) / sqrt(mean((x - m)^2) + epsilon) gamma + beta."""
     x, rank = arranger.fetch(node.inputs[0], FIRST), arranger.graph.types[node.inputs[0]].rank
     gamma, *beta = (arranger.graph.constants[name] for name in node.inputs[1:] if name)
     count = len(gamma)
     centred = arranger.step(node, "Sub", x, arranger.step(node, "ReduceMean", x, axes=[1], keepdims=1))
-    squares = arranger.step(node, "ReduceSumSquare", centred, axes=[1], keepdims=1)
-    small = arranger.builder.constant(f"{node.outputs[0]}.epsilon", np.array(count * attribute(node, "epsilon"), np.float32))
-    made = arranger.step(node, "Div", centred, arranger.step(node, "Sqrt", arranger.step(node, "Add", squares, small)))
-    line = (gamma.astype(np.float64) * count**0.5, *beta)
+    variance = arranger.step(node, "ReduceMean", arranger.step(node, "Mul", centred, centred), axes=[1], keepdims=1)
+    small = arranger.builder.constant(f"{node.outputs[0]}.epsilon", np.array(attribute(node, "epsilon"), np.float32))
+    made = arranger.step(node, "Div", centred, arranger.step(node, "Sqrt", arranger.step(node, "Add", variance, small)))
+    line = (gamma, *beta)
     shape = (1, count, *(1,) * (rank - 2))
     for operator, numbers, neutral in zip(("Mul", "Add"), line, (1, 0)):
         if np.any(numbers != neutral):
@@ -261,10 +286,8 @@ def _reshaped(node: Node, label: int, arranger: Arranger) -> None:
     arranger.store(node.outputs[0], arranger.add(replace(node, inputs=(given,), attributes={"shape": shape})), label)
 
 
-def _transposed(node: Node, label: int, arranger: Arranger, family: Family) -> None:
-    """A transpose of the places alone."""
-    rank = len(attribute(node, "perm"))
-    order = family.order(rank, label)
-    perm = [order.index(attribute(node, "perm")[axis]) for axis in order]
-    given = arranger.fetch(node.inputs[0], label)
-    arranger.store(node.outputs[0], arranger.add(replace(node, inputs=(given,), attributes={"perm": perm})), label)
+def _transposed(node: Node, label: int, arranger: Arranger) -> None:
+    """A transpose of the places, from the order in which its value is to the one that is asked for."""
+    given, has = arranger.stored(node.inputs[0])
+    order = _order_between(node, arranger.family, has, label)
+    arranger.store(node.outputs[0], arranger.add(replace(node, inputs=(given,), attributes={"perm": order})), label)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-import numpy as np
-
+from zygal.artifact.onnx.arrange.costs import IMAGES, IN_TWO_STEPS, transpose_cost
 from zygal.graph import Graph, Node
 from zygal.graph.build import rebuilt
+from zygal.graph.ops import operator_named
 from zygal.graph.passes.dead import remove_dead
 from zygal.graph.passes.identities import drop_identities
 from zygal.graph.passes.rewrites import reshapes_to_one, transposes_to_one
@@ -121,7 +121,45 @@ def _joined(first: Node, second: Node, graph: Graph) -> list[Node] | None:
         order = [split.index(axis) for axis in behind]
         steps = (("Reshape", {"shape": _target(tuple(end[axis] for axis in split))}), ("Transpose", {"perm": order}))
     (operator, attributes), (last, others) = steps
+    if _slower(first, second, graph, (operator, attributes, last, others)):
+        return None
     return [Node(operator, first.inputs, (between,), attributes, second.layer), Node(last, (between,), (made,), others, second.layer)]
+
+
+def _slower(first: Node, second: Node, graph: Graph, steps) -> bool:
+    """Whether one transpose takes longer than the two."""
+    pairs = [(graph.types[node.inputs[0]].shape, attribute(node, "perm")) for node in (first, second)]
+    apart = sum(transpose_cost(at_batch(shape, IMAGES), order) for shape, order in pairs)
+    operator, attributes, _, others = steps
+    start = graph.types[first.inputs[0]]
+    if operator == "Transpose":
+        return transpose_cost(at_batch(start.shape, IMAGES), attributes["perm"]) > apart
+    split = operator_named("Reshape").infer([start], attributes)[0].shape
+    return transpose_cost(at_batch(split, IMAGES), others["perm"]) > apart
+
+
+def slow_transposes_split(graph: Graph) -> Graph:
+    """A transpose that moves the last axis and others: first the one, then the others, which the runtime copies in blocks."""
+    nodes: list[Node] = []
+    for node in graph.nodes:
+        sizes = at_batch(graph.types[node.inputs[0]].shape, IMAGES) if node.operator == "Transpose" else ()
+        if not sizes or transpose_cost(sizes, attribute(node, "perm") or range(len(sizes))[::-1]) < IN_TWO_STEPS or sizes[-1] == 1:
+            nodes.append(node)
+            continue
+        order, middle = list(attribute(node, "perm") or range(len(sizes))[::-1]), f"{node.outputs[0]}.between"
+        axes = range(len(sizes))
+        if order[-1] == axes[-1]:
+            nodes.append(node)
+            continue
+        if sizes[order[-1]] >= sizes[-1]:
+            first = [axis for axis in axes if axis != order[-1]] + [order[-1]]
+        else:
+            first = [axis for axis in order if axis != axes[-1]] + [axes[-1]]
+        nodes += [
+            Node("Transpose", node.inputs, (middle,), {"perm": first}, node.layer),
+            replace(node, inputs=(middle,), attributes={"perm": [first.index(axis) for axis in order]}),
+        ]
+    return rebuilt(graph, nodes, dict(graph.constants), graph.outputs) if len(nodes) > len(graph.nodes) else graph
 
 
 def _target(shape: Shape) -> list[int]:

@@ -9,26 +9,17 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
-from math import prod
 
+from zygal.artifact.onnx.arrange.costs import AXIS_MOVED, elements
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
 from zygal.artifact.onnx.arrange.permuting import is_elementwise, keeps_order, removed_axes, turned, turned_constant
 from zygal.graph import Graph, GraphBuilder, Node
 from zygal.graph.build import free_name
 from zygal.graph.passes.dead import remove_dead
 from zygal.graph.passes.rules import attribute
-from zygal.graph.shapes import at_batch
 
-IMAGES = 4
-"""The batch for which costs are weighed."""
-TRANSPOSED = 7
-"""The time of a transpose, in tenths of a nanosecond for each element: measured 0.65 to 0.8 ns on two threads."""
 RELUCTANCE = 20_000
-"""Added, in the same unit, where a node leaves the order that it has: 2 microseconds, so that nothing moves for nothing."""
-
-
-def elements(graph: Graph, name: str) -> int:
-    return prod(at_batch(graph.types[name].shape, IMAGES))
+"""Added, in the unit of `costs`, where a node leaves the order that it has: 2 microseconds, so that nothing moves for nothing."""
 
 
 class Family(ABC):
@@ -50,6 +41,14 @@ class Family(ABC):
     @abstractmethod
     def costs(self, node: Node) -> tuple[int, int]:
         """What a flexible node costs in each order beyond what it costs in both."""
+
+    def absorbs(self, node: Node) -> bool:
+        """Whether a node, a transpose, takes its value in either order and gives it in either, whatever the first was."""
+        return False
+
+    def absorbed_costs(self, node: Node) -> tuple[tuple[int, int], int]:
+        """What such a node costs by the order that it gives, and what is added where that is not the one that it takes."""
+        return (0, 0), 0
 
     def emit(self, node: Node, label: int, arranger: Arranger) -> None:
         """Adds a flexible node as it is in the order `label`."""
@@ -79,13 +78,18 @@ class Arranger:
     def fetch(self, name: str, label: int) -> str:
         """The name of a value in an order, transposed where it is not there yet."""
         first = self._same.get(name, name)
-        stored, has = self._stored.get(first, (first, self.family.homes[first]))
+        stored, has = self.stored(name)
         if has == label:
             return stored
         if (first, label) not in self._made:
             order = self.family.order(self.graph.types[first].rank, label)
             self._made[first, label] = self.add(Node("Transpose", (stored,), (f"{first}.turned",), {"perm": list(order)}, self._layer(stored)))
         return self._made[first, label]
+
+    def stored(self, name: str) -> tuple[str, int]:
+        """What a value is called, and in which order it is."""
+        first = self._same.get(name, name)
+        return self._stored.get(first, (first, self.family.homes[first]))
 
     def add(self, node: Node) -> str:
         """Adds a node; what it makes gets the first name that is free."""
@@ -180,8 +184,12 @@ def _home(family: Family, node: Node) -> int:
 def _labels(family: Family, changes: set[str]) -> dict[str, int]:
     """The order for each flexible node, by what it makes."""
     graph, cut, items = family.graph, Cut(), {}
+    absorbing = {node.outputs[0] for node in graph.nodes if node.outputs[0] not in changes and family.absorbs(node)}
     for node in graph.nodes:
-        if node.outputs[0] not in changes and family.flexible(node):
+        if node.outputs[0] in absorbing:
+            items[node.outputs[0]] = cut.item()
+            cut.prefer(items[node.outputs[0]], family.absorbed_costs(node)[0])
+        elif node.outputs[0] not in changes and family.flexible(node):
             items[node.outputs[0]] = cut.item()
             costs = list(family.costs(node))
             costs[1 - _home(family, node)] += RELUCTANCE
@@ -194,14 +202,18 @@ def _labels(family: Family, changes: set[str]) -> dict[str, int]:
         if name in changes:
             same[name] = same.get(node.inputs[0], node.inputs[0])
             continue
-        for each in (*node.inputs, *node.outputs):
+        if name in absorbing:
+            given = same.get(node.inputs[0], node.inputs[0])
+            source = together[given][0] if together[given] else fixed[family.homes[given]]
+            cut.together([source, items[name]], family.absorbed_costs(node)[1])
+        for each in node.outputs if name in absorbing else (*node.inputs, *node.outputs):
             if each in family.homes:
                 together[same.get(each, each)].append(items.get(name, fixed[family.homes[each]]))
     for name in (*graph.inputs, *graph.outputs):
         if name in family.homes:
             together[same.get(name, name)].append(fixed[family.homes[name]])
     for name, members in together.items():
-        cut.together(members, TRANSPOSED * elements(graph, name))
+        cut.together(members, AXIS_MOVED * elements(graph, name))
     found = cut.labels()
     return {name: found[item] for name, item in items.items()}
 
