@@ -62,8 +62,8 @@ class MeasuredPad(Operator):
         x, pads = inputs[:2]
         if pads.rank != 1 or not fits(pads.shape[0], 2 * x.rank):
             raise ValueError("there must be two pads for each axis")
-        # Images are never joined to others, and channels, which lie last, are not made up.
-        return [TensorType(x.dtype, (x.shape[0], *(OPEN,) * (x.rank - 2), x.shape[-1]))]
+        # Images are never joined to others, and what is known, as the number of channels is, does not grow.
+        return [TensorType(x.dtype, (x.shape[0], *(size if isinstance(size, int) else OPEN for size in x.shape[1:])))]
 
     def compute(self, inputs, attributes):
         x, pads, *value = inputs

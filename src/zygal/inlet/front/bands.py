@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, Writer
+from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, Picture, Writer
 from zygal.inlet.resampling import GAUSSIAN, HAMMING, RADIUS
 from zygal.inlet.specification import Resize
 
@@ -33,18 +33,19 @@ class Side:
 
 @dataclass(frozen=True)
 class Band:
-    """places: int64 [blocks, span], the inputs that are read. weights: float32 [blocks, BLOCK, span]. outputs: how many there are."""
+    """places: int64 [blocks, span], the inputs that are read. weights: float32 [blocks, BLOCK, span]. outputs: how many there are; None where the
+    blocks are full."""
 
     places: str
     weights: str
-    outputs: str
+    outputs: str | None
 
 
-def band_of(writer: Writer, side: Side, step: Resize) -> Band:
-    """The matrix of one axis by the convention of `step`."""
+def band_of(writer: Writer, side: Side, step: Resize, part: tuple[str, str] | None = None) -> Band:
+    """The matrix of one axis by the convention of `step`; part: start and length of the outputs that are wanted."""
     one = writer.exact(1.0)
     by_part = step.filter in ("area", "adaptive")
-    index = _indices(writer, side)
+    index = _indices(writer, side, part)
     grid = "half-pixel" if by_part else step.grid
     centres = _centres(writer, side, grid, index)
     widened = writer.op("Max", side.scale, one) if step.antialias or by_part or step.filter == "box" else one
@@ -61,38 +62,44 @@ def band_of(writer: Writer, side: Side, step: Resize) -> Band:
     last = writer.op("Sub", side.inputs, writer.whole(1))
     # Beyond the picture its border pixels are seen, where the taps go there at all.
     places = writer.op("Max", writer.whole(0), writer.op("Min", writer.to(taps, INT64), last))
-    return Band(writer.op("Squeeze", places, writer.whole([1])), weights, side.outputs)
+    # A part that is larger than the whole is not made up.
+    outputs = writer.op("Min", part[1], side.outputs) if part else side.outputs
+    exact = part is None and step.size is not None and not any(length % BLOCK for length in step.size)
+    return Band(writer.op("Squeeze", places, writer.whole([1])), weights, None if exact else outputs)
 
 
-def along_rows(writer: Writer, picture: str, band: Band) -> str:
-    """[N, H, W, C] with its rows resized, in float32."""
-    return _along(writer, picture, band)
+def along(writer: Writer, picture: Picture, letter: str, band: Band) -> Picture:
+    """The picture with its axis H or W resized, in float32: inputs picked as they are stored, then one product for each block.
 
-
-def along_columns(writer: Writer, picture: str, band: Band) -> str:
-    """[N, H, W, C] with its columns resized, in float32."""
-    turned = writer.op("Transpose", picture, perm=[0, 2, 1, 3])
-    return writer.op("Transpose", _along(writer, turned, band), perm=[0, 2, 1, 3])
-
-
-def _along(writer: Writer, picture: str, band: Band) -> str:
-    """[N, inputs, others, C] to [N, outputs, others, C]: inputs picked as they are stored, then one product for each block."""
-    sides = writer.op("Shape", picture)
-    batch, others = (writer.op("Slice", sides, writer.whole([axis]), writer.whole([axis + 1]), writer.whole([0])) for axis in (0, 2))
+    That axis comes before the others. A single channel comes before it: the runtime is slow where an axis of size 1 comes last or is passed over.
+    """
     channels = writer.channels(picture)
-    picked = writer.op("Gather", picture, band.places, axis=1)
-    # Zeros keep the axes of batch, blocks and what a block reads.
-    picked = writer.op("Reshape", picked, writer.whole([0, 0, 0, -1]))
+    other = "W" if letter == "H" else "H"
+    picture = writer.ordered(picture, f"C{letter}{other}" if channels == 1 else {"H": "HWC", "W": "WCH"}[letter])
+    axis = picture.axis(letter)
+    sides = writer.op("Shape", picture.value)
+    batch, length = (
+        writer.op("Slice", sides, writer.whole([place]), writer.whole([place + 1]), writer.whole([0])) for place in (0, picture.axis(other))
+    )
+    picked = writer.op("Gather", picture.value, band.places, axis=axis)
+    if channels > 1:
+        # Zeros keep the axes of batch, blocks and what a block reads.
+        picked = writer.op("Reshape", picked, writer.whole([0, 0, 0, -1]))
     made = writer.op("MatMul", band.weights, writer.real(picked))
-    shape = writer.op("Concat", batch, writer.whole([-1]), others, writer.whole([channels]), axis=0)
-    made = writer.op("MeasuredReshape", made, shape, known=(None, None, channels))
-    return writer.op("Slice", made, writer.whole([0]), writer.at(band.outputs, 0), writer.whole([1]))
+    sizes = {letter: writer.whole([-1]), other: length, "C": writer.whole([channels])}
+    shape = writer.op("Concat", batch, *(sizes[each] for each in picture.order), axis=0)
+    made = writer.op("MeasuredReshape", made, shape, known=[channels if each == "C" else None for each in picture.order])
+    if band.outputs is not None:
+        made = writer.op("Slice", made, writer.whole([0]), writer.at(band.outputs, 0), writer.whole([axis]))
+    return picture.holding(made)
 
 
-def _indices(writer: Writer, side: Side) -> str:
+def _indices(writer: Writer, side: Side, part: tuple[str, str] | None) -> str:
     """The outputs' numbers in float64, [blocks, BLOCK, 1]; the last one again behind the end of the last block."""
-    blocks = writer.op("Div", writer.op("Add", side.outputs, writer.whole(BLOCK - 1)), writer.whole(BLOCK))
+    start, length = part or (None, side.outputs)
+    blocks = writer.op("Div", writer.op("Add", length, writer.whole(BLOCK - 1)), writer.whole(BLOCK))
     index = writer.count(writer.op("Mul", blocks, writer.whole(BLOCK)))
+    index = writer.op("Add", index, writer.to(start, DOUBLE)) if start else index
     index = writer.op("Min", index, writer.to(writer.op("Sub", side.outputs, writer.whole(1)), DOUBLE))
     return writer.op("Reshape", index, writer.whole([-1, BLOCK, 1]))
 

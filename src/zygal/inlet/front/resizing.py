@@ -5,48 +5,58 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from zygal.inlet.front.bands import Side, along_columns, along_rows, band_of, started
-from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, Writer
+from zygal.inlet.front.bands import Side, along, band_of, started
+from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, Picture, Writer
 from zygal.inlet.specification import Resize
 
+Bounds = Callable[[tuple[str, str]], list[tuple[str, str]]]
+"""From the sides after a resize to the start and length of the part of each that is wanted."""
 
-def resized(writer: Writer, picture: str, step: Resize) -> str:
-    """The picture [N, H, W, C] after a resize, in float32."""
-    before = writer.side(picture, 1), writer.side(picture, 2)
+
+def can_be_cut(step: Resize) -> bool:
+    """Whether a part of the result can be made alone."""
+    return step.enlarge and step.filter != "nearest"
+
+
+def resized(writer: Writer, picture: Picture, step: Resize, bounds: Bounds | None = None) -> Picture:
+    """The picture after a resize, in float32, its channels first; bounds: only that part of it."""
+    before = writer.side(picture, "H"), writer.side(picture, "W")
     if not step.enlarge:
         # A picture that would grow is left as it is.
-        picture = writer.real(picture)
+        as_it_is = picture.holding(writer.real(picture.value))
         grows = writer.op("Greater", _enlargement(writer, [writer.to(side, DOUBLE) for side in before], step), writer.exact(1.0))
-        return writer.either(grows, lambda: writer.op("Identity", picture), lambda: resized(writer, picture, replace(step, enlarge=True)))
+        return Picture(
+            writer.either(
+                grows, lambda: writer.ordered(as_it_is, "CHW").value, lambda: resized(writer, picture, replace(step, enlarge=True)).value
+            ),
+            "CHW",
+        )
     sides = _sides(writer, before, step)
     if step.filter == "nearest":
-        for axis in (0, 1):
-            picture = writer.op("Gather", picture, _nearest(writer, sides[axis], step), axis=axis + 1)
-        return writer.real(picture)
-    rows, columns = (band_of(writer, side, step) for side in sides)
+        for side, letter in zip(sides, "HW"):
+            picture = picture.holding(writer.op("Gather", picture.value, _nearest(writer, side, step), axis=picture.axis(letter)))
+        return writer.ordered(picture.holding(writer.real(picture.value)), "CHW")
+    parts = bounds(tuple(side.outputs for side in sides)) if bounds else (None, None)
+    bands = {letter: band_of(writer, side, step, part) for side, letter, part in zip(sides, "HW", parts)}
     between = "up" if step.rounding.startswith("passes") else None
     final = {"passes": "up", "passes-16bit": "up", "end": "even", "fixed": "up", "fixed-8bit": "up", "down": "down", "none": None}[
         step.rounding
     ]
 
-    def across(first: Callable, second: Callable) -> str:
-        made = first(picture)
-        made = second(writer.rounded(made, between) if between else made)
-        return writer.rounded(made, final) if final else made
-
-    def rows_first() -> str:
-        return across(lambda given: along_rows(writer, given, rows), lambda given: along_columns(writer, given, columns))
-
-    def columns_first() -> str:
-        return across(lambda given: along_columns(writer, given, columns), lambda given: along_rows(writer, given, rows))
+    def in_order(letters: str) -> str:
+        made = picture
+        for letter, rounding in zip(letters, (between, final)):
+            made = along(writer, made, letter, bands[letter])
+            made = made.holding(writer.rounded(made.value, rounding)) if rounding else made
+        return writer.ordered(made, "CHW").value
 
     if step.rounding != "passes" or step.order != "by-shrinkage":
-        return columns_first()
+        return Picture(in_order("WH"), "CHW")
     # Only the one order is run.
     lost, lost_across = (writer.op("Sub", was, side.outputs) for was, side in zip(before, sides))
     twice = writer.op("Mul", lost_across, writer.whole(2))
     shrinks = writer.op("And", writer.op("Greater", lost, writer.whole(0)), writer.op("Greater", lost, twice))
-    return writer.either(shrinks, rows_first, columns_first)
+    return Picture(writer.either(shrinks, lambda: in_order("HW"), lambda: in_order("WH")), "CHW")
 
 
 def _sides(writer: Writer, before: tuple[str, str], step: Resize) -> tuple[Side, Side]:

@@ -13,8 +13,8 @@ from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.shapes import Open
 from zygal.inlet.decode import whole_weights
 from zygal.inlet.frame import blur_taps, fill_colour, fixed_taps
-from zygal.inlet.front.resizing import resized
-from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Writer
+from zygal.inlet.front.resizing import can_be_cut, resized
+from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Picture, Writer
 from zygal.inlet.specification import Blur, Crop, Inlet, Pad, Resize, Values
 
 
@@ -35,12 +35,20 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
     grey_last = inlet.decode.conversion == "grey-after-resize"
     last_resize = max((place for place, step in enumerate(inlet.frame) if isinstance(step, Resize)), default=-1)
     # Pixels stay 8-bit, and as they are stored, until something computes with them.
-    picture = _turned(writer, input_name if grey_last else _coloured(writer, input_name, inlet), inlet)
+    picture = Picture(input_name, "HWC")
+    picture = _turned(writer, picture if grey_last else _coloured(writer, picture, inlet), inlet)
+    done = -1
     for place, step in enumerate(inlet.frame):
+        if place <= done:
+            continue
         if isinstance(step, Resize):
-            picture = resized(writer, picture, step)
+            following = inlet.frame[place + 1] if place + 1 < len(inlet.frame) else None
+            joined = can_be_cut(step) and isinstance(following, Crop) and following.missing is None and following.margins is None
+            # What a crop leaves out need not be computed.
+            picture = resized(writer, picture, step, (lambda sides, crop=following: crop_bounds(writer, sides, crop)) if joined else None)
+            done = place + joined
         elif isinstance(step, Blur):
-            picture = _blurred(writer, picture, step, 3 if grey_last and place <= last_resize else min(3, inlet.channels))
+            picture = _blurred(writer, picture, step)
         elif isinstance(step, Crop) and step.missing is None:
             picture = _cropped(writer, picture, step)
         elif isinstance(step, Crop):
@@ -49,20 +57,20 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
             picture = _padded(writer, picture, step, inlet)
         if grey_last and place == last_resize:
             picture = _coloured(writer, picture, inlet)
+    value = writer.ordered(picture, "CHW").value
     if inlet.decode.colour == "bgr":
-        picture = writer.op("Gather", picture, writer.whole([2, 1, 0]), axis=3)
+        value = writer.op("Gather", value, writer.whole([2, 1, 0]), axis=1)
     elif inlet.decode.colour == "grey" and inlet.channels == 3:
-        picture = writer.op("Concat", picture, picture, picture, axis=3)
+        value = writer.op("Concat", value, value, value, axis=1)
     # An image that is smaller than a crop is found out here, with both sizes in the message.
-    picture = writer.op("Reshape", picture, writer.whole([-1, *size, inlet.channels]))
-    picture = writer.op("Transpose", picture, perm=[0, 3, 1, 2])
+    value = writer.real(writer.op("Reshape", value, writer.whole([-1, inlet.channels, *size])))
     if inlet.tensor.dtype == "float32":
-        picture = _valued(writer, writer.real(picture), inlet.values, inlet.channels, size)
+        value = _valued(writer, value, inlet.values, inlet.channels, size)
     else:
-        picture = writer.op("Clip", writer.op("Round", writer.real(picture)), writer.number(0.0), writer.number(255.0))
+        value = writer.op("Clip", writer.op("Round", value), writer.number(0.0), writer.number(255.0))
     if inlet.tensor.layout == "NHWC":
-        picture = writer.op("Transpose", picture, perm=[0, 2, 3, 1])
-    return writer.finished(picture, output_name, FLOAT if inlet.tensor.dtype == "float32" else UINT8)
+        value = writer.op("Transpose", value, perm=[0, 2, 3, 1])
+    return writer.finished(value, output_name, FLOAT if inlet.tensor.dtype == "float32" else UINT8)
 
 
 def unstated(inlet: Inlet) -> str | None:
@@ -90,84 +98,95 @@ _UNSTATED = {
 }  # fmt: skip
 
 
-def _blurred(writer: Writer, picture: str, step: Blur, channels: int) -> str:
-    weights = blur_taps(step)
+def _blurred(writer: Writer, picture: Picture, step: Blur) -> Picture:
+    weights, channels = blur_taps(step), writer.channels(picture)
     weights = fixed_taps(weights) if step.rounding == "fixed-8bit" else weights
     reach = step.taps // 2
-    picture = writer.op("Transpose", writer.real(picture), perm=[0, 3, 1, 2])
-    picture = writer.op("Pad", picture, writer.whole([0, 0, reach, reach, 0, 0, reach, reach]), mode="reflect")
+    value = writer.real(writer.ordered(picture, "CHW").value)
+    value = writer.op("Pad", value, writer.whole([0, 0, reach, reach, 0, 0, reach, reach]), mode="reflect")
     for shape in ((1, step.taps), (step.taps, 1)):
         kernel = np.tile(weights.astype(np.float32).reshape(1, 1, *shape), (channels, 1, 1, 1))
-        picture = writer.op("Conv", picture, writer.constant(kernel), group=channels)
-    picture = writer.op("Transpose", picture, perm=[0, 2, 3, 1])
-    if step.rounding == "none":
-        return picture
-    return writer.rounded(picture, "up" if step.rounding == "fixed-8bit" else "even")
+        value = writer.op("Conv", value, writer.constant(kernel), group=channels)
+    if step.rounding != "none":
+        value = writer.rounded(value, "up" if step.rounding == "fixed-8bit" else "even")
+    return Picture(value, "CHW")
 
 
-def _bright_border(writer: Writer, picture: str) -> str:
+def _bright_border(writer: Writer, picture: Picture) -> str:
     """[N, 1, 1, 1]: whether the mean of the outermost rows and columns is above 127.5."""
-    channels = writer.to(writer.side(picture, 3), FLOAT)
-    height, width = (writer.to(writer.side(picture, axis), FLOAT) for axis in (1, 2))
+    height, width, channels = (writer.to(writer.side(picture, letter), FLOAT) for letter in "HWC")
     ends = ((writer.whole([0]), writer.whole([1])), (writer.whole([-1]), writer.whole([2**31])))
-    edges = [writer.op("Slice", picture, *end, writer.whole([axis])) for axis in (1, 2) for end in ends]
+    edges = [writer.op("Slice", picture.value, *end, writer.whole([picture.axis(letter)])) for letter in "HW" for end in ends]
     sums = [writer.op("ReduceSum", edge, writer.whole([1, 2, 3]), keepdims=1) for edge in edges]
     total = writer.op("Add", writer.op("Add", sums[0], sums[1]), writer.op("Add", sums[2], sums[3]))
     around = writer.op("Mul", writer.op("Mul", writer.op("Add", height, width), writer.number(2.0)), channels)
     return writer.op("Greater", writer.op("Div", total, around), writer.number(127.5))
 
 
-def _coloured(writer: Writer, picture: str, inlet: Inlet) -> str:
+def _coloured(writer: Writer, picture: Picture, inlet: Inlet) -> Picture:
     decode = inlet.decode
-    if decode.colour == "grey":
-        weights, rounding = np.array(decode.grey_weights), decode.grey_rounding
-        if rounding.startswith("nearest"):
-            bits = 16 if rounding == "nearest" else 15
-            weights = whole_weights(decode.grey_weights, bits) / 2**bits
-            picture = writer.rounded(writer.real(picture), "even")
-        elif rounding == "down-15bit":
-            weights = whole_weights(decode.grey_weights, 15, np.floor) / 2**15
-        columns = writer.constant(weights.astype(np.float32).reshape(1, 1, 1, 3))
-        picture = writer.op("ReduceSum", writer.op("Mul", writer.real(picture), columns), writer.whole([3]), keepdims=1)
-        if rounding == "stretched":
-            picture = writer.op("Mul", picture, writer.number(255.5 / 255))
-        if rounding != "none":
-            picture = writer.rounded(picture, "up" if rounding.startswith("nearest") else "down")
-    return picture
+    if decode.colour != "grey":
+        return picture
+    weights, rounding = np.array(decode.grey_weights), decode.grey_rounding
+    value = writer.real(writer.ordered(picture, "CHW").value)
+    if rounding.startswith("nearest"):
+        bits = 16 if rounding == "nearest" else 15
+        weights = whole_weights(decode.grey_weights, bits) / 2**bits
+        # 8-bit pixels are whole as they are.
+        value = value if writer.is_8_bit(picture.value) else writer.rounded(value, "even")
+    elif rounding == "down-15bit":
+        weights = whole_weights(decode.grey_weights, 15, np.floor) / 2**15
+    # A product with the planes, because a convolution to one channel is computed as one to many.
+    sides = writer.op("Shape", value)
+    planes = writer.op("Reshape", value, writer.whole([0, 3, -1]))
+    value = writer.op("MatMul", writer.constant(weights.astype(np.float32).reshape(1, 3)), planes)
+    shape = writer.op("Mul", sides, writer.whole([1, 0, 1, 1]))
+    value = writer.op("MeasuredReshape", value, writer.op("Add", shape, writer.whole([0, 1, 0, 0])), known=[1, None, None])
+    if rounding == "stretched":
+        value = writer.op("Mul", value, writer.number(255.5 / 255))
+    if rounding != "none":
+        value = writer.rounded(value, "up" if rounding.startswith("nearest") else "down")
+    return Picture(value, "CHW")
 
 
-def _turned(writer: Writer, picture: str, inlet: Inlet) -> str:
+def _turned(writer: Writer, picture: Picture, inlet: Inlet) -> Picture:
     """Light and dark exchanged, and mirrored."""
     decode = inlet.decode
     if decode.polarity != "as-is":
-        picture = writer.real(picture)
-        inverted = writer.op("Sub", writer.number(255.0), picture)
-        bright = decode.polarity == "dark-ground"
-        picture = writer.op("Where", _bright_border(writer, picture), inverted, picture) if bright else inverted
-    for axis, direction in ((1, "vertical"), (2, "horizontal")):
+        picture = picture.holding(writer.real(picture.value))
+        inverted = writer.op("Sub", writer.number(255.0), picture.value)
+        if decode.polarity == "dark-ground":
+            inverted = writer.op("Where", _bright_border(writer, picture), inverted, picture.value)
+        picture = picture.holding(inverted)
+    for letter, direction in (("H", "vertical"), ("W", "horizontal")):
         if decode.mirror in (direction, "both"):
-            ends = writer.whole([-1]), writer.whole([-(2**31)]), writer.whole([axis]), writer.whole([-1])
-            picture = writer.op("Slice", picture, *ends)
+            ends = writer.whole([-1]), writer.whole([-(2**31)]), writer.whole([picture.axis(letter)]), writer.whole([-1])
+            picture = picture.holding(writer.op("Slice", picture.value, *ends))
     return picture
 
 
-def _cropped(writer: Writer, picture: str, step: Crop) -> str:
-    starts, ends = [], []
+def _cropped(writer: Writer, picture: Picture, step: Crop) -> Picture:
+    sides, axes = tuple(writer.side(picture, letter) for letter in "HW"), writer.whole([picture.axis(letter) for letter in "HW"])
     if step.margins is not None:
         top, bottom, left, right = step.margins
-        ends = [writer.at(writer.op("Sub", writer.side(picture, axis), writer.whole(by)), 0) for axis, by in ((1, bottom), (2, right))]
-        return writer.op("Slice", picture, writer.whole([top, left]), writer.op("Concat", *ends, axis=0), writer.whole([1, 2]))
-    sides = writer.side(picture, 1), writer.side(picture, 2)
+        ends = [writer.at(writer.op("Sub", side, writer.whole(by)), 0) for side, by in zip(sides, (bottom, right))]
+        return picture.holding(writer.op("Slice", picture.value, writer.whole([top, left]), writer.op("Concat", *ends, axis=0), axes))
+    bounds = crop_bounds(writer, sides, step)
+    starts = [writer.at(start, 0) for start, _ in bounds]
+    ends = [writer.at(writer.op("Add", start, length), 0) for start, length in bounds]
+    return picture.holding(writer.op("Slice", picture.value, writer.op("Concat", *starts, axis=0), writer.op("Concat", *ends, axis=0), axes))
+
+
+def crop_bounds(writer: Writer, sides: tuple[str, str], step: Crop) -> list[tuple[str, str]]:
+    """Start and length of a crop on each axis."""
+    found = []
     for axis, side in enumerate(sides):
         length = _cropped_side(writer, sides, axis, step)
-        spare = writer.op("Sub", side, length)
-        start = _margin(writer, spare, step.centring)
+        start = _margin(writer, writer.op("Sub", side, length), step.centring)
         if step.centring == "equal":
             length = writer.op("Sub", side, writer.op("Mul", writer.whole(2), start))
-        starts.append(writer.at(start, 0))
-        ends.append(writer.at(writer.op("Add", start, length), 0))
-    bounds = writer.op("Concat", *starts, axis=0), writer.op("Concat", *ends, axis=0)
-    return writer.op("Slice", picture, *bounds, writer.whole([1, 2]))
+        found.append((start, length))
+    return found
 
 
 def _cropped_side(writer: Writer, sides: tuple[str, str], axis: int, step: Crop) -> str:
@@ -201,22 +220,28 @@ def _margin(writer: Writer, spare: str, centring: str) -> str:
     return writer.op("Div", writer.op("Add", spare, writer.whole(1 if centring == "up" else 0)), writer.whole(2))
 
 
-def _padded(writer: Writer, picture: str, step: Pad | Crop, inlet: Inlet) -> str:
+def _padded(writer: Writer, picture: Picture, step: Pad | Crop, inlet: Inlet) -> Picture:
     """The picture padded; for a crop, as far as it is smaller than that."""
     if step.margins is not None:
         top, bottom, left, right = step.margins
-        widths = writer.whole([0, top, left, 0, 0, bottom, right, 0])
+        before, after = {"H": top, "W": left}, {"H": bottom, "W": right}
+        widths = writer.whole([side.get(letter, 0) for side in (before, after) for letter in "N" + picture.order])
     else:
-        widths = writer.op("Concat", *_pad_widths(writer, picture, step), axis=0)
+        before, after = (dict(zip("HW", ends)) for ends in _pad_widths(writer, picture, step))
+        none = writer.whole([0])
+        widths = writer.op("Concat", *(side.get(letter, none) for side in (before, after) for letter in "N" + picture.order), axis=0)
+    value = writer.real(picture.value)
     if isinstance(step, Pad) and step.border != "colour":
-        return writer.op("Pad", writer.real(picture), widths, mode="edge" if step.border == "repeat" else "reflect")
+        return picture.holding(writer.op("Pad", value, widths, mode="edge" if step.border == "repeat" else "reflect"))
     # The operator fills with one number: the colour is taken off and put back around it.
-    colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(1, 1, 1, -1))
-    return writer.op("Add", writer.op("Pad", writer.op("Sub", writer.real(picture), colour), widths, writer.number(0.0)), colour)
+    shape = [-1 if letter == "C" else 1 for letter in "N" + picture.order]
+    colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(shape))
+    return picture.holding(writer.op("Add", writer.op("Pad", writer.op("Sub", value, colour), widths, writer.number(0.0)), colour))
 
 
-def _pad_widths(writer: Writer, picture: str, step: Pad | Crop) -> list[str]:
-    sides = writer.side(picture, 1), writer.side(picture, 2)
+def _pad_widths(writer: Writer, picture: Picture, step: Pad | Crop) -> tuple[list[str], list[str]]:
+    """Begins and ends of height and width."""
+    sides = writer.side(picture, "H"), writer.side(picture, "W")
     before, after = [], []
     for axis, side in enumerate(sides):
         if step.size is not None:
@@ -232,8 +257,7 @@ def _pad_widths(writer: Writer, picture: str, step: Pad | Crop) -> list[str]:
         start = _margin(writer, spare, centring)
         before.append(writer.at(start, 0))
         after.append(before[-1] if centring == "equal" else writer.at(writer.op("Sub", spare, start), 0))
-    none = writer.whole([0])
-    return [none, *before, none, none, *after, none]
+    return before, after
 
 
 def _valued(writer: Writer, picture: str, values: Values, channels: int, size: tuple[int, int]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -20,6 +21,24 @@ _STATIC = {"Slice": ("starts", "ends", "axes", "steps"), "Pad": ("pads",), "Resh
 _SINGLE = ("axis", "min", "max")
 _MEASURED = {"Slice": ("MeasuredSlice", ("axes",)), "Pad": ("MeasuredPad", ()), "Expand": ("MeasuredExpand", ())}
 """What takes the parameters as values, and which of them are parameters there too."""
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A batch of pictures. value: [N, and three more axes]. order: which these are: a permutation of "HWC".
+
+    The runtime turns one axis to another place quickly and copies single pixels slowly, so the orders go round: HWC, WCH, CHW.
+    """
+
+    value: str
+    order: str
+
+    def axis(self, letter: str) -> int:
+        return 1 + self.order.index(letter)
+
+    def holding(self, value: str) -> Picture:
+        """Other values in the same order."""
+        return replace(self, value=value)
 
 
 class Writer:
@@ -93,9 +112,15 @@ class Writer:
     def whole(self, values: int | Sequence[int]) -> str:
         return self.constant(np.array(values, np.int64))
 
-    def side(self, picture: str, axis: int) -> str:
+    def side(self, picture: Picture, letter: str) -> str:
         """The length of an axis, a whole number without axes."""
-        return self.op("Gather", self.op("Shape", picture), self.whole(axis))
+        return self.op("Gather", self.op("Shape", picture.value), self.whole(picture.axis(letter)))
+
+    def ordered(self, picture: Picture, order: str) -> Picture:
+        """The picture with its axes in another order."""
+        if picture.order == order:
+            return picture
+        return Picture(self.op("Transpose", picture.value, perm=[0, *map(picture.axis, order)]), order)
 
     def to(self, value: str, kind: str) -> str:
         return self.op("Cast", value, to=kind)
@@ -108,10 +133,13 @@ class Writer:
         self._reach(value)
         return value if self._builder.types[value].dtype == np.float32 else self.to(value, FLOAT)
 
-    def channels(self, picture: str) -> int:
-        """How many channels a picture [N, H, W, C] has."""
-        self._reach(picture)
-        return self._builder.types[picture].shape[3]
+    def is_8_bit(self, value: str) -> bool:
+        self._reach(value)
+        return self._builder.types[value].dtype == np.uint8
+
+    def channels(self, picture: Picture) -> int:
+        self._reach(picture.value)
+        return self._builder.types[picture.value].shape[picture.axis("C")]
 
     def count(self, length: str) -> str:
         """0, 1, ... length - 1 in float64."""
