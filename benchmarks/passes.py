@@ -1,70 +1,107 @@
 """What each rewrite brings: nodes, bytes and time of the artifact with it and without it.
 
-    pip install pytorchcv --no-deps requests
-    python benchmarks/passes.py
+    pip install pytorchcv timm --no-deps huggingface_hub safetensors requests pyyaml; pip install torchvision --no-deps
+    python benchmarks/passes.py [ARCHITECTURE,ARCHITECTURE]
 
-For each architecture and each rewrite that changes it, prints the nodes with and without, and the ratio of
-the runtime's times (one thread, batch 1, in turn; above 1 the rewrite makes it faster).
+For each architecture and each pass, rewrite rule and arrangement that changes it, prints the nodes without it, the bytes that it saves,
+and the ratio of the runtime's times (two threads, batches 1 and 4, in turn; above 1 the rewrite makes it faster). At the end each
+rewrite with its median and its largest ratio over the architectures that it changes; one that changes none is named.
 """
 
+import statistics
+import sys
 import tempfile
 import warnings
 from pathlib import Path
 
 import torch
 from coverage import captured, made, pictures
-from speed_beside_framework import interleaved
+from limits import measured, model_of, session
 
 from zygal.artifact import Metadata, write_artifact
-from zygal.engines.artifact import RuntimeEngine
+from zygal.artifact.formats import Writing
+from zygal.artifact.onnx import arrange
 from zygal.graph import passes
-from zygal.graph.passes import rewrites
+from zygal.graph.passes.rules import Rule
 from zygal.sources import read_source
 
-ARCHITECTURES = ("preresnet18", "mobilenetv3_large_w1", "shufflenet_g1_w1", "densenet121", "xception", "peleenet",
-                 "efficientnet_b0", "inceptionv3", "fishnet99", "nasnet_4a1056", "sqnxt23_w1")  # fmt: skip
-PASSES = ("share_common", "fold_constants", "constants_second")
+CONVOLUTIONAL = ("preresnet18", "mobilenetv3_large_w1", "shufflenet_g1_w1", "densenet121", "peleenet", "inceptionv3", "nasnet_4a1056")
+OTHERS = ("vit_tiny_patch16_224", "swin_tiny_patch4_window7_224", "pvt_v2_b0", "coat_lite_tiny", "cait_xxs24_224", "levit_128", "convnext_tiny",
+          "edgenext_xx_small", "volo_d1_224", "efficientformer_l1")  # fmt: skip
+BATCHES, ROUNDS = (1, 4), 9
+LISTS = {"passes": (passes, "PASSES"), "arrangements": (arrange, "ARRANGEMENTS"), "last": (arrange, "LAST"), "rules": (passes, "RULES")}
+NEEDED = ("remove_dead", "rewrite_patterns", "orders_meet")
+"""Tidying and the frames of other rewrites: nothing else works without them."""
 
 
-def graphs(graph):
-    """The finished graph with everything, and without each rewrite and pass by name."""
-    yield "everything", passes.run_passes(graph)
-    all_changes, all_passes = rewrites.RULES, passes.PASSES
-    for rule in all_changes:
-        remaining = tuple(each for each in all_changes if each is not rule)
-        passes.RULES = remaining
-        yield f"{' '.join(rule.chain)} ({rule.rewrite.__name__})", passes.run_passes(graph)
-    passes.RULES = all_changes
-    for name in PASSES:
-        passes.PASSES = tuple(each for each in all_passes if each.__name__ != name)
-        yield name, passes.run_passes(graph)
-    passes.PASSES = all_passes
+def name_of(each):
+    return f"{' '.join(each.chain)} ({each.rewrite.__name__})" if isinstance(each, Rule) else each.__name__
+
+
+def finished(graph):
+    return arrange.arrange(passes.run_passes(graph), Writing())
+
+
+def without(graph, name):
+    """The finished graph without what has a name, wherever it stands."""
+    kept = {key: getattr(module, attribute) for key, (module, attribute) in LISTS.items()}
+    arranged_passes = arrange.PASSES
+    for key, (module, attribute) in LISTS.items():
+        setattr(module, attribute, tuple(each for each in kept[key] if name_of(each) != name))
+    arrange.PASSES = passes.PASSES
+    try:
+        return finished(graph)
+    finally:
+        for key, (module, attribute) in LISTS.items():
+            setattr(module, attribute, kept[key])
+        arrange.PASSES = arranged_passes
+
+
+def names():
+    found = [name_of(each) for module, attribute in LISTS.values() for each in getattr(module, attribute)]
+    return [name for name in dict.fromkeys(found) if name not in NEEDED]
+
+
+def same(one, other):
+    """Whether two graphs have the same nodes in the same order, whatever their values are called."""
+    return [(node.operator, dict(node.attributes)) for node in one.nodes] == [(node.operator, dict(node.attributes)) for node in other.nodes]
 
 
 def main():
     warnings.simplefilter("ignore")
-    torch.set_num_threads(1)
-    for architecture in ARCHITECTURES:
-        with tempfile.TemporaryDirectory() as name, torch.no_grad():
-            folder = Path(name)
-            model, size = made(architecture)
-            images = pictures(2, size, 1)
-            torch.export.save(captured(model, images, {}), folder / "model.pt2")
+    chosen = sys.argv[1].split(",") if len(sys.argv) > 1 else (*CONVOLUTIONAL, *OTHERS)
+    ratios = {name: [] for name in names()}
+    for architecture in chosen:
+        with tempfile.TemporaryDirectory() as folder, torch.no_grad():
+            folder = Path(folder)
+            model, size = made(architecture) if architecture in CONVOLUTIONAL else model_of(architecture)
+            torch.export.save(captured(model, pictures(2, size, 1), {}), folder / "model.pt2")
             with read_source(folder / "model.pt2") as source:
-                whole = None
-                for place, (left_out, graph) in enumerate(graphs(source.graph)):
-                    path = folder / f"{place}.onnx"
-                    write_artifact(graph, path, Metadata())
-                    if whole is None:
-                        whole, all_nodes, all_bytes = RuntimeEngine(path, 1), len(graph.nodes), path.stat().st_size
-                        print(f"{architecture}: {len(source.graph.nodes)} nodes became {all_nodes}", flush=True)
+                everything = finished(source.graph)
+                write_artifact(everything, folder / "all.onnx", Metadata())
+                print(f"{architecture}: {len(source.graph.nodes)} nodes became {len(everything.nodes)}", flush=True)
+                for name in ratios:
+                    graph = without(source.graph, name)
+                    if same(graph, everything):
                         continue
-                    if len(graph.nodes) == all_nodes and abs(path.stat().st_size - all_bytes) < 2000:
-                        continue
-                    image, other = images[:1].numpy(), RuntimeEngine(path, 1)
-                    ours, theirs = interleaved(lambda a=image, e=whole: e.run(a), lambda a=image, e=other: e.run(a))
-                    print(f"  without {left_out}: {len(graph.nodes)} nodes, {path.stat().st_size - all_bytes:+} bytes, "
-                          f"{theirs / ours:.2f}", flush=True)  # fmt: skip
+                    write_artifact(graph, folder / "other.onnx", Metadata())
+                    ours, theirs = (session(str(folder / each)) for each in ("all.onnx", "other.onnx"))
+                    feed = [each.get_inputs()[0].name for each in (ours, theirs)]
+                    row = []
+                    for batch in BATCHES:
+                        images = pictures(batch, size, batch).numpy()
+                        taken = measured([lambda a=images: ours.run(None, {feed[0]: a}), lambda a=images: theirs.run(None, {feed[1]: a})], ROUNDS)
+                        row.append(statistics.median(taken[:, 1] / taken[:, 0]))
+                    ratios[name].append((max(row), architecture))
+                    saved = (folder / "other.onnx").stat().st_size - (folder / "all.onnx").stat().st_size
+                    print(f"  without {name}: {len(graph.nodes)} nodes, {saved:+} bytes, " + ", ".join(f"{each:.2f}" for each in row), flush=True)
+    print("\nrewrite: architectures changed, median and largest ratio")
+    for name, found in ratios.items():
+        if found:
+            print(f"  {name}: {len(found)}, {statistics.median(ratio for ratio, _ in found):.2f}, "
+                  f"{max(found)[0]:.2f} ({max(found)[1]})")  # fmt: skip
+        else:
+            print(f"  {name}: none")
 
 
 if __name__ == "__main__":

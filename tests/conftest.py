@@ -16,6 +16,8 @@ import pytest
 from hypothesis import settings
 
 from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import Writing
+from zygal.artifact.onnx.arrange import arrange
 from zygal.bundle.contents import runner
 from zygal.cli.main import main
 from zygal.demo.workspace import write_workspace
@@ -109,23 +111,25 @@ def differences(path, tmp_path, module, shape=(3, 32, 32), batches=(1, 5)):
 
 def differences_from(live, path, tmp_path, shape, batches=(1, 3)):
     """Largest differences from a live model, as parts of its spread: (reference before the passes, after
-    them, the artifact on the runtime), each over two batch sizes."""
+    them, arranged for opsets 17 and 23, the artifact on the runtime), each over two batch sizes."""
     with read_source(path) as source:
         before = source.graph
         size = before.types[before.inputs[0]].shape[0]
         before = freed(source, size, 17) if isinstance(size, int) else before
         after = run_passes(before)
         feed, fetch = after.inputs[0], after.outputs[0]
-        named = after.renamed({feed: "image", fetch: "scores"})
+        arranged = [arrange(after, Writing(opset)) for opset in (17, 23)]
+        named = arranged[0].renamed({feed: "image", arranged[0].outputs[0]: "scores"})
         write_artifact(named, tmp_path / "module.onnx", Metadata())
         engine = RuntimeEngine(tmp_path / "module.onnx", 1)
-        worst = np.zeros(3)
+        worst = np.zeros(5)
         for batch in batches:
             x = np.random.default_rng(batch).standard_normal((batch, *shape), np.float32)
             wanted = live(x)
             found = (
                 run_graph(before, {feed: x})[before.outputs[0]],
                 run_graph(after, {feed: x})[fetch],
+                *(run_graph(each, {feed: x})[each.outputs[0]] for each in arranged),
                 engine.run(x),
             )
             assert all(each.shape == wanted.shape and each.dtype == wanted.dtype for each in found)

@@ -23,7 +23,7 @@ from zygal.sources.recognition import require_kind
 
 LARGEST_BYTES = 2**31
 RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
-                     21: "1.18", 22: "1.21", 23: "1.22"}  # fmt: skip
+                     21: "1.18", 22: "1.21", 23: "1.23"}  # fmt: skip
 """The oldest release of ONNX Runtime that runs each opset, from its compatibility table."""
 
 

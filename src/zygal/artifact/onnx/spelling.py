@@ -72,7 +72,7 @@ SPELLINGS: dict[str, Spelling] = {
     "Pad": Spelling(slots={"pads": Slot(1), "value": Slot(2, **_OF_FIRST)}),
     "RNN": _RECURRENT,
     "ReduceSum": Spelling(slots={"axes": Slot(1, since=13)}),
-    **dict.fromkeys(("ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2", "ReduceSumSquare"), _AXES_LATER),
+    **dict.fromkeys(("ReduceMean", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2"), _AXES_LATER),
     "Reshape": Spelling(slots={"shape": Slot(1)}),
     "Resize": Spelling(slots={"scales": Slot(2, dtype="float32")}),
     "ScatterElements": Spelling(since=16),

@@ -40,10 +40,6 @@ def _length(x: np.ndarray, axis: tuple[int, ...], keepdims: bool) -> np.ndarray:
     return np.sqrt(np.sum(np.square(x), axis=axis, keepdims=keepdims))
 
 
-def _sum_of_squares(x: np.ndarray, axis: tuple[int, ...], keepdims: bool) -> np.ndarray:
-    return np.sum(np.square(x), axis=axis, keepdims=keepdims)
-
-
 def _absolute_sum(x: np.ndarray, axis: tuple[int, ...], keepdims: bool) -> np.ndarray:
     return np.sum(np.abs(x), axis=axis, keepdims=keepdims)
 
@@ -61,7 +57,6 @@ _reduction("ReduceMin", np.min)
 _reduction("ReduceProd", np.prod)
 _reduction("ReduceL2", _length)
 _reduction("ReduceL1", _absolute_sum)
-_reduction("ReduceSumSquare", _sum_of_squares)
 
 
 @register

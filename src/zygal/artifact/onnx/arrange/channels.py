@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import replace
 from math import prod
 
@@ -78,7 +78,7 @@ class Channels(Family):
         return same, max(mixed - min(same), 0)
 
     def emit(self, node: Node, label: int, arranger: Arranger) -> None:
-        home = self.homes[node.inputs[0]] if node.inputs[0] in self.homes else None
+        home = self.homes.get(node.inputs[0])
         if node.operator == "Transpose":
             _transposed(node, label, arranger)
         elif home is None or home == label:

@@ -15,7 +15,7 @@ from zygal.graph.ops.base import Binary, Elementwise
 from zygal.graph.passes.rules import attribute
 
 _BY_ELEMENT = ("Cast", "Where", "PRelu")
-_REDUCING = ("ReduceMean", "ReduceSum", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2", "ReduceSumSquare")
+_REDUCING = ("ReduceMean", "ReduceSum", "ReduceMax", "ReduceMin", "ReduceProd", "ReduceL1", "ReduceL2")
 _ALONG = ("Softmax", "LogSoftmax", "Concat")
 
 
