@@ -45,16 +45,13 @@ def finished(graph):
 def without(graph, name):
     """The finished graph without what has a name, wherever it stands."""
     kept = {key: getattr(module, attribute) for key, (module, attribute) in LISTS.items()}
-    arranged_passes = arrange.PASSES
     for key, (module, attribute) in LISTS.items():
         setattr(module, attribute, tuple(each for each in kept[key] if name_of(each) != name))
-    arrange.PASSES = passes.PASSES
     try:
         return finished(graph)
     finally:
         for key, (module, attribute) in LISTS.items():
             setattr(module, attribute, kept[key])
-        arrange.PASSES = arranged_passes
 
 
 def names():

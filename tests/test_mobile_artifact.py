@@ -26,7 +26,7 @@ from zygal.mobile.write import write_model
 
 FLOAT, I64 = np.dtype(np.float32), np.int64
 UNWRITTEN = {"GRU", "LSTM", "RNN", "GatherElements", "GridSample", "ScatterElements", "Acos", "Acosh", "Asin", "Asinh", "Atan", "Atanh", "Cosh", "Sinh",
-             "If", "Range", "MeasuredExpand", "MeasuredPad", "MeasuredSlice"}
+             "If", "Range", "MeasuredExpand", "MeasuredPad", "MeasuredReshape", "MeasuredSlice", "Attention"}
 """What the format has no operators for, and no classifier of the collections needs; and what images of any size need."""
 
 

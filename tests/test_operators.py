@@ -38,6 +38,7 @@ LEFT_OUT = (
                                         "l1_empty_set_expanded", "l2_empty_set_expanded",
                                         "sum_empty_set_non_reduced_axis_zero")),
     *(f"test_gridsample_volumetric_{mode}_align_corners_{n}" for mode in ("nearest", "bilinear") for n in (0, 1)),
+    "test_attention_4d_diff_heads_mask4d_padded_kv",  # lengths of keys that earlier runs left
     "test_lstm_with_peepholes", "test_gru_seq_length", "test_rnn_seq_length", "test_lstm_with_initial_bias",
     "test_einsum_batch_diagonal", "test_einsum_inner_prod",  # repeated letters, no axis left
 )  # fmt: skip

@@ -38,7 +38,7 @@ def register(commands) -> None:
                         help="put the preprocessing into the graph: the artifact takes 8-bit RGB images [N, H, W, 3] of any size")  # fmt: skip
     parser.add_argument("--half", action="store_true", help="store the weights as float16: half the file, no speed (zygal shrink --half also shows the difference)")
     parser.add_argument("--weights-beside", action="store_true",
-                        help="write the weights to a second file, ARTIFACT.weights, which several processes share in memory")  # fmt: skip
+                        help="write the weights to a file of their own, ARTIFACT.weights, which processes can share in memory")  # fmt: skip
     parser.add_argument("--widen", action="store_true", help="compute in float32 what a mobile flatbuffer stores in 8 or 16 bits")
     opset = default_of(ConvertRequest, "opset")
     parser.add_argument("--opset", type=int, default=opset, help=f"version of the ONNX operator set (default: {opset}); for ONNX alone")

@@ -97,6 +97,9 @@ def _built(model: onnx.ModelProto, nodes: list[onnx.NodeProto], opset: int, path
             if name in constants and name not in added:
                 builder.constant(name, constants[name])
                 added.add(name)
+        if node.op_type == "Expand" and inputs[1] in builder.contents:
+            # The sizes are worked out from the batch, as a class token needs them.
+            attributes["sizes"] = tuple(builder.contents[inputs[1]].tolist())
         # The standard lets results out that nobody reads.
         spare = (f"{node.name or node.op_type}.result{index}" for index in range(_SPARE))
         outputs = [name or builder.free_name(next(spare)) for name in node.output]

@@ -23,6 +23,6 @@ def show(out, outcome: ConvertOutcome) -> None:
         *([("not inside", f"{' and '.join(each.removeprefix('--') for each in missing)} (add {' and '.join(missing)})")]
           if missing else []),
         ("format", f"{found.format}{f' opset {found.opset}' if found.opset else ''}, {file_size(found.artifact_bytes)}"),
-        *([("weights", f"{found.weights}   keep it beside the artifact; processes that run it share one copy")] if found.weights else []),
+        *([("weights", f"{found.weights}   keep it in the folder of the artifact; processes can share it in memory")] if found.weights else []),
     ]  # fmt: skip
     show_facts(out, f"{request.source} -> {found.artifact}", rows)

@@ -13,9 +13,9 @@ from zygal.artifact.onnx.arrange.meeting import orders_meet, slow_transposes_spl
 from zygal.artifact.onnx.arrange.orders import arranged
 from zygal.artifact.onnx.arrange.places import images_keep_sides, lines_into_convolutions
 from zygal.artifact.onnx.arrange.tokens import Tokens
-from zygal.artifact.onnx.spelling import spelling_of
+from zygal.artifact.onnx.spelling import operators_of, spelling_of
 from zygal.graph import Graph
-from zygal.graph.passes import PASSES
+from zygal.graph.passes import run_passes
 
 
 def channel_orders(graph: Graph) -> Graph:
@@ -44,6 +44,9 @@ def arrange(graph: Graph, writing: Writing) -> Graph:
     """All of them, and the usual passes over what they leave."""
     if spelling_of("Attention").since <= writing.opset:
         graph = attention_as_one(graph)
-    for each in (*ARRANGEMENTS, *PASSES, *LAST):
+    for each in ARRANGEMENTS:
+        graph = each(graph)
+    graph = run_passes(graph, operators_of(writing))
+    for each in LAST:
         graph = each(graph)
     return graph
