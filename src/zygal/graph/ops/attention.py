@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.graph.ops.base import ANYTHING, FLOATS, TRUTH, Operator, Parameter, register
+from zygal.graph.ops.base import FLOATS, TRUTH, Operator, Parameter, register
 from zygal.graph.shapes import Shape, TensorType, broadcast
 
 
@@ -18,7 +18,7 @@ class Attention(Operator):
     """
 
     name = "Attention"
-    accepts = (FLOATS, FLOATS, FLOATS, FLOATS | TRUTH, ANYTHING)
+    accepts = (FLOATS, FLOATS, FLOATS, FLOATS | TRUTH, FLOATS, FLOATS, frozenset(("int64",)))
     parameters = (Parameter("q_num_heads", None), Parameter("kv_num_heads", None), Parameter("scale", None))
 
     def infer(self, inputs, attributes):
