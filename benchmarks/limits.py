@@ -5,9 +5,9 @@
     python benchmarks/limits.py OUT.csv --table docs/limits.md
 
 For each architecture and batches 1 and 8, with two threads, in turn within each round: the artifact, the framework's own eager inference,
-and two probes of the processor, a large matrix product and a large convolution in the same runtime. The limit of a round is the
-artifact's multiply-adds at the speed of those probes in that round, plus the bytes that its products and convolutions read and write,
-each value once, at the speed of a large copy. Weights are random. Rows that OUT.csv has are not made again.
+and probes of the processor: matrix products and convolutions of good sizes in the same runtime. The limit of a round is the
+artifact's multiply-adds at the speed of the fastest of those probes in that round, plus the bytes that its products and convolutions read
+and write, each value once, at the speed of a large copy. Weights are random. Rows that OUT.csv has are not made again.
 """
 
 import argparse
@@ -44,6 +44,8 @@ OTHERS = (
 )  # fmt: skip
 FIELDS = ("architecture", "kind", "batch", "artifact_ms", "arithmetic_ms", "memory_ms", "limit_ms", "artifact_over_limit", "eager_ms", "eager_over_artifact")
 BATCHES, THREADS = (1, 8), 2
+REPEATS = 8
+"""Of a probe: a processor that wakes up is slow for the first milliseconds."""
 
 
 def model_of(name):
@@ -83,14 +85,17 @@ def probe(operator, given, weight, **attributes):
     )  # fmt: skip
     made = session(helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=8).SerializeToString())
     x = rng.standard_normal(given).astype(np.float32)
-    return lambda: made.run(None, {"x": x})
+    return lambda: [made.run(None, {"x": x}) for _ in range(REPEATS)]
 
 
 PROBES = {
-    "matrix": (lambda: probe("MatMul", [1024, 1024], [1024, 1024]), 1024**3),
-    "convolution": (lambda: probe("Conv", [1, 256, 28, 28], [256, 256, 3, 3], pads=[1, 1, 1, 1]), 28 * 28 * 256 * 256 * 9),
-    "copy": (lambda: probe("Neg", [16, 1 << 20], None), 2 * 4 * (16 << 20)),
-}
+    "matrix": [(lambda: probe("MatMul", [1536, 384], [384, 384]), 1536 * 384 * 384), (lambda: probe("MatMul", [512, 384], [384, 768]), 512 * 384 * 768),
+               (lambda: probe("MatMul", [1024, 1024], [1024, 1024]), 1024**3)],
+    "convolution": [(lambda: probe("Conv", [1, 256, 28, 28], [256, 256, 3, 3], pads=[1] * 4), 28 * 28 * 256 * 256 * 9),
+                    (lambda: probe("Conv", [1, 128, 56, 56], [128, 128, 3, 3], pads=[1] * 4), 56 * 56 * 128 * 128 * 9)],
+    "copy": [(lambda: probe("Neg", [16, 1 << 20], None), 2 * 4 * (16 << 20))],
+}  # fmt: skip
+"""Of each kind the fastest, by the median of the same rounds, is the peak: sizes at which the runtime reached most."""
 
 
 def work_of(path, batch):
@@ -133,9 +138,13 @@ def rows_of(name, rounds, probes):
         for batch in BATCHES:
             images = pictures(batch, size, batch)
             array, work = images.numpy(), work_of(artifact, batch)
-            runs = [lambda a=array: ours.run(None, {input_name: a}), lambda i=images: model(i), *probes.values()]
+            runs = [lambda a=array: ours.run(None, {input_name: a}), lambda i=images: model(i), *(run for _, run, _ in probes)]
             taken = measured(runs, rounds if batch > 1 else 2 * rounds)
-            speeds = {kind: PROBES[kind][1] / taken[:, 2 + place] for place, kind in enumerate(probes)}
+            speeds = {}
+            for place, (kind, _, amount) in enumerate(probes):
+                speed = REPEATS * amount / taken[:, 2 + place]
+                if kind not in speeds or np.median(speed) > np.median(speeds[kind]):
+                    speeds[kind] = speed
             arithmetic = work["matrix"] / speeds["matrix"] + work["convolution"] / speeds["convolution"]
             memory = work["bytes"] / speeds["copy"]
             over, against = np.median(taken[:, 0] / (arithmetic + memory)), np.median(taken[:, 1] / taken[:, 0])
@@ -151,8 +160,8 @@ def table(rows):
     lines = [
         "# How near artifacts are to the processor's limit", "",
         "Made by `benchmarks/limits.py` on a processor with AVX-512 VNNI, two threads, ONNX Runtime " + onnxruntime.__version__ + ", PyTorch "
-        + torch.__version__.partition("+")[0] + ". The limit is the artifact's multiply-adds at the speed of a large matrix product and a large "
-        "convolution in the same runtime, measured in the same rounds, plus what its products and convolutions read and write, each value "
+        + torch.__version__.partition("+")[0] + ". The limit is the artifact's multiply-adds at the speed of the fastest of some matrix products and "
+        "convolutions in the same runtime, measured in the same rounds, plus what its products and convolutions read and write, each value "
         "once, at the speed of a large copy. It counts no activation functions, normalisations or softmax. Weights are random. The machine "
         "is shared and changes its speed, so all that is divided was measured in turn.", "",
     ]  # fmt: skip
@@ -190,7 +199,7 @@ def main():
         given.table.write_text(table(rows))
         return
     torch.set_num_threads(THREADS)
-    probes = {kind: make() for kind, (make, _) in PROBES.items()}
+    probes = [(kind, make(), amount) for kind, several in PROBES.items() for make, amount in several]
     for name in given.only.split(","):
         if any(row["architecture"] == name for row in rows):
             continue

@@ -15,8 +15,10 @@ from torch import nn
 from zygal.artifact import Metadata, write_artifact
 from zygal.artifact.formats import Writing
 from zygal.artifact.onnx.arrange import arrange
+from zygal.artifact.onnx.arrange.biases import biases_apart
 from zygal.artifact.onnx.arrange.costs import IN_TWO_STEPS, collapsed, transpose_cost
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
+from zygal.artifact.onnx.graph import artifact_graph
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.graph import Batch, GraphBuilder, TensorType
@@ -282,3 +284,43 @@ def test_weights_beside_the_artifact_are_read_as_those_inside(writing, tmp_path)
     np.testing.assert_allclose(RuntimeEngine(path, 1).run(x), x @ weight.T, rtol=1e-4, atol=1e-4)
     assert written.weights == (tmp_path / "m.onnx.weights" if writing.weights_beside else None)
     assert (path.stat().st_size < 2000) == writing.weights_beside
+
+
+def test_biases_are_rows_of_the_weights_where_that_is_less_and_can_be_taken_apart_again(tmp_path):
+    class Parts(nn.Module):
+        def __init__(self):
+            super().__init__()
+            self.norm, self.wide, self.back, self.gate = nn.LayerNorm(24), nn.Linear(24, 96), nn.Linear(96, 24), nn.Linear(24, 24, bias=False)
+
+        def forward(self, x):
+            y = self.norm(x.flatten(2).transpose(1, 2))
+            return (self.back(nn.functional.gelu(self.wide(y))) * self.gate(y)).mean(1)
+
+    module = liven(Parts())
+    with read_source(capture(module, tmp_path / "m.pt2", (24, 8, 8))) as source:
+        graph, x = run_passes(source.graph), np.random.default_rng(2).standard_normal((3, 24, 8, 8), np.float32)
+        better = same(graph, x)
+        operators = Counter(node.operator for node in better.nodes)
+        # Two products share the channel of ones; the way back is wider than what it makes, so that its bias stays.
+        assert operators["Pad"] == 1 and sorted(better.constants[node.inputs[1]].shape for node in better.nodes if node.operator == "MatMul") == [
+            (25, 24), (25, 96), (96, 24)]  # fmt: skip
+        apart = biases_apart(better)
+        assert "Pad" not in {node.operator for node in apart.nodes}
+        np.testing.assert_allclose(run_graph(apart, {apart.inputs[0]: x})[apart.outputs[0]], run_graph(graph, {graph.inputs[0]: x})[graph.outputs[0]], atol=2e-5)
+
+
+def test_a_class_token_that_is_as_often_as_the_batch_says_is_read_back(tmp_path):
+    class Token(nn.Module):
+        def __init__(self):
+            super().__init__()
+            self.token, self.head = nn.Parameter(torch.randn(1, 1, 12)), nn.Linear(12, 5)
+
+        def forward(self, x):
+            x = torch.cat([self.token.expand(x.shape[0], -1, -1), x.flatten(2)], 1)
+            return self.head(x.mean(1))
+
+    module = liven(Token())
+    convert(capture(module, tmp_path / "m.pt2", (3, 3, 4)), tmp_path / "m.onnx")
+    graph, x = artifact_graph(tmp_path / "m.onnx"), np.random.default_rng(2).standard_normal((4, 3, 3, 4), np.float32)
+    with torch.no_grad():
+        np.testing.assert_allclose(run_graph(graph, {"image": x})["scores"], module(torch.from_numpy(x)).numpy(), atol=1e-5)

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from zygal.artifact.onnx.arrange.biases import biases_apart
 from zygal.errors import ArtifactError
 from zygal.graph import Graph, Node
 from zygal.graph.build import free_name, rebuilt
@@ -23,7 +24,7 @@ def prepared(graph: Graph, form: Form, where: str) -> Graph:
     low = next((node for node in graph.nodes if node.operator in STORED), None)
     if low is not None:
         raise ArtifactError(f"{where} is in 8 bits already (layer {low.layer or low.outputs[0]}); shrink the float artifact that it was made from.")
-    graph = run_passes(graph)
+    graph = run_passes(biases_apart(graph))
     graph = _factors_before_clips(graph)
     if form.gates_by_storing:
         graph = apply_rules(graph, (Rule(("Add", "Clip", "Mul"), _gate_of_parts),))

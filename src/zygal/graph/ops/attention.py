@@ -18,7 +18,7 @@ class Attention(Operator):
     """
 
     name = "Attention"
-    accepts = (FLOATS, FLOATS, FLOATS, FLOATS | TRUTH, FLOATS, FLOATS, frozenset(("int64",)))
+    accepts = (FLOATS, FLOATS, FLOATS, FLOATS | TRUTH, FLOATS)
     parameters = (Parameter("q_num_heads", None), Parameter("kv_num_heads", None), Parameter("scale", None))
 
     def infer(self, inputs, attributes):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from zygal.artifact.formats import Writing
 from zygal.artifact.onnx.arrange.attention import attention_by_heads
+from zygal.artifact.onnx.arrange.biases import biases_into_products
 from zygal.artifact.onnx.arrange.channels import Channels
 from zygal.artifact.onnx.arrange.meeting import orders_meet, slow_transposes_split, softmax_along_last
 from zygal.artifact.onnx.arrange.orders import arranged
@@ -37,7 +38,7 @@ ARRANGEMENTS = (
     softmax_along_last, orders_meet, channel_orders, orders_meet, images_keep_sides, attention_by_heads, orders_meet, token_orders, orders_meet,
 )  # fmt: skip
 """In this order; the usual passes follow over what they leave, and then LAST."""
-LAST = (lines_into_convolutions, slow_transposes_split)
+LAST = (lines_into_convolutions, biases_into_products, slow_transposes_split)
 
 
 def arrange(graph: Graph, writing: Writing) -> Graph:

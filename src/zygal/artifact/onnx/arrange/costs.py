@@ -19,6 +19,8 @@ _BLOCKS = ((48, 5), (16, 10), (1, 15))
 """Blocks of so many elements or more copied as they are: 0.5, 1.0 and 1.5 ns."""
 IN_TWO_STEPS = 15
 """Anything else takes 10 ns in one step, and this much as two."""
+ADDED, COPIED, JOINED_WITH_GELU = 4, 6, 5
+"""A bias added to a product; a tensor copied with one channel more; what a GELU costs more that the runtime joins with an addition."""
 STARTED = 25_000
 """One more operator: 2.5 microseconds, whatever it works on."""
 
