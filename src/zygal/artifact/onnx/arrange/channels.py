@@ -104,6 +104,10 @@ def _order_between(node: Node, family: Family, given: int, made: int) -> list[in
     return [before.index(perm[axis]) for axis in after]
 
 
+FEWEST = 16
+"""Channels that the runtime's convolutions compute at once; for fewer they compute as many."""
+
+
 def _to_last(rank: int) -> tuple[int, ...]:
     return (0, *range(2, rank), 1)
 
@@ -233,12 +237,18 @@ def _places(shape: Shape, label: int) -> Shape:
 
 
 def _convolved(node: Node, arranger: Arranger, sides: dict[int, tuple[int, int]]) -> None:
-    """A product by rows as a convolution of 1 x 1."""
+    """A product by rows as a convolution of 1 x 1, or to a few channels as a product with the matrix on the left."""
     given, shape = arranger.fetch(node.inputs[0], FIRST), arranger.graph.types[node.inputs[0]].shape
     matrix = arranger.graph.constants[node.inputs[1]]
     inputs, outputs = matrix.shape
-    weight = arranger.builder.constant(f"{node.inputs[1]}.kernels", np.ascontiguousarray(matrix.T).reshape(outputs, inputs, 1, 1))
     places = shape[1:-1]
+    if outputs < FEWEST:
+        left = arranger.builder.constant(f"{node.inputs[1]}.left", np.ascontiguousarray(matrix.T))
+        flat = arranger.step(node, "Reshape", given, shape=[0, inputs, -1])
+        made = arranger.step(node, "Reshape", arranger.step(node, "MatMul", left, flat), shape=[0, outputs, *places])
+        arranger.store(node.outputs[0], made, FIRST)
+        return
+    weight = arranger.builder.constant(f"{node.inputs[1]}.kernels", np.ascontiguousarray(matrix.T).reshape(outputs, inputs, 1, 1))
     if len(shape) == 4:
         made = arranger.step(node, "Conv", given, weight)
     else:
