@@ -13,7 +13,6 @@ from zygal.artifact.onnx.arrange.channels import Channels
 from zygal.artifact.onnx.arrange.meeting import orders_meet, slow_transposes_split, softmax_along_last
 from zygal.artifact.onnx.arrange.orders import arranged
 from zygal.artifact.onnx.arrange.places import images_keep_sides, lines_into_convolutions
-from zygal.artifact.onnx.arrange.tokens import Tokens
 from zygal.artifact.onnx.spelling import operators_of, spelling_of
 from zygal.graph import Graph
 from zygal.graph.passes import run_passes
@@ -24,18 +23,13 @@ def channel_orders(graph: Graph) -> Graph:
     return arranged(graph, Channels)
 
 
-def token_orders(graph: Graph) -> Graph:
-    """Each sequence with its tokens or its batch in front, likewise."""
-    return arranged(graph, Tokens)
-
-
 def attention_as_one(graph: Graph) -> Graph:
     """Attention by the standard's own operator, which newer opsets have."""
     return attention_by_heads(graph, as_one=True)
 
 
 ARRANGEMENTS = (
-    softmax_along_last, orders_meet, channel_orders, orders_meet, images_keep_sides, attention_by_heads, orders_meet, token_orders, orders_meet,
+    softmax_along_last, orders_meet, channel_orders, orders_meet, images_keep_sides, attention_by_heads, orders_meet,
 )  # fmt: skip
 """In this order; the usual passes follow over what they leave, and then LAST."""
 LAST = (lines_into_convolutions, biases_into_products, slow_transposes_split)

@@ -17,7 +17,7 @@ AXIS_MOVED = 9
 """One axis moved to another place: 0.8 to 1.0 ns."""
 _BLOCKS = ((48, 5), (16, 10), (1, 15))
 """Blocks of so many elements or more copied as they are: 0.5, 1.0 and 1.5 ns."""
-IN_TWO_STEPS = 15
+IN_TWO_STEPS = 22
 """Anything else takes 10 ns in one step, and this much as two."""
 ADDED, COPIED, JOINED_WITH_GELU = 4, 6, 5
 """A bias added to a product; a tensor copied with one channel more; what a GELU costs more that the runtime joins with an addition."""

@@ -139,14 +139,17 @@ def _slower(first: Node, second: Node, graph: Graph, steps) -> bool:
 
 
 def slow_transposes_split(graph: Graph) -> Graph:
-    """A transpose that moves the last axis and others: first the one, then the others, which the runtime copies in blocks."""
+    """A transpose that moves the last axis and others: first the one, then the others, which the runtime copies in blocks.
+
+    A reshape that adds an axis of size 1 stands between them, because the runtime would join them again.
+    """
     nodes: list[Node] = []
     for node in graph.nodes:
         sizes = at_batch(graph.types[node.inputs[0]].shape, IMAGES) if node.operator == "Transpose" else ()
         if not sizes or transpose_cost(sizes, attribute(node, "perm") or range(len(sizes))[::-1]) < IN_TWO_STEPS or sizes[-1] == 1:
             nodes.append(node)
             continue
-        order, middle = list(attribute(node, "perm") or range(len(sizes))[::-1]), f"{node.outputs[0]}.between"
+        order, made = list(attribute(node, "perm") or range(len(sizes))[::-1]), node.outputs[0]
         axes = range(len(sizes))
         if order[-1] == axes[-1]:
             nodes.append(node)
@@ -155,9 +158,12 @@ def slow_transposes_split(graph: Graph) -> Graph:
             first = [axis for axis in axes if axis != order[-1]] + [order[-1]]
         else:
             first = [axis for axis in order if axis != axes[-1]] + [axes[-1]]
+        between = _target(tuple(graph.types[node.inputs[0]].shape[axis] for axis in first))
         nodes += [
-            Node("Transpose", node.inputs, (middle,), {"perm": first}, node.layer),
-            replace(node, inputs=(middle,), attributes={"perm": [first.index(axis) for axis in order]}),
+            Node("Transpose", node.inputs, (f"{made}.first",), {"perm": first}, node.layer),
+            Node("Reshape", (f"{made}.first",), (f"{made}.apart",), {"shape": [*between, 1]}, node.layer),
+            Node("Transpose", (f"{made}.apart",), (f"{made}.then",), {"perm": [*(first.index(axis) for axis in order), len(order)]}, node.layer),
+            Node("Reshape", (f"{made}.then",), (made,), {"shape": _target(graph.types[made].shape)}, node.layer),
         ]
     return rebuilt(graph, nodes, dict(graph.constants), graph.outputs) if len(nodes) > len(graph.nodes) else graph
 
