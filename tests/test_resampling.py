@@ -14,7 +14,7 @@ from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from zygal.artifact import Metadata
+from zygal.artifact import Metadata, write_artifact
 from zygal.artifact.onnx.write import build_model
 from zygal.errors import InletError
 from zygal.evidence.match import raw_level_limit
@@ -227,3 +227,22 @@ def test_the_inlet_inside_a_graph_is_the_inlet_to_one_grey_level_per_rounding(nu
         wanted = apply_to_opened(Image.fromarray(image), inlet, "drawn")
         level = wanted.grey_level[:, None, None] if inlet.tensor.layout == "NCHW" else wanted.grey_level
         assert (np.abs(tensor.astype(np.float64) - wanted.tensor) / np.abs(level)).max() <= raw_level_limit(inlet) + 0.01
+
+
+@pytest.mark.parametrize("batch", [1, 3, 8])
+def test_pictures_that_are_smaller_than_the_crop_are_refused_whatever_their_number(batch, tmp_path):
+    inlet = Inlet(frame=(Resize(short_side=40), Crop(size=(64, 64))))
+    write_artifact(front_of(inlet, "image", "tensor"), tmp_path / "front.onnx", Metadata())
+    session = onnxruntime.InferenceSession(tmp_path / "front.onnx")
+    # Eight pictures of 40 x 64 have as many pixels as five of 64 x 64.
+    with pytest.raises(Exception, match=rf"\{{{batch},3,40,64\}}"):
+        session.run(None, {"image": np.zeros((batch, 80, 320, 3), np.uint8)})
+
+
+def test_a_resize_makes_only_what_the_crop_behind_it_keeps(tmp_path):
+    inlet = Inlet(frame=(Resize(short_side=64), Crop(size=(32, 32))))
+    pixels = np.random.default_rng(1).integers(0, 256, (1, 96, 160, 3), np.uint8)
+    front = front_of(inlet, "image", "tensor")
+    found = run_graph(front, {"image": pixels})["tensor"][0]
+    wanted = apply_to_opened(Image.fromarray(pixels[0]), inlet, "drawn")
+    assert (np.abs(found - wanted.tensor) / wanted.grey_level[:, None, None]).max() <= 1.01

@@ -63,7 +63,7 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
     elif inlet.decode.colour == "grey" and inlet.channels == 3:
         value = writer.op("Concat", value, value, value, axis=1)
     # An image that is smaller than a crop is found out here, with both sizes in the message.
-    value = writer.real(writer.op("Reshape", value, writer.whole([-1, inlet.channels, *size])))
+    value = writer.real(writer.op("Reshape", value, writer.whole([0, inlet.channels, *size])))
     if inlet.tensor.dtype == "float32":
         value = _valued(writer, value, inlet.values, inlet.channels, size)
     else:
