@@ -1,5 +1,6 @@
 """Graphs in the form that the runtime is fastest at: they compute the same, and the transposes are gone where they should be."""
 
+import json
 from collections import Counter
 from itertools import product
 
@@ -7,12 +8,12 @@ import numpy as np
 import onnxruntime
 import pytest
 import torch
-from conftest import capture, liven
+from conftest import called, capture, liven, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from torch import nn
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact import Metadata, read_artifact, write_artifact
 from zygal.artifact.formats import Writing
 from zygal.artifact.onnx.arrange import arrange, orders
 from zygal.artifact.onnx.arrange import channels as channel_orders
@@ -336,3 +337,19 @@ def test_a_class_token_that_is_as_often_as_the_batch_says_is_read_back(tmp_path)
     graph, x = artifact_graph(tmp_path / "m.onnx"), np.random.default_rng(2).standard_normal((4, 3, 3, 4), np.float32)
     with torch.no_grad():
         np.testing.assert_allclose(run_graph(graph, {"image": x})["scores"], module(torch.from_numpy(x)).numpy(), atol=1e-5)
+
+
+def test_an_artifact_with_its_weights_beside_counts_them_and_is_not_packed_as_one_file(shipped, tmp_path):
+    options = ("--inlet", shipped / "channel_marks.inlet.toml", "--labels", shipped / "labels.txt")
+    done = called("convert", shipped / "channel_marks.pt2", "-o", "beside.onnx", *options, "--weights-beside", "--json", "beside.json", cwd=tmp_path)
+    assert done.returncode == 0 and "beside.onnx.weights" in done.stdout
+    both = sum((tmp_path / name).stat().st_size for name in ("beside.onnx", "beside.onnx.weights"))
+    assert json.loads((tmp_path / "beside.json").read_text())["artifact_bytes"] == both == read_artifact(tmp_path / "beside.onnx").size_bytes
+    assert called("match", "beside.onnx", "--witness", shipped / "channel_marks.witness", "--images", shipped / "reference", cwd=tmp_path).returncode == 0
+    refused(called("pack", "beside.onnx", "--images", shipped / "reference", "-o", "b.zip", cwd=tmp_path), "beside.onnx.weights", "--weights-beside")
+    # A second file of that name that is not the weights of this artifact is not replaced.
+    (tmp_path / "other.onnx.weights").write_text("notes")
+    refused(called("convert", shipped / "channel_marks.pt2", "-o", "other.onnx", "--weights-beside", cwd=tmp_path), "other.onnx.weights", "--overwrite")
+    refused(called("convert", shipped / "channel_marks.pt2", "-o", "m.tflite", "--weights-beside", cwd=tmp_path), "--weights-beside does not apply")
+    (tmp_path / "beside.onnx.weights").unlink()
+    refused(called("survey", "beside.onnx", cwd=tmp_path), "beside.onnx.weights", "copy both")

@@ -12,6 +12,7 @@ import numpy as np
 
 from zygal.artifact import read_artifact
 from zygal.artifact.facts import Artifact
+from zygal.artifact.formats import artifact_files
 from zygal.bundle.abilities import cannot_do
 from zygal.errors import BundleError, ImageError, some_of
 from zygal.evidence.images import list_images
@@ -46,6 +47,9 @@ class Packed:
 def packed(path: str, folder: str, images: str | Path) -> Packed:
     """Runs the artifact on the reference images that are chosen from a folder. Raises ZygalError."""
     facts = read_artifact(path)
+    beside = artifact_files(path)[1:]
+    if beside:
+        raise BundleError(f"{path} keeps its weights in {beside[0].name}, and a bundle holds an artifact as one file; convert it without --weights-beside.")
     classifier = open_artifact(path)
     if not classifier.named:
         raise BundleError(f"{path} holds no labels, so an application team would have to guess them; convert it with --labels.")

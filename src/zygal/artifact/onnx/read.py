@@ -43,8 +43,12 @@ def load_model(path: str | Path) -> onnx.ModelProto:
 
 def files_beside(path: str | Path) -> list[Path]:
     """The files with weights that an artifact needs in its folder. Raises FileError or ArtifactError."""
-    tensors = (each for each in load_model(path).graph.initializer if each.data_location == onnx.TensorProto.EXTERNAL)
-    return sorted({external_bytes(each, Path(path))[0] for each in tensors})
+    return _beside(load_model(path), Path(path))
+
+
+def _beside(model: onnx.ModelProto, path: Path) -> list[Path]:
+    tensors = (each for each in model.graph.initializer if each.data_location == onnx.TensorProto.EXTERNAL)
+    return sorted({external_bytes(each, path)[0] for each in tensors})
 
 
 def check_artifact(path: str | Path) -> None:
@@ -107,7 +111,7 @@ def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
         parameters=sum(int(np.prod(tensor.dims, dtype=np.int64)) for tensor in floating),
         scores=metadata.scores or scores_by_operators(operators_before(chosen.name, _made_by(model.graph))),
         chosen=chosen,
-        size_bytes=path.stat().st_size,
+        size_bytes=path.stat().st_size + sum(each.stat().st_size for each in _beside(model, path)),
         metadata=metadata,
     )
 
