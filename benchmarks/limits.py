@@ -14,7 +14,6 @@ import argparse
 import csv
 import sys
 import tempfile
-import time
 import warnings
 from math import prod
 from pathlib import Path
@@ -23,6 +22,7 @@ import numpy as np
 import onnxruntime
 import torch
 from coverage import captured, liven, pictures
+from in_turn import measured, session
 from onnx import TensorProto, helper, numpy_helper
 
 from zygal.artifact.onnx.graph import artifact_graph
@@ -65,14 +65,6 @@ def model_of(name):
     return model, size
 
 
-def session(model):
-    settings = onnxruntime.SessionOptions()
-    settings.intra_op_num_threads, settings.log_severity_level = THREADS, 3
-    # A pool that goes on spinning after a run would take the processor from what is measured next.
-    settings.add_session_config_entry("session.force_spinning_stop", "1")
-    return onnxruntime.InferenceSession(model, settings, providers=["CPUExecutionProvider"])
-
-
 def probe(operator, given, weight, **attributes):
     """One operator as a call without arguments, and its multiply-adds."""
     rng = np.random.default_rng(1)
@@ -83,7 +75,7 @@ def probe(operator, given, weight, **attributes):
         [node], "probe", [helper.make_tensor_value_info("x", TensorProto.FLOAT, given)],
         [helper.make_tensor_value_info("y", TensorProto.FLOAT, None)], [numpy_helper.from_array(weights, "w")] if weight else [],
     )  # fmt: skip
-    made = session(helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=8).SerializeToString())
+    made = session(helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=8).SerializeToString(), THREADS)
     x = rng.standard_normal(given).astype(np.float32)
     return lambda: [made.run(None, {"x": x}) for _ in range(REPEATS)]
 
@@ -112,28 +104,13 @@ def work_of(path, batch):
     return work
 
 
-def measured(runs, rounds):
-    """Seconds [rounds, runs], all runs in turn in each round."""
-    for run in runs:
-        run()
-    readings = np.zeros((rounds, len(runs)))
-    for turn in range(rounds):
-        for place in range(len(runs)) if turn % 2 else reversed(range(len(runs))):
-            # What the run before left behind, such as threads that still wait for work, is over then.
-            time.sleep(0.005)
-            started = time.perf_counter()
-            runs[place]()
-            readings[turn, place] = time.perf_counter() - started
-    return readings
-
-
 def rows_of(name, rounds, probes):
     with tempfile.TemporaryDirectory() as folder, torch.no_grad():
         model, size = model_of(name)
         source, artifact = Path(folder) / "model.pt2", Path(folder) / "model.onnx"
         torch.export.save(captured(model, pictures(2, size, 1), {}), source)
         convert(source, artifact)
-        ours = session(str(artifact))
+        ours = session(str(artifact), THREADS)
         input_name = ours.get_inputs()[0].name
         for batch in BATCHES:
             images = pictures(batch, size, batch)

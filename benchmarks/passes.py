@@ -16,7 +16,8 @@ from pathlib import Path
 
 import torch
 from coverage import captured, made, pictures
-from limits import measured, model_of, session
+from in_turn import measured, session
+from limits import THREADS, model_of
 
 from zygal.artifact import Metadata, write_artifact
 from zygal.artifact.formats import Writing
@@ -82,7 +83,7 @@ def main():
                     if same(graph, everything):
                         continue
                     write_artifact(graph, folder / "other.onnx", Metadata())
-                    ours, theirs = (session(str(folder / each)) for each in ("all.onnx", "other.onnx"))
+                    ours, theirs = (session(str(folder / each), THREADS) for each in ("all.onnx", "other.onnx"))
                     feed = [each.get_inputs()[0].name for each in (ours, theirs)]
                     row = []
                     for batch in BATCHES:

@@ -9,11 +9,10 @@ artifact is faster.
 
 import sys
 import tempfile
-import time
 from pathlib import Path
 
 import numpy as np
-import onnxruntime
+from in_turn import measured, session
 from PIL import Image
 
 from zygal.artifact import Metadata, write_artifact
@@ -36,13 +35,6 @@ INLETS = {
 }  # fmt: skip
 
 
-def session(path, threads):
-    settings = onnxruntime.SessionOptions()
-    settings.intra_op_num_threads, settings.log_severity_level = threads, 3
-    settings.add_session_config_entry("session.force_spinning_stop", "1")
-    return onnxruntime.InferenceSession(str(path), settings, providers=["CPUExecutionProvider"])
-
-
 def main():
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 25
     rng = np.random.default_rng(3)
@@ -52,7 +44,7 @@ def main():
         for name, inlet in INLETS.items():
             path = Path(folder) / "front.onnx"
             write_artifact(front_of(inlet, "image", "tensor"), path, Metadata())
-            sessions = [session(path, threads) for threads in (1, 2)]
+            sessions = [session(str(path), threads) for threads in (1, 2)]
             runs = [
                 lambda i=inlet: apply_to_opened(Image.fromarray(pixels), i, "drawn"),
                 *(lambda s=each: s.run(None, {"image": pixels[None]})[0][0] for each in sessions),
@@ -61,13 +53,7 @@ def main():
             channels_last = inlet.tensor.layout == "NHWC"
             level = ours.grey_level if channels_last else ours.grey_level[:, None, None]
             off = (np.abs(inside.astype(np.float64) - ours.tensor) / np.abs(level)).max()
-            readings = np.zeros((rounds, len(runs)))
-            for turn in range(rounds):
-                for place in range(len(runs)) if turn % 2 else reversed(range(len(runs))):
-                    time.sleep(0.002)
-                    started = time.perf_counter()
-                    runs[place]()
-                    readings[turn, place] = time.perf_counter() - started
+            readings = measured(runs, rounds)
             one, two = (np.median(readings[:, place] / readings[:, 0]) for place in (1, 2))
             times = np.median(readings, axis=0) * 1000
             print(

@@ -2,7 +2,7 @@
 
 The query, key and value get a product each, with the heads' columns in order and the scale in the weights. With the tokens in front of the
 batch, images and heads are one axis without moving anything, [tokens, batch * heads, size], and the runtime reads that as it lies for the
-products of attention. What is left is one transpose of the result. Where the opset has an operator for the whole, that is taken instead.
+products of attention. What is left are transposes of what is read and of the result, a token's row at a time. Where the opset has an operator for the whole, that is taken instead.
 """
 
 from __future__ import annotations

@@ -90,7 +90,7 @@ class Finder:
 
     def _operand(self, name: str, turned: bool) -> Operand | None:
         """What an operand of attention is; turned: its last two axes are size and tokens."""
-        way, factor, current = [], 1.0, name
+        way, path, factor, current = [], [], 1.0, name
         while (linear := self._linear(current)) is None:
             node = self._made_by.get(current)
             if node is None:
@@ -102,13 +102,13 @@ class Finder:
                 way.append(node)
             else:
                 return None
+            path.insert(0, current)
             current = node.inputs[0]
-        path = tuple(self._between(current, name))
         columns = self._columns(linear, way[::-1], turned)
         if columns is None:
             return None
         places = self._graph.types[linear.nodes[-1]].shape[1:-1]
-        return Operand(linear, columns, factor, path, prod(places))
+        return Operand(linear, columns, factor, tuple(path), prod(places))
 
     def scale_behind(self, name: str) -> float | None:
         """The number that a value is multiplied with, if nothing else is done with it."""
@@ -138,13 +138,6 @@ class Finder:
         if query is None or factor is None or len(query.columns) != len(value.columns):
             return None
         return replace(query, factor=query.factor * factor), key, value, addend
-
-    def _between(self, start: str, name: str) -> list[str]:
-        passed = []
-        while name != start:
-            passed.append(name)
-            name = self._made_by[name].inputs[0]
-        return passed[::-1]
 
     def _number(self, node: Node) -> float | None:
         """The number that a node multiplies with, if that is all it does."""

@@ -146,12 +146,9 @@ def slow_transposes_split(graph: Graph) -> Graph:
     nodes: list[Node] = []
     for node in graph.nodes:
         sizes = at_batch(graph.types[node.inputs[0]].shape, IMAGES) if node.operator == "Transpose" else ()
-        if not sizes or transpose_cost(sizes, attribute(node, "perm") or range(len(sizes))[::-1]) < IN_TWO_STEPS or sizes[-1] == 1:
-            nodes.append(node)
-            continue
-        order, made = list(attribute(node, "perm") or range(len(sizes))[::-1]), node.outputs[0]
-        axes = range(len(sizes))
-        if order[-1] == axes[-1]:
+        axes, made = range(len(sizes)), node.outputs[0]
+        order = list(attribute(node, "perm") or axes[::-1]) if sizes else []
+        if transpose_cost(sizes, order) < IN_TWO_STEPS or sizes[-1] == 1:
             nodes.append(node)
             continue
         if sizes[order[-1]] >= sizes[-1]:
