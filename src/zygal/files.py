@@ -24,8 +24,8 @@ def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
     """A binary file for writing that appears at `path` complete or not at all.
 
     It is written under a temporary name in the same folder, forced to disk and renamed at the end; whatever
-    ends the block early, an interrupt included, removes it. A link stays a link: the file that it names is replaced.
-    What is no file, a pipe or a device, is written straight into. Raises OutputError.
+    ends the block early, an interrupt included, removes it. A link to a file is not followed. What is no file, a pipe
+    or a device, is written straight into. Raises OutputError.
     """
     path = _target(path)
     if _is_special(path):
@@ -84,15 +84,16 @@ def check_writable(path: str | os.PathLike) -> None:
 
 
 def _target(path: str | os.PathLike) -> Path:
-    """Where an output really goes: links are followed. Raises OutputError for folders and chains of links without end."""
+    """Where an output really goes. Raises OutputError for folders and for links: what they lead to may be anybody's. Only a device or a
+    pipe is written to through a link, as /dev/stdout is one."""
     try:
         real = Path(os.path.realpath(path))
     except (OSError, ValueError) as fault:
         raise write_failure(path, fault) from fault
     if os.path.isdir(real):
         raise OutputError(f"{path} is a folder; give the name of a file to write.")
-    if os.path.islink(real):
-        raise OutputError(f"{path} is a symbolic link to itself; give another name.")
+    if os.path.islink(path) and not _is_special(real):
+        raise OutputError(f"{path} is a symbolic link, and nothing is written through links; name the file itself, or remove the link.")
     return real
 
 
@@ -235,6 +236,16 @@ def sha256_of(path: str | os.PathLike) -> str:
     except OSError as fault:
         raise _unreadable(path, fault) from fault
     return digest.hexdigest()
+
+
+def sha256_of_all(paths: Sequence[str | os.PathLike]) -> str:
+    """The one hash of a thing that consists of files: of a single file that of its bytes, of several that of their names and hashes, in their
+    order. Raises FileError."""
+    hashes = [sha256_of(path) for path in paths]
+    if len(hashes) == 1:
+        return hashes[0]
+    listed = "".join(f"{each} {os.path.basename(path)}\n" for each, path in zip(hashes, paths))
+    return hashlib.sha256(listed.encode("utf-8", "surrogateescape")).hexdigest()
 
 
 def write_failure(path: str | os.PathLike, fault: OSError | ValueError) -> OutputError:

@@ -1,25 +1,45 @@
-"""What every command returns: its gates, notes and unreadable inputs, and one JSON document.
+"""What every command returns: its gates, notes and unreadable inputs, one verdict and one JSON document.
 
-The verdict and the exit code are computed here and nowhere else.
+The verdict is computed here and nowhere else; exit code, sentences, pages and JUnit files follow from it.
 """
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass
+from enum import Enum
 from typing import Any, ClassVar
 
-from zygal import __version__
+from zygal import __version__, exit_codes
 from zygal.errors import ZygalError
-from zygal.exit_codes import GATE_FAILED, INTERRUPTED, INVALID, PASS, SOME_UNREADABLE
+
+
+class Verdict(str, Enum):
+    """How a command, or one gate of it, ended. Undecided: no gate failed, but at least one is not known, or there is nothing that
+    could be known. Refused: the input, the usage or a part of the request is invalid."""
+
+    PASSED = "passed"
+    FAILED = "failed"
+    UNDECIDED = "undecided"
+    REFUSED = "refused"
+    INTERRUPTED = "interrupted"
+
+
+EXIT_CODES = {
+    Verdict.PASSED: exit_codes.PASS, Verdict.FAILED: exit_codes.GATE_FAILED, Verdict.UNDECIDED: exit_codes.UNDECIDED,
+    Verdict.REFUSED: exit_codes.INVALID, Verdict.INTERRUPTED: exit_codes.INTERRUPTED,
+}  # fmt: skip
+"""Of each verdict; PASSED with inputs that could not be read has SOME_UNREADABLE."""
 
 
 @dataclass(frozen=True)
 class Gate:
-    """One measurable condition. It passes if `measured` is not above `limit` (with at_least: not below it), both in `unit`.
+    """One measurable condition: `measured` is not above `limit` (with at_least: not below it), both in `unit`.
 
     name: a short name, such as "A". condition: what is measured. measured: None if it could not be measured; `explanation`
-    then says why, and the gate fails.
+    then says why, and the gate fails. low, high: the 95 % interval of what is measured, where it is an estimate: the gate passes or
+    fails only if all of it lies on one side of the limit, and is undecided else. deciding: what would decide it then.
     """
 
     name: str
@@ -29,15 +49,32 @@ class Gate:
     unit: str
     explanation: str = ""
     at_least: bool = False
+    low: float | None = None
+    high: float | None = None
+    deciding: str = ""
+
+    @property
+    def verdict(self) -> Verdict:
+        if self.measured is None:
+            return Verdict.FAILED
+        sides = {self._holds(self.measured if end is None else end) for end in (self.low, self.measured, self.high)}
+        return Verdict.UNDECIDED if len(sides) > 1 else Verdict.PASSED if sides == {True} else Verdict.FAILED
+
+    def _holds(self, value: float) -> bool:
+        return value >= self.limit if self.at_least else value <= self.limit
 
     @property
     def passes(self) -> bool:
-        if self.measured is None:
-            return False
-        return self.measured >= self.limit if self.at_least else self.measured <= self.limit
+        return self.verdict is Verdict.PASSED
 
     def document(self) -> dict[str, Any]:
-        return asdict(self) | {"passed": self.passes}
+        return asdict(self) | {"verdict": self.verdict.value, "passed": self.passes}
+
+
+def verdict_of(gates: Iterable[Gate]) -> Verdict:
+    """Of all gates together: failed if one fails, undecided if one is not known, else passed."""
+    found = {gate.verdict for gate in gates}
+    return next((each for each in (Verdict.FAILED, Verdict.UNDECIDED) if each in found), Verdict.PASSED)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -65,7 +102,11 @@ class Outcome(ABC):
 
     @property
     def failed_gates(self) -> tuple[Gate, ...]:
-        return tuple(gate for gate in self.gates if not gate.passes)
+        return tuple(gate for gate in self.gates if gate.verdict is Verdict.FAILED)
+
+    @property
+    def undecided_gates(self) -> tuple[Gate, ...]:
+        return tuple(gate for gate in self.gates if gate.verdict is Verdict.UNDECIDED)
 
     @property
     def inputs_unreadable(self) -> int:
@@ -73,14 +114,16 @@ class Outcome(ABC):
         return len(self.unreadable) if self.unreadable_count is None else self.unreadable_count
 
     @property
-    def exit_code(self) -> int:
+    def verdict(self) -> Verdict:
         if self.interrupted:
-            return INTERRUPTED
-        if self.refusal is not None:
-            return INVALID
-        if self.failed_gates:
-            return GATE_FAILED
-        return SOME_UNREADABLE if self.inputs_unreadable else PASS
+            return Verdict.INTERRUPTED
+        return verdict_of(self.gates) if self.refusal is None else Verdict.REFUSED
+
+    @property
+    def exit_code(self) -> int:
+        if self.verdict is Verdict.PASSED and self.inputs_unreadable:
+            return exit_codes.SOME_UNREADABLE
+        return EXIT_CODES[self.verdict]
 
     @abstractmethod
     def result(self) -> dict[str, Any]:
@@ -89,17 +132,23 @@ class Outcome(ABC):
     def document(self) -> dict[str, Any]:
         """The whole result as JSON data. The schema is in docs/schemas."""
         return {
-            "kind": self.kind,
-            "version": self.version,
-            "zygal_version": __version__,
-            "exit_code": self.exit_code,
-            "passed": not self.failed_gates,
+            **_head(self.kind, self.version, self.verdict, self.exit_code, self.refusal and str(self.refusal)),
             "gates": [gate.document() for gate in self.gates],
             "notes": list(self.notes),
             "unreadable_count": self.inputs_unreadable,
             "unreadable": [{"file": name, "reason": reason} for name, reason in self.unreadable],
             "written": list(self.written),
-            "interrupted": self.interrupted,
             "next_step": self.next_step,
             **self.result(),
         }
+
+
+def _head(kind: str, version: int, verdict: Verdict, exit_code: int, refusal: str | None) -> dict[str, Any]:
+    passed = verdict is Verdict.PASSED
+    return {"kind": kind, "version": version, "zygal_version": __version__, "verdict": verdict.value, "exit_code": exit_code,
+            "passed": passed, "refusal": refusal}  # fmt: skip
+
+
+def ended_document(kind: str, verdict: Verdict, exit_code: int, sentence: str) -> dict[str, Any]:
+    """The JSON document of a command that ended without a result: refused, interrupted, or by an internal error."""
+    return _head(kind, Outcome.version, verdict, exit_code, sentence)

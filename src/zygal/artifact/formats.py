@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from zygal import kinds
 from zygal.errors import ArtifactError
+from zygal.files import sha256_of_all
 
 if TYPE_CHECKING:
     from zygal.artifact.facts import Artifact
@@ -125,6 +126,11 @@ def read_artifact(path: str | Path, output: str | None = None) -> Artifact:
     """What an artifact says of itself. output: which of its outputs are the class scores, if it has several; the one that looks
     like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such output."""
     return format_of(path).read(path, output)
+
+
+def artifact_hash(path: str | Path) -> str:
+    """What tells an artifact from every other one: the hash of all files that it consists of. Raises FileError or ArtifactError."""
+    return sha256_of_all(artifact_files(path))
 
 
 def artifact_files(path: str | Path) -> list[Path]:

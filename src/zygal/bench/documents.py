@@ -13,10 +13,11 @@ from zygal.bench.baseline import KIND, VERSION
 from zygal.bench.layers import LayerTimes
 from zygal.bench.pipeline import Pipeline
 from zygal.bench.regression import Regression
-from zygal.bench.result import Bench, Cell, Comparison, told_apart
+from zygal.bench.result import Bench, Cell, Comparison
 from zygal.bench.serving import Serving
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Ratio
+from zygal.outcome import verdict_of
 
 
 def document(bench: Bench) -> dict[str, Any]:
@@ -53,6 +54,7 @@ def _cell(cell: Cell) -> dict[str, Any]:
         "latency_quartiles_seconds": [latency.quarter, latency.three_quarters],
         "latency_p90_seconds": cell.quantile(0.9),
         "latency_p99_seconds": cell.quantile(0.99),
+        "latency_p99_ci95_seconds": (interval := cell.interval_of_quantile(0.99)) and list(interval),
         "latency_max_seconds": float(cell.seconds.max()),
         "runs": latency.count,
         "images_per_second": cell.images_per_second,
@@ -90,7 +92,7 @@ def _compared(other: Comparison, bench: Bench) -> dict[str, Any]:
             {
                 **_setting(cell.setting),
                 "time_ratio": _ratio(other.ratios[cell.setting]),
-                "larger_than_noise": told_apart(other.ratios[cell.setting], cell.noise),
+                "larger_than_noise": other.told_apart(cell),
             }
             for cell in bench.cells
             if cell.setting in other.ratios
@@ -189,7 +191,7 @@ def judgement(regression: Regression, allowed: float) -> dict[str, Any]:
     """The comparison with an earlier run."""
     return {
         "max_slowdown_share": allowed,
-        "failed": regression.fails(allowed),
+        "verdict": verdict_of(regression.gates(allowed)).value,
         "differences": regression.differences_found,
         "machine_time_ratio_by_threads": regression.machine_ratio,
         "changes": [

@@ -9,6 +9,7 @@ from functools import partial
 
 import numpy as np
 
+from zygal.artifact.formats import artifact_hash
 from zygal.bench.arithmetic import Arithmetic, multiply_adds
 from zygal.bench.headroom import KEPT_FREE, foreseen_bytes, memory_free_bytes
 from zygal.bench.load import LoadWatch
@@ -19,13 +20,13 @@ from zygal.bench.reference_workload import MULTIPLY_ADDS, matrix_product, refere
 from zygal.bench.regression import Conditions
 from zygal.bench.result import TOO_IMPRECISE, Bench, Cell, Comparison
 from zygal.bench.settings import Grid, Setting
-from zygal.bench.statistics import Ratio, ratio_of
+from zygal.bench.statistics import Ratio, interval_of_centre, ratio_of
 from zygal.bench.subjects import ArtifactSubject, LiveSubject, Subject
 from zygal.errors import BenchError
-from zygal.files import sha256_of
 from zygal.processor import allowed_cores
 
 Progress = Callable[[str, float], None]
+Paired = tuple[list[float], list[float], list[int]]
 
 ARTIFACT, COPY, REFERENCE, PRODUCT = "artifact", "copy", "reference workload", "matrix product"
 MOST_SECONDS = 86400.0
@@ -61,7 +62,7 @@ def bench_grid(
     # A long function, but half of it only fills this record.
     return Bench(
         artifact=subject.name,
-        sha256=sha256_of(subject.name),
+        sha256=artifact_hash(subject.name),
         runtime=subject.engine,
         inputs_from=subject.feeds.origin,
         image_shapes=subject.feeds.shapes,
@@ -207,16 +208,30 @@ def _comparison(other: Subject, index: int, settings: Sequence[Setting], measure
     ratios = {
         setting: ratio for setting in settings if (ratio := _ratio(measured, setting, ARTIFACT, index)) is not None
     }
-    return Comparison(other.name, other.engine, ratios, _overall(list(ratios.values())))
+    pairs = [paired(measured.readings[setting, ARTIFACT], measured.readings[setting, index]) for setting in ratios]
+    return Comparison(other.name, other.engine, ratios, mean_ratio(list(ratios.values()), pairs))
 
 
-def _overall(ratios: Sequence[Ratio]) -> Ratio | None:
-    """The geometric mean of ratios whose errors are independent of each other."""
+def mean_ratio(ratios: Sequence[Ratio], pairs: Sequence[Paired]) -> Ratio | None:
+    """The geometric mean of the ratios of several settings. pairs: of each, as `measure.paired` gives them.
+
+    Settings share sessions and moments, so their errors are not independent. What is independent are epochs: the interval is that of the
+    epochs' own geometric means, of those epochs in which all settings were measured; of fewer than two, that of errors which are all alike."""
     if not ratios:
         return None
     middle = sum(math.log(ratio.value) for ratio in ratios) / len(ratios)
-    reach = math.hypot(*(ratio.relative_error for ratio in ratios)) / len(ratios)
-    return Ratio(math.exp(middle), math.exp(middle - reach), math.exp(middle + reach), sum(r.count for r in ratios))
+    by_epoch: dict[int, list[float]] = {}
+    for first, second, epochs in pairs:
+        logs, marks = np.log(np.asarray(second) / np.asarray(first)), np.asarray(epochs)
+        for epoch in set(epochs):
+            by_epoch.setdefault(epoch, []).append(float(np.median(logs[marks == epoch])))
+    means = [sum(each) / len(each) for each in by_epoch.values() if len(each) == len(ratios)]
+    if len(means) > 1:
+        low, high = interval_of_centre(np.array(means))
+    else:
+        reach = sum(ratio.relative_error for ratio in ratios) / len(ratios)
+        low, high = middle - reach, middle + reach
+    return Ratio(math.exp(middle), math.exp(min(low, middle)), math.exp(max(high, middle)), sum(r.count for r in ratios))
 
 
 def _reference_times(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import re
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -45,7 +45,7 @@ class LayerTime:
 @dataclass(frozen=True)
 class LayerTimes:
     """layers: the slowest first. run_seconds: the median of whole runs while the profile was taken.
-    product_seconds: the matrix product's, right before and after."""
+    product_seconds: the least that a matrix product took, between these runs and right before and after."""
 
     setting: Setting
     layers: tuple[LayerTime, ...]
@@ -77,8 +77,9 @@ class Profile:
     run_seconds: tuple[float, ...]
 
 
-def profile(artifact: str | Path | bytes, feed: Mapping[str, np.ndarray], settings: SessionSettings, nodes: int, seconds: float) -> Profile:
-    """Profiles runs on what is fed. nodes: about how many the artifact has. Raises ArtifactError or BenchError."""
+def profile(artifact: str | Path | bytes, feed: Mapping[str, np.ndarray], settings: SessionSettings, nodes: int, seconds: float,
+            between: Callable[[], object] | None = None) -> Profile:  # fmt: skip
+    """Profiles runs on what is fed. nodes: about how many the artifact has. between: is called after every tenth run. Raises ArtifactError or BenchError."""
     took = []
     with scratch_folder() as folder:
         rewritten = Path(folder) / "rewritten.onnx"
@@ -89,6 +90,8 @@ def profile(artifact: str | Path | bytes, feed: Mapping[str, np.ndarray], settin
             began = time.perf_counter()
             session.run(None, feed)
             took.append(time.perf_counter() - began)
+            if between is not None and len(took) % 10 == 0:
+                between()
             if len(took) >= MOST_RUNS or len(took) * nodes > MOST_EVENTS:
                 break
         try:
@@ -111,11 +114,18 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
     product = matrix_product(setting.threads)
     before = measure({0: {0: product}}, Effort(0.2))
     nodes = len(load_model(feeds.artifact).graph.node)
-    found = profile(feeds.artifact, feeds.of(setting.batch), SessionSettings(setting.threads, setting.level, setting.execution), nodes, seconds)
+    inside: list[float] = []
+
+    def timed_product() -> None:
+        began = time.perf_counter()
+        product()
+        inside.append(time.perf_counter() - began)
+
+    found = profile(feeds.artifact, feeds.of(setting.batch), SessionSettings(setting.threads, setting.level, setting.execution), nodes, seconds, timed_product)
     after = measure({0: {0: product}}, Effort(0.2))
-    products = np.concatenate([each.readings[0, 0].seconds() for each in (before, after)])
+    products = np.concatenate([*(each.readings[0, 0].seconds() for each in (before, after)), inside])
     layers = _told_by_layer(found, feeds, setting)
-    return LayerTimes(setting, tuple(layers), float(np.median(found.run_seconds)), len(found.run_seconds), float(np.median(products)))
+    return LayerTimes(setting, tuple(layers), float(np.median(found.run_seconds)), len(found.run_seconds), float(products.min()))
 
 
 def _told_by_layer(profiled: Profile, feeds: Feeds, setting: Setting) -> list[LayerTime]:

@@ -16,6 +16,8 @@ from zygal.bench.result import Bench
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import for_many
 from zygal.errors import BenchError, some_of
+from zygal.outcome import Gate
+from zygal.wording import rough_percent, short_number
 
 Z = NormalDist().inv_cdf(0.975)
 BETWEEN_RUNS = 0.05
@@ -28,16 +30,27 @@ SLOWER, FASTER, SAME = "slower", "faster", "no significant difference"
 @dataclass(frozen=True)
 class Change:
     """ratio: how many times as long as in the earlier run, in multiples of the reference workload. reach: by how much it may be off,
-    on the logarithmic scale, both runs' noise included. raw_ratio: of the times as they were."""
+    on the logarithmic scale, both runs' noise included; of_a_run: as far as no measuring within a run makes it smaller. raw_ratio: of the times as they were."""
 
     setting: Setting
     ratio: float
     reach: float
     raw_ratio: float
     verdict: str
+    of_a_run: float = 0.0
 
-    def fails(self, allowed: float) -> bool:
-        return self.verdict == SLOWER and self.ratio > 1 + allowed
+    def gate(self, allowed: float, what: str) -> Gate:
+        """That it is not slower by more than a share. what: the setting, in words."""
+        low, high = (self.ratio * math.exp(sign * self.reach) - 1 for sign in (-1, 1))
+        return Gate("baseline", f"slowdown, {what}", self.ratio - 1, allowed, "share", low=low, high=high, deciding=self._deciding(allowed))
+
+    def _deciding(self, allowed: float) -> str:
+        """What would bring the interval to one side of the limit: time, as far as time is what it lacks."""
+        away, own = abs(math.log((1 + allowed) / self.ratio)), self.of_a_run
+        if away <= own:
+            return f"no time would: any two runs differ by up to {rough_percent(math.expm1(own))}; allow more, or compare both in one run (--compare)"
+        factor = (self.reach**2 - own**2) / (away**2 - own**2)
+        return f"both runs {short_number(max(1.1, factor))} times as long (--seconds), or a quieter machine, would decide it"
 
 
 @dataclass(frozen=True)
@@ -55,8 +68,10 @@ class Regression:
         """The settings' changes, and the one of all together if there is one."""
         return (*self.changes, *((self.overall,) if self.overall else ()))
 
-    def fails(self, allowed: float) -> bool:
-        return any(change.fails(allowed) for change in self.all_changes)
+    def gates(self, allowed: float) -> tuple[Gate, ...]:
+        """One for each change."""
+        whole = ((self.overall, "all settings"),) if self.overall else ()
+        return tuple(change.gate(allowed, what) for change, what in (*((each, each.setting.description) for each in self.changes), *whole))
 
 
 def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> Regression:
@@ -78,16 +93,15 @@ def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> R
         found.append((cell.setting, change, math.hypot(*parts), raw))
     # Each setting is a test of its own, and so is all of them together.
     stretch = for_many(len(found) + (len(found) > 1))
-    changes = [_change(setting, change, stretch * reach, raw) for setting, change, reach, raw in found]
+    changes = [_change(setting, change, reach, raw, stretch) for setting, change, reach, raw in found]
     if not changes:
         raise BenchError("the two runs have no setting in common; measure the same batches and threads.")
     overall = None
     if len(changes) > 1:
         mean = sum(math.log(each.ratio) for each in changes) / len(changes)
         raw = math.exp(sum(math.log(each.raw_ratio) for each in changes) / len(changes))
-        # Errors of settings are independent of each other but for what a run has of its own.
-        reach = math.hypot(*(each[2] for each in found)) / len(found)
-        overall = _change(changes[0].setting, mean, stretch * math.hypot(reach, BETWEEN_RUNS), raw)
+        # Settings of a run share sessions and moments, so their errors may be alike.
+        overall = _change(changes[0].setting, mean, sum(each[2] for each in found) / len(found), raw, stretch)
     machine = {
         threads: seconds / earlier.reference_seconds[threads]
         for threads, seconds in now.reference_seconds.items()
@@ -96,9 +110,11 @@ def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> R
     return Regression(tuple(changes), overall, machine, tuple(differences_found))
 
 
-def _change(setting: Setting, change: float, reach: float, raw: float) -> Change:
+def _change(setting: Setting, change: float, reach: float, raw: float, stretch: float) -> Change:
+    """stretch: of the interval, for the number of changes that are judged."""
+    reach *= stretch
     verdict = SAME if abs(change) <= reach else SLOWER if change > 0 else FASTER
-    return Change(setting, math.exp(change), reach, raw, verdict)
+    return Change(setting, math.exp(change), reach, raw, verdict, stretch * BETWEEN_RUNS)
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from zygal.bench.load import Load
 from zygal.bench.machine import Machine
 from zygal.bench.own_process import OwnProcess
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import Median, Ratio, for_many, quantile_of, readings_for
+from zygal.bench.statistics import Median, Ratio, for_many, interval_of_quantile, quantile_of, readings_for
 
 TOO_IMPRECISE = 0.25
 """A figure that may be off by more than this part of itself is not drawn conclusions from."""
@@ -46,6 +46,10 @@ class Cell:
     def quantile(self, part: float) -> float | None:
         """Seconds a batch; None where too few runs carry it."""
         return quantile_of(self.seconds, part)
+
+    def interval_of_quantile(self, part: float) -> tuple[float, float] | None:
+        """Its 95 % interval."""
+        return interval_of_quantile(self.seconds, part)
 
     @property
     def imprecise(self) -> bool:

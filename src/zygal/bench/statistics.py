@@ -120,6 +120,17 @@ def quantile_of(readings: Sequence[float], part: float) -> float | None:
     return float(np.percentile(readings, 100 * part, method="higher"))
 
 
+def interval_of_quantile(readings: Sequence[float], part: float) -> tuple[float, float] | None:
+    """The 95 % interval of the quantile `part`, between order statistics (David and Nagaraja, as below); None where too few readings carry it."""
+    if quantile_of(readings, part) is None:
+        return None
+    from scipy.stats import binom
+
+    ordered, count = np.sort(np.asarray(readings, float)), len(readings)
+    low, high = (int(binom.ppf(chance, count, part)) for chance in ((1 - LEVEL) / 2, (1 + LEVEL) / 2))
+    return float(ordered[max(low - 1, 0)]), float(ordered[min(high, count - 1)])
+
+
 def readings_for(part: float) -> int:
     """How many readings carry a quantile; see `quantile_of`."""
     return math.ceil(math.log(0.025) / math.log(part))

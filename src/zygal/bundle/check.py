@@ -11,13 +11,26 @@ from pathlib import Path
 from typing import Any
 
 from zygal.bundle.archive import Bundle
-from zygal.bundle.contents import MOBILE_RUNNER, PYTHON_RUNNER, runner
+from zygal.bundle.contents import MOBILE_RUNNER, PYTHON_RUNNER, SCRIPT_RUNNERS, runner
 from zygal.documents import listed, mapping, parse_json, rebuilt, text
 from zygal.errors import BundleError
 from zygal.files import scratch_folder
 from zygal.outcome import Gate
 
 LONGEST_SECONDS = 600
+FIXED_FILES = ("model.json", "README.md", "other_languages.md", "page.html")
+PROGRAM_ENDINGS = (".py", ".pyc", ".pyd", ".so", ".pth", ".js", ".mjs", ".zip", ".egg")
+_ISOLATED = """\
+import importlib.util, os, runpy, sys
+program = sys.argv[1]
+sys.argv = sys.argv[1:]
+if program != "classify.py" and os.path.exists("classify.py"):
+    spec = importlib.util.spec_from_file_location("classify", os.path.abspath("classify.py"))
+    sys.modules["classify"] = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(sys.modules["classify"])
+runpy.run_path(os.path.abspath(program), run_name="__main__")
+"""
+"""Runs a bundled program without its folder on the path, so that no file of the bundle is imported in place of a library."""
 
 
 @dataclass(frozen=True)
@@ -37,7 +50,7 @@ def check_bundle(path: str | Path, signed: Mapping[str, Any] | None = None, run_
     """signed: the result of zygal signoff that the bundle is held against, instead of what its own manifest says. run_code: run the bundled runner
     even if it is not the one that this release writes. Raises FileError or BundleError."""
     with Bundle(path) as bundle:
-        faults = bundle.faults()
+        faults = bundle.faults() or _unexpected(bundle)
         total = len(bundle.manifest["files"])
         gates = [Gate("files", "files that are not as the manifest says", len(faults), 0, f"of {total} files")]
         if faults:
@@ -45,12 +58,12 @@ def check_bundle(path: str | Path, signed: Mapping[str, Any] | None = None, run_
             return Checked(tuple(gates), (), skipped, tuple(faults), {}, bundle.manifest)
         artifacts = {file: bundle.manifest["files"][file]["sha256"] for file in _artifacts(bundle)}
         not_checked = []
-        hashes, where = _signed_hashes(bundle.manifest["signoff"], signed)
-        if hashes is None:
+        gates += _signoff_gates(bundle.manifest["signoff"], signed, artifacts)
+        unsigned = [file for file, sha256 in artifacts.items() if sha256 != _signed_hash(bundle.manifest["signoff"], signed)]
+        if signed is None and bundle.manifest["signoff"] is None:
             not_checked.append("sign-off: the bundle was packed without one, and --signoff is not given")
         else:
-            other = sum(sha256 not in artifacts.values() for sha256 in hashes)
-            gates.append(Gate("signoff", f"signed-off artifacts that are not in the bundle byte for byte ({where})", other, 0, f"of {len(hashes)}"))
+            not_checked += [f"sign-off of {file}: not checked, because it is not the artifact that was signed off" for file in unsigned]
         said: tuple[str, ...] = ()
         runners = [name for name in (PYTHON_RUNNER, MOBILE_RUNNER) if name in bundle.manifest["files"]]
         foreign = [name for name in runners if bundle.read(name) != runner(name)]
@@ -81,10 +94,34 @@ def _artifacts(bundle: Bundle) -> list[str]:
     return files
 
 
-def _signed_hashes(own: Mapping[str, Any] | None, given: Mapping[str, Any] | None) -> tuple[list[str] | None, str]:
+def _unexpected(bundle: Bundle) -> list[str]:
+    """Files that no bundle has, though the manifest names them: a program among them could be run in place of a library."""
+    document = parse_json(bundle.read("model.json"), f"{bundle.path}: model.json", BundleError) if "model.json" in bundle.manifest["files"] else {}
+    expected = {*FIXED_FILES, PYTHON_RUNNER, MOBILE_RUNNER, *SCRIPT_RUNNERS}
+    for file in _artifacts(bundle):
+        folder = file.rpartition("/")[0]
+        expected |= {file, f"{folder}/labels.txt", f"{folder}/inlet.toml"}
+    references = [each for model in document["models"] for each in model.get("references") or () if isinstance(each, dict)]
+    expected |= {each["image"] for each in references if isinstance(each.get("image"), str) and not each["image"].endswith(PROGRAM_ENDINGS)}
+    return [f"{name} is not a file that a bundle has" for name in bundle.manifest["files"] if name not in expected]
+
+
+def _signed_hash(own: Mapping[str, Any] | None, given: Mapping[str, Any] | None) -> str | None:
+    """Of the artifact that was signed off: by the given sign-off, else by the bundle's own account."""
     if given is not None:
-        return [given["artifact"]["sha256"]], "by --signoff"
-    return (None, "") if own is None else ([own["artifact_sha256"]], "by its own manifest")
+        return given["artifact"]["sha256"]
+    return own and own["artifact_sha256"]
+
+
+def _signoff_gates(own: Mapping[str, Any] | None, given: Mapping[str, Any] | None, artifacts: Mapping[str, str]) -> list[Gate]:
+    wanted = _signed_hash(own, given)
+    if wanted is None:
+        return []
+    where = "--signoff" if given is not None else "its own manifest"
+    condition = f"signed-off artifacts that are not in the bundle byte for byte (by {where})"
+    if not (given if given is not None else own)["signed_off"]:
+        return [Gate("signoff", condition, None, 0, "of 1", f"{where} says that the artifact was not signed off")]
+    return [Gate("signoff", condition, int(wanted not in artifacts.values()), 0, "of 1")]
 
 
 def _run(bundle: Bundle, program: str) -> tuple[int, tuple[str, ...]]:
@@ -92,7 +129,7 @@ def _run(bundle: Bundle, program: str) -> tuple[int, tuple[str, ...]]:
     with scratch_folder() as folder:
         bundle.unpack(folder)
         kept = {name: os.environ[name] for name in ("PATH", "SYSTEMROOT") if name in os.environ}
-        command = [sys.executable, "-E", "-s", "-B", program, "--check"]
+        command = [sys.executable, "-I", "-B", "-c", _ISOLATED, program, "--check"]
         try:
             done = subprocess.run(command, cwd=folder, env=kept, capture_output=True, text=True, errors="replace", timeout=LONGEST_SECONDS, check=False)
         except subprocess.TimeoutExpired:

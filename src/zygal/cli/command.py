@@ -9,6 +9,7 @@ from dataclasses import MISSING, dataclass, fields
 from importlib import import_module
 from typing import Any
 
+from zygal.cli.ending import complain, finish_output
 from zygal.cli.terminal import STDOUT, console, listening, note, write_json
 from zygal.outcome import Outcome
 from zygal.outputs import JSON, Output, check_outputs
@@ -45,11 +46,9 @@ class Command:
         try:
             self._print(options, outcome)
         except BrokenPipeError:
-            from zygal.cli.ending import finish_output
-
             finish_output(to_nowhere=True)
         if outcome.refusal is not None:
-            raise outcome.refusal
+            complain(str(outcome.refusal), outcome.exit_code)
         return outcome.exit_code
 
     def _print(self, options: argparse.Namespace, outcome: Outcome) -> None:

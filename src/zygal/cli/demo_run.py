@@ -11,6 +11,7 @@ from zygal.cli.config import ENVIRONMENT, NO_CONFIG
 from zygal.cli.tables import show_sentence
 from zygal.cli.terminal import console
 from zygal.commands.demo import DemoOutcome, DemoRequest, run_demo
+from zygal.demo.workspace import STEPS
 from zygal.exit_codes import INTERRUPTED
 from zygal.listener import Listener
 
@@ -27,7 +28,8 @@ def execute(request: DemoRequest, listener: Listener) -> DemoOutcome:
 
     def run_step(number: int, step) -> int:
         if number == 1:
-            show_sentence(out, f"The files of the demo are in {request.folder}. Each command below is run there as it is shown.")
+            show_sentence(out, f"The files of the demo are in {request.folder}. Each of the {len(STEPS)} commands below is run there as it is shown; "
+                               "all of them take about a minute, on a busy machine a few.")  # fmt: skip
         out.print()
         out.print(Text(f"{number}. {step.says}", style="italic"))
         out.print(Text(f"$ {shlex.join(('zygal', *step.arguments))}", style="bold"), soft_wrap=True)

@@ -9,6 +9,8 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+from zygal.errors import one_line
+
 
 class Terminated(KeyboardInterrupt):
     """SIGTERM, handled like Ctrl-C, so that temporary files are removed."""
@@ -39,6 +41,15 @@ def finish_output(to_nowhere: bool = False) -> None:
             stream.flush()
         except (OSError, ValueError):
             os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+
+
+def complain(sentence: str, code: int) -> int:
+    """One line on standard error, if that can be written at all; the exit code."""
+    try:
+        print(f"zygal: {one_line(sentence)}", file=sys.stderr, flush=True)
+    except (OSError, ValueError):
+        finish_output(to_nowhere=True)
+    return code
 
 
 class Signals:

@@ -9,10 +9,12 @@ import sys
 from importlib import import_module
 from typing import ClassVar, NoReturn
 
-from zygal.cli.ending import Terminated, catch_signals, finish_output, open_standard_streams
-from zygal.errors import ZygalError, one_line
+from zygal.cli.ended import write_ended
+from zygal.cli.ending import Terminated, catch_signals, complain, finish_output, open_standard_streams
+from zygal.errors import LONGEST_SENTENCE, ZygalError, one_line
 from zygal.exit_codes import INTERNAL, INTERRUPTED, INVALID, PASS, TERMINATED
 from zygal.libraries import silence_libraries
+from zygal.outcome import Verdict
 
 COMMANDS = {
     "demo": "Write the demo's files into a folder and run the whole example there.",
@@ -38,11 +40,12 @@ words:
   inlet     the preprocessing from an image file to the input tensor, written down as TOML
   artifact  the converted model: one ONNX file with inlet, labels and origin inside
   witness   a recording of the training framework: images, input tensors, scores
-  gate      one measurable condition with its limit: it passes or fails
+  gate      one measurable condition with its limit: it passes, fails or is undecided
   survey    a description of a file; tally: metrics on labelled images
 
 exit codes: 0 pass, 1 a gate failed, 2 invalid input or usage, 3 some inputs could not be read (the result is
-valid for the others), 70 internal error, 130 and 143 interrupted.
+valid for the others), 4 undecided (no gate failed, at least one is not known), 70 internal error, 130 and 143
+interrupted.
 zygal help COMMAND explains a command; zygal demo shows all of them on an example.
 """
 
@@ -62,7 +65,7 @@ class _Parser(argparse.ArgumentParser):
         elif message.startswith(("unrecognized arguments", "the following arguments are required")):
             # A required option that is misspelt is both.
             message = self._misspelt() or message
-        self.exit(INVALID, f"zygal: {one_line(message)}; see {self.prog} --help.\n")
+        raise ZygalError(f"{one_line(message, LONGEST_SENTENCE - 80)}; see {self.prog} --help.")
 
     def _misspelt(self) -> str | None:
         """The first option of the command line that its command does not have, with the one that it is much like."""
@@ -98,38 +101,42 @@ def main(arguments: list[str] | None = None) -> int:
     open_standard_streams()
     silence_libraries("-v" in arguments or "--verbose" in arguments)
     code = PASS
+
+    def ended(sentence: str, code: int, verdict: Verdict = Verdict.REFUSED) -> int:
+        write_ended(command_words(arguments), arguments, verdict, code, sentence)
+        return complain(sentence, code)
+
+    def interrupted(terminated: bool) -> int:
+        by = " by SIGTERM" if terminated else ""
+        return ended(f"interrupted{by}; no output file is half-written.", TERMINATED if terminated else INTERRUPTED, Verdict.INTERRUPTED)
+
     with catch_signals() as signals:
         try:
             try:
                 code = _run(arguments)
-            except SystemExit as end:  # Help, the version, or a complaint of the parser.
+            except SystemExit as end:  # Help or the version.
                 code = end.code
             finish_output()
             return code
         except ZygalError as error:
-            return _complain(str(error), INVALID)
+            return ended(str(error), INVALID)
         except KeyboardInterrupt as end:
-            return _interrupted(isinstance(end, Terminated))
+            return interrupted(isinstance(end, Terminated))
         except BrokenPipeError:
             # The reader of our output went away, as `head` does; what is still buffered goes nowhere.
             finish_output(to_nowhere=True)
             return code
         except MemoryError:
-            return _complain("there is not enough memory for this; use smaller batches or fewer images.", INVALID)
+            return ended("there is not enough memory for this; use smaller batches or fewer images.", INVALID)
         except OSError as error:
             if error.filename is not None:
-                return _internal(error, shows_traceback)
+                return ended(internal_sentence(error, shows_traceback), INTERNAL)
             finish_output(to_nowhere=True)
-            return _complain(f"the output cannot be written ({(error.strerror or str(error)).lower()}).", INVALID)
+            return complain(f"the output cannot be written ({(error.strerror or str(error)).lower()}).", INVALID)
         except Exception as error:  # Whatever it is, the user gets a sentence.
             if signals.interrupted or signals.terminated:
-                return _interrupted(signals.terminated)
-            return _internal(error, shows_traceback)
-
-
-def _interrupted(terminated: bool) -> int:
-    by = " by SIGTERM" if terminated else ""
-    return _complain(f"interrupted{by}; no output file is half-written.", TERMINATED if terminated else INTERRUPTED)
+                return interrupted(signals.terminated)
+            return ended(internal_sentence(error, shows_traceback), INTERNAL)
 
 
 def _run(arguments: list[str]) -> int:
@@ -218,22 +225,13 @@ class _Version(argparse.Action):
         parser.exit()
 
 
-def _complain(sentence: str, code: int) -> int:
-    """One line on standard error, if that can be written at all."""
-    try:
-        print(f"zygal: {one_line(sentence)}", file=sys.stderr, flush=True)
-    except (OSError, ValueError):
-        finish_output(to_nowhere=True)
-    return code
-
-
-def _internal(error: Exception, shows_traceback: bool) -> int:
+def internal_sentence(error: Exception, shows_traceback: bool) -> str:
+    """What the user is told of an error that should not be."""
     if shows_traceback:
         import traceback
 
         traceback.print_exc()
-    return _complain(
+    return (
         f"internal error: {type(error).__name__}: {one_line(str(error), 200)}; please report it with the command and the file "
-        "that you gave (--traceback shows where it happened).",
-        INTERNAL,
+        "that you gave (--traceback shows where it happened)."
     )

@@ -10,7 +10,7 @@ from zygal.endpoint import TIMEOUT_SECONDS
 from zygal.errors import BenchError
 from zygal.listener import SILENT, Listener
 from zygal.naming import option_name
-from zygal.outcome import Gate, Outcome
+from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, TABLE, Output, check_outputs
 
 if TYPE_CHECKING:
@@ -65,7 +65,7 @@ class BenchRequest:
     csv: str | None = None
     draw: str | None = None
     baseline: str | None = None
-    max_slowdown: float = 0.05
+    max_slowdown: float = 0.15
     force: bool = False
     endpoint: str | None = None
     timeout: float = TIMEOUT_SECONDS
@@ -147,7 +147,7 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
         regression=regression,
         earlier=earlier,
         refusal=refusal,
-        gates=_gates(regression, request.max_slowdown),
+        gates=regression.gates(request.max_slowdown) if regression else (),
         notes=tuple(notes),
         unreadable=measured.pipeline.unreadable if measured.pipeline else (),
         written=tuple(_write(request, measured)),
@@ -175,13 +175,6 @@ def _check(request: BenchRequest) -> None:
         raise BenchError(
             f"--max-batch {request.max_batch} is below the smallest measured batch, {smallest}; add {request.max_batch} to --batches."
         )
-
-
-def _gates(regression: Regression | None, max_slowdown: float) -> tuple[Gate, ...]:
-    if regression is None:
-        return ()
-    slower = [change.ratio - 1 for change in regression.all_changes if change.fails(max_slowdown)]
-    return (Gate("baseline", "significant slowdown", max(slower, default=0.0), max_slowdown, "share"),)
 
 
 def _write(request: BenchRequest, measured: Measured) -> list[str]:

@@ -106,8 +106,9 @@ def _gates(request: BenchRequest, runs: list[Offered]):
         return
     for run in runs:
         p99 = run.quantile(0.99)
+        low, high = (1e3 * each for each in run.interval_of_quantile(0.99)) if p99 is not None else (None, None)
         yield Gate("deadline", f"{run.rate:g} images/s in batches of {run.batch}: p99", None if p99 is None else 1e3 * p99, 1e3 * request.deadline, "ms",
-                   f"{run.requests} requests are too few for a p99; give more --seconds")  # fmt: skip
+                   f"{run.requests} requests are too few for a p99; give more --seconds", low=low, high=high, deciding="give more --seconds")  # fmt: skip
 
 
 def _notes(runs: list[Offered]) -> list[str]:

@@ -127,6 +127,8 @@ def _packed(request: PackRequest, result: Path | None, signed: dict[str, Any] | 
     listener.step("writing")
     manifest = write_bundle(request.output, contents_of(models, page, not request.no_runners, record), record)
     notes = [] if record else ["the bundle is packed without a sign-off; add --signoff DIR, the folder that zygal signoff wrote, to prove what was checked"]
+    unsigned = [each.document["file"] for each in models if record and each.facts.sha256 != record["artifact_sha256"]]
+    notes += [f"not signed off, though others of the bundle are: {some_of(unsigned)}"] if unsigned else []
     return PackOutcome(
         request=request, bundle=request.output, bundle_sha256=sha256_of(request.output), bundle_bytes=Path(request.output).stat().st_size,
         files=manifest["files"], models=tuple(each.document for each in models), signoff=record, notes=tuple(notes), written=(request.output,),
@@ -139,7 +141,7 @@ def _record_of(signed: dict[str, Any], result: Path, models) -> dict[str, Any]:
     from zygal.files import sha256_of
 
     if not signed["signed_off"]:
-        raise BundleError(f"{result} says that the artifact was not signed off; mend what failed, or pack without --signoff.")
+        raise BundleError(f"{result} says that the artifact was not signed off ({signed['verdict']}); mend what does not pass, or pack without --signoff.")
     wanted = signed["artifact"]["sha256"]
     if wanted not in [each.facts.sha256 for each in models]:
         raise BundleError(f"{result} signed off {signed['artifact']['path']} with the SHA-256 {wanted[:12]}, which is none of the artifacts to pack; sign it off again.")

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import os
+from contextlib import suppress
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.documents import json_text, json_value
-from zygal.errors import OutputError, PlanError
+from zygal.errors import OutputError, PlanError, ZygalError
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, refuse_given
-from zygal.outcome import Outcome
+from zygal.outcome import EXIT_CODES, Outcome, Verdict, ended_document
 from zygal.outputs import JSON, JUNIT, PAGE, Output, check_outputs
 
 if TYPE_CHECKING:
@@ -70,9 +72,15 @@ class SignoffOutcome(Outcome):
     proposed: str | None = None
 
     @property
+    def verdict(self) -> Verdict:
+        """A plan that requires nothing proves nothing."""
+        found = super().verdict
+        return Verdict.UNDECIDED if found is Verdict.PASSED and not self.gates and self.proposed is None else found
+
+    @property
     def signed_off(self) -> bool:
         """Whether every gate that the plan requires passes, and there is one."""
-        return bool(self.gates) and not self.failed_gates
+        return self.verdict is Verdict.PASSED and self.proposed is None
 
     def result(self) -> dict[str, Any]:
         return {
@@ -100,6 +108,34 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
     _check(request)
     if request.new:
         return _propose(request)
+    try:
+        return _carried_out(request, listener)
+    except BaseException as fault:
+        _end_earlier(request, fault)
+        raise
+
+
+def _end_earlier(request: SignoffRequest, fault: BaseException) -> None:
+    """Results of an earlier run, which would be taken for those of this one, are replaced by what ended this one."""
+    from zygal.files import write_text
+    from zygal.signoff.junit import junit_text
+    from zygal.signoff.page import ended_page
+
+    interrupted = isinstance(fault, KeyboardInterrupt)
+    verdict = Verdict.INTERRUPTED if interrupted else Verdict.REFUSED
+    sentence = "the run was interrupted before everything was measured" if interrupted else str(fault)
+    document = {"title": Path(request.plan).stem, "plan": request.plan, "signed_off": False, "checks": [], "steps": {},
+                **ended_document(SignoffOutcome.kind, verdict, EXIT_CODES[verdict], sentence)}  # fmt: skip
+    texts = {PAGE: ended_page, JSON: json_text, JUNIT: junit_text}
+    with suppress(ZygalError):
+        for output in request.results():
+            if os.path.lexists(output.path):
+                check_outputs([output], False, request)
+                write_text(output.path, texts[output.kind](document))
+
+
+def _carried_out(request: SignoffRequest, listener: Listener) -> SignoffOutcome:
+    """Raises ZygalError."""
     from datetime import datetime, timezone
 
     from zygal.bench.machine import describe_machine
@@ -122,7 +158,7 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
         signed_at=datetime.now(timezone.utc).isoformat(timespec="seconds"), inputs=tuple(found.inputs.values()),
         versions=keeper.about["versions"], machine=json_value(asdict(describe_machine())), checks=tuple(found.checks),
         not_checked=tuple(found.not_checked), steps=found.steps, gates=tuple(each.gate for each in found.checks if each.required),
-        notes=tuple(found.notes), unreadable=tuple(dict.fromkeys(found.unreadable)), written=tuple(output.path for output in request.results()),
+        notes=(*found.notes, *keeper.notes), unreadable=tuple(found.unreadable), written=tuple(output.path for output in request.results()),
     )  # fmt: skip
     if earlier is not None:
         outcome = replace(outcome, changes=tuple(changes_since(earlier, json_value(outcome.document()))))

@@ -180,16 +180,13 @@ def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:
 
 
 def _gates(found: Tally, request: TallyRequest, first: Classifier, other: Classifier | None) -> tuple[Gate, ...]:
-    from zygal.tally.paired import WORSE
+    from zygal.tally.gates import lost_gate, share_gate
 
     gates = []
     if request.min_accuracy is not None:
-        gates.append(Gate("accuracy", f"accuracy on {found.images} images", found.accuracy.value, request.min_accuracy,
-                          "share", at_least=True))  # fmt: skip
+        gates.append(share_gate("accuracy", f"accuracy on {found.images} images", found.accuracy, request.min_accuracy, found.images))
     if found.paired:
-        worse = f"significantly worse than {other.name}: accuracy lost"
-        lost = max(-found.paired.difference.value, 0.0) if found.paired.verdict == WORSE else 0.0
-        gates.append(Gate("comparison", worse, lost, 0.0, "share"))
+        gates.append(lost_gate("comparison", f"accuracy lost to {other.name}", found.paired.lost, found.paired.margin, found.paired.images))
     return tuple(gates)
 
 
@@ -293,6 +290,12 @@ def _paired(paired) -> dict[str, Any]:
 def _calibration(calibration) -> dict[str, Any]:
     return {
         "expected_calibration_error": calibration.expected_error,
+        "corrected_calibration_error": calibration.corrected_error,
+        "ci95_low": calibration.low,
+        "ci95_high": calibration.high,
+        "error_by_chance": calibration.by_chance,
+        "p_value_of_perfect_calibration": calibration.p_value,
+        "predictions": calibration.images,
         "mean_confidence": calibration.confidence,
         "accuracy": _estimate(calibration.accuracy),
         "bins": [asdict(each) | {"accuracy": each.accuracy and _estimate(each.accuracy)} for each in calibration.bins],

@@ -12,7 +12,7 @@ import numpy as np
 
 from zygal.bench.arrivals import RealClock, poisson_arrivals
 from zygal.bench.result import READINGS_FOR_P99
-from zygal.bench.statistics import quantile_of
+from zygal.bench.statistics import interval_of_quantile, quantile_of
 from zygal.endpoint.service import CONNECTIONS
 from zygal.errors import EndpointError
 
@@ -53,6 +53,10 @@ class Offered:
     def quantile(self, part: float) -> float | None:
         """None where too few requests carry it, or none was answered."""
         return quantile_of(self.latencies, part) if len(self.latencies) else None
+
+    def interval_of_quantile(self, part: float) -> tuple[float, float] | None:
+        """Its 95 % interval."""
+        return interval_of_quantile(self.latencies, part) if len(self.latencies) else None
 
     def document(self) -> dict[str, Any]:
         return {

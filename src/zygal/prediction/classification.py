@@ -56,13 +56,18 @@ class Classification:
         """What the rows depend on, by names that a message can use."""
         return {
             "the artifact": self.classifier.sha256,
+            "the output": self.classifier.output,
             "the inlet": format_inlet(self.classifier.inlet),
             "the labels": list(self.classifier.labels),
             "the kind of scores": self.classifier.kind,
             "the compared model": self.other and self.other.sha256,
+            "the output of the compared model": self.other and self.other.output,
+            "the labels of the compared model": self.other and list(self.other.labels),
+            "the runtime of the compared model": self.other and self.other.engine_name,
             "the inlet of the compared model": self.other and format_inlet(self.other.inlet),
             "the thresholds": asdict(self.thresholds),
             "the columns": list(columns),
+            "the number of classes in a row": self.top,
             "the runtime": self.classifier.engine_name,
             "the batch size": BATCH,
             "the Zygal version": __version__,

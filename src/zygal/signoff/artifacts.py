@@ -8,10 +8,10 @@ from dataclasses import asdict
 from functools import partial
 from typing import Any
 
+from zygal.artifact.formats import artifact_hash
 from zygal.errors import PlanError
-from zygal.files import sha256_of
 from zygal.listener import Listener
-from zygal.signoff.inputs import Input, hashes_of, input_at
+from zygal.signoff.inputs import Input, artifact_at, hashes_of
 from zygal.signoff.kept import Keeper, Result, result_of
 from zygal.signoff.plan import Plan
 
@@ -32,7 +32,7 @@ class Artifacts:
         if not model.source:
             if not there:
                 raise PlanError(f"{self.plan.path}: model.artifact {path} does not exist, and no model.source is named to make it from.")
-            return input_at("model.artifact", path), []
+            return artifact_at("model.artifact", path), []
         settings = {name: value for name, value in asdict(self.plan.convert).items() if value not in (None, False)}
         about = {"settings": settings, "scores": model.scores, "output": path, **self._hashes("model.source", "model.weights", "model.inlet", "model.labels")}
         why = "" if there else "it is missing"
@@ -41,7 +41,7 @@ class Artifacts:
         if why:
             self.keeper.take("convert", {**about, "why": why}, partial(self._convert, settings), reuse=False)
             self._remember("artifact", about, path)
-        made = input_at("model.artifact", path)
+        made = artifact_at("model.artifact", path)
         return made, [f"{path} was made from {model.source}, because {why}"] if why else []
 
     def _why_stale(self, path: str, about: Mapping[str, Any], settings: Mapping[str, Any]) -> str:
@@ -64,10 +64,10 @@ class Artifacts:
 
     def _knows(self, name: str, about: Mapping[str, Any], path: str) -> bool:
         """Whether a file is the one that this plan last made of these things."""
-        return self.keeper.take(name, {**about, "sha256": sha256_of(path)}, lambda: Result({"known": False})).document["known"]
+        return self.keeper.take(name, {**about, "sha256": artifact_hash(path)}, lambda: Result({"known": False})).document["known"]
 
     def _remember(self, name: str, about: Mapping[str, Any], path: str) -> None:
-        self.keeper.take(name, {**about, "sha256": sha256_of(path)}, lambda: Result({"known": True}), reuse=False)
+        self.keeper.take(name, {**about, "sha256": artifact_hash(path)}, lambda: Result({"known": True}), reuse=False)
 
     def _convert(self, settings: Mapping[str, Any]) -> Result:
         from zygal.commands import convert
@@ -87,7 +87,7 @@ class Artifacts:
             self.listener.step("shrink")
             self.keeper.take("shrink", about, partial(self._shrink, artifact), reuse=False)
             self._remember("shrunk", about, wanted.output)
-        return input_at("shrink.output", wanted.output)
+        return artifact_at("shrink.output", wanted.output)
 
     def _shrink(self, artifact: Input) -> Result:
         from zygal.commands import shrink

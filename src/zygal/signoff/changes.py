@@ -6,9 +6,10 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-from zygal.documents import listed, mapping, maybe, number, parse_json, rebuilt, record, text, truth
+from zygal.documents import either, listed, mapping, maybe, number, parse_json, rebuilt, record, text, truth
 from zygal.errors import PlanError
 from zygal.files import read_bytes
+from zygal.outcome import Verdict
 from zygal.wording import amount, percent
 
 LARGEST_BYTES = 200_000_000
@@ -32,9 +33,10 @@ def _anything(value: Any) -> Any:
 
 _FILE = record({"role": text, "path": text, "sha256": text, "files": number, "size_bytes": number})
 _CHECK = record({"name": text, "required": truth, "detail": text, "condition": text, "measured": maybe(number), "limit": number, "unit": text,
-                 "explanation": text, "at_least": truth, "passed": truth})  # fmt: skip
+                 "explanation": text, "at_least": truth, "passed": truth, "verdict": either(*(each.value for each in Verdict)), "low": maybe(number),
+                 "high": maybe(number), "deciding": text})  # fmt: skip
 _FIELDS = {
-    "title": text, "plan": text, "signed_off": truth, "signed_at": text, "artifact": _FILE, "inputs": listed(_FILE), "versions": mapping(text),
+    "title": text, "plan": text, "signed_off": truth, "verdict": either(*(each.value for each in Verdict)), "signed_at": text, "artifact": _FILE, "inputs": listed(_FILE), "versions": mapping(text),
     "machine": mapping(_anything), "checks": listed(_CHECK),
     "steps": mapping(record({"seconds": number, "measured_at": text, "reused": truth, "document": mapping(_anything)})),
 }  # fmt: skip
@@ -49,6 +51,9 @@ def changes_since(earlier: Mapping[str, Any], now: Mapping[str, Any]) -> list[di
         raise PlanError(f"the earlier result has a step that is damaged ({type(fault).__name__}: {fault}); give another one.") from fault
 
 
+_RANKS = (Verdict.FAILED.value, Verdict.UNDECIDED.value, Verdict.PASSED.value)
+
+
 def _row(what: str, before: str, after: str, kind: str = "changed") -> dict[str, str]:
     return {"what": what, "earlier": before, "now": after, "kind": kind}
 
@@ -60,7 +65,7 @@ def _key(check: Mapping[str, Any]) -> tuple[str, str]:
 def _shown(check: Mapping[str, Any]) -> str:
     if check["measured"] is None:
         return "not measured"
-    return f"{amount(check['measured'], check['unit'])} ({'pass' if check['passed'] else 'fail'})"
+    return f"{amount(check['measured'], check['unit'])} ({check['verdict']})"
 
 
 def _verdicts(earlier: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[dict[str, str]]:
@@ -71,9 +76,9 @@ def _verdicts(earlier: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[di
         name = f"{check['name']}: {check['condition']}"
         if was is None:
             yield _row(name, "no such gate", _shown(check))
-        elif was["passed"] != check["passed"]:
+        elif was["verdict"] != check["verdict"]:
             same_limit = was["limit"] == check["limit"]
-            yield _row(name, _shown(was), _shown(check), ("better" if check["passed"] else "worse") if same_limit else "changed")
+            yield _row(name, _shown(was), _shown(check), ("better" if _RANKS.index(check["verdict"]) > _RANKS.index(was["verdict"]) else "worse") if same_limit else "changed")
         if was and (was["limit"], was["required"]) != (check["limit"], check["required"]):
             words = [f"{amount(each['limit'], each['unit'])}{'' if each['required'] else ', only reported'}" for each in (was, check)]
             yield _row(f"{name}, limit", *words)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
 from typing import Any
 
-from zygal.outcome import Gate
+from zygal.outcome import Gate, Verdict
 from zygal.signoff.plan import Plan, SpeedLimit
-from zygal.tally.intervals import share_of
+from zygal.tally.calibration import Calibration
+from zygal.tally.gates import calibration_gate, lost_gate, share_gate
+from zygal.tally.intervals import Estimate, share_of
 from zygal.wording import RELEASE, counted, percent, rate, release_number
 
 Document = Mapping[str, Any]
@@ -36,10 +38,17 @@ class Checks:
         self.plan = plan
 
     def _check(self, name: str, condition: str, measured: float | None, limit: float, unit: str, *, least: bool = False,
-               explanation: str = "", detail: str = "") -> Check:  # fmt: skip
-        """The gate is named by its key, without the table."""
-        gate = Gate(name.partition(".")[2], condition, measured, limit, unit, explanation, least)
+               explanation: str = "", detail: str = "", ends: Sequence[float | None] = (None, None)) -> Check:  # fmt: skip
+        """The gate is named by its key, without the table. ends: of the 95 % interval, where the figure has one."""
+        gate = Gate(name.partition(".")[2], condition, measured, limit, unit, explanation, least, *ends, "raise speed.seconds, or measure on a quieter machine")
+        return self._from(name, gate, detail)
+
+    def _from(self, name: str, gate: Gate, detail: str = "") -> Check:
         return Check(name, gate, self.plan.required(name), detail)
+
+    def unreadable(self, count: int) -> Iterator[Check]:
+        """Inputs of all steps that could not be read."""
+        yield self._check("data.unreadable_at_most", "images that could not be read", count, self.plan.data.unreadable_at_most, "images")
 
     def portability(self, survey: Document) -> Iterator[Check]:
         """Size, opset and oldest runtime, from zygal survey."""
@@ -57,7 +66,7 @@ class Checks:
     def agreement(self, match: Document, role: str = "") -> Iterator[Check]:
         """Every gate of zygal match. role: in words, where several artifacts are checked."""
         for each in match["gates"]:
-            gate = Gate(**{field.name: each[field.name] for field in fields(Gate)})
+            gate = gate_of(each)
             name = f"agreement.{gate.name}"
             yield Check(name, replace(gate, condition=f"{role}: {gate.condition}") if role else gate, self.plan.required(name))
 
@@ -66,15 +75,13 @@ class Checks:
         wanted = self.plan.accuracy
         images = counted(tally["images"], "image")
         if wanted.at_least is not None:
-            yield self._check("accuracy.at_least", "accuracy", tally["accuracy"]["value"], wanted.at_least, "share", least=True,
-                              detail=f"{images}, {_interval(tally['accuracy'])}")  # fmt: skip
+            yield self._share("accuracy.at_least", "accuracy", tally["accuracy"], wanted.at_least, tally["images"], images)
         recalls = _recalls(tally)
         yield from self._each("classes", "each_class_at_least", "recall", recalls)
         groups = {name: (each["accuracy"], each["images"]) for name, each in tally["groups"].items()}
         yield from self._each("groups", "each_group_at_least", "accuracy", groups)
         if wanted.calibration_error_at_most is not None:
-            yield self._check("accuracy.calibration_error_at_most", "expected calibration error", tally["calibration"]["expected_calibration_error"],
-                              wanted.calibration_error_at_most, "share", detail=images)  # fmt: skip
+            yield self._calibration(tally["calibration"], wanted.calibration_error_at_most)
         if wanted.lost_at_most is not None:
             yield self._lost(tally)
 
@@ -84,28 +91,43 @@ class Checks:
         least = getattr(wanted, every)
         known = {name: each for name, each in found.items() if each[0] is not None}
         if least is not None:
-            lowest = min(known, key=lambda name: known[name][0]["value"], default=None)
+            # One that fails comes first, then one that is not known, which may be another than the one with the lowest figure.
+            gates = {name: share_gate("", "", _estimate(estimate), least, 1) for name, (estimate, _) in known.items()}
+            order = (Verdict.FAILED, Verdict.UNDECIDED, Verdict.PASSED)
+            lowest = min(known, key=lambda name: (order.index(gates[name].verdict), known[name][0]["value"]), default=None)
             estimate, images = known[lowest] if lowest is not None else (None, 0)
             absent = [name for name in found if name not in known]
             none = f"no {noun} has images" if table == "classes" else "the labelled images have no groups (a column group in the CSV)"
-            detail = f"lowest: {lowest}, {counted(images, 'image')}, {_interval(estimate)}" if estimate else ""
+            detail = f"{lowest}, {counted(images, 'image')}" if estimate else ""
             detail += f"; without images: {', '.join(absent)}" if absent else ""
-            yield self._check(f"accuracy.{every}", f"lowest {what} of a {noun}", estimate and estimate["value"], least, "share", least=True,
-                              explanation=none, detail=detail)  # fmt: skip
+            yield self._share(f"accuracy.{every}", f"{what} of every {noun}", estimate, least, images, detail, none)
         for name, share in getattr(wanted, table).items():
             estimate, images = found.get(name, (None, 0))
             why = f"there are no images of this {noun}" if name in found else f"there is no such {noun}; there are {', '.join(list(found)[:6]) or 'none'}"
-            yield self._check(f"accuracy.{table}", f"{what} of the {noun} {name}", estimate and estimate["value"], share, "share", least=True,
-                              explanation=why, detail=f"{counted(images, 'image')}, {_interval(estimate)}" if estimate else "")  # fmt: skip
+            yield self._share(f"accuracy.{table}", f"{what} of the {noun} {name}", estimate, share, images, counted(images, "image"), why)
 
     def _lost(self, tally: Document) -> Check:
         paired, limit = tally["paired"], self.plan.accuracy.lost_at_most
-        gained = paired["difference"]
-        lost = {"value": 0.0 - gained["value"], "ci95_low": 0.0 - gained["ci95_high"], "ci95_high": 0.0 - gained["ci95_low"]}
-        detail = f"{counted(paired['images'], 'image')}, {_interval(lost)}"
-        if lost["value"] <= limit < lost["ci95_high"]:
-            detail += "; the interval reaches beyond the limit: more images would tell"
-        return self._check("accuracy.lost_at_most", f"accuracy lost to {tally['compared']}", lost["value"], limit, "share", detail=detail)
+        gained = _estimate(paired["difference"])
+        lost = Estimate(0.0 - gained.value, 0.0 - gained.high, 0.0 - gained.low)
+        gate = lost_gate("lost_at_most", f"accuracy lost to {tally['compared']}", lost, limit, paired["images"])
+        return self._from("accuracy.lost_at_most", gate, f"{counted(paired['images'], 'image')}, {_interval(paired['difference'], -1)}")
+
+    def _share(self, name: str, condition: str, estimate: Document | None, limit: float, images: int, detail: str, explanation: str = "") -> Check:
+        """A share that must be at least `limit`. images: that it was estimated on."""
+        if estimate is None:
+            return self._check(name, condition, None, limit, "share", least=True, explanation=explanation, detail=detail)
+        gate = share_gate(name.partition(".")[2], condition, _estimate(estimate), limit, images)
+        return self._from(name, gate, f"{detail}, {_interval(estimate)}")
+
+    def _calibration(self, found: Document, limit: float) -> Check:
+        calibration = Calibration(
+            found["expected_calibration_error"], found["corrected_calibration_error"], found["ci95_low"], found["ci95_high"], found["error_by_chance"],
+            found["p_value_of_perfect_calibration"], found["predictions"], found["mean_confidence"], _estimate(found["accuracy"]), (),
+        )  # fmt: skip
+        detail = (f"{counted(calibration.images, 'prediction')}, {percent(calibration.expected_error)} before the correction, 95 % CI "
+                  f"{percent(calibration.low)} to {percent(calibration.high)}, p = {calibration.p_value:.2g} for a perfectly calibrated model")  # fmt: skip
+        return self._from("accuracy.calibration_error_at_most", calibration_gate("calibration_error_at_most", calibration, limit), detail)
 
     def speed(self, bench: Document) -> Iterator[Check]:
         """Every limit of [[speed.limits]], and the slowdown since an earlier run, from zygal bench."""
@@ -114,31 +136,34 @@ class Checks:
             cell = next((each for each in bench["cells"] if (each["batch_images"], each["threads"]) == (limit.batch, limit.threads)), None)
             yield from self._at_setting(limit, cell)
         if wanted.slowdown_at_most is not None:
-            gate = next((each for each in bench["gates"] if each["name"] == "baseline"), None)
-            yield self._check("speed.slowdown_at_most", "significant slowdown since the earlier run", gate and gate["measured"], wanted.slowdown_at_most,
-                              "share", explanation="the two runs could not be compared", detail=wanted.earlier)  # fmt: skip
+            found = [gate_of(each) for each in bench["gates"] if each["name"] == "baseline"]
+            missing = Gate("baseline", "slowdown since the earlier run", None, wanted.slowdown_at_most, "share", "the two runs could not be compared")
+            for gate in found or [missing]:
+                yield self._from("speed.slowdown_at_most", replace(gate, name="slowdown_at_most"), wanted.earlier)
 
     def _at_setting(self, limit: SpeedLimit, cell: Document | None) -> Iterator[Check]:
         where = f"batch {limit.batch}, {counted(limit.threads, 'thread')}"
         missing = "not measured"
         if limit.median_at_most_ms is not None:
-            value, detail = cell and 1e3 * cell["latency_median_seconds"], ""
+            value, detail, ends = cell and 1e3 * cell["latency_median_seconds"], "", (None, None)
             if cell:
-                low, high = (1e3 * each for each in cell["latency_ci95_seconds"])
-                detail = f"95 % CI {low:.3g} to {high:.3g} ms" + _near(low, high, limit.median_at_most_ms)
-            yield self._check("speed.median_at_most_ms", f"{where}: median time of a batch", value, limit.median_at_most_ms, "ms", explanation=missing, detail=detail)
+                low, high = ends = [1e3 * each for each in cell["latency_ci95_seconds"]]
+                detail = f"95 % CI {low:.3g} to {high:.3g} ms"
+            yield self._check("speed.median_at_most_ms", f"{where}: median time of a batch", value, limit.median_at_most_ms, "ms", explanation=missing, detail=detail, ends=ends)
         if limit.p99_at_most_ms is not None:
             p99 = cell and cell["latency_p99_seconds"]
             few = f"{cell['runs']} runs are too few for a p99; raise speed.seconds" if cell else missing
+            ends = [None if each is None else 1e3 * each for each in cell["latency_p99_ci95_seconds"] or (None, None)] if cell else (None, None)
+            detail = f"{cell['runs']} runs" + (f", 95 % CI {ends[0]:.3g} to {ends[1]:.3g} ms" if ends[0] is not None else "") if cell else ""
             yield self._check("speed.p99_at_most_ms", f"{where}: p99 of the time of a batch", None if p99 is None else 1e3 * p99, limit.p99_at_most_ms,
-                              "ms", explanation=few, detail=f"{cell['runs']} runs" if cell else "")  # fmt: skip
+                              "ms", explanation=few, detail=detail, ends=ends)  # fmt: skip
         if limit.images_per_second_at_least is not None:
-            detail = ""
+            detail, ends = "", (None, None)
             if cell:
-                low, high = (limit.batch / each for each in reversed(cell["latency_ci95_seconds"]))
-                detail = f"95 % CI {rate(low)} to {rate(high)} images/s" + _near(low, high, limit.images_per_second_at_least)
+                low, high = ends = [limit.batch / each for each in reversed(cell["latency_ci95_seconds"])]
+                detail = f"95 % CI {rate(low)} to {rate(high)} images/s"
             yield self._check("speed.images_per_second_at_least", f"{where}: throughput", cell and cell["images_per_second"],
-                              limit.images_per_second_at_least, "images/s", least=True, explanation=missing, detail=detail)  # fmt: skip
+                              limit.images_per_second_at_least, "images/s", least=True, explanation=missing, detail=detail, ends=ends)  # fmt: skip
 
     def memory(self, bench: Document) -> Iterator[Check]:
         """The highest peak of all settings that zygal bench ran in processes of their own."""
@@ -152,12 +177,18 @@ class Checks:
                           explanation="memory could not be measured on this system", detail=f"at {highest}" if highest else "")  # fmt: skip
 
 
-def _near(low: float, high: float, limit: float) -> str:
-    return "; the limit lies within it: the verdict can change from run to run" if low <= limit <= high else ""
+def gate_of(document: Document) -> Gate:
+    """A gate from the JSON result of its command."""
+    return Gate(**{field.name: document[field.name] for field in fields(Gate)})
 
 
-def _interval(estimate: Document) -> str:
-    return f"95 % CI {percent(estimate['ci95_low'])} to {percent(estimate['ci95_high'])}"
+def _estimate(document: Document) -> Estimate:
+    return Estimate(document["value"], document["ci95_low"], document["ci95_high"])
+
+
+def _interval(estimate: Document, sign: int = 1) -> str:
+    low, high = sorted(sign * estimate[end] for end in ("ci95_low", "ci95_high"))
+    return f"95 % CI {percent(low)} to {percent(high)}"
 
 
 def _recalls(tally: Document) -> dict[str, tuple[Document | None, int]]:

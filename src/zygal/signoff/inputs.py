@@ -7,8 +7,9 @@ import os
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from zygal.artifact.formats import artifact_files
 from zygal.errors import PlanError
-from zygal.files import files_below, sha256_of
+from zygal.files import files_below, sha256_of, sha256_of_all
 from zygal.signoff.plan import Plan
 
 
@@ -30,12 +31,27 @@ def input_at(role: str, path: str) -> Input:
         raise PlanError(f"{role} {path} does not exist; correct the path in the plan.")
     if os.path.isdir(file):
         return _several(role, path, files_below(file), file)
+    if role == "accuracy.compare" and _is_artifact(file):
+        return artifact_at(role, path)
     if role == "data.labelled":
         from zygal.tally.labelled import read_labelled
 
         listed = (image.path for image in read_labelled(file, False))
         return _several(role, path, [file, *listed], os.path.dirname(file) or ".")
     return Input(role, path, sha256_of(file), 1, os.path.getsize(file))
+
+
+def _is_artifact(path: str) -> bool:
+    from zygal.artifact.formats import FORMATS
+    from zygal.sources.recognition import kind_of
+
+    return kind_of(path) in [each.kind for each in FORMATS]
+
+
+def artifact_at(role: str, path: str) -> Input:
+    """An artifact with all files that it consists of. Raises FileError or ArtifactError."""
+    files = artifact_files(path)
+    return Input(role, path, sha256_of_all(files), len(files), sum(os.path.getsize(each) for each in files))
 
 
 def _several(role: str, path: str, files: Iterable[str], folder: str) -> Input:

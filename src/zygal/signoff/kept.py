@@ -6,6 +6,7 @@ import base64
 import binascii
 import hashlib
 import json
+import os
 import platform
 import time
 from collections.abc import Callable, Mapping
@@ -16,11 +17,12 @@ from typing import Any
 
 from zygal import __version__
 from zygal.documents import either, json_value, mapping, number, rebuilt, record, text
-from zygal.errors import FileError, ZygalError
+from zygal.errors import FileError, OutputError, ZygalError
 from zygal.files import make_folder, read_bytes, write_text
 from zygal.libraries import installed_version
 from zygal.outcome import Outcome
 from zygal.processor import cpuinfo
+from zygal.state import is_sealed, own_key, seal, state_folder
 
 LARGEST_BYTES = 200_000_000
 KIND = "zygal.signoff.step"
@@ -62,11 +64,20 @@ def library_versions() -> dict[str, str]:
 
 
 class Keeper:
-    """Keeps the results of a plan's steps in a folder. fresh: nothing kept is used."""
+    """Keeps the results of a plan's steps in a folder. fresh: nothing kept is used. notes: sentences on kept results that were not used.
+
+    A kept result counts as measured only if this user measured it: each is sealed with the user's own key. One that was changed, or comes from
+    another user or machine, is measured again."""
 
     def __init__(self, folder: Path, fresh: bool = False):
         self.folder, self.fresh = folder, fresh
         self.about = {"versions": library_versions(), "processor": cpuinfo("model name") or platform.machine()}
+        self.notes: list[str] = []
+        self._key = own_key()
+        if self._key is None:
+            self.notes.append(f"nothing is kept for the next run, because there is no key of this user's own in {state_folder()} (a file of mode 600)")
+        if os.path.islink(folder):
+            raise OutputError(f"{folder} is a symbolic link; nothing is written through links. Remove it.")
         make_folder(folder)
 
     def take(self, name: str, about: Mapping[str, Any], make: Callable[[], Result], reuse: bool = True) -> Step:
@@ -92,24 +103,37 @@ class Keeper:
         pictures = {name: base64.b64encode(data).decode() for name, data in step.result.pictures.items()}
         content = {"kind": KIND, "key": key, "seconds": step.seconds, "measured_at": step.measured_at,
                    "document": json_value(step.document), "pictures": pictures}  # fmt: skip
-        write_text(self._path(step.name), json.dumps(content, ensure_ascii=False) + "\n")
+        if self._key is not None:
+            write_text(self._path(step.name), json.dumps({**content, "seal": seal(self._key, _canonical(content))}, ensure_ascii=False) + "\n")
 
     def _read(self, name: str, key: str) -> Step | None:
         """What is kept under a key; None where there is nothing, or nothing that can be used, which is then computed again."""
         path = self._path(name)
-        if not path.is_file():
+        if self._key is None or not os.path.lexists(path):
             return None
         try:
             content = rebuilt(json.loads(read_bytes(path, "a kept result", LARGEST_BYTES)), _RULE, str(path), FileError)
+            sealed = content.pop("seal")
+            if not is_sealed(self._key, _canonical(content), sealed):
+                return self._not_used(path, "it was not measured by this user, or was changed since")
             if content["key"] != key:
                 return None
             pictures = {each: base64.b64decode(data, validate=True) for each, data in content["pictures"].items()}
-        except (ZygalError, ValueError, RecursionError, binascii.Error):
-            return None
+        except (ZygalError, ValueError, RecursionError, MemoryError, binascii.Error):
+            return self._not_used(path, "it is damaged")
         return Step(name, Result(content["document"], pictures), content["seconds"], content["measured_at"], True)
 
 
+    def _not_used(self, path: Path, why: str) -> None:
+        self.notes.append(f"{path} is not used, because {why}; measured again")
+
+
+def _canonical(content: Mapping[str, Any]) -> bytes:
+    """The bytes under the seal: the same for the same content."""
+    return json.dumps(content, sort_keys=True, ensure_ascii=True).encode()
+
+
 _RULE = record({
-    "kind": either(KIND), "key": text, "seconds": number, "measured_at": text, "document": mapping(lambda value: value),
+    "seal": text, "kind": either(KIND), "key": text, "seconds": number, "measured_at": text, "document": mapping(lambda value: value),
     "pictures": mapping(lambda value: text(value, LARGEST_BYTES)),
 })  # fmt: skip

@@ -9,7 +9,7 @@ from importlib.resources import files
 from typing import Any
 
 from zygal import __version__
-from zygal.signoff.junit import sentence_of
+from zygal.signoff.junit import NOTHING_REQUIRED, sentence_of
 from zygal.wording import (
     amount,
     counted,
@@ -31,11 +31,7 @@ Pictures = Mapping[str, Mapping[str, bytes]]
 
 def page_text(document: Mapping[str, Any], pictures: Pictures) -> str:
     """document: of zygal signoff, as JSON holds it. pictures: by step, then by name."""
-    from jinja2 import DictLoader, Environment, StrictUndefined
-
-    templates = files("zygal.signoff") / "templates"
-    loader = DictLoader({name: (templates / name).read_text("utf-8") for name in ("page.html", "parts.html", "style.css")})
-    environment = Environment(loader=loader, autoescape=lambda name: name != "style.css", undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment = _environment()
     environment.filters |= {
         "percent": percent, "short": short_number, "points": points, "rate": rate, "rough": rough_percent, "duration": duration,
         "file_size": file_size, "grouped": grouped, "counted": counted, "sentence": sentence_of, "amount": _amount, "limit": _limit,
@@ -44,10 +40,24 @@ def page_text(document: Mapping[str, Any], pictures: Pictures) -> str:
     steps = {**dict.fromkeys(("accuracy", "inlet", "speed")), **{name: step["document"] for name, step in document["steps"].items()}}
     return environment.get_template("page.html").render(
         page=document, steps=steps, version=__version__, images=_as_data(pictures), required=[each for each in document["checks"] if each["required"]],
-        failed=[each for each in document["checks"] if each["required"] and not each["passed"]], causes=causes_of(steps),
+        not_passed=[each for each in document["checks"] if each["required"] and not each["passed"]], causes=causes_of(steps), nothing=NOTHING_REQUIRED,
         shown_images=SHOWN_IMAGES, shown_wrong=SHOWN_WRONG,
         matches=_matches(steps), confusion=_confusion(steps.get("accuracy")), layers=_layers(steps.get("speed")), quiet=_quiet(steps.get("speed")),
     ) + "\n"  # fmt: skip
+
+
+def ended_page(document: Mapping[str, Any]) -> str:
+    """The page of a run that ended without a result."""
+    environment = _environment()
+    return environment.get_template("ended.html").render(page=document, version=__version__) + "\n"
+
+
+def _environment():
+    from jinja2 import DictLoader, Environment, StrictUndefined
+
+    templates = files("zygal.signoff") / "templates"
+    loader = DictLoader({name: (templates / name).read_text("utf-8") for name in ("page.html", "ended.html", "parts.html", "style.css")})
+    return Environment(loader=loader, autoescape=lambda name: name != "style.css", undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
 
 
 def _as_data(pictures: Pictures) -> dict[str, dict[str, str]]:

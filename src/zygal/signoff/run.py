@@ -63,6 +63,9 @@ class Run:
         self._agreement(float_artifact, signed)
         self._accuracy(float_artifact)
         self._speed()
+        self.found.unreadable = list(dict.fromkeys(self.found.unreadable))
+        if self.plan.data.reference or self.plan.data.labelled:
+            self.found.checks += self.checks.unreadable(len(self.found.unreadable))
         return self.found
 
     def _take(self, name: str, about: Mapping[str, Any], make, reuse: bool = True) -> Step:

@@ -29,6 +29,29 @@ def share_of(count: int, total: int) -> Estimate:
     return Estimate(share, max(0.0, min(share, middle - reach)), min(1.0, max(share, middle + reach)))
 
 
+def images_to_decide(share: float, limit: float) -> int | None:
+    """How many images in all would put the score interval of the same share on one side of a limit; None if no number would.
+
+    The limit lies outside the interval if it is more than Z standard errors, at the limit, away from the share (Wilson, as above)."""
+    if share == limit:
+        return None
+    variance = limit * (1 - limit)
+    return math.floor(Z * Z * variance / (share - limit) ** 2) + 1 if variance else None
+
+
+def images_in_words(needed: int | None, now: int) -> str:
+    """What would decide a gate of a share, for people."""
+    if needed is None:
+        return "no number of images would decide it: the figure is the limit, or the limit is all or nothing"
+    return f"about {rounded_up(max(needed, now + 1))} images in all would decide it, if the figure stays"
+
+
+def rounded_up(number: int) -> int:
+    """With two digits, not below the number."""
+    step = 10 ** max(len(str(number)) - 2, 0)
+    return -(-number // step) * step
+
+
 def mean_of_shares(shares: Sequence[Estimate], value: float) -> Estimate:
     """The mean of independent shares, which is `value`, its interval recovered from theirs (Zou, Huang and Zhang, "A note on
     confidence interval estimation for a linear function of binomial proportions", Computational Statistics and Data

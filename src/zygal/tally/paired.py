@@ -30,15 +30,20 @@ class Paired:
 
     @property
     def verdict(self) -> str:
-        """"same predictions": on every image. "worse", "better": by the exact test at 5 %. "not worse": the 95 % interval of the
-        difference is above minus the margin. "undecided": too few images."""
+        """"worse", "not worse": the whole 95 % interval of the difference is below, or not below, minus the margin; "undecided": it covers it, so
+        the images are too few. Not worse and even "better": by the exact test at 5 %; "same predictions": on every image."""
+        if self.difference.high < -self.margin:
+            return WORSE
+        if self.difference.low < -self.margin:
+            return UNDECIDED
         if not self.disagreements:
             return SAME
-        if self.p_value < SIGNIFICANCE and self.only_other != self.only_first:
-            if self.only_other > self.only_first and self.difference.low >= -self.margin:
-                return NOT_WORSE
-            return WORSE if self.only_other > self.only_first else BETTER
-        return NOT_WORSE if self.difference.low >= -self.margin else UNDECIDED
+        return BETTER if self.p_value < SIGNIFICANCE and self.only_first > self.only_other else NOT_WORSE
+
+    @property
+    def lost(self) -> Estimate:
+        """The accuracy that the first loses to the other."""
+        return Estimate(0.0 - self.difference.value, 0.0 - self.difference.high, 0.0 - self.difference.low)
 
 
 def paired(correct: Sequence[bool], other_correct: Sequence[bool], disagreements: int, margin: float) -> Paired:

@@ -12,9 +12,9 @@ from onnx import helper
 
 from zygal import kinds
 from zygal.artifact.facts import Artifact
-from zygal.artifact.onnx.validate import STANDARD, external_bytes, validate
+from zygal.artifact.onnx.validate import STANDARD, external_bytes, tensors_of, validate
 from zygal.errors import ArtifactError
-from zygal.files import sha256_of
+from zygal.files import sha256_of_all
 from zygal.graph import Batch, TensorType
 from zygal.metadata import Metadata
 from zygal.scores import operators_before, scores_by_operators
@@ -47,7 +47,7 @@ def files_beside(path: str | Path) -> list[Path]:
 
 
 def _beside(model: onnx.ModelProto, path: Path) -> list[Path]:
-    tensors = (each for each in model.graph.initializer if each.data_location == onnx.TensorProto.EXTERNAL)
+    tensors = (each for each in tensors_of(model) if each.data_location == onnx.TensorProto.EXTERNAL)
     return sorted({external_bytes(each, path)[0] for each in tensors})
 
 
@@ -86,7 +86,7 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
 
 
 def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
-    weights = {tensor.name for tensor in model.graph.initializer}
+    weights, beside = {tensor.name for tensor in model.graph.initializer}, _beside(model, path)
     opset = opset_of(model)
     # Weights are floating-point numbers, or are stored in 8 bits; a single number of those is a zero point.
     floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16) or t.data_type == 3 and len(t.dims) > 1]
@@ -95,7 +95,7 @@ def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
     chosen = _choice(path, model.graph, output, len(metadata.labels) if metadata.labels else None)
     return Artifact(
         path=path,
-        sha256=sha256_of(path),
+        sha256=sha256_of_all([path, *beside]),
         format="ONNX",
         version=f"opset {opset}, IR version {model.ir_version}",
         runtime="ONNX Runtime",
@@ -111,7 +111,7 @@ def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
         parameters=sum(int(np.prod(tensor.dims, dtype=np.int64)) for tensor in floating),
         scores=metadata.scores or scores_by_operators(operators_before(chosen.name, _made_by(model.graph))),
         chosen=chosen,
-        size_bytes=path.stat().st_size + sum(each.stat().st_size for each in _beside(model, path)),
+        size_bytes=sum(each.stat().st_size for each in (path, *beside)),
         metadata=metadata,
     )
 

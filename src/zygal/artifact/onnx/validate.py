@@ -175,6 +175,22 @@ def _tensors_of(attribute: onnx.AttributeProto) -> Iterator[onnx.TensorProto]:
     yield from attribute.tensors
 
 
+def tensors_of(model: onnx.ModelProto) -> Iterator[onnx.TensorProto]:
+    """Every constant tensor of a message: weights, and what attributes hold, inner graphs and functions included."""
+    waiting: list = [model.graph]
+    nodes = [node for function in model.functions for node in function.node]
+    while waiting or nodes:
+        if waiting:
+            graph = waiting.pop()
+            yield from graph.initializer
+            for sparse in graph.sparse_initializer:
+                yield from (sparse.values, sparse.indices)
+            nodes += graph.node
+        for attribute in (nodes.pop().attribute if nodes else ()):
+            yield from _tensors_of(attribute)
+            waiting += [*([attribute.g] if attribute.type == onnx.AttributeProto.GRAPH else []), *attribute.graphs]
+
+
 def external_bytes(tensor: onnx.TensorProto, path: Path) -> tuple[Path, int, int]:
     """The external file of a weight, and its offset and length there. Raises ArtifactError.
 

@@ -17,7 +17,8 @@ def show(out, outcome: PackOutcome) -> None:
         ("sign-off", f"{signed['title']}, {signed['signed_at']}, artifact {signed['artifact_sha256'][:12]}" if signed else "none"),
     ]
     if outcome.checked is None:
-        facts[2:2] = [("artifact", f"{each['file']}, SHA-256 {each['sha256'][:12]}, {counted(len(each['references']), 'reference image')}") for each in outcome.models]
+        facts[2:2] = [("artifact", f"{each['file']}, SHA-256 {each['sha256'][:12]}, {counted(len(each['references']), 'reference image')}, "
+                                   f"{'' if signed and signed['artifact_sha256'] == each['sha256'] else 'not '}signed off") for each in outcome.models]  # fmt: skip
         facts.append(("runners", ", ".join(each for each in outcome.files if each.endswith((".py", ".mjs", ".html")) and each not in ("page.html", "classifier.mjs")) or "left out"))
         show_facts(out, f"{outcome.bundle} is packed", facts)
         return

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from zygal.cli.reports.verdict import FAILED, PASSED, result_of_gate, show_gate_rows
+from zygal.cli.reports.verdict import FAILED, PASSED, UNDECIDED, WORDS, result_of_gate, show_gate_rows
 from zygal.cli.tables import show_sentence, show_table
 from zygal.commands.signoff import SignoffOutcome
-from zygal.signoff.junit import sentence_of
+from zygal.outcome import Verdict
+from zygal.signoff.junit import NOTHING_REQUIRED, sentence_of
 from zygal.signoff.page import causes_of
 from zygal.wording import clean_sentence, counted
 
@@ -41,8 +42,10 @@ def _in_lines(name: str, width: int) -> str:
 def _show_details(out, outcome: SignoffOutcome) -> None:
     """Each failed gate with what helps to judge it, and the causes that were found."""
     for check in outcome.checks:
-        if check.required and not check.gate.passes:
-            show_sentence(out, clean_sentence(f"FAIL {check.name}: {sentence_of(check.document())}"), FAILED)
+        verdict = check.gate.verdict
+        if check.required and verdict is not Verdict.PASSED:
+            style = FAILED if verdict is Verdict.FAILED else UNDECIDED
+            show_sentence(out, clean_sentence(f"{WORDS[verdict]} {check.name}: {sentence_of(check.document())}"), style)
     for sentence in causes_of({name: step.document for name, step in outcome.steps.items()}):
         show_sentence(out, sentence)
 
@@ -58,12 +61,13 @@ def _show_changes(out, outcome: SignoffOutcome) -> None:
 
 
 def _show_verdict(out, outcome: SignoffOutcome) -> None:
-    failed = dict.fromkeys(each.name for each in outcome.checks if each.required and not each.gate.passes)
+    verdict = outcome.verdict
+    named = dict.fromkeys(each.name for each in outcome.checks if each.required and each.gate.verdict is verdict)
     unreadable = f" {counted(outcome.inputs_unreadable, 'file')} could not be read (exit code {outcome.exit_code})." if outcome.inputs_unreadable else ""
     required = sum(each.required for each in outcome.checks)
-    if not required:
-        show_sentence(out, f"Not signed off: the plan requires nothing that could be checked, so nothing is proved.{unreadable}", "bold yellow")
-    elif failed:
-        show_sentence(out, f"FAIL, not signed off: {', '.join(failed)}.{unreadable}", FAILED)
-    else:
+    if verdict is Verdict.PASSED:
         show_sentence(out, f"PASS, signed off: {counted(required, 'gate')}.{unreadable}", PASSED)
+    elif not required:
+        show_sentence(out, f"UNDECIDED, not signed off. {NOTHING_REQUIRED}{unreadable}", UNDECIDED)
+    else:
+        show_sentence(out, f"{WORDS[verdict]}, not signed off: {', '.join(named)}.{unreadable}", FAILED if verdict is Verdict.FAILED else UNDECIDED)

@@ -6,10 +6,12 @@ from collections.abc import Sequence
 from typing import Any
 
 from zygal.cli.tables import show_sentence, show_table
-from zygal.outcome import Gate, Outcome
-from zygal.wording import RELEASE, amount, counted
+from zygal.outcome import Gate, Outcome, Verdict
+from zygal.wording import RELEASE, amount, clean_sentence, counted
 
-PASSED, FAILED = "bold green", "bold red"
+PASSED, FAILED, UNDECIDED = "bold green", "bold red", "bold yellow"
+WORDS = {Verdict.PASSED: "PASS", Verdict.FAILED: "FAIL", Verdict.UNDECIDED: "UNDECIDED", Verdict.REFUSED: "REFUSED", Verdict.INTERRUPTED: "INTERRUPTED"}
+_STYLES = {Verdict.PASSED: "green", Verdict.FAILED: FAILED}
 
 
 def show_gates(out, gates: Sequence[Gate]) -> None:
@@ -18,12 +20,12 @@ def show_gates(out, gates: Sequence[Gate]) -> None:
 
 
 def result_of_gate(gate: Gate, required: bool = True):
-    """PASS or FAIL in colour; of a gate that is not required, whether it would."""
+    """The gate's verdict in colour; of a gate that is not required, that it is only reported."""
     from rich.text import Text
 
     if not required:
         return Text("reported", style="yellow" if not gate.passes else "")
-    return Text("PASS", style="green") if gate.passes else Text("FAIL", style=FAILED)
+    return Text(WORDS[gate.verdict], style=_STYLES.get(gate.verdict, UNDECIDED))
 
 
 def show_gate_rows(out, gates: Sequence[tuple[Gate, str, Any]], first: str = "gate") -> None:
@@ -38,14 +40,23 @@ def show_gate_rows(out, gates: Sequence[tuple[Gate, str, Any]], first: str = "ga
 
 
 def show_verdict(out, outcome: Outcome, on: str = "") -> None:
-    """PASS or FAIL with the gates' names, and how many inputs could not be read. on: what was examined."""
-    failed = list(dict.fromkeys(gate.name for gate in outcome.failed_gates))
-    names = failed or list(dict.fromkeys(gate.name for gate in outcome.gates))
+    """The verdict with the names of the gates that make it, what would decide those that are undecided, and how many inputs could not be
+    read. on: what was examined."""
+    verdict = outcome.verdict
+    deciding = {Verdict.FAILED: outcome.failed_gates, Verdict.UNDECIDED: outcome.undecided_gates}.get(verdict, outcome.gates)
+    names = list(dict.fromkeys(gate.name for gate in deciding))
     parts = [", ".join(names) + on] if names else []
     if outcome.inputs_unreadable:
         parts.append(f"{counted(outcome.inputs_unreadable, 'file')} could not be read (exit code {outcome.exit_code})")
     if parts:
-        style = FAILED if failed else PASSED if not outcome.inputs_unreadable else "bold yellow"
-        lead = "FAIL: " if failed else "PASS: " if names else "Warning: "
+        style = FAILED if verdict is Verdict.FAILED else PASSED if verdict is Verdict.PASSED and not outcome.inputs_unreadable else UNDECIDED
+        lead = f"{WORDS[verdict]}: " if names or verdict is not Verdict.PASSED else "Warning: "
         show_sentence(out, f"{lead}{'; '.join(parts)}.", style)
+    for gate in outcome.undecided_gates:
+        show_sentence(out, undecided_sentence(gate), UNDECIDED)
 
+
+def undecided_sentence(gate: Gate) -> str:
+    """Why a gate is not known, and what would decide it."""
+    low, high = (amount(each, gate.unit) for each in (gate.low, gate.high))
+    return clean_sentence(f"{gate.name} is undecided: the 95 % interval, {low} to {high}, covers the limit, {amount(gate.limit, gate.unit)}; {gate.deciding}")
