@@ -67,6 +67,7 @@ class MatchOutcome(Outcome):
     found: Match
     shrunk: Shrunk | None = None
     service_cause: str | None = None
+    one_origin: bool = False
 
     @property
     def subject(self) -> str:
@@ -75,8 +76,9 @@ class MatchOutcome(Outcome):
 
     @property
     def compared(self) -> int:
-        """How many images were compared."""
-        return len(self.found.images)
+        """How many images were compared: end to end, or where that was not done their recorded tensors."""
+        end = sum(image.end_to_end_difference_of_spread is not None for image in self.found.images)
+        return end or len(self.found.images)
 
     @property
     def diagnosis(self) -> str | None:
@@ -133,6 +135,7 @@ class MatchOutcome(Outcome):
             "first_differing_layer": found.departure and asdict(found.departure),
             "label_cause": found.label_cause,
             "service_cause": self.service_cause,
+            "inlet_recovered_on_these_images": self.one_origin,
             "ties": list(found.ties),
             "not_checked": list(found.not_checked),
         }
@@ -191,8 +194,9 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         found=found,
         shrunk=shrunk,
         service_cause=served.cause,
+        one_origin=bool(request.images) and _one_origin(inlet, witness),
         gates=(*found.gates, *served.gates),
-        notes=(*_notes(request, found, witness, witness is not recorded, facts), *served.notes),
+        notes=(*_notes(request, found, witness, inlet, witness is not recorded, facts), *served.notes),
         unreadable=found.unreadable,
         written=tuple(written),
         next_step=_next_step(request, inlet, found, witness.tensors is not None),
@@ -211,7 +215,12 @@ def _check(request: MatchRequest) -> None:
     check_outputs(request.outputs(), request.overwrite, request)
 
 
-def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bool, facts: Artifact | None) -> tuple[str, ...]:
+def _one_origin(inlet: Inlet | None, witness: Witness) -> bool:
+    """Whether the inlet was recovered on the very images that it is now held against."""
+    return inlet is not None and inlet.recovered_on is not None and inlet.recovered_on == witness.images_sha256()
+
+
+def _notes(request: MatchRequest, found: Match, witness: Witness, inlet: Inlet | None, transposed: bool, facts: Artifact | None) -> tuple[str, ...]:
     origin = facts.metadata.origin if facts else None
     notes = [facts.chosen.note(list(facts.outputs))] if facts and facts.chosen.reason else []
     if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
@@ -220,6 +229,8 @@ def _notes(request: MatchRequest, found: Match, witness: Witness, transposed: bo
     if transposed:
         notes.append("the recorded tensors were transposed to the layout of the artifact's input")
     notes += found.notes
+    if _one_origin(inlet, witness) and request.images:
+        notes.append("the inlet was recovered on the images of this witness, so that A and C pass proves little; match with a witness of other images")
     if request.write_inlet and not found.cause:
         notes.append(f"{request.write_inlet} is not written, because there is no corrected inlet")
     return tuple(notes)

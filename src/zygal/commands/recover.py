@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
-from zygal.errors import WitnessError
+from zygal.errors import WitnessError, some_of
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command
-from zygal.outcome import Gate, Outcome
+from zygal.outcome import Gate, Outcome, Verdict
 from zygal.outputs import Output, check_outputs
 from zygal.wording import counted, short_number
 
@@ -83,6 +83,8 @@ class RecoverOutcome(Outcome):
             "max_error_grey_levels": found.residual,
             "mean_error_grey_levels": found.mean_residual,
             "second_best": second and dict(zip(("field", "value", "max_error_grey_levels"), second)),
+            "images_held_back": len(found.held),
+            "held_back_max_error_grey_levels": max((each.largest for each in found.held), default=None),
             "not_determined": [asdict(each) for each in found.undecided],
             "library": found.library,
             "error_of_999_in_1000_grey_levels": found.nearly_all,
@@ -116,6 +118,8 @@ class RecoverOutcome(Outcome):
             "max_error_of_spread": found.largest,
             "mean_error_of_spread": found.mean,
             "changed_top_1": found.changed_top_1,
+            "images_held_back": found.held,
+            "held_back_max_error_of_spread": found.held_largest,
             "second_best": second and {"inlet": asdict(second[0]), "mean_error_of_spread": second[1]},
         }
 
@@ -132,9 +136,11 @@ def execute(request: RecoverRequest, listener: Listener = SILENT) -> RecoverOutc
     notes = check_images(witness.images, request.images)
     paths = [Path(request.images) / image.name for image in witness.images]
     found, gates = _search(request, witness, paths, listener)
-    passed = all(gate.passes for gate in gates)
+    passed = all(gate.verdict is not Verdict.FAILED for gate in gates)
     if passed:
-        write_text(request.output, format_inlet(found.inlet, _comments(request, found) if witness.tensors is not None else ()))
+        notes += _notes_on_proof(found)
+        recovered = replace(found.inlet, recovered_on=witness.images_sha256())
+        write_text(request.output, format_inlet(recovered, _comments(request, found) if witness.tensors is not None else ()))
     elif len(getattr(found, "groups", ())) > 1:
         notes += _group_notes(found)
     elif witness.tensors is not None and found.nearly_all <= _SMALL:
@@ -158,7 +164,11 @@ def _search(request: RecoverRequest, witness: Witness, paths: list[Path], listen
     """What was found, and its gates: a library's own rounding may move a few pixels by one level."""
     if witness.tensors is None:
         found = _recover_by_scores(request, witness, paths, listener)
-        return found, (Gate("inlet", "largest difference of the scores", found.largest, request.accept_scores, "of the spread"),)
+        gates = (Gate("inlet", "largest difference of the scores", found.largest, request.accept_scores, "of the spread"),)
+        if found.held_largest is None:
+            return found, gates
+        condition = f"largest difference of the scores on {counted(found.held, 'image')} held back"
+        return found, (*gates, Gate("held back", condition, found.held_largest, request.accept_scores, "of the spread"))
     from zygal.inlet.recovery import recover_inlet
     from zygal.inlet.recovery.residuals import ONE_LEVEL
 
@@ -166,7 +176,33 @@ def _search(request: RecoverRequest, witness: Witness, paths: list[Path], listen
     return found, (
         Gate("inlet", "difference that 99.9 % of each tensor's values keep", found.nearly_all, request.accept, "grey levels"),
         Gate("inlet", "largest difference of the tensors", found.residual, request.accept + ONE_LEVEL, "grey levels"),
+        *_held_gates(found, request.accept),
     )
+
+
+def _held_gates(found: Recovery, accept: float) -> tuple[Gate, ...]:
+    """On images that the search did not see. Where all had to be searched with, nothing proves the inlet."""
+    from zygal.inlet.recovery.residuals import ONE_LEVEL
+
+    if found.not_held:
+        why = (f"the inlet found without {some_of([each.image for each in found.not_held if not each.explained])} did not explain them, so all images were "
+               "searched with and none was left to prove it")  # fmt: skip
+        off = max(each.largest for each in found.not_held)
+        return (Gate("held back", "largest difference on images held back", found.residual, accept + ONE_LEVEL, "grey levels", why,
+                     low=found.residual, high=max(off, accept + 2 * ONE_LEVEL), deciding="match with a witness of other images decides it"),)  # fmt: skip
+    if not found.held:
+        return ()
+    images = counted(len(found.held), "image")
+    return (
+        Gate("held back", f"difference that 99.9 % of each tensor's values keep, {images} held back", max(each.nearly_all for each in found.held), accept, "grey levels"),
+        Gate("held back", f"largest difference of the tensors, {images} held back", max(each.largest for each in found.held), accept + ONE_LEVEL, "grey levels"),
+    )
+
+
+def _notes_on_proof(found: Recovery | ScoreRecovery) -> list[str]:
+    if getattr(found, "not_held", ()) or found.held:
+        return []
+    return [f"{counted(found.images, 'image')} are too few to hold some back, so nothing but these images says that the inlet is right; match with a witness of others"]
 
 
 def _group_notes(found: Recovery) -> list[str]:
@@ -200,8 +236,9 @@ def _comments(request: RecoverRequest, found: Recovery) -> list[str]:
     from zygal.inlet.description import describe_value
 
     lines = [
-        f"Recovered by zygal inlet recover from {Path(request.witness).name} on {counted(found.images, 'image')}; "
-        f"largest difference {short_number(found.residual)} grey levels."
+        f"Recovered by zygal inlet recover from {Path(request.witness).name} on {counted(found.images - len(found.held), 'image')}; "
+        f"largest difference {short_number(found.residual)} grey levels"
+        + (f", and {short_number(max(each.largest for each in found.held))} on {counted(len(found.held), 'image')} held back." if found.held else "."),
     ]
     if found.library:
         lines.append(f"The resize is {found.library}'s.")

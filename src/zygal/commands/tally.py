@@ -49,7 +49,7 @@ class TallyRequest(ClassifierRequest):
 @dataclass(frozen=True, kw_only=True)
 class TallyOutcome(Outcome):
     """artifact, compared: what the user called them. engine: what ran the artifact. labels: class names in order. worst: how
-    many of the worst classes, pairs and images a report lists."""
+    many of the worst classes, pairs and images a report lists. left_out: images whose labels are no classes."""
 
     kind: ClassVar[str] = "zygal.tally"
 
@@ -63,6 +63,7 @@ class TallyOutcome(Outcome):
     compared: str | None = None
     worst: int = 12
     cluster: ClusterUsed | None = None
+    left_out: int = 0
 
     def result(self) -> dict[str, Any]:
         found = self.found
@@ -90,9 +91,10 @@ class TallyOutcome(Outcome):
             "misclassified": [asdict(each) for each in found.misclassified],
             "exchanged_labels": found.exchange and asdict(found.exchange),
             "duplicates": asdict(found.duplicates),
+            "images_left_out": self.left_out,
             "labels_left_out": dict(found.joined.unknown),
             "labels_spelt_differently": dict(found.joined.respelt),
-            "classes_without_images": list(found.joined.missing),
+            "classes_without_images": list(found.without_images),
         }
 
 
@@ -118,7 +120,7 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
         advance = _Progress(listener, len(joined.images))
         with open_pool(request, (first, other), (image.path for image in joined.images)) as (pool, cluster):
             found = tally(first, joined, _choices(request, len(first.labels)), other, pool, advance)
-        notes = [*pool.notes, *first.notes, *first.traffic_notes(), *(other.notes if other else ()), *_join_notes(joined, len(images))]
+        notes = [*_class_notes(found), *pool.notes, *first.notes, *first.traffic_notes(), *(other.notes if other else ()), *_join_notes(joined, len(images))]
         written, more = _draw(found, first, request, pair) if request.draw else ([], [])
         return TallyOutcome(
             artifact=first.name,
@@ -131,6 +133,7 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
             labels=first.labels,
             labels_order=first.labels_order,
             found=found,
+            left_out=len(images) - len(joined.images),
             gates=_gates(found, request, first, other),
             notes=(*notes, *more),
             unreadable=found.unreadable,
@@ -200,9 +203,15 @@ def _join_notes(joined: Joined, total: int) -> list[str]:
     if joined.respelt:
         pairs = [f"{name} = {own}" for name, own in joined.respelt.items()]
         notes.append(f"these labels were joined although they are spelt differently: {some_of(pairs, 6)}")
-    if joined.missing:
-        notes.append(f"there are no images of these classes, so nothing is known about them: {some_of(list(joined.missing), 6)}")
     return notes
+
+
+def _class_notes(found: Tally) -> list[str]:
+    """Classes of which nothing is known."""
+    lost = [name for name in found.without_images if name not in found.joined.missing]
+    never = [name for name in found.without_images if name in found.joined.missing]
+    notes = [f"there are no images of these classes, so nothing is known about them: {some_of(never, 6)}"] if never else []
+    return notes + ([f"no image of these classes could be read, so nothing is known about them: {some_of(lost, 6)}"] if lost else [])
 
 
 def _pair(text: str, classes) -> tuple[str, str]:

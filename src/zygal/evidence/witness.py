@@ -6,6 +6,7 @@ one number is handed out, and believes no size that the file claims.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import re
 import zipfile
@@ -140,6 +141,10 @@ class Witness:
         ):
             return replace(self, tensors=np.ascontiguousarray(self.tensors.transpose(FROM_OTHER[layout])))
         return self
+
+    def images_sha256(self) -> str:
+        """Of the images' own hashes, in whatever order they were recorded and whatever they are called."""
+        return hashlib.sha256("\n".join(sorted(image.sha256 for image in self.images)).encode()).hexdigest()
 
     def spread(self) -> float:
         """The largest recorded score minus the smallest: the unit of score differences."""

@@ -275,10 +275,14 @@ class Tensor:
 
 @dataclass(frozen=True)
 class Inlet:
+    """The five stages. recovered_on: of an inlet that was recovered from a recording, the hash of the images that it was recovered on; it is no part
+    of what the inlet does."""
+
     decode: Decode = field(default_factory=Decode)
     frame: tuple[Step, ...] = ()
     values: Values = field(default_factory=Values)
     tensor: Tensor = field(default_factory=Tensor)
+    recovered_on: str | None = field(default=None, compare=False)
 
     @property
     def channels(self) -> int:

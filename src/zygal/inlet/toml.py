@@ -41,8 +41,9 @@ def inlet_of(document: dict[str, Any], where: str) -> Inlet:
     channels = decode.grey_channels if decode.colour == "grey" else 3
     values = _values(table.table("values"), channels)
     tensor = _tensor(table.table("tensor"), values)
+    recovered_on = table.take("recovered_on", _hash)
     table.finish()
-    inlet = Inlet(decode, frame, values, tensor)
+    inlet = Inlet(decode, frame, values, tensor, recovered_on)
     _check_frame(inlet, where)
     return inlet
 
@@ -60,7 +61,13 @@ def document_of(inlet: Inlet) -> dict[str, Any]:
     document["frame"] = [{"step": type(step).__name__.lower(), **_plain(step)} for step in inlet.frame]
     document["values"] = _plain(inlet.values)
     document["tensor"] = _plain(inlet.tensor)
-    return document
+    return document if inlet.recovered_on is None else {**document, "recovered_on": inlet.recovered_on}
+
+
+def _hash(value: Any) -> str:
+    if not isinstance(value, str) or len(value) != 64 or set(value) - set("0123456789abcdef"):
+        raise ValueError("the SHA-256 that zygal inlet recover wrote")
+    return value
 
 
 # Written even where they are what they would be if left out.

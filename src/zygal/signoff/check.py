@@ -48,7 +48,7 @@ class Checks:
 
     def unreadable(self, count: int) -> Iterator[Check]:
         """Inputs of all steps that could not be read."""
-        yield self._check("data.unreadable_at_most", "images that could not be read", count, self.plan.data.unreadable_at_most, "images")
+        yield self._check("data.unreadable_at_most", "images that could not be read, or whose label is no class", count, self.plan.data.unreadable_at_most, "images")
 
     def portability(self, survey: Document) -> Iterator[Check]:
         """Size, opset and oldest runtime, from zygal survey."""

@@ -36,7 +36,7 @@ def input_at(role: str, path: str) -> Input:
     if role == "data.labelled":
         from zygal.tally.labelled import read_labelled
 
-        listed = (image.path for image in read_labelled(file, False))
+        listed = (image.path for image in read_labelled(file, True))
         return _several(role, path, [file, *listed], os.path.dirname(file) or ".")
     return Input(role, path, sha256_of(file), 1, os.path.getsize(file))
 

@@ -59,7 +59,7 @@ class Data:
     witness: str | None = key(rules.text, "the recording of the training framework", path=True)
     reference: str | None = key(rules.text, "the folder of the recorded images", path=True)
     labelled: str | None = key(rules.text, "labelled images: a folder with one sub-folder per class, or a CSV of path, label and perhaps group", path=True)
-    unreadable_at_most: int = key(rules.whole(0), "how many of the reference and labelled images may be unreadable", 0, gate=True)
+    unreadable_at_most: int = key(rules.whole(0), "how many of the reference and labelled images may be unreadable, or have a label that is no class", 0, gate=True)
     training: str | None = key(rules.text, "the folder of the training images, to find labelled images that were trained on", path=True)
 
 

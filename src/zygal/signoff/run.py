@@ -65,7 +65,9 @@ class Run:
         self._speed()
         self.found.unreadable = list(dict.fromkeys(self.found.unreadable))
         if self.plan.data.reference or self.plan.data.labelled:
-            self.found.checks += self.checks.unreadable(len(self.found.unreadable))
+            tallied = self.found.steps.get("accuracy")
+            left_out = tallied.document["images_left_out"] if tallied else 0
+            self.found.checks += self.checks.unreadable(len(self.found.unreadable) + left_out)
         return self.found
 
     def _take(self, name: str, about: Mapping[str, Any], make, reuse: bool = True) -> Step:

@@ -67,7 +67,7 @@ class Duplicates:
 class Tally:
     """accuracy: the share of correct predictions; for a multi-label model, of images whose labels are all correct. Either
     exclusive or multi_label is None. misclassified: the most confident first. other: the metrics of the compared classifier.
-    groups: accuracy by group."""
+    groups: accuracy by group. without_images: classes of which no image was read."""
 
     images: int
     accuracy: Estimate
@@ -83,6 +83,7 @@ class Tally:
     duplicates: Duplicates
     other: Accuracy | MultiLabelAccuracy | None
     paired: Paired | None
+    without_images: tuple[str, ...] = ()
 
 
 def tally(
@@ -123,7 +124,14 @@ def tally(
         duplicates=_duplicates(classifier, observation, joined, choices, pool),
         other=other and other.figures,
         paired=both,
+        without_images=_without_images(observation, joined, names),
     )
+
+
+def _without_images(observation: Observation, joined: Joined, names: Sequence[str]) -> tuple[str, ...]:
+    """The classes of which no image could be read, or there is none."""
+    seen = {label for index in observation.indices for label in joined.truth[index]}
+    return tuple(name for label, name in enumerate(names) if label not in seen)
 
 
 class _Judged:

@@ -39,10 +39,12 @@ def show(out, outcome: RecoverOutcome) -> None:
         ]  # fmt: skip
         show_facts(out, "Not determined by these images", facts)
         out.print()
-    if outcome.failed_gates:
+    if outcome.failed_gates or outcome.undecided_gates:
         show_gates(out, outcome.gates)
     found = outcome.by_tensors or outcome.by_scores
-    show_verdict(out, outcome, f" on {counted(found.images, 'image')}")
+    held = found.held if outcome.by_scores else len(found.held)
+    searched = f"{counted(found.images - held, 'image')}"
+    show_verdict(out, outcome, f" on {searched} searched with and {counted(held, 'image')} held back" if held else f" on {searched}")
 
 
 def _is_noise(outcome: RecoverOutcome) -> bool:
@@ -61,6 +63,9 @@ def _by_tensors(outcome: RecoverOutcome) -> list[tuple[str, str]]:
         ("max error", f"{_levels(found.residual)} ({outcome.match_quality}); mean {short_number(found.mean_residual)}; "
                       f"99.9 % of the values within {_levels(found.nearly_all)}"),
     ]  # fmt: skip
+    if found.held:
+        largest = max(each.largest for each in found.held)
+        rows.append(("held back", f"{counted(len(found.held), 'image')} that the search did not see: max error {_levels(largest)}"))
     if found.runner_up:
         field, value, residual = found.runner_up
         rows.append(("second best", f"{field} = {describe_value(value)}: max error {_levels(residual)}"))
@@ -94,8 +99,10 @@ def _show_images(out, found) -> None:
 def _by_scores(found) -> list[tuple[str, str]]:
     rows = [
         ("max error", f"{short_number(found.largest)} of the spread of the scores; mean {short_number(found.mean)}"),
-        ("changed top-1", f"{found.changed_top_1} of {counted(found.images, 'image')}"),
+        ("changed top-1", f"{found.changed_top_1} of {counted(found.images - found.held, 'image')}"),
     ]
+    if found.held:
+        rows.append(("held back", f"{counted(found.held, 'image')} that the search did not see: max error {short_number(found.held_largest)} of the spread"))
     if found.runner_up:
         second, mean = found.runner_up
         rows.append(("second best", f"mean error {short_number(mean)}: {describe_inlet(second)}"))

@@ -27,7 +27,7 @@ def show(out, outcome: MatchOutcome) -> None:
         _show_worst(out, worst, outcome.labels)
     if found.ties:
         show_sentence(out, f"Ties (changed top-1, but on both sides the two scores differ by no more than float32 rounding): {', '.join(found.ties)}.")
-    show_verdict(out, outcome, f" on {counted(outcome.compared - outcome.inputs_unreadable, 'image')}")
+    show_verdict(out, outcome, f" on {counted(outcome.compared, 'image')}")
     for sentence in found.not_checked:
         show_sentence(out, clean_sentence(sentence), "yellow")
     if outcome.diagnosis:

@@ -58,5 +58,6 @@ def show_verdict(out, outcome: Outcome, on: str = "") -> None:
 
 def undecided_sentence(gate: Gate) -> str:
     """Why a gate is not known, and what would decide it."""
-    low, high = (amount(each, gate.unit) for each in (gate.low, gate.high))
-    return clean_sentence(f"{gate.name} is undecided: the 95 % interval, {low} to {high}, covers the limit, {amount(gate.limit, gate.unit)}; {gate.deciding}")
+    low, high = (amount(gate.measured if each is None else each, gate.unit) for each in (gate.low, gate.high))
+    why = gate.explanation or f"the 95 % interval, {low} to {high}, covers the limit, {amount(gate.limit, gate.unit)}"
+    return clean_sentence(f"{gate.name} is undecided: {why}; {gate.deciding}")

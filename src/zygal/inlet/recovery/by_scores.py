@@ -16,7 +16,7 @@ import numpy as np
 from zygal.errors import ImageError, InletError
 from zygal.inlet.edits import single_edits, with_step
 from zygal.inlet.recovery.fit import Line, values_of
-from zygal.inlet.recovery.material import Material, gather
+from zygal.inlet.recovery.material import Material, gather, held_back
 from zygal.inlet.recovery.trial import Trials
 from zygal.inlet.specification import Crop, Decode, Inlet, Pad, Resize, Tensor, Values
 from zygal.inlet.values import to_tensor
@@ -40,7 +40,7 @@ _USUAL_VALUES = (
 class ScoreRecovery:
     """The inlet with the closest scores. mean, largest: differences as parts of the spread of the recorded scores.
 
-    changed_top_1: images whose top-1 class differs from the recording. runner_up: the second best inlet, its mean difference.
+    held: images that the search did not see; held_largest: of them. changed_top_1: images whose top-1 class differs from the recording. runner_up: the second best inlet, its mean difference.
     """
 
     inlet: Inlet
@@ -50,6 +50,8 @@ class ScoreRecovery:
     images: int
     runner_up: tuple[Inlet, float] | None
     tried: int
+    held: int = 0
+    held_largest: float | None = None
 
 
 class _ByScores:
@@ -97,6 +99,7 @@ def recover_by_scores(
     """
     tensor, size, channels = _tensor(shape, dtype)
     material = gather(paths, np.zeros((len(paths), *shape), dtype))
+    material.hold(held_back(material))
     search = _ByScores(material, recorded, scores)
     plain = (material.plain or material.readable)[:_PLAIN]
     starts = [inlet for inlet in likely if inlet.tensor_shape() == tuple(shape) and inlet.tensor.dtype == dtype]
@@ -120,9 +123,12 @@ def recover_by_scores(
     runner_up = min(others.items(), key=lambda each: each[1]) if others else None
     readable = material.readable
     off = np.abs((made := search.run(best, readable)) - recorded[readable]) / search.spread
+    held = list(material.held)
+    held_scores = search.run(best, held) if held else None
+    held_largest = None if not held else np.inf if held_scores is None else float(np.abs(held_scores - recorded[held]).max() / search.spread)
     changed_top_1 = int((made.argmax(axis=1) != recorded[readable].argmax(axis=1)).sum())
     return ScoreRecovery(
-        best, float(off.mean()), float(off.max()), changed_top_1, len(readable), runner_up, len(search.known)
+        best, float(off.mean()), float(off.max()), changed_top_1, len(readable), runner_up, len(search.known), len(held), held_largest
     )
 
 

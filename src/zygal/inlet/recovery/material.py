@@ -24,6 +24,7 @@ from zygal.inlet.decode import (
 from zygal.inlet.frame import as_array, as_image
 from zygal.inlet.specification import Decode, Tensor
 
+FEWEST_TO_HOLD = 4
 _KEPT_PIXELS = 200_000_000
 """Decoded pictures are kept as long as they have fewer pixels in all."""
 
@@ -33,7 +34,7 @@ class Material:
     """Images and what they became. paths: N files. recorded: [N, H, W, C], whatever the tensors' layout was.
 
     Kinds of images, by number: plain (upright, opaque, 8 bits), turned (with an EXIF orientation), see_through, deep (16 bits).
-    kinds: of each file its format and its mode, as Pillow names them.
+    kinds: of each file its format and its mode, as Pillow names them. held: images that are held back: no search looks at them.
     """
 
     paths: list[Path]
@@ -46,10 +47,12 @@ class Material:
     unreadable: dict[int, str] = field(default_factory=dict)
     sizes: dict[int, tuple[int, int]] = field(default_factory=dict)
     kinds: dict[int, tuple[str, str]] = field(default_factory=dict)
+    held: tuple[int, ...] = ()
     _files: dict[tuple, Image.Image] = field(default_factory=dict)
     _decoded: dict[tuple, Picture] = field(default_factory=dict)
     started: float = field(default_factory=time.monotonic)
-    _held: int = 0
+    _is: dict[int, frozenset[str]] = field(default_factory=dict)
+    _kept_pixels: int = 0
 
     @property
     def size(self) -> tuple[int, int]:
@@ -69,7 +72,16 @@ class Material:
 
     @property
     def readable(self) -> list[int]:
-        return [index for index in range(len(self.paths)) if index not in self.unreadable]
+        """Those that can be read and are not held back."""
+        return [index for index in range(len(self.paths)) if index not in self.unreadable and index not in self.held]
+
+    def hold(self, held: Sequence[int]) -> None:
+        """Holds these images back, and no others any more."""
+        found = self.readable + list(self.held)
+        self.held = tuple(held)
+        self.plain, self.turned, self.see_through, self.deep = (
+            [index for index in sorted(found) if kind in self._is[index] and index not in held] for kind in ("plain", "turned", "see_through", "deep")
+        )
 
     def file(self, index: int, decode: Decode = USUAL) -> Image.Image:
         """The file, opened as the decode stage asks for; kept while memory allows. Raises ImageError."""
@@ -105,8 +117,8 @@ class Material:
         height, width = made.shape[:2] if isinstance(made, np.ndarray) else made.size
         # A file that needs no conversion is its own picture.
         more = 0 if any(made is each for each in self._files.values()) else height * width
-        if self._held + more <= _KEPT_PIXELS:
-            self._held += more
+        if self._kept_pixels + more <= _KEPT_PIXELS:
+            self._kept_pixels += more
             among[key] = made
         return made
 
@@ -122,19 +134,36 @@ def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
             continue
         material.sizes[index] = (opened.height, opened.width)
         material.kinds[index] = (opened.format or "", opened.mode)
-        kinds = [
-            (opened.getexif().get(0x0112, 1) not in (0, 1), material.turned),
-            (has_transparency(opened), material.see_through),
-            (has_sixteen_bits(opened), material.deep),
-        ]
-        for is_so, group in kinds:
-            if is_so:
-                group.append(index)
-        if not any(is_so for is_so, _ in kinds):
-            material.plain.append(index)
+        kinds = {
+            "turned": opened.getexif().get(0x0112, 1) not in (0, 1),
+            "see_through": has_transparency(opened),
+            "deep": has_sixteen_bits(opened),
+        }
+        material._is[index] = frozenset(kind for kind, is_so in kinds.items() if is_so) or frozenset(("plain",))
     if not material.readable:
         raise InletError(f"none of the {len(material.paths)} images can be read; the first: {material.unreadable[0]}")
+    material.hold(())
     return material
+
+
+def held_back(material: Material) -> list[int]:
+    """A quarter of the images or a little more, so that what is found on the others can be proved on them: of each kind of file (format, colours,
+    orientation, transparency, depth, proportions) that occurs twice some are held back and some are not. None of fewer than four images."""
+    kinds: dict[tuple, list[int]] = {}
+    for index in material.readable:
+        height, width = material.sizes[index]
+        kinds.setdefault((material.kinds[index], material._is[index], (height > width) - (height < width)), []).append(index)
+    wanted = -(-len(material.readable) // 4)
+    if len(material.readable) < FEWEST_TO_HOLD:
+        return []
+    shares = {kind: len(each) // 4 or (len(each) > 1) for kind, each in kinds.items()}
+    while sum(shares.values()) < wanted:
+        kind = max(kinds, key=lambda each: len(kinds[each]) - 1 - 4 * shares[each])
+        if shares[kind] >= len(kinds[kind]) - 1:
+            break
+        shares[kind] += 1
+    # At even places, the first one never: what is found first is searched with.
+    return sorted(each[-1 - place * len(each) // count] for kind, each in kinds.items() if (count := shares[kind]) for place in range(count))
 
 
 def _channels_last(tensors: np.ndarray) -> tuple[np.ndarray, Tensor]:

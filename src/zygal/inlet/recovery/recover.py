@@ -11,7 +11,7 @@ import numpy as np
 from zygal.inlet.edits import single_edits
 from zygal.inlet.recovery.conventions import library_of
 from zygal.inlet.recovery.groups import Group, regrouped
-from zygal.inlet.recovery.material import Material, gather
+from zygal.inlet.recovery.material import Material, gather, held_back
 from zygal.inlet.recovery.residuals import ImageResidual, explains, residuals_of
 from zygal.inlet.recovery.search import Found, Progress, search
 from zygal.inlet.recovery.trial import HOPELESS, Trials
@@ -59,11 +59,13 @@ class Undecided:
 @dataclass(frozen=True)
 class Recovery:
     """The recovered inlet. Residuals are in grey levels: the largest difference over all images, the mean one, and the one
-    that 99.9 % of the values of every image keep.
+    that 99.9 % of the values of every image keep; of the images that were searched with.
 
     runner_up: the best single edit that is worse, and its largest difference over the images that were searched with.
     per_image: how each image's differences are distributed. groups: where no inlet explains all images, those that explain
     some of them, if that was found. library: whose way of resampling the inlet's is. tried: how many inlets were run.
+    held: the residuals of the images that were held back, which the search did not see. not_held: those of images that were held back at
+    first, and had to be searched with because the inlet found on the others did not explain them.
     """
 
     inlet: Inlet
@@ -78,6 +80,8 @@ class Recovery:
     per_image: tuple[ImageResidual, ...] = ()
     groups: tuple[Group, ...] = ()
     library: str | None = None
+    held: tuple[ImageResidual, ...] = ()
+    not_held: tuple[ImageResidual, ...] = ()
 
     @property
     def explains(self) -> bool:
@@ -92,9 +96,20 @@ def recover_inlet(
     Raises InletError if the tensors are not images or no image can be read. The best inlet may still be wrong: see `explains`.
     """
     material = gather(paths, tensors)
+    material.hold(held_back(material))
     found = search(material, progress)
     progress("checking all images", 0.9)
     per_image = residuals_of(material, found.outcome.inlet)
+    held = residuals_of(material, found.outcome.inlet, list(material.held))
+    not_held: list[ImageResidual] = []
+    if not all(each.explained for each in (*per_image, *held)):
+        material.hold(())
+        if all(each.explained for each in per_image):
+            # They hold something that the others do not show.
+            held, not_held, found = [], held, search(material, progress)
+        else:
+            held = []
+        per_image = residuals_of(material, found.outcome.inlet)
     groups: tuple[Group, ...] = ()
     if not all(each.explained for each in per_image):
         progress("comparing groups of images", 0.92)
@@ -108,7 +123,7 @@ def recover_inlet(
         residual=max(each.largest for each in per_image),
         mean_residual=float(np.mean([each.mean for each in per_image])),
         nearly_all=max(each.nearly_all for each in per_image),
-        images=len(material.readable),
+        images=len(material.readable) + len(material.held),
         runner_up=runner_up,
         undecided=undecided,
         unreadable=unreadable,
@@ -116,6 +131,8 @@ def recover_inlet(
         per_image=tuple(per_image),
         groups=groups,
         library=_library(found.outcome.inlet),
+        held=tuple(held),
+        not_held=tuple(not_held),
     )
 
 
@@ -127,9 +144,10 @@ def _library(inlet: Inlet) -> str | None:
 
 def _alternatives(found: Found, explained: list[int]) -> tuple[tuple[str, object, float] | None, tuple[Undecided, ...]]:
     """Every single edit, run: what makes the same of these images is undecided, the best of the rest is the runner-up."""
-    images = [index for index in found.images if index in explained] or found.images
-    best = found.trials.attempt(found.outcome.inlet, images)
     material = found.trials.material
+    # Images that were held back say nothing for the inlet, which explains them, but speak against others.
+    images = ([index for index in found.images if index in explained] or found.images) + list(material.held)
+    best = found.trials.attempt(found.outcome.inlet, images)
     edits = [(name, edited) for name, edited in single_edits(best.inlet) if _concerns(name, best.inlet, material)]
     # What a few images speak against need not be run on all.
     few = images[:: max(1, len(images) // _FEW)]
