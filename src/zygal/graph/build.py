@@ -9,6 +9,7 @@ import numpy as np
 
 from zygal.errors import GraphError
 from zygal.graph.contents import constant_contents, result_contents
+from zygal.graph.folding import Budget
 from zygal.graph.model import Graph, Node
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import TensorType
@@ -34,8 +35,10 @@ class GraphBuilder:
         self.types: dict[str, TensorType] = {}
         self.constants: dict[str, np.ndarray] = {}
         self.input_names: list[str] = []
+        self.budget = Budget()
         self._nodes: list[Node] = []
         self._makers: dict[str, int] = {}
+        self._numbers: dict[str, int] = {}
 
     def input(self, name: str, type: TensorType) -> str:
         self._claim(name, type)
@@ -44,6 +47,11 @@ class GraphBuilder:
 
     def constant(self, name: str, array: np.ndarray) -> str:
         """Adds a constant and returns its name, made distinct if `name` is taken."""
+        self.budget.grant(array)
+        return self.made_constant(name, array)
+
+    def made_constant(self, name: str, array: np.ndarray) -> str:
+        """The same for one that was computed from others, which the budget paid for."""
         name = self.free_name(name)
         self._claim(name, TensorType(array.dtype, tuple(array.shape)))
         self.constants[name] = array
@@ -80,6 +88,9 @@ class GraphBuilder:
         for held in (self.types, self.constants, self.contents):
             if old in held:
                 held[wanted] = held.pop(old)
+        base, _, number = old.rpartition("_")
+        if number.isdecimal() and base in self._numbers:
+            self._numbers[base] = min(self._numbers[base], int(number))
         first = self._makers.pop(old, None)
         for position in range(first or 0, len(self._nodes)):
             self._nodes[position] = self._nodes[position].renamed({old: wanted})
@@ -94,7 +105,14 @@ class GraphBuilder:
 
     def free_name(self, wanted: str) -> str:
         """`wanted`, or with the first number behind it that makes it new."""
-        return free_name(wanted, self.types)
+        if wanted not in self.types:
+            return wanted
+        # All numbers below the one that was given last are taken, or the search would grow with every name.
+        number = self._numbers.get(wanted, 1)
+        while f"{wanted}_{number}" in self.types:
+            number += 1
+        self._numbers[wanted] = number
+        return f"{wanted}_{number}"
 
     def finish(self, outputs: Iterable[str]) -> Graph:
         outputs = tuple(outputs)

@@ -7,6 +7,7 @@ of the batch, as an array of objects. The operators' own NumPy meanings work on 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from math import prod
 from typing import Any
 
 import numpy as np
@@ -43,14 +44,14 @@ def result_contents(node: Node, known: Mapping[str, np.ndarray], types: Mapping[
     try:
         if node.operator == "Div":
             return _divided(*given)
-        made = _computed(node, given, attributes)
+        made = _computed(node, given, attributes, types)
     except (TypeError, ValueError, ZeroDivisionError):  # Not a dimension any more.
         return None
     return made if made is not None and made.size <= LARGEST else None
 
 
-def _computed(node: Node, given: Sequence[np.ndarray], attributes: Mapping[str, Any]) -> np.ndarray | None:
-    if node.operator not in _FOLLOWED:
+def _computed(node: Node, given: Sequence[np.ndarray], attributes: Mapping[str, Any], types: Mapping[str, TensorType]) -> np.ndarray | None:
+    if node.operator not in _FOLLOWED or prod(each for each in types[node.outputs[0]].shape if isinstance(each, int)) > LARGEST:
         return None
     if node.operator == "Gather":
         given = [given[0], given[1].astype(np.int64)]
@@ -62,7 +63,7 @@ def _computed(node: Node, given: Sequence[np.ndarray], attributes: Mapping[str, 
 def _divided(left: int | Batch, right: int | Batch) -> int | Batch:
     if left == right:
         return 1
-    return left // right if isinstance(left, Batch) else int(np.trunc(left / right))
+    return left // right if isinstance(left, Batch) else abs(left) // abs(right) * (1 if (left < 0) == (right < 0) else -1)
 
 
 def _objects(values: Sequence[int | Batch]) -> np.ndarray:

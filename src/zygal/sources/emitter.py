@@ -9,7 +9,7 @@ from typing import Any, NoReturn
 import numpy as np
 
 from zygal.graph import Batch, Dimension, GraphBuilder, Node, TensorType
-from zygal.graph.ops import operator_named
+from zygal.graph.folding import folded
 from zygal.graph.shapes import shape_text, split_size
 
 
@@ -75,13 +75,8 @@ class Emitter(ABC):
         wanted = f"{self._stem}.{operator.lower()}"
         known_values = self._builder.constants
         if inputs and all(not name or name in known_values for name in inputs):
-            known = operator_named(operator)
             arrays = [known_values[name] if name else None for name in inputs]
-            complete = known.complete(attributes)
-            types = [TensorType(a.dtype, a.shape) if a is not None else None for a in arrays]
-            known.check_dtypes(types)
-            known.infer(types, complete)
-            return self._builder.constant(wanted, np.asarray(known.compute(arrays, complete)[0]))
+            return self._builder.made_constant(wanted, folded(operator, arrays, attributes, self._builder.budget)[0])
         return self._builder.add(operator, inputs, self._builder.free_name(wanted), self._layer, **attributes)
 
     def several(self, operator: str, *inputs: str, count: int, **attributes: Any) -> tuple[str, ...]:

@@ -104,7 +104,7 @@ def _write_beside(path: Path, model: onnx.ModelProto, constants: dict[str, np.nd
 def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.ModelProto, dict[str, np.ndarray]]:
     """The model without its weights, and the weights by name."""
     constants = dict(graph.constants)
-    names: set[str] = set()
+    names: dict[str, int] = {}
     nodes = [_node(node, graph, opset, constants, names) for node in graph.nodes]
     inputs = [_value_info(name, graph.types[name]) for name in graph.inputs]
     outputs = [_value_info(name, graph.types[name]) for name in graph.outputs]
@@ -116,7 +116,7 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
     return model, constants
 
 
-def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.NodeProto:
+def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: dict[str, int]) -> onnx.NodeProto:
     operator, spelling = operator_named(node.operator), spelling_of(node.operator)
     inputs, attributes = list(node.inputs), {}
     complete = operator.complete(node.attributes)
@@ -150,7 +150,7 @@ def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray]
     return helper.make_node(written, inputs, list(node.outputs), name, **attributes)
 
 
-def _branch(branch: Graph, taken: list[str], name: str, opset: int, constants: dict[str, np.ndarray], names: set[str]) -> onnx.GraphProto:
+def _branch(branch: Graph, taken: list[str], name: str, opset: int, constants: dict[str, np.ndarray], names: dict[str, int]) -> onnx.GraphProto:
     """A graph inside a node, which reads values outside by their names there. Its constants are the whole model's."""
     graph = branch.renamed({inner: outer for inner, outer in zip(branch.inputs, taken) if inner != outer})
     constants.update(graph.constants)
@@ -169,12 +169,14 @@ def _parameter_constant(parameter: str, slot: Slot, value, given: TensorType, co
     return name
 
 
-def _distinct(wanted: str, names: set[str]) -> str:
-    name, number = wanted, 1
+def _distinct(wanted: str, names: dict[str, int]) -> str:
+    """`wanted`, or with the first number from 2 on behind it that is free. names: those that are taken, with the last number that was tried."""
+    name, number = wanted, names.get(wanted, 1)
     while name in names:
         number += 1
         name = f"{wanted}.{number}"
-    names.add(name)
+    names[wanted] = number
+    names.setdefault(name, 1)
     return name
 
 

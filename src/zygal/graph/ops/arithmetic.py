@@ -24,8 +24,11 @@ from zygal.graph.shapes import TensorType, broadcast
 
 
 def _divide(left: np.ndarray, right: np.ndarray) -> np.ndarray:
-    # On integers the standard's Div drops the fraction, towards zero.
-    return np.trunc(left / right) if left.dtype.kind in "iu" else left / right
+    if left.dtype.kind not in "iu":
+        return left / right
+    # On integers the standard's Div drops the fraction, towards zero; float64 would not hold all of int64.
+    floored, rest = np.divmod(left, right)
+    return floored + ((rest != 0) & ((left < 0) != (right < 0)))
 
 
 @register
@@ -59,6 +62,7 @@ class Div(Binary):
 @register
 class Pow(Binary):
     name = "Pow"
+    apart = frozenset((1,))
     accepts = (FLOATS | WIDE, NUMBERS)
     function = np.power
 
@@ -186,6 +190,7 @@ class Where(Operator):
     """The second operand where the first is true, the third elsewhere."""
 
     name = "Where"
+    apart = frozenset((0,))
     accepts = (TRUTH, ANYTHING)
 
     def infer(self, inputs, attributes):

@@ -18,6 +18,7 @@ class Attention(Operator):
     """
 
     name = "Attention"
+    apart = frozenset((3,))
     accepts = (FLOATS, FLOATS, FLOATS, FLOATS | TRUTH, FLOATS)
     parameters = (Parameter("q_num_heads", None), Parameter("kv_num_heads", None), Parameter("scale", None))
 

@@ -40,6 +40,8 @@ class Operator(ABC):
     results: ClassVar[int] = 1
     accepts: ClassVar[tuple[frozenset[str], ...]] = (FLOATS,)
     """The dtypes that each input may have; the last entry also holds for the inputs behind it."""
+    apart: ClassVar[frozenset[int]] = frozenset()
+    """The inputs that may have another dtype than the rest, which all have one."""
 
     @abstractmethod
     def infer(self, inputs: Sequence[TensorType | None], attributes: Mapping[str, Any]) -> list[TensorType]:
@@ -55,6 +57,9 @@ class Operator(ABC):
             allowed = self.accepts[min(position, len(self.accepts) - 1)]
             if given is not None and _NAMES.get(given.dtype.char) not in allowed:
                 raise ValueError(f"input {position} is {given.dtype}, but it takes {', '.join(sorted(allowed))}")
+        alike = dict.fromkeys(str(given.dtype) for position, given in enumerate(inputs) if given is not None and position not in self.apart)
+        if len(alike) > 1:
+            raise ValueError(f"its operands have different dtypes, {' and '.join(alike)}")
 
     def complete(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
         """The attributes with every default filled in. Raises GraphError on unknown or missing ones."""

@@ -53,6 +53,7 @@ class Gather(Operator):
     """Elements along one axis by their numbers, which may be a tensor of any shape."""
 
     name = "Gather"
+    apart = frozenset((1,))
     accepts = (ANYTHING, WIDE)
     parameters = (Parameter("axis", 0),)
 
@@ -72,6 +73,7 @@ class GatherElements(Operator):
     """For each place of the indices, the element with that number along one axis."""
 
     name = "GatherElements"
+    apart = frozenset((1,))
     accepts = (ANYTHING, WIDE)
     parameters = (Parameter("axis", 0),)
 
@@ -97,6 +99,7 @@ class Expand(Operator):
     """
 
     name = "Expand"
+    apart = frozenset((1,))
     accepts = (ANYTHING, frozenset(("int64",)))
     parameters = (Parameter("sizes", None),)
 
@@ -214,7 +217,11 @@ class TopK(Operator):
 
     def compute(self, inputs, attributes):
         x, axis = inputs[0], attributes["axis"]
-        order = np.argsort(-x if attributes["largest"] else x, axis, kind="stable")
+        if attributes["largest"] and x.dtype.kind in "iu":
+            # The smallest whole number of a dtype has no negative there: so backwards, in which equals come last first.
+            order = x.shape[axis] - 1 - np.flip(np.argsort(np.flip(x, axis), axis, kind="stable"), axis)
+        else:
+            order = np.argsort(-x if attributes["largest"] else x, axis, kind="stable")
         order = np.take(order, range(_single(attributes["k"])), axis)
         return [np.take_along_axis(x, order, axis), order]
 

@@ -34,6 +34,7 @@ class MeasuredSlice(Operator):
     """From places up to places along some axes; beyond the end there is nothing."""
 
     name = "MeasuredSlice"
+    apart = frozenset((1, 2, 3))
     accepts = (ANYTHING, WIDE)
     parameters = (Parameter("axes"),)
 
@@ -55,6 +56,7 @@ class MeasuredPad(Operator):
     """A border whose widths are worked out: begins of all axes and then ends. value: of a constant border, a third input."""
 
     name = "MeasuredPad"
+    apart = frozenset((1,))
     accepts = (ANYTHING, _PLACES, ANYTHING)
     parameters = (Parameter("mode", "constant"),)
 
@@ -79,6 +81,7 @@ class MeasuredReshape(Operator):
     """To sizes that are worked out; the images stay apart. known: the sizes that are known beforehand behind the batch, None for others."""
 
     name = "MeasuredReshape"
+    apart = frozenset((1,))
     accepts = (ANYTHING, _PLACES)
     parameters = (Parameter("known"),)
 
@@ -97,6 +100,7 @@ class MeasuredExpand(Expand):
     """Repeats axes of size 1 up to sizes that are worked out."""
 
     name = "MeasuredExpand"
+    apart = frozenset((1,))
     parameters = ()
 
     def infer(self, inputs, attributes):

@@ -36,6 +36,7 @@ class QuantizeLinear(Scaled):
     """x / scale rounded, halves to even, plus the zero point, held within the range of the zero point's dtype."""
 
     name = "QuantizeLinear"
+    apart = frozenset((2,))
     accepts = (frozenset(("float32", "int32")), frozenset(("float32",)), _STORED)
 
     def infer(self, inputs, attributes):
@@ -55,6 +56,7 @@ class DequantizeLinear(Scaled):
     """(x - zero point) * scale; int32, as biases are, has the zero point 0."""
 
     name = "DequantizeLinear"
+    apart = frozenset((1,))
     accepts = (_STORED | {"int32"}, frozenset(("float32",)), _STORED | {"int32"})
 
     def infer(self, inputs, attributes):

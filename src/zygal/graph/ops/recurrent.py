@@ -23,6 +23,7 @@ class Recurrent(Operator):
 
     gates: ClassVar[int]
     states: ClassVar[int] = 1
+    apart = frozenset((4,))
     results = 2
     parameters = (Parameter("hidden_size"), Parameter("direction", "forward"))
 
@@ -31,6 +32,10 @@ class Recurrent(Operator):
         hidden, directions = attributes["hidden_size"], 1 + (attributes["direction"] == "bidirectional")
         if len(inputs) > 4 and inputs[4] is not None:
             raise ValueError("it has sequences of several lengths")
+        if any(each is not None for each in inputs[5 + self.states :]):
+            raise ValueError("it has peepholes, or more inputs than are known")
+        if attributes["direction"] not in ("forward", "reverse", "bidirectional"):
+            raise ValueError(f"it runs in the direction {attributes['direction']!r}")
         rows = self.gates * hidden
         shapes = (directions, rows, x.shape[2]), (directions, rows, hidden), (directions, 2 * rows)
         for given, wanted in zip((weight, recurrent, bias), shapes):
@@ -102,9 +107,18 @@ class RNN(Recurrent):
     gates = 1
     parameters = (*Recurrent.parameters, Parameter("activations", None))
 
-    def cell(self, given, state, recurrent, bias, attributes):
+    def infer(self, inputs, attributes):
+        self._activations(attributes)
+        return super().infer(inputs, attributes)
+
+    @staticmethod
+    def _activations(attributes):
         names = {name.lower() for name in attributes["activations"] or ["Tanh"]}
         if names - {"tanh", "relu"} or len(names) > 1:
             raise ValueError(f"it is activated by {', '.join(sorted(names))}")
+        return names
+
+    def cell(self, given, state, recurrent, bias, attributes):
+        names = self._activations(attributes)
         total = given + state[0] @ recurrent + bias
         return [np.tanh(total) if "tanh" in names else np.maximum(total, 0)]

@@ -20,9 +20,12 @@ class Reduction(Operator):
     def infer(self, inputs, attributes):
         (x,) = inputs
         wanted = attributes["axes"] or range(x.rank)
-        axes = {normal_axis(axis, x.rank) for axis in wanted}
+        if len(wanted) > x.rank or len(axes := {normal_axis(axis, x.rank) for axis in wanted}) < len(wanted):
+            raise ValueError(f"it reduces {len(wanted)} axes of {x.rank}, or one of them twice")
         if any(isinstance(x.shape[axis], Batch) for axis in axes):
             raise ValueError("it would mix the images of a batch")
+        if any(isinstance(x.shape[axis], int) and x.shape[axis] == 0 for axis in axes):
+            raise ValueError("it reduces an axis of size 0")
         kept = [1 if axis in axes else size for axis, size in enumerate(x.shape)]
         if not attributes["keepdims"]:
             kept = [size for axis, size in enumerate(x.shape) if axis not in axes]
@@ -95,5 +98,8 @@ class CumSum(Operator):
         x, axis = inputs[0], attributes["axis"]
         x = np.flip(x, axis) if attributes["reverse"] else x
         sums = np.cumsum(x, axis, dtype=x.dtype)
-        sums = sums - x if attributes["exclusive"] else sums
+        if attributes["exclusive"]:
+            # Taking the elements off again would lose digits, and infinity less infinity is no number.
+            before = [(1, 0) if each == axis % x.ndim else (0, 0) for each in range(x.ndim)]
+            sums = np.take(np.pad(sums, before), range(x.shape[axis]), axis)
         return [np.flip(sums, axis) if attributes["reverse"] else sums]

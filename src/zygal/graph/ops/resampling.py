@@ -19,7 +19,7 @@ def resampling_matrix(
 ) -> np.ndarray:
     """The weights [wanted, size] with which each new sample is made of the old ones, float64.
 
-    mode: nearest, linear or cubic (coefficient -0.75; Keys, 1981). grid: where sample i lies in the old
+    mode: linear or cubic (coefficient -0.75; Keys, 1981). grid: where sample i lies in the old
     numbering: "asymmetric" i / scale, "half_pixel" (i + 1/2) / scale - 1/2, "align_corners"
     i (size - 1) / (wanted - 1). `scale` is wanted / size unless given. Beyond the border the border's sample
     counts. With antialias the filter (cubic: coefficient -0.5) is widened when shrinking, and what lies beyond the
@@ -31,10 +31,6 @@ def resampling_matrix(
         places = places * ((size - 1) / (wanted - 1) if wanted > 1 else 0.0)
     else:
         places = places / scale if grid == "asymmetric" else (places + 0.5) / scale - 0.5
-    if mode == "nearest":
-        # Tiny errors of the division must not change which sample is taken.
-        chosen = np.floor(places + 1e-9) if grid == "asymmetric" else np.ceil(places - 0.5 + 1e-9)
-        return np.eye(size)[np.clip(chosen, 0, size - 1).astype(int)]
     if antialias:
         return _widened(size, places, mode, min(scale, 1.0) if widening is None else widening)
     if mode == "linear":
@@ -47,6 +43,25 @@ def resampling_matrix(
         weight = filter_kernel(mode, -0.75)(places - taken)
         np.add.at(matrix, (np.arange(wanted), np.clip(taken, 0, size - 1)), weight)
     return matrix
+
+
+ROUNDED = {
+    "round_prefer_floor": lambda twice, below: (twice + below - 1) // (2 * below), "round_prefer_ceil": lambda twice, below: (twice + below) // (2 * below),
+    "floor": lambda twice, below: twice // (2 * below), "ceil": lambda twice, below: -(-twice // (2 * below)),
+}  # fmt: skip
+"""How the standard takes one sample for a place between two, by its names: of the place as twice / (2 below), in whole numbers."""
+GRIDS = {
+    "half_pixel": lambda index, factor, size: (2 * index + 1 - factor, factor), "asymmetric": lambda index, factor, size: (2 * index, factor),
+    "pytorch_half_pixel": lambda index, factor, size: (2 * index + 1 - factor, factor) if size * factor > 1 else (0 * index, 1),
+    "align_corners": lambda index, factor, size: (2 * index * (size - 1), size * factor - 1) if size * factor > 1 else (0 * index, 1),
+}  # fmt: skip
+"""Where sample `index` of an image enlarged by a whole factor lies in the old numbering: twice the numerator, and the denominator."""
+
+
+def nearest_samples(size: int, factor: int, grid: str, rounding: str) -> np.ndarray:
+    """Which of `size` samples is taken for each of size * factor, exactly."""
+    twice, below = GRIDS[grid](np.arange(size * factor), factor, size)
+    return np.clip(ROUNDED[rounding](twice, below), 0, size - 1)
 
 
 def _widened(size: int, places: np.ndarray, mode: str, scale: float) -> np.ndarray:
@@ -92,12 +107,18 @@ class Resize(Operator):
         scales = attributes["scales"]
         if len(scales) != 4 or x.rank != 4 or list(scales[:2]) != [1, 1] or any(s != int(s) for s in scales):
             raise ValueError(f"only images enlarged by whole factors are resized like this, not {list(scales)}")
+        if attributes["mode"] not in ("nearest", "linear") or attributes["coordinate_transformation_mode"] not in GRIDS or attributes["nearest_mode"] not in ROUNDED:
+            raise ValueError(f"it resizes by {attributes['mode']} on the grid {attributes['coordinate_transformation_mode']}, rounding by {attributes['nearest_mode']}")
         return [TensorType(x.dtype, (*x.shape[:2], *(size * int(s) for size, s in zip(x.shape[2:], scales[2:]))))]
 
     def compute(self, inputs, attributes):
         (x,) = inputs
+        grid = attributes["coordinate_transformation_mode"]
+        factors = [int(each) for each in attributes["scales"][2:]]
+        if attributes["mode"] == "nearest":
+            rows, columns = (nearest_samples(size, factor, grid, attributes["nearest_mode"]) for size, factor in zip(x.shape[2:], factors))
+            return [x[:, :, rows][:, :, :, columns]]
         rows, columns = (
-            resampling_matrix(size, size * int(s), attributes["mode"], attributes["coordinate_transformation_mode"])
-            for size, s in zip(x.shape[2:], attributes["scales"][2:])
+            resampling_matrix(size, size * factor, "linear", "half_pixel" if grid == "pytorch_half_pixel" else grid) for size, factor in zip(x.shape[2:], factors)
         )
         return [np.einsum("ih,nchw,jw->ncij", rows, x, columns, optimize=True).astype(x.dtype)]

@@ -16,6 +16,7 @@ class GridSample(Operator):
     """x [N, C, H, W] read at grid [N, h, w, 2], whose pairs (x, y) run from -1 to 1; Jaderberg et al., 2015."""
 
     name = "GridSample"
+    apart = frozenset((1,))
     accepts = (ANYTHING, FLOATS)
     parameters = (Parameter("mode", "linear"), Parameter("padding_mode", "zeros"), Parameter("align_corners", 0))
 

@@ -17,6 +17,7 @@ class ScatterElements(Operator):
     """
 
     name = "ScatterElements"
+    apart = frozenset((1,))
     accepts = (ANYTHING, WIDE, ANYTHING)
     parameters = (Parameter("axis", 0), Parameter("reduction", "none"))
 

@@ -209,7 +209,11 @@ def padding_into_convolution(chain: tuple[Node, ...], known: Known, added: Const
 def transposes_to_one(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
     """Two orders of axes are one; where they undo each other nothing is left."""
     first, second = chain
-    order = [attribute(first, "perm")[axis] for axis in attribute(second, "perm")]
+    orders = [attribute(each, "perm") for each in chain]
+    # Without an order the axes are reversed; two such are nothing.
+    rank = next((len(each) for each in orders if each), 0)
+    inner, outer = (each or list(range(rank))[::-1] for each in orders)
+    order = [inner[axis] for axis in outer]
     if order == list(range(len(order))):
         return replace(second, operator="Identity", inputs=first.inputs, attributes={})
     return replace(second, inputs=first.inputs, attributes={"perm": order})

@@ -11,9 +11,11 @@ from typing import Any
 
 import numpy as np
 
-from zygal.graph.build import rebuilt
+from zygal.errors import GraphError
+from zygal.graph.build import rebuilt, result_types
 from zygal.graph.model import Graph, Node
 from zygal.graph.ops import operator_named
+from zygal.graph.shapes import TensorType
 
 Constants = dict[str, np.ndarray]
 Rewrite = Callable[[tuple[Node, ...], Mapping[str, np.ndarray], Constants], Node | None]
@@ -59,7 +61,7 @@ def _apply_rule(graph: Graph, rule: Rule) -> tuple[Graph, int]:
         if not chain or any(link.outputs[0] in gone for link in chain):
             continue
         result = rule.rewrite(chain, graph.constants, added)
-        if result is not None:
+        if result is not None and _keeps_types(result, graph, added):
             gone.update(link.outputs[0] for link in chain)
             replaced[node.outputs[0]] = result
     if not replaced:
@@ -70,6 +72,16 @@ def _apply_rule(graph: Graph, rule: Rule) -> tuple[Graph, int]:
         if node.outputs[0] in replaced or node.outputs[0] not in gone
     ]
     return rebuilt(graph, nodes, {**graph.constants, **added}, graph.outputs), len(replaced)
+
+
+def _keeps_types(node: Node, graph: Graph, added: Constants) -> bool:
+    """Whether what replaces a chain makes values of the same dtypes and shapes, which everything behind it relies on."""
+    new = {name: TensorType(added[name].dtype, added[name].shape) for name in node.inputs if name in added}
+    try:
+        made = result_types(node, {**{name: graph.types[name] for name in node.inputs if name in graph.types}, **new})
+    except GraphError:
+        return False
+    return made == [graph.types[name] for name in node.outputs]
 
 
 def _chain_ending_at(node: Node, operators: tuple[str, ...], made_by, uses) -> tuple[Node, ...] | None:

@@ -178,9 +178,12 @@ def resized(call: LayerSite, x: str, sizes: list[int], wanted: list[int], mode: 
         return enlarged_by_nearest(call, x, [w // n for n, w in zip(sizes, wanted)])
     if kind == "nearest":
         for axis, (size, target) in enumerate(zip(sizes, wanted), start=2):
-            # The nearest pixel centre; a tie goes to the later one.
-            places = np.floor((np.arange(target) + 0.5) * size / target).astype(np.int64)
-            x = picked(call, x, places, axis)
+            # The nearest pixel centre; a tie goes to the later one. Back ends count it in float32 in two ways.
+            middles = np.arange(target, dtype=np.float32) + np.float32(0.5)
+            ways = [np.floor(middles * np.float32(size) / np.float32(target)), np.floor(middles * (np.float32(size) / np.float32(target)))]
+            if (ways[0] != ways[1]).any():
+                call.refuse(f"resizes {size} to {target} by nearest, for which back ends pick different pixels")
+            x = picked(call, x, np.minimum(ways[0], size - 1), axis)
         return x
     if len(sizes) != 2:
         call.refuse("resizes something that is no image")

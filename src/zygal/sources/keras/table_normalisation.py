@@ -83,7 +83,8 @@ def group_normalisation(call: LayerSite) -> View:
 def unit_normalisation(call: LayerSite) -> View:
     view = call.x
     places = sorted(view.order.index(axis) for axis in _axes(call))
-    return View(normalisation.unit_length(call, call.gathered(view), places, 1e-6), view.order)
+    # The first ages compare squares with the same number.
+    return View(normalisation.unit_length(call, call.gathered(view), places, 1e-6 if call.first_ages else 1e-12), view.order)
 
 
 @layer("Normalization")

@@ -7,6 +7,7 @@ from math import inf, log
 import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
+from zygal.sources.recipes import accurate
 from zygal.sources.recipes.activations import clipped
 
 
@@ -258,14 +259,12 @@ def square(site: Site):
 
 @aten("expm1.default")
 def exponential_minus_one(site: Site):
-    x = site.tensor("self")
-    return site.step("Sub", site.step("Exp", x), site.number(1, x))
+    return accurate.exponential_minus_one(site, site.tensor("self"))
 
 
 @aten("log1p.default")
 def log_one_plus(site: Site):
-    x = site.tensor("self")
-    return site.step("Log", site.step("Add", x, site.number(1, x)))
+    return accurate.log_one_plus(site, site.tensor("self"))
 
 
 @aten("clamp.default", "clamp_min.default", "clamp_max.default", "clip.default")

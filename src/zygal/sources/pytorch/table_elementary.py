@@ -9,6 +9,7 @@ import numpy as np
 from zygal.sources.pytorch.calls import Site, aten
 from zygal.sources.pytorch.table_arithmetic import operands
 from zygal.sources.pytorch.table_creation import in_dtype
+from zygal.sources.recipes import accurate
 
 
 def _by_itself(operator: str, name: str) -> None:
@@ -42,8 +43,7 @@ def power_of_two(site: Site):
 
 @aten("erfc.default")
 def complementary_error(site: Site):
-    x = site.tensor("self")
-    return site.step("Sub", site.number(1.0, x), site.step("Erf", x))
+    return accurate.complementary_error(site, site.tensor("self"))
 
 
 @aten("special_ndtr.default")
@@ -78,29 +78,12 @@ def hypotenuse(site: Site):
 
 @aten("atan2.default", "arctan2.default")
 def angle(site: Site):
-    """The angle of (other, self), in all four quadrants."""
-    rise, run = (in_fractions(site, each) for each in operands(site))
-    sizes = [site.step("Abs", each) for each in (rise, run)]
-    # Two zeros, or two infinities, have no quotient; IEEE 754 takes them for 0 and for 1.
-    zero, one = site.number(0.0, rise), site.number(1.0, rise)
-    alike = site.step("Equal", *sizes)
-    quotient = site.step("Where", alike, site.step("Where", site.step("Equal", sizes[0], zero), zero, one),
-                         site.step("Div", *sizes))  # fmt: skip
-    turned = site.step("Atan", quotient)
-    turned = site.step("Where", sign_bit(site, run), site.step("Sub", site.number(pi, rise), turned), turned)
-    return site.step("Where", sign_bit(site, rise), site.step("Neg", turned), turned)
+    return accurate.angle(site, *(in_fractions(site, each) for each in operands(site)))
 
 
 def in_fractions(site: Site, value: str) -> str:
     """Whole numbers and truth as floating point, which is what the framework computes most functions in."""
     return value if site.type_of(value).dtype.kind == "f" else site.step("Cast", value, to="float32")
-
-
-def sign_bit(site: Site, x: str) -> str:
-    """Whether a number is negative, minus zero included."""
-    zero = site.number(0.0, x)
-    below = site.step("Less", x, zero)
-    return site.step("Or", below, site.step("Less", site.step("Reciprocal", x), zero))
 
 
 @aten("isfinite.default")
@@ -159,14 +142,14 @@ def product_with_log(site: Site):
 
 @aten("signbit.default")
 def has_sign_bit(site: Site):
-    return sign_bit(site, in_fractions(site, site.tensor("self")))
+    return accurate.sign_bit(site, in_fractions(site, site.tensor("self")))
 
 
 @aten("copysign.Tensor", "copysign.Scalar")
 def with_sign_of(site: Site):
     size, sign = (in_fractions(site, each) for each in operands(site))
     size = site.step("Abs", size)
-    return site.step("Where", sign_bit(site, sign), site.step("Neg", size), size)
+    return site.step("Where", accurate.sign_bit(site, sign), site.step("Neg", size), size)
 
 
 @aten("heaviside.default")

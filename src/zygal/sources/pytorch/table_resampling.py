@@ -6,10 +6,11 @@ import numpy as np
 
 from zygal.graph.ops.resampling import resampling_matrix
 from zygal.sources.pytorch.calls import Site, aten
-from zygal.sources.recipes.arranging import by_matrices
+from zygal.sources.recipes.arranging import by_matrices, resized_by_nearest
 
 
-def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
+def _sizes(site: Site) -> tuple[str, tuple[int, ...], list[int], list[float] | None]:
+    """The images, their sizes, the sizes that are wanted, and the factors, if those were given."""
     x = site.tensor("input" if site.has("input") else "self")
     spatial = site.type_of(x).shape[2:]
     factors = site.plain("scale_factors")
@@ -18,6 +19,37 @@ def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
     wanted = site.plain("output_size")
     if wanted is None:
         wanted = [int(np.floor(size * factor)) for size, factor in zip(spatial, factors)]
+    return x, spatial, wanted, factors
+
+
+def _nearest(site: Site, exact: bool):
+    """The pixels that the framework picks. It counts places in float32, so that a rounding decides where one falls between two pixels."""
+    x, spatial, wanted, factors = _sizes(site)
+    scales = factors if factors is not None else [None] * len(spatial)
+    number = np.float64 if site.type_of(x).dtype == np.float64 else np.float32
+    places = []
+    for size, out, factor in zip(spatial, wanted, scales):
+        step = number(size) / number(out) if not factor else number(1.0 / factor)
+        index = np.arange(out, dtype=number)
+        ways = _exact_places(index, step) if exact else [index * step]
+        found = [np.minimum(np.floor(way).astype(np.int64), size - 1) for way in ways]
+        if any((way != found[0]).any() for way in found):
+            site.refuse(f"resizes {size} to {out} by nearest-exact, for which the framework picks other pixels in one memory layout than in another")
+        places.append(found[0])
+    return resized_by_nearest(site, x, places)
+
+
+def _exact_places(index: np.ndarray, step: np.floating) -> list[np.ndarray]:
+    """The middle of each new pixel in the old image, in the ways in which the framework's kernels compute it: one operation after the other, with a
+    fused product and sum, and without moving by half a pixel forth and back."""
+    half, zero = index.dtype.type(0.5), index.dtype.type(0)
+    wide = index.astype(np.float64)
+    fused = (np.float64(step) * (wide + 0.5) - 0.5).astype(index.dtype)
+    return [np.maximum(step * (index + half) - half, zero) + half, np.maximum(fused, zero) + half, (index + half) * step]
+
+
+def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
+    x, spatial, wanted, factors = _sizes(site)
     scales = factors if factors is not None else [None] * len(spatial)
     whole = all(out % size == 0 for size, out in zip(spatial, wanted))
     same = factors is None or all(out == size * factor for size, out, factor in zip(spatial, wanted, factors))
@@ -29,13 +61,9 @@ def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
         and same
         and not antialias
         and mode != "cubic"
-        and (grid, mode) != ("asymmetric", "linear")
     ):
-        attributes = {"coordinate_transformation_mode": grid, "mode": mode}
-        if mode == "nearest":
-            attributes["nearest_mode"] = "floor" if grid == "asymmetric" else "round_prefer_ceil"
         ratio = [out // size for size, out in zip(spatial, wanted)]
-        return site.step("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], **attributes)
+        return site.step("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], coordinate_transformation_mode=grid, mode=mode)
     matrices = [
         resampling_matrix(size, out, mode, grid, scale, antialias) for size, out, scale in zip(spatial, wanted, scales)
     ]
@@ -48,12 +76,12 @@ def _grid(site: Site) -> str:
 
 @aten("upsample_nearest2d.vec", "upsample_nearest2d.default", "upsample_nearest1d.vec", "upsample_nearest1d.default")
 def nearest(site: Site):
-    return _resample(site, "nearest", "asymmetric")
+    return _nearest(site, exact=False)
 
 
 @aten("_upsample_nearest_exact2d.vec", "_upsample_nearest_exact2d.default", "_upsample_nearest_exact1d.vec")
 def nearest_exact(site: Site):
-    return _resample(site, "nearest", "half_pixel")
+    return _nearest(site, exact=True)
 
 
 @aten("upsample_bilinear2d.vec", "upsample_bilinear2d.default", "upsample_linear1d.vec", "upsample_linear1d.default")

@@ -45,6 +45,19 @@ def enlarged_by_nearest(emit: Emitter, x: str, factors: Sequence[int]) -> str:
     return emit.step("Resize", x, scales=scales, mode="nearest", coordinate_transformation_mode="asymmetric", nearest_mode="floor")
 
 
+def resized_by_nearest(emit: Emitter, x: str, places: Sequence[np.ndarray]) -> str:
+    """x [N, C, ...] whose pixels along each of the last axes are those at the given places: a block of each pixel where that is what they say."""
+    first = emit.type_of(x).rank - len(places)
+    sizes = [emit.type_of(x).shape[first + axis] for axis in range(len(places))]
+    factors = [len(each) // size for each, size in zip(places, sizes)]
+    if len(places) == 2 and all(np.array_equal(each, np.repeat(np.arange(size), factor)) for each, size, factor in zip(places, sizes, factors)):
+        return enlarged_by_nearest(emit, x, factors)
+    for axis, (each, size) in enumerate(zip(places, sizes), start=first):
+        if not np.array_equal(each, np.arange(size)):
+            x = picked(emit, x, each, axis)
+    return x
+
+
 def picked(emit: Emitter, x: str, places: np.ndarray, axis: int) -> str:
     """The elements at known places of an axis."""
     return emit.step("Gather", x, emit.constant(places.astype(np.int64), f"places{axis}"), axis=axis)

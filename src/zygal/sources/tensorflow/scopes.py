@@ -9,7 +9,7 @@ from zygal.errors import SourceError
 from zygal.sources.tensorflow.program import GraphFile
 from zygal.sources.tensorflow.site import OUTPUTS, Value
 
-DEEPEST_CALLS = 200
+DEEPEST_CALLS, MOST_CALLS = 200, 20_000
 
 
 @dataclass(eq=False)
@@ -39,7 +39,7 @@ class Scopes:
     """Goes into functions where they are called, and follows references across them."""
 
     def __init__(self, file: GraphFile):
-        self.file, self._bodies = file, {}
+        self.file, self._bodies, self._calls = file, {}, 0
 
     def called(self, caller: Scope, function: str, arguments: list, path: str) -> Scope:
         body = self.file.functions.get(function)
@@ -47,6 +47,9 @@ class Scopes:
             raise SourceError(f"{self.file.path} is damaged: it calls a function {function or 'without a name'}, which it does not hold.")
         if function in caller.within or len(caller.within) > DEEPEST_CALLS:
             raise SourceError(f"{self.file.path} cannot be converted: the function {function} calls itself.")
+        self._calls += 1
+        if self._calls > MOST_CALLS:
+            raise SourceError(f"{self.file.path} cannot be converted: its functions call each other more than {MOST_CALLS} times.")
         names = [each.name for each in body.signature.input_arg]
         if len(names) != len(arguments):
             raise SourceError(f"{self.file.path} is damaged: the function {function} takes {len(names)} arguments and is given {len(arguments)}.")

@@ -8,7 +8,7 @@ from math import pi, sqrt
 import numpy as np
 
 from zygal.sources.layouts import View
-from zygal.sources.recipes import activations
+from zygal.sources.recipes import accurate, activations
 from zygal.sources.tensorflow.site import Chance, NodeSite, Value, dtype_name, operator
 from zygal.sources.tensorflow.table_control import mask
 from zygal.sources.tensorflow.tensors import in_float32
@@ -48,8 +48,8 @@ operator("Floor")(_floor)
 unary(lambda call, x: activations.clipped(call, x, 0, 6), "Relu6")
 unary(lambda call, x: call.step("Mul", x, x), "Square")
 unary(lambda call, x: call.step("Reciprocal", call.step("Sqrt", x)), "Rsqrt")
-unary(lambda call, x: call.step("Sub", call.step("Exp", x), call.number(1.0, x)), "Expm1")
-unary(lambda call, x: call.step("Log", call.step("Add", x, call.number(1.0, x))), "Log1p")
+unary(accurate.exponential_minus_one, "Expm1")
+unary(accurate.log_one_plus, "Log1p")
 unary(lambda call, x: _complementary_error(call, x), "Erfc")
 unary(lambda call, x: call.step("Not", call.step("Or", call.step("IsNaN", x), call.step("IsInf", x))), "IsFinite")
 unary(lambda call, x: activations.gelu(call, x, bool(call.attribute("approximate", True))), "Gelu")
@@ -68,7 +68,7 @@ def _complementary_error(call: NodeSite, x: str) -> str:
     negative = call.made_by(scaled.inputs[0]) if scaled is not None and scaled.operator == "Mul" else None
     factor = call.array(scaled.inputs[1]) if negative is not None and negative.operator == "Neg" else None
     if factor is None or factor.size != 1:
-        return call.step("Sub", call.number(1.0, x), call.step("Erf", x))
+        return accurate.complementary_error(call, x)
     z, one = negative.inputs[0], call.number(1.0, x)
     if np.float32(factor.reshape(-1)[0]) == np.float32(sqrt(0.5)):
         return call.step("Add", call.step("Erf", call.step("Div", z, call.number(sqrt(2), z))), one)
@@ -271,12 +271,7 @@ def softmax(call: NodeSite) -> View:
 
 @operator("Atan2")
 def angle(call: NodeSite) -> View:
-    def quarter(y: str, x: str) -> str:
-        ratio = call.step("Atan", call.step("Div", y, x))
-        turn = call.step("Where", call.step("Less", y, call.number(0.0, y)), call.number(-pi, y), call.number(pi, y))
-        return call.step("Where", call.step("Less", x, call.number(0.0, x)), call.step("Add", ratio, turn), ratio)
-
-    return pair(call, quarter)
+    return pair(call, lambda rise, run: accurate.angle(call, rise, run))
 
 
 @operator("Ndtri", "Lgamma", "Digamma", "Igamma")

@@ -102,7 +102,9 @@ def gather(call: NodeSite) -> Value:
     axis_given = call.kind == "GatherV2"
     ahead = int(call.attribute("batch_dims", 0))
     if isinstance(view, Texts):
-        return _labels_by_place(call, view)
+        listed = call.known(1)
+        # A list of places orders the names anew; only what the model works out picks the class of an image.
+        return _labels_by_place(call, view) if listed is None else Texts(view.array[listed])
     view, index = call.x(), call.x(1)
     axis = call.axis(2, len(view.order)) if axis_given else 0
     if ahead:

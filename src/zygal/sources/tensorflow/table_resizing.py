@@ -6,7 +6,7 @@ import numpy as np
 
 from zygal.graph.ops.resampling import resampling_matrix
 from zygal.sources.layouts import View
-from zygal.sources.recipes.arranging import by_matrices, enlarged_by_nearest, picked
+from zygal.sources.recipes.arranging import by_matrices, resized_by_nearest
 from zygal.sources.tensorflow.site import NodeSite, operator
 
 CUBIC_STEPS = 1024
@@ -66,16 +66,17 @@ def _linear(size: int, wanted: int, grid: str) -> np.ndarray:
 def nearest(call: NodeSite) -> View:
     x, order, sizes = call.image(call.x())
     grid, wanted = _grid(call), _wanted(call)
-    if all(target % size == 0 for size, target in zip(sizes, wanted)) and grid != "align_corners":
-        return View(enlarged_by_nearest(call, x, [target // size for size, target in zip(sizes, wanted)]), order)
-    for axis, (size, target) in enumerate(zip(sizes, wanted), start=2):
-        places = _places(size, target, grid)
-        if grid == "half_pixel":
-            places = np.floor((np.arange(target, dtype=np.float32) + np.float32(0.5)) * (np.float32(size) / np.float32(target)))
-        # Halves are rounded away from zero.
-        places = np.floor(places + np.float32(0.5)) if grid == "align_corners" else np.floor(places)
-        x = picked(call, x, np.clip(places, 0, size - 1), axis)
-    return View(x, order)
+    return View(resized_by_nearest(call, x, [nearest_places(size, target, grid) for size, target in zip(sizes, wanted)]), order)
+
+
+def nearest_places(size: int, wanted: int, grid: str) -> np.ndarray:
+    """The pixels that the framework picks."""
+    places = _places(size, wanted, grid)
+    if grid == "half_pixel":
+        places = (np.arange(wanted, dtype=np.float32) + np.float32(0.5)) * (np.float32(size) / np.float32(wanted))
+    # Halves are rounded away from zero; in float32 adding a half could round up to one.
+    places = np.floor(places.astype(np.float64) + 0.5) if grid == "align_corners" else np.floor(places)
+    return np.clip(places, 0, size - 1).astype(np.int64)
 
 
 @operator("ResizeBicubic")

@@ -13,6 +13,7 @@ from zygal.sources.tensorflow.messages import DTYPES
 
 MOST_ELEMENTS = 1 << 31
 MOST_REPEATED = 1 << 27
+MOST_TEXTS = 1 << 22
 _FIELDS = {
     "float32": "float_val", "float64": "double_val", "int32": "int_val", "uint8": "int_val", "int16": "int_val", "int8": "int_val",
     "uint16": "int_val", "int64": "int64_val", "bool": "bool_val", "string": "string_val", "float16": "half_val", "bfloat16": "half_val",
@@ -66,6 +67,8 @@ def array_of(tensor: Any, where: str) -> tuple[np.ndarray, str]:
     if len(listed) > count or count and not len(listed) and name == "string":
         raise SourceError(f"{where} is damaged: a constant of the shape {list(shape)} lists {len(listed)} values.")
     if dtype is None:
+        if count > max(MOST_TEXTS, len(listed)):
+            raise SourceError(f"{where} repeats a text to a constant of the shape {shown(list(shape))}, which no image classifier needs.")
         values = np.empty(count, object)
         values[:] = [*listed, *[listed[-1]] * (count - len(listed))] if count else []
         return values.reshape(shape), name

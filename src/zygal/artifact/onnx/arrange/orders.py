@@ -147,7 +147,7 @@ class Arranger:
         return self.fetch(name, self.family.homes[name]) if name in self.family.homes else self._stored.get(name, (name, 0))[0]
 
     def _free(self, name: str) -> str:
-        return free_name(name, self.builder.types)
+        return self.builder.free_name(name)
 
     def _layer(self, name: str) -> str:
         made = self.builder.maker(name)
