@@ -76,9 +76,8 @@ class MatchOutcome(Outcome):
 
     @property
     def compared(self) -> int:
-        """How many images were compared: end to end, or where that was not done their recorded tensors."""
-        end = sum(image.end_to_end_difference_of_spread is not None for image in self.found.images)
-        return end or len(self.found.images)
+        """How many images were compared, by their files or by their recorded tensors."""
+        return len(self.found.images)
 
     @property
     def diagnosis(self) -> str | None:
