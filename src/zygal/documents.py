@@ -12,7 +12,7 @@ import sys
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from zygal.errors import ZygalError, shown
+from zygal.errors import ZygalError, shown, without_secrets
 
 Rule = Callable[[Any], Any]
 LONGEST_NUMBER = 20
@@ -204,16 +204,16 @@ def _whole_number(digits: str) -> int:
 
 
 def json_value(value: Any) -> Any:
-    """The value as JSON can hold it: numbers that are not finite become null, anything unknown its text."""
+    """The value as JSON can hold it: numbers that are not finite become null, anything unknown its text, URLs lose passwords and signatures."""
     if isinstance(value, Mapping):
         return {str(key): json_value(each) for key, each in value.items()}
     if isinstance(value, (list, tuple)):
         return [json_value(each) for each in value]
     if isinstance(value, float) and not math.isfinite(value):
         return None
-    if value is None or isinstance(value, (str, int, float, bool)):
-        return value
-    return str(value)
+    if isinstance(value, str):
+        return without_secrets(value)
+    return value if value is None or isinstance(value, (int, float, bool)) else without_secrets(str(value))
 
 
 def json_text(document: Any) -> str:

@@ -8,6 +8,10 @@ import re
 from typing import Any
 
 _COLOUR = re.compile(r"\x1b\[[0-9;]*m")
+_USER = re.compile(r"([A-Za-z][A-Za-z0-9+.\-]*://)[^/\s'\"<>]*@")
+_QUERY = re.compile(r"([A-Za-z][A-Za-z0-9+.\-]*://[^\s?'\"<>]*)\?([^\s'\"<>#]*)")
+_SECRET = re.compile(r"(?i)sig|token|key|secret|pass|pwd|auth|cred|expire|policy|session|amz|goog|^(se|sp|sr|sv|st|code|jwt|sas|hash|hmac|user|login)$")
+LONGEST_PLAIN_VALUE = 40
 LONGEST_SENTENCE = 400
 LONGEST_VALUE = 60
 
@@ -15,6 +19,18 @@ LONGEST_VALUE = 60
 def as_text(name: str) -> str:
     """The name of a file with what is no text in it spelt out, so that every format can hold it."""
     return name.encode("utf-8", "backslashreplace").decode()
+
+
+def without_secrets(text: str) -> str:
+    """The text with URLs that hold no name, no password and no signature: a query of which any part could be one is left out."""
+    if "://" not in text:
+        return text
+    return _QUERY.sub(lambda found: found[1] if _is_secret(found[2]) else found[0], _USER.sub(r"\1", text))
+
+
+def _is_secret(query: str) -> bool:
+    parts = [part.partition("=") for part in re.split("[&;]", query)]
+    return any(_SECRET.search(name) or len(value) > LONGEST_PLAIN_VALUE for name, _, value in parts)
 
 
 def printable(text: str) -> str:
@@ -79,7 +95,7 @@ class ZygalError(Exception):
     """The input or the usage is invalid. The message is one line of at most LONGEST_SENTENCE characters."""
 
     def __init__(self, sentence: str):
-        super().__init__(one_line(sentence))
+        super().__init__(one_line(without_secrets(sentence)))
 
 
 class FileError(ZygalError):

@@ -22,6 +22,10 @@ from typing import Any, BinaryIO
 
 from zygal.errors import FileError, first_line, install_extra
 
+DEEPEST_FOLDERS = 40
+"""A web server whose pages link to themselves has no deepest one."""
+EXCHANGE_SECONDS = 60.0
+"""For reading one object or page from a web server, from the question to the last byte."""
 MOST_BYTES = 1_000_000_000
 """Larger objects are not read into memory."""
 PAUSES_SECONDS = (0.2, 1.0, 3.0)
@@ -150,7 +154,9 @@ def names_below(url: str, suffixes: frozenset[str], skip: Sequence[str] = ()) ->
         yield name[len(top) :].lstrip("/")
 
 
-def _below(storage: _Storage, folder: str, suffixes: frozenset[str], skip: Sequence[str], url: str) -> Iterator[str]:
+def _below(storage: _Storage, folder: str, suffixes: frozenset[str], skip: Sequence[str], url: str, depth: int = 0) -> Iterator[str]:
+    if depth > DEEPEST_FOLDERS:
+        raise FileError(f"{url} has folders within folders, more than {DEEPEST_FOLDERS} deep: its pages link to themselves; name the folders that hold the images.")
     found: dict[str, str] = {}
     for each in _asked(url, lambda: storage.files.ls(folder, detail=True), storage):
         inside, name = each["type"] == "directory", each["name"]
@@ -161,7 +167,7 @@ def _below(storage: _Storage, folder: str, suffixes: frozenset[str], skip: Seque
             found[short + "/" * inside] = name
     for short in sorted(found):
         if short.endswith("/"):
-            yield from _below(storage, found[short], suffixes, skip, url)
+            yield from _below(storage, found[short], suffixes, skip, url, depth + 1)
         elif os.path.splitext(short)[1].lower() in suffixes:
             yield found[short]
 
@@ -200,9 +206,10 @@ def _storage(url: str) -> _Storage:
             return _shared[key]
         try:
             if chain:
+                _check_archive(archive)
                 made = _Storage(url_to_fs(f"{protocol}://::{archive}")[0], protocol, archive, threading.Lock())
             else:
-                made = _Storage(url_to_fs(url, use_listings_cache=False)[0], protocol, None)
+                made = _Storage(url_to_fs(url, use_listings_cache=False, **_limits(protocol))[0], protocol, None)
         except ImportError as fault:
             raise StorageOutage(f"{url} cannot be read here ({first_line(fault)}); install that package where the images are read.") from fault
         except ValueError as fault:
@@ -212,6 +219,24 @@ def _storage(url: str) -> _Storage:
         if chain or made.files.async_impl:
             _shared[key] = made
         return made
+
+
+def _check_archive(archive: str) -> None:
+    """Raises FileError where an archive on this machine is no regular file: a device has no end."""
+    from zygal.files import open_file
+
+    path = archive.partition("://")[2] if archive.lower().startswith(("file://", "local://")) else archive
+    if not is_url(path) and "::" not in path:
+        open_file(path).close()
+
+
+def _limits(protocol: str) -> dict[str, Any]:
+    """The time limit of a web server's answers, however slowly they come."""
+    if protocol not in _PAGES:
+        return {}
+    from aiohttp import ClientTimeout
+
+    return {"client_kwargs": {"timeout": ClientTimeout(total=EXCHANGE_SECONDS)}}
 
 
 def _fetched(url: str, most_bytes: int) -> Content:

@@ -73,6 +73,10 @@ class Format:
     def read(self, path: str | Path, output: str | None = None) -> Artifact:
         return import_module(f"{self.folder}.read").read(path, output)
 
+    def is_own(self, path: str | Path) -> bool:
+        """Whether Zygal wrote a file. Raises FileError or ArtifactError."""
+        return import_module(f"{self.folder}.read").is_own(path)
+
     def expressed(self, writing: Writing) -> Container[str]:
         """The graph's operators that it has."""
         return import_module(f"{self.folder}.spelling").operators_of(writing)

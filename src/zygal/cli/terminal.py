@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from zygal.documents import json_text
-from zygal.errors import one_line, printable
+from zygal.errors import one_line, printable, without_secrets
 from zygal.files import whole_file
 from zygal.listener import Listener
 from zygal.wording import clean_sentence, duration, grouped, rate
@@ -45,7 +45,7 @@ def console(stream=None, color: str = "auto", width: int | None = None):
 
 def note(sentence: str, kind: str = "note") -> None:
     """A sentence on stderr that the user should read."""
-    print(f"zygal: {kind}: {one_line(clean_sentence(sentence), LONGEST_NOTE)}", file=sys.stderr)
+    print(f"zygal: {kind}: {one_line(without_secrets(clean_sentence(sentence)), LONGEST_NOTE)}", file=sys.stderr)
 
 
 def write_json(path: str, document: dict[str, Any]) -> None:
@@ -96,7 +96,7 @@ class TerminalListener(Listener):
 
     def detail(self, text: str) -> None:
         if self.verbose:
-            print(f"zygal: {duration(time.monotonic() - self._started):>9}  {one_line(text)}", file=sys.stderr)
+            print(f"zygal: {duration(time.monotonic() - self._started):>9}  {one_line(without_secrets(text))}", file=sys.stderr)
 
     def close(self) -> None:
         if self._bar is not None:

@@ -105,7 +105,7 @@ class _Handler(BaseHTTPRequestHandler):
     def do_POST(self) -> None:
         server = self.server
         length = self.headers.get("Content-Length", "")
-        if not length.isdigit() or int(length) > LARGEST_REQUEST:
+        if not (length.isascii() and length.isdigit()) or int(length) > LARGEST_REQUEST:
             self.close_connection = True
             return self._json(413, {"error": "a length is needed, of at most 256 MB"})
         body = self.rfile.read(int(length))

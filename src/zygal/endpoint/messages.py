@@ -84,7 +84,7 @@ def request_of(input_name: str, output_name: str, array: np.ndarray, binary: boo
 def answer_of(content: bytes, headers: Mapping[str, str], output_name: str, where: str) -> Answer:
     """What an answer says of one output. Raises EndpointError where it is not one, or its sizes do not fit."""
     length = headers.get(HEADER_LENGTH)
-    if length is not None and (not length.isdigit() or int(length) > len(content)):
+    if length is not None and (not (length.isascii() and length.isdigit() and len(length) < 16) or int(length) > len(content)):
         raise EndpointError(f"{where}: {HEADER_LENGTH} is {shown(length)}, but the answer has {len(content)} bytes.")
     end = len(content) if length is None else int(length)
     if content.lstrip()[:1] == b"<":

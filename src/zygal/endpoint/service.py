@@ -14,6 +14,7 @@ import numpy as np
 
 from zygal.documents import parse_json
 from zygal.endpoint import TIMEOUT_SECONDS
+from zygal.endpoint.deadline import deadline, pool
 from zygal.endpoint.messages import BINARY_EXTENSION, Answer, Described, answer_of, described, fault_of, request_of
 from zygal.errors import EndpointError, first_line
 
@@ -61,7 +62,7 @@ class Service:
         headers = {"Accept-Encoding": "identity"} | ({"Authorization": f"Bearer {os.environ[TOKEN]}"} if os.environ.get(TOKEN) else {})
         limits = urllib3.Timeout(connect=min(timeout, 5.0), read=timeout)
         # Sent again here, where it is counted; a redirection could lead anywhere.
-        self._pool = urllib3.PoolManager(maxsize=CONNECTIONS, retries=False, timeout=limits, headers=headers)
+        self._pool = pool(maxsize=CONNECTIONS, retries=False, timeout=limits, headers=headers)
         self.traffic = Traffic()
         self.binary = self._check_ready()
         self.described: Described = described(self._get(self.url), f"{self.url}: the description of the model")
@@ -118,7 +119,7 @@ class Service:
             if attempt < TRIES:
                 self.traffic.again(reason or f"status {status}")
                 wanted = answered.get("Retry-After", "") if answered is not None else ""
-                time.sleep(min(LONGEST_PAUSE, float(wanted) if wanted.isdigit() else pause))
+                time.sleep(min(LONGEST_PAUSE, float(wanted) if wanted.isascii() and wanted.isdigit() and len(wanted) < 6 else pause))
                 pause *= 2
         if reason is not None:
             raise EndpointError(f"{url} cannot be reached ({reason}, {TRIES} times); check that the service runs there.")
@@ -130,35 +131,38 @@ class Service:
         """Status, body, headers and why there is no answer, which may go away; one that will not is raised."""
         import urllib3
 
+        late = f"{url} did not answer within {self.timeout:g} s; the service is too slow, or give it more time with --timeout."
+        exchange = None
         try:
             merged = {**self._pool.headers, **headers}
-            started = time.monotonic()
-            answer = self._pool.request(method, url, body=body, headers=merged, redirect=False, preload_content=False)
-            try:
-                content = self._read(answer, started)
-            finally:
-                answer.release_conn()
+            with deadline(self.timeout) as exchange:
+                answer = self._pool.request(method, url, body=body, headers=merged, redirect=False, preload_content=False)
+                try:
+                    content = self._read(answer)
+                finally:
+                    answer.release_conn()
+            if exchange.over:
+                raise EndpointError(late)
         except urllib3.exceptions.SSLError as fault:
             raise EndpointError(f"{url} has no valid certificate ({first_line(fault)}); check the address.") from fault
         except (urllib3.exceptions.ReadTimeoutError, TimeoutError) as fault:
-            raise EndpointError(f"{url} did not answer within {self.timeout:g} s; the service is too slow, or give it more time with --timeout.") from fault
+            raise EndpointError(late) from fault
         except urllib3.exceptions.LocationParseError as fault:
             raise EndpointError(f"{url} is not a URL; give one like {EXAMPLE}.") from fault
-        except urllib3.exceptions.HTTPError as fault:
+        except (urllib3.exceptions.HTTPError, OSError, ValueError) as fault:
+            if exchange is not None and exchange.over:
+                raise EndpointError(late) from fault
             return 0, b"", None, _why(fault)
         if len(content) > LARGEST_ANSWER:
             raise EndpointError(f"{url} answers with more than {LARGEST_ANSWER // 1_000_000} MB, which no classifier does.")
         return answer.status, content, answer.headers, None
 
-    def _read(self, answer: Any, started: float) -> bytes:
-        """The body, at most one byte more than LARGEST_ANSWER. A service that sends it byte by byte has no more time than another."""
+    def _read(self, answer: Any) -> bytes:
+        """The body, at most one byte more than LARGEST_ANSWER."""
         pieces, size = [], 0
         while size <= LARGEST_ANSWER and (piece := answer.read1(1 << 16)):
             pieces.append(piece)
             size += len(piece)
-            if time.monotonic() - started > self.timeout:
-                answer.close()
-                raise TimeoutError
         return b"".join(pieces)
 
     def notes(self) -> list[str]:

@@ -119,4 +119,4 @@ def _framework(path: str | Path):
 
 
 def _release(version: str) -> tuple[int, ...]:
-    return tuple(int(part) for part in version.split(".")[:2] if part.isdigit())
+    return tuple(int(part) for part in version.split(".")[:2] if part.isascii() and part.isdigit())

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
 from zygal.engines.session import LEVELS, Port, SessionSettings
 from zygal.errors import ArtifactError, EngineError, first_line
 
+NO_TELEMETRY = "ORT_DISABLE_TELEMETRY"
+EXACT_SUMS = ("session.x64quantprecision", "1")
+"""Processors without instructions that add 8-bit products in 32 bits otherwise cut sums of two products off at 16."""
 _DTYPES = {
     "tensor(float)": "float32",
     "tensor(float16)": "float16",
@@ -34,8 +38,7 @@ class OnnxSession:
 
 def open_session(artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False) -> OnnxSession:
     """See `engines.session.open_session`."""
-    import onnxruntime
-
+    onnxruntime = import_runtime()
     if not isinstance(artifact, bytes) and not validated:
         from zygal.artifact.onnx.read import check_artifact
 
@@ -44,6 +47,7 @@ def open_session(artifact: str | Path | bytes, settings: SessionSettings = Sessi
     # Faults come back as exceptions; the runtime need not print them as well.
     onnxruntime.set_default_logger_severity(4)
     options = onnxruntime.SessionOptions()
+    options.add_session_config_entry(*EXACT_SUMS)
     if settings.threads is not None:
         options.intra_op_num_threads = settings.threads
         options.inter_op_num_threads = settings.threads if settings.execution == "parallel" else 1
@@ -69,8 +73,7 @@ def open_session(artifact: str | Path | bytes, settings: SessionSettings = Sessi
 
 def open_changed(model: Any, folder: Path, where: str | Path) -> OnnxSession:
     """A session of a message that was changed. Raises EngineError."""
-    import onnxruntime
-
+    onnxruntime = import_runtime()
     options = onnxruntime.SessionOptions()
     # External weights are looked up in the artifact's folder.
     options.add_session_config_entry("session.model_external_initializers_file_folder_path", str(folder))
@@ -81,10 +84,13 @@ def open_changed(model: Any, folder: Path, where: str | Path) -> OnnxSession:
 
 
 def runtime_name() -> str:
+    return f"ONNX Runtime {import_runtime().__version__}"
+
+
+def import_runtime() -> Any:
+    """The runtime's package. It would count its uses in files of its own below the home and the temporary folder, and name them to its maker: that is
+    switched off before it starts, in this process and those that it starts."""
+    os.environ[NO_TELEMETRY] = "1"
     import onnxruntime
 
-    return f"ONNX Runtime {onnxruntime.__version__}"
-
-
-def import_runtime() -> None:
-    import onnxruntime  # noqa: F401
+    return onnxruntime

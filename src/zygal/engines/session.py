@@ -72,13 +72,18 @@ class Session(Protocol):
 
 
 def open_session(
-    artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False
+    artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False, tried: bool = False
 ) -> Session:
     """A session on the CPU: of a file in the runtime of its format, or of the bytes of an ONNX message. validated: the file was looked
-    at before. Raises FileError or ArtifactError; EngineError if the runtime is not installed."""
+    at before. tried: it was run before; else one that Zygal did not write is run in a process of its own first. Raises FileError or ArtifactError;
+    EngineError if the runtime is not installed."""
     from zygal.artifact.formats import ONNX, format_of
 
     format = ONNX if isinstance(artifact, bytes) else format_of(artifact)
+    if not tried and not isinstance(artifact, bytes) and not format.is_own(artifact):
+        from zygal.engines.first_run import try_first
+
+        try_first(artifact)
     return import_module(format.sessions).open_session(artifact, settings, validated)
 
 

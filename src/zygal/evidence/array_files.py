@@ -45,7 +45,7 @@ def read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
         if not dtype or found["fortran"] == "True":
             raise WitnessError(f"{path} is damaged: the header of {name} is {shown(header)}, which no recording has.")
         digits = [each.strip() for each in found["shape"].split(",") if each.strip()]
-        if len(digits) > 8 or any(len(each) > 12 or not each.isdigit() for each in digits):
+        if len(digits) > 8 or any(len(each) > 12 or not (each.isascii() and each.isdigit()) for each in digits):
             raise WitnessError(f"{path} is damaged: {name} is declared with the shape {shown(found['shape'])}.")
         shape = tuple(int(each) for each in digits)
         content_bytes = info.file_size - len(head) - width - length

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
+import stat
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from zygal.errors import FileError, ImageError, WitnessError, some_of
-from zygal.files import files_below, sha256_of
+from zygal.files import files_below, open_file, sha256_of
 from zygal.locations import is_url, names_below
 
 SUFFIXES = frozenset((
@@ -26,7 +28,7 @@ class ImageFile:
 
 
 def list_images(folder: str | Path) -> list[str]:
-    """The names of the image files in a folder and the folders below it, in a fixed order.
+    """The names of the image files in a folder and the folders below it, in a fixed order; see `may_be_image`.
 
     Hidden files and folders are passed over, links to folders followed. Raises FileError if there are none.
     """
@@ -42,7 +44,7 @@ def images_below(location: str) -> list[str]:
 
 def _some(folder: str | Path, found: list[str]) -> list[str]:
     if not found:
-        raise FileError(f"{folder} holds no images (files ending in {', '.join(sorted(SUFFIXES))}); check the path.")
+        raise FileError(f"{folder} holds no images (files whose name ends like an image's, or whose content is one); check the path.")
     return found
 
 
@@ -53,8 +55,28 @@ def _names_in(folder: Path) -> list[str]:
     return sorted(
         Path(os.path.relpath(path, folder)).as_posix()
         for path in files_below(folder)
-        if os.path.splitext(path)[1].lower() in SUFFIXES and os.path.isfile(path)
+        if os.path.isfile(path) and may_be_image(path)
     )
+
+
+def may_be_image(path: str) -> bool:
+    """Whether a file's name ends like an image's, or its content is one's. What cannot be opened may be one."""
+    if os.path.splitext(path)[1].lower() in SUFFIXES:
+        return True
+    from PIL import Image, UnidentifiedImageError
+
+    try:
+        with warnings.catch_warnings():
+            # How large it is matters when it is read.
+            warnings.simplefilter("ignore")
+            with open_file(path) as file, Image.open(file):
+                return True
+    except (UnidentifiedImageError, SyntaxError, ValueError, EOFError):
+        return False
+    except FileError:
+        return not os.path.exists(path) or stat.S_ISREG(os.stat(path).st_mode)
+    except Exception:  # A decoder that recognised its format and failed on the rest.
+        return True
 
 
 def hash_image(folder: str | Path, name: str) -> ImageFile:

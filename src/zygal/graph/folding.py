@@ -26,10 +26,8 @@ class Budget:
     steps_left: int = MOST_STEPS
 
     def grant(self, array: np.ndarray) -> None:
-        """Constants that lie in a file earn what is made of them; one number that is repeated earns nothing and is itself made."""
-        if array.size > 1 and 0 in array.strides:
-            self.take(array.nbytes)
-        else:
+        """Constants that lie in a file earn what is made of them; one number that is repeated earns nothing."""
+        if array.size < 2 or 0 not in array.strides:
             self.bytes_left += BYTES_FOR_EACH * array.nbytes
 
     def take(self, size_bytes: int, steps: int = 1) -> None:

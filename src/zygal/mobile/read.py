@@ -67,9 +67,26 @@ class _Reader:
         count = len(tensors)
         operators = [self._operator(each, count) for each in graph.operators or ()]
         inputs, outputs = (self._numbers(each, count) for each in (graph.inputs, graph.outputs))
+        self._check_flow(tensors, operators, inputs, outputs)
         signatures = [self._signature(each, count) for each in root.signatures or () if each.subgraph == main]
         metadata = {each.name: self._bytes(each.buffer, f"metadata {each.name}") for each in root.metadata or ()}
         return MobileModel(tensors, operators, inputs, outputs, signatures, metadata, root.description, self._files())
+
+    def _check_flow(self, tensors: list[Tensor], operators: list[Operator], inputs: list[int], outputs: list[int]) -> None:
+        """Raises FileError if an operator reads what nothing before it makes, or makes what is there already: runtimes follow such numbers into nowhere."""
+        held = {number for number, each in enumerate(tensors) if each.data is not None or each.is_variable or prod(each.shape) == 0}
+        made = set(inputs)
+        for place, operator in enumerate(operators):
+            for number in operator.inputs:
+                if number >= 0 and number not in held and number not in made:
+                    raise self._decoder.damaged(f"operator {place}, {operator.name}, reads {tensors[number].name}, which nothing before it makes")
+            for number in operator.outputs:
+                if number in made or tensors[number].data is not None:
+                    raise self._decoder.damaged(f"operator {place}, {operator.name}, makes {tensors[number].name}, which is there already")
+            made.update(operator.outputs)
+        for number in outputs:
+            if number not in held and number not in made:
+                raise self._decoder.damaged(f"its output {tensors[number].name} is made by nothing")
 
     def _main(self) -> int:
         """The graph that is run: the one of the signatures, else the first."""

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import os
-import stat
-import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from zygal.errors import FileError
-from zygal.evidence.images import SUFFIXES
-from zygal.files import files_below, open_file
+from zygal.evidence.images import SUFFIXES, may_be_image
+from zygal.files import files_below
 from zygal.locations import check_location, is_folder, is_url, joined, names_below
 from zygal.prediction.lists import ImageList
 
@@ -85,23 +83,3 @@ class Listing:
         folders = [path for path in self.paths if os.path.isdir(path)]
         found = (each for folder in folders for each in files_below(folder, self.skip))
         return [each for each in found if os.path.abspath(each) not in own and not may_be_image(each)]
-
-
-def may_be_image(path: str) -> bool:
-    """Whether a file's name ends like an image's, or its content is one's. What cannot be opened may be one."""
-    if os.path.splitext(path)[1].lower() in SUFFIXES:
-        return True
-    from PIL import Image, UnidentifiedImageError
-
-    try:
-        with warnings.catch_warnings():
-            # How large it is matters when it is read.
-            warnings.simplefilter("ignore")
-            with open_file(path) as file, Image.open(file):
-                return True
-    except (UnidentifiedImageError, SyntaxError, ValueError, EOFError):
-        return False
-    except FileError:
-        return not os.path.exists(path) or stat.S_ISREG(os.stat(path).st_mode)
-    except Exception:  # A decoder that recognised its format and failed on the rest.
-        return True

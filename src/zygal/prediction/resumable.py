@@ -25,7 +25,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from zygal.errors import OutputError
+from zygal.errors import OutputError, without_secrets
 from zygal.files import check_writable, open_file, sync_folder, write_failure
 from zygal.pool import Pool, ThreadPool
 from zygal.prediction.blocks import ReadStates, blocks_of
@@ -59,8 +59,13 @@ class _Progress:
     def after(self, names: Sequence[str], size: int, states_size: int, counts: Counter) -> _Progress:
         digest = self.names.copy()
         for name in names:
-            digest.update(os.fsencode(name) + b"\n")
+            digest.update(_line_of(name))
         return _Progress(self.rows + len(names), self.bytes + size, self.states_bytes + states_size, self.counts + counts, digest)
+
+
+def _line_of(name: str) -> bytes:
+    """What a name counts as: signatures of URLs are renewed, so that a run goes on with other ones."""
+    return os.fsencode(without_secrets(name)) + b"\n"
 
 
 class ResumableRows:
@@ -95,7 +100,7 @@ class ResumableRows:
         blocks = blocks_of(islice(names, self.run_record.rows))
         for block, found in (pool or ThreadPool()).map(ReadStates(hashed), blocks):
             for name, state in zip(block, found):
-                digest.update(os.fsencode(name) + b"\n")
+                digest.update(_line_of(name))
                 if not next(states).image.same_as(state):
                     changed.append(passed)
                 passed += 1

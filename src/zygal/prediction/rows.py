@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from zygal.errors import OutputError, as_text, install_extra
+from zygal.errors import OutputError, as_text, without_secrets, install_extra
 from zygal.prediction.prediction import Prediction, RankedClass
 
 CSV, JSON_LINES, PARQUET = ".csv", ".jsonl", ".parquet"
@@ -68,7 +68,7 @@ class RowWriter:
 
     def _values(self, prediction: Prediction) -> dict[str, Any]:
         values: dict[str, Any] = dict.fromkeys(self.columns)
-        values |= {"path": as_text(prediction.path), "error": prediction.error and as_text(prediction.error)}
+        values |= {"path": without_secrets(as_text(prediction.path)), "error": prediction.error and without_secrets(as_text(prediction.error))}
         if prediction.error is None:
             for rank, ranked in enumerate(prediction.top, 1):
                 values |= _ranked("{}_" + str(rank), ranked)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.errors import EngineError, ImageError, OutputError, as_text, install_extra
+from zygal.errors import EngineError, ImageError, OutputError, as_text, install_extra, without_secrets
 from zygal.files import scratch_folder, whole_file, write_text
 from zygal.pool import Pool
 from zygal.prediction.blocks import Block, OfBlock, blocks_of, map_blocks
@@ -97,6 +97,11 @@ def write_vectors(
     return rows, numbers, unreadable
 
 
+def _named(text: str) -> str:
+    """As it stands in a file: what is no text spelt out, without the passwords and signatures of URLs."""
+    return without_secrets(as_text(text))
+
+
 @contextmanager
 def _parquet(path: str | Path) -> Iterator[Callable[[Vectors], None]]:
     """Columns path, vector and error; a vector is null where there is an error."""
@@ -109,8 +114,8 @@ def _parquet(path: str | Path) -> Iterator[Callable[[Vectors], None]]:
         def add(block: Vectors) -> None:
             rows = iter(block.vectors)
             vectors = [None if each in block.errors else next(rows) for each in block.paths]
-            errors = [block.errors.get(each) and as_text(block.errors[each]) for each in block.paths]
-            writer.write_table(pyarrow.table([[as_text(each) for each in block.paths], vectors, errors], schema=schema))
+            errors = [block.errors.get(each) and _named(block.errors[each]) for each in block.paths]
+            writer.write_table(pyarrow.table([[_named(each) for each in block.paths], vectors, errors], schema=schema))
 
         yield add
 
@@ -123,7 +128,7 @@ def _array(path: str | Path) -> Iterator[Callable[[Vectors], None]]:
 
         def add(block: Vectors) -> None:
             rows.write(np.ascontiguousarray(block.vectors).tobytes())
-            names.extend(as_text(each) for each in block.paths if each not in block.errors)
+            names.extend(_named(each) for each in block.paths if each not in block.errors)
 
         yield add
         size = rows.tell()

@@ -10,7 +10,7 @@ import numpy as np
 from zygal.artifact.facts import Artifact
 from zygal.files import sha256_of
 from zygal.mobile.model import MobileModel
-from zygal.mobile.own import own_layers, own_metadata
+from zygal.mobile.own import METADATA_NAME, own_layers, own_metadata
 from zygal.mobile.read import read_model
 from zygal.scores import operators_before, scores_by_operators
 from zygal.sources.mobile.contents import choice, made_by_names, names_of
@@ -56,3 +56,8 @@ def declared(model: MobileModel, number: int) -> tuple[str, tuple[int | str | No
 def files_beside(path: str | Path) -> list[Path]:
     """None: a flatbuffer holds its weights."""
     return []
+
+
+def is_own(path: str | Path) -> bool:
+    """Whether Zygal wrote it."""
+    return METADATA_NAME in read_model(path).metadata

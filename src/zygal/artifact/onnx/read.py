@@ -38,6 +38,7 @@ def load_model(path: str | Path) -> onnx.ModelProto:
         raise ArtifactError(f"{path} is truncated or damaged ({fault}); convert it again from its source.") from fault
     validate(model, path)
     _VALIDATED.add(state)
+    _OWN[state] = model.producer_name == "zygal"
     return model
 
 
@@ -51,6 +52,14 @@ def _beside(model: onnx.ModelProto, path: Path) -> list[Path]:
     return sorted({external_bytes(each, path)[0] for each in tensors})
 
 
+def is_own(path: str | Path) -> bool:
+    """Whether Zygal wrote it."""
+    state = _state(path)
+    if state not in _OWN:
+        load_model(path)
+    return _OWN.get(state, False)
+
+
 def check_artifact(path: str | Path) -> None:
     """Validates a file before it is handed to a runtime, unless it was read before and has not changed since.
 
@@ -61,6 +70,8 @@ def check_artifact(path: str | Path) -> None:
         load_model(path)
 
 
+_OWN: dict[tuple | None, bool] = {}
+"""By the states of files, whether Zygal wrote them."""
 _VALIDATED: set[tuple] = set()
 """The states of files that were found to be sound."""
 

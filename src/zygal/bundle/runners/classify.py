@@ -9,6 +9,7 @@ What is specific to the model is data in model.json: names, shapes, labels, and 
 
 import hashlib
 import json
+import os
 import sys
 from pathlib import Path
 
@@ -144,6 +145,7 @@ class Classifier:  # one input, one output [batch, classes]; what the scores are
     ENDING = ".onnx"
 
     def __init__(self, model):
+        os.environ["ORT_DISABLE_TELEMETRY"] = "1"  # the runtime would count its uses in files of its own
         import onnxruntime
         self.model = model
         self.session = onnxruntime.InferenceSession(str(HERE / model["file"]), providers=["CPUExecutionProvider"])

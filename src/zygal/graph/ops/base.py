@@ -40,8 +40,8 @@ class Operator(ABC):
     results: ClassVar[int] = 1
     accepts: ClassVar[tuple[frozenset[str], ...]] = (FLOATS,)
     """The dtypes that each input may have; the last entry also holds for the inputs behind it."""
-    apart: ClassVar[frozenset[int]] = frozenset()
-    """The inputs that may have another dtype than the rest, which all have one."""
+    apart: ClassVar[frozenset[int] | None] = frozenset()
+    """The inputs that may have another dtype than the rest, which all have one; None: all may."""
 
     @abstractmethod
     def infer(self, inputs: Sequence[TensorType | None], attributes: Mapping[str, Any]) -> list[TensorType]:
@@ -57,6 +57,8 @@ class Operator(ABC):
             allowed = self.accepts[min(position, len(self.accepts) - 1)]
             if given is not None and _NAMES.get(given.dtype.char) not in allowed:
                 raise ValueError(f"input {position} is {given.dtype}, but it takes {', '.join(sorted(allowed))}")
+        if self.apart is None:
+            return
         alike = dict.fromkeys(str(given.dtype) for position, given in enumerate(inputs) if given is not None and position not in self.apart)
         if len(alike) > 1:
             raise ValueError(f"its operands have different dtypes, {' and '.join(alike)}")

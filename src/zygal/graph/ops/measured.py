@@ -115,6 +115,7 @@ class If(Operator):
     """One of two graphs. Inputs: a single truth value, and what both graphs take, in the order of their inputs: first all of one's."""
 
     name = "If"
+    apart = None
     accepts = (TRUTH, ANYTHING)
     parameters = (Parameter("then_branch"), Parameter("else_branch"))
 

@@ -107,7 +107,7 @@ class Resize(Operator):
         scales = attributes["scales"]
         if len(scales) != 4 or x.rank != 4 or list(scales[:2]) != [1, 1] or any(s != int(s) for s in scales):
             raise ValueError(f"only images enlarged by whole factors are resized like this, not {list(scales)}")
-        if attributes["mode"] not in ("nearest", "linear") or attributes["coordinate_transformation_mode"] not in GRIDS or attributes["nearest_mode"] not in ROUNDED:
+        if attributes["mode"] not in ("nearest", "linear", "cubic") or attributes["coordinate_transformation_mode"] not in GRIDS or attributes["nearest_mode"] not in ROUNDED:
             raise ValueError(f"it resizes by {attributes['mode']} on the grid {attributes['coordinate_transformation_mode']}, rounding by {attributes['nearest_mode']}")
         return [TensorType(x.dtype, (*x.shape[:2], *(size * int(s) for size, s in zip(x.shape[2:], scales[2:]))))]
 
@@ -119,6 +119,6 @@ class Resize(Operator):
             rows, columns = (nearest_samples(size, factor, grid, attributes["nearest_mode"]) for size, factor in zip(x.shape[2:], factors))
             return [x[:, :, rows][:, :, :, columns]]
         rows, columns = (
-            resampling_matrix(size, size * factor, "linear", "half_pixel" if grid == "pytorch_half_pixel" else grid) for size, factor in zip(x.shape[2:], factors)
+            resampling_matrix(size, size * factor, attributes["mode"], "half_pixel" if grid == "pytorch_half_pixel" else grid) for size, factor in zip(x.shape[2:], factors)
         )
         return [np.einsum("ih,nchw,jw->ncij", rows, x, columns, optimize=True).astype(x.dtype)]

@@ -73,4 +73,4 @@ def _leaves(spec: dict, key_path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
 
 
 def _counted(key_path: tuple[str, ...]) -> bool:
-    return all(step.isdigit() for step in key_path)
+    return all(step.isascii() and step.isdigit() for step in key_path)

@@ -78,7 +78,7 @@ class Scopes:
     def _result_number(self, node: Any, rest: str) -> int:
         """Which result "1", "output:1" or "y:0" is: functions name the result, and count within it."""
         name, _, number = rest.rpartition(":")
-        place = int(number) if number.isdigit() else 0
+        place = int(number) if number.isascii() and number.isdigit() and len(number) < 10 else 0
         if not name or node.op not in OUTPUTS:
             return place
         if name not in OUTPUTS[node.op]:

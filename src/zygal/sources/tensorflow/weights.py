@@ -126,7 +126,7 @@ class Weights:
                 return None
             if node.op == "RestoreV2":
                 number = rest.rpartition(":")[2]
-                return self._restore_arguments(nodes, node, int(number) if number.isdigit() else 0)
+                return self._restore_arguments(nodes, node, int(number) if number.isascii() and number.isdigit() and len(number) < 10 else 0)
             if node.op not in ("Identity", "Cast", "IdentityN") or not node.input:
                 return None
             source = node.input[0]
