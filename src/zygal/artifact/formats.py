@@ -56,6 +56,7 @@ class Format:
     `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
     module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the
     settings of `Writing` that it does not have, with the reason. arrangement: the module whose `arrange(graph, writing)` fits a graph to its runtime.
+    proof: the module whose `check_written(path, graph)` runs what was written, where a runtime takes less than its format can state.
     """
 
     name: str
@@ -66,6 +67,12 @@ class Format:
     inside: str
     refused: dict[str, str]
     arrangement: str | None = None
+    proof: str | None = None
+
+    def check_written(self, path: str | Path, graph: Graph) -> None:
+        """Raises ArtifactError if a file that was just written cannot be run at the batches that it takes, where its runtime is installed."""
+        if self.proof:
+            import_module(self.proof).check_written(path, graph)
 
     def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
         return import_module(f"{self.folder}.write").write(graph, path, metadata, writing)
@@ -98,7 +105,7 @@ FORMATS: tuple[Format, ...] = (
            {}, "zygal.artifact.onnx.arrange"),
     Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session", "zygal.engines.mobile_inside",
            {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing",
-            "weights_beside": "its runtime maps the one file as it is"}),
+            "weights_beside": "its runtime maps the one file as it is"}, proof="zygal.engines.mobile_proof"),
 )  # fmt: skip
 ONNX, MOBILE = FORMATS
 

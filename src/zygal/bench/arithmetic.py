@@ -64,7 +64,8 @@ def _of_flatbuffer(artifact: str | Path) -> Arithmetic:
     for index, operator in enumerate(model.operators):
         if operator.name not in _FLATBUFFER_COUNTS:
             continue
-        left, right = (model.tensors[number].shape for number in operator.inputs[:2])
+        # A transposed convolution has the wanted sizes before its weights and its image.
+        left, right = (model.tensors[number].shape for number in (operator.inputs[1:3] if operator.name == "TRANSPOSE_CONV" else operator.inputs[:2]))
         by_node[index] = _FLATBUFFER_COUNTS[operator.name](left, right, model.tensors[operator.outputs[0]].shape) // max(batch, 1)
     return Arithmetic(by_node, 0)
 
@@ -73,6 +74,7 @@ _FLATBUFFER_COUNTS = {
     "CONV_2D": lambda image, kernel, result: prod(result) * prod(kernel[1:]),
     "CONV_3D": lambda image, kernel, result: prod(result) * prod(kernel[:-1]),
     "DEPTHWISE_CONV_2D": lambda image, kernel, result: prod(result) * prod(kernel[1:3]),
+    "TRANSPOSE_CONV": lambda kernel, image, result: prod(image) * prod(kernel[:-1]),
     "FULLY_CONNECTED": lambda image, kernel, result: prod(result) * kernel[-1],
     "BATCH_MATMUL": lambda left, right, result: prod(result) * (prod(left) * prod(right[-2:]) // max(prod(right[-2:]) * result[-2] * max(prod(left[:-2]), 1), 1)),
 }

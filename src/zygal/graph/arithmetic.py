@@ -42,8 +42,14 @@ def _einsum(attributes: Mapping[str, Any], left: Sizes, right: Sizes, result: Si
 
 
 def _attention(attributes: Mapping[str, Any], query: Sizes, key: Sizes, result: Sizes) -> int:
-    """Scores of each row with each place, and the places' values summed by them."""
-    return key[1] * (prod(query) + prod(result))
+    """Scores of each row with each place, and the places' values summed by them; heads lie in an axis of their own or within the last."""
+    return key[-2] * (prod(query) + prod(result))
+
+
+def _recurrent(attributes: Mapping[str, Any], sequence: Sizes, weight: Sizes, result: Sizes) -> int:
+    """At each step every gate sums over the input and over the states: x [steps, N, inputs], weight [directions, gates * hidden, inputs]."""
+    steps, batch, inputs = sequence
+    return steps * batch * weight[0] * weight[1] * (inputs + result[-1])
 
 
 COUNTS: dict[str, Count] = {
@@ -55,5 +61,8 @@ COUNTS: dict[str, Count] = {
     "MatMul": _product,
     "MatMulInteger": _product,
     "Einsum": _einsum,
+    "LSTM": _recurrent,
+    "GRU": _recurrent,
+    "RNN": _recurrent,
 }
 """By the operators' names in the standard; what is not here multiplies nothing."""

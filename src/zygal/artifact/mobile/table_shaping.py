@@ -68,7 +68,7 @@ def transposed(site: Site) -> View:
 @spelt("Concat")
 def joined(site: Site) -> View:
     axis, rank = site.attributes()["axis"] % site.made().rank, site.made().rank
-    token = _token_in_front(site, axis)
+    token = _tokens_alone(site, axis) or _token_in_front(site, axis)
     if token is not None:
         return token
     views = [site.gathered(_whole(site, place)) for place in range(len(site.node.inputs))]
@@ -107,29 +107,49 @@ def repeated(site: Site, x: int, shape) -> int:
     return site.step("BROADCAST_TO", [x, sizes], shape, site.dtype_of(x), 2)
 
 
+def _tokens_alone(site: Site, axis: int) -> View | None:
+    """Several things that are the same for all images, which are then joined to what is not."""
+    places = range(len(site.node.inputs))
+    if not axis or not all(_is_repeated(site, place) for place in places) or not _is_only_joined(site):
+        return None
+    arrays = [np.broadcast_to(site.view(place).array, (1, *map(int, site.type(place).shape[1:]))) for place in places]
+    return View(natural(site.made().rank), array=np.concatenate(arrays, axis))
+
+
+def _is_only_joined(site: Site) -> bool:
+    """Whether all that reads a result joins it, other than along the batch."""
+    name, rank = site.node.outputs[0], site.made().rank
+    return name not in site.lowering.graph.outputs and all(
+        node.operator == "Concat" and node.attributes["axis"] % rank for node in site.lowering.readers(name)
+    )
+
+
 def _token_in_front(site: Site, axis: int) -> View | None:
-    """What is the same for all images, joined to what is not: the latter with a border of zeros, plus the former with one.
+    """What is the same for all images, joined to what is not: the latter with a border of zeros each, plus the former with one.
 
     So no size depends on the batch, which the runtime would have to work out again for every call.
     """
     shapes = [site.type(place).shape for place in range(len(site.node.inputs))]
     same = [place for place in range(len(shapes)) if _is_repeated(site, place)]
     others = [place for place in range(len(shapes)) if place not in same]
-    if not same or len(others) != 1 or site.made().dtype != np.float32 or site.made().rank > 4:
+    if not same or not others or site.made().dtype != np.float32 or site.made().rank > 4:
         return None
-    view = site.gathered(site.view(others[0]))
-    if view.array is not None:
+    views = [site.gathered(site.view(place)) for place in others]
+    if any(view.array is not None for view in views):
         return None
-    ahead = sum(int(shapes[place][axis]) for place in range(others[0]))
-    behind = int(site.made().shape[axis]) - ahead - int(shapes[others[0]][axis])
-    pads = [[ahead, behind] if each == axis else [0, 0] for each in view.order]
-    wide = site.step("PAD", [view.tensor, site.numbers(pads)], site.stored(view.order), np.float32)
+    order, wide = views[0].order, None
+    for place, view in zip(others, views):
+        ahead = sum(int(shapes[each][axis]) for each in range(place))
+        behind = int(site.made().shape[axis]) - ahead - int(shapes[place][axis])
+        pads = [[ahead, behind] if each == axis else [0, 0] for each in order]
+        bordered = site.step("PAD", [site.laid(view, order), site.numbers(pads)], site.stored(order), np.float32)
+        wide = bordered if wide is None else site.binary("ADD", wide, bordered)
     parts = []
     for place, shape in enumerate(shapes):
         blank = np.zeros((1, *map(int, shape[1:])), np.float32)
         parts.append(np.broadcast_to(site.view(place).array, blank.shape) if place in same else blank)
-    row = np.concatenate(parts, axis).transpose(view.order)
-    return View(view.order, site.binary("ADD", wide, site.constant(np.ascontiguousarray(row), "token")))
+    row = np.concatenate(parts, axis).transpose(order)
+    return View(order, site.binary("ADD", wide, site.constant(np.ascontiguousarray(row), "token")))
 
 
 def _is_repeated(site: Site, place: int) -> bool:
@@ -144,7 +164,7 @@ def expanded(site: Site) -> View:
     view, shape, missing = site.gathered(site.view()), site.made().shape, site.made().rank - site.type().rank
     if view.array is not None and isinstance(shape[0], Batch):
         wide = view.array.reshape((1,) * missing + view.array.shape)
-        if wide.shape[0] == 1 and all(node.operator == "Concat" and node.attributes["axis"] % len(shape) for node in site.lowering.readers(site.node.outputs[0])):
+        if wide.shape[0] == 1 and _is_only_joined(site):
             return View(natural(wide.ndim), array=np.broadcast_to(wide, (1, *map(int, shape[1:]))))
     if all(_broadcasts(site, node) for node in site.lowering.readers(site.node.outputs[0])) and site.node.outputs[0] not in site.lowering.graph.outputs:
         return site.view()

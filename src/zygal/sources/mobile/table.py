@@ -186,7 +186,8 @@ def _by_known_rows(call: MobileSite, view: View) -> View:
 @own("CONCATENATION")
 def concatenation(call: MobileSite) -> View:
     views = call.xs()
-    made = joined(call, views, int(call.option("axis")) % len(views[0].order)) if len(views) > 1 else views[0]
+    axis = int(call.option("axis"))
+    made = joined(call, views, axis % len(views[0].order)) if len(views) > 1 else views[0]
     return activated(call, made)
 
 

@@ -24,7 +24,7 @@ from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operat
     table_windows,
     table_writing,
 )
-from zygal.sources.pytorch.aliases import Aliases
+from zygal.sources.pytorch.aliases import VIEWS, Aliases
 from zygal.sources.pytorch.archive import ProgramArchive
 from zygal.sources.pytorch.calls import HANDLERS, IN_TRAINING, Context, Site
 from zygal.sources.pytorch.neutral import unread_arguments
@@ -78,12 +78,27 @@ def with_one_output(program: Program, name: str) -> Program:
     if name not in program.output_names:
         raise SourceError(f"{program.path} has no output {name}; it has {', '.join(program.output_names)}.")
     output = program.outputs[program.output_names.index(name)]
-    needed, kept = {output}, []
+    memory = _memory_of(program)
+    needed, kept, shared = {output}, [], {memory.get(output, output)}
     for call in reversed(program.calls):
-        if needed.intersection(call.results) or operator_name(call.target)[1]:
-            needed |= call.names_read()
+        writes = operator_name(call.target)[1] and any(memory.get(each, each) in shared for each in call.tensors_read()[:1])
+        if writes or needed.intersection(call.results):
+            read = call.names_read()
+            needed |= read
+            shared |= {memory.get(each, each) for each in read}
             kept.append(call)
     return replace(program, outputs=(output,), output_names=(name,), calls=tuple(reversed(kept)))
+
+
+def _memory_of(program: Program) -> dict[str, str]:
+    """For each name that may share memory with an earlier one, the first of them: what writes into it matters to all."""
+    found: dict[str, str] = {}
+    for call in program.calls:
+        name, writes = operator_name(call.target)
+        first = call.tensors_read()[:1]
+        if first and (writes or name.removeprefix("aten.").partition(".")[0] in VIEWS):
+            found.update(dict.fromkeys(call.results, found.get(first[0], first[0])))
+    return found
 
 
 _CONTROL_FLOW = ("higher_order.cond", "higher_order.while_loop", "higher_order.map_impl", "higher_order.scan")

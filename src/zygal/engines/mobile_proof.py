@@ -1,0 +1,36 @@
+"""Flatbuffers run once after they were written: their runtime refuses to resize what the format can state."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from zygal.errors import ArtifactError, EngineError, first_line
+from zygal.graph import Batch, Graph
+
+BATCHES = (1, 3, 2)
+
+
+def check_written(path: str | Path, graph: Graph) -> None:
+    """See `artifact.formats.Format.check_written`. An open batch is tried at three sizes."""
+    from zygal.engines.mobile_session import open_session
+
+    (name,) = graph.inputs
+    type = graph.types[name]
+    if not type.shape or not isinstance(type.shape[0], Batch):
+        return
+    try:
+        session = open_session(path, validated=True)
+    except EngineError:  # The runtime is not installed here.
+        return
+    (port,) = session.inputs
+    for batch in BATCHES:
+        try:
+            (scores,) = session.run([session.outputs[0].name], {port.name: np.zeros((batch, *type.shape[1:]), port.dtype or type.dtype)})
+        except Exception as fault:  # The runtime raises what it likes.
+            Path(path).unlink(missing_ok=True)
+            raise ArtifactError(
+                f"the mobile runtime does not run {path} at a batch of {batch} ({first_line(fault)}); it is not written. Capture the model with a fixed batch and "
+                "add --keep-batch, or write ONNX."
+            ) from fault
