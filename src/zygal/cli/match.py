@@ -44,6 +44,8 @@ def register(commands) -> None:
                         help=f"how many of the images that differ most to list (default: {worst})")  # fmt: skip
     parser.add_argument("--write-inlet", metavar="FILE", help="write the corrected inlet, if A fails and the cause is found")
     parser.add_argument("--sheet", metavar="PNG", help="draw the images that differ most, with scores and tensor differences")
+    parser.add_argument("--own-rounding", action="store_true",
+                        help="compute the artifact in float64 on some recorded tensors, to tell a wrong conversion from rounding (without it, only where B fails or is near its limit)")  # fmt: skip
     add_endpoint(parser, "check")
     parser.add_argument("--endpoint-limit", metavar="SHARE", type=limit,
                         help="E: largest difference of the service's scores from those of ARTIFACT, as a share of the spread (default: 1e-5, or 0.02 in 8 bits)")  # fmt: skip

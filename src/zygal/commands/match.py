@@ -7,20 +7,27 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
-from zygal.commands.match_sentences import causes
+from zygal.commands.match_sentences import causes, rounding_sentence
 from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
-from zygal.errors import OutputError, WitnessError
+from zygal.errors import OutputError, WitnessError, ZygalError
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
+from zygal.wording import counted
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
     from zygal.evidence.result import Match
+    from zygal.evidence.rounding import OwnRounding
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
     from zygal.metadata import Shrunk
+
+
+NEAR = 10.0
+"""A difference within so many times of B's limit is looked into."""
+MOST_SECONDS = 20.0
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -28,7 +35,8 @@ class MatchRequest:
     """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should serve. timeout: seconds for one of its answers. endpoint_limit:
     largest difference of its scores from those of the artifact, of the spread; `evidence.result.ELSEWHERE` unless given, or ELSEWHERE_IN_8_BITS. scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
     tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the images
-    that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most."""
+    that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most. own_rounding: compute the artifact in float64 on some recorded tensors
+    in any case, not only where B fails or is near its limit."""
 
     artifact: str | None = None
     witness: str
@@ -46,6 +54,7 @@ class MatchRequest:
     worst: int = 3
     write_inlet: str | None = None
     sheet: str | None = None
+    own_rounding: bool = False
     overwrite: bool = False
 
     def outputs(self) -> list[Output]:
@@ -68,6 +77,7 @@ class MatchOutcome(Outcome):
     shrunk: Shrunk | None = None
     service_cause: str | None = None
     one_origin: bool = False
+    rounding: OwnRounding | None = None
 
     @property
     def subject(self) -> str:
@@ -94,6 +104,8 @@ class MatchOutcome(Outcome):
             return "The service gives other scores than were recorded." if "B" in failed or "C" in failed else "The service gives other scores than the artifact."
         if failed == {"V"}:
             return "Another version of the model answers than was asked for."
+        if "B" in failed and self.rounding is not None and not self.rounding.by_conversion:
+            return None
         if "B" in failed:
             return "The artifact is not the recorded model, or its conversion is wrong."
         if "C" in failed and "A" not in {gate.name for gate in self.gates}:
@@ -134,6 +146,7 @@ class MatchOutcome(Outcome):
             "first_differing_layer": found.departure and asdict(found.departure),
             "label_cause": found.label_cause,
             "service_cause": self.service_cause,
+            "own_rounding": self.rounding and asdict(self.rounding),
             "inlet_recovered_on_these_images": self.one_origin,
             "ties": list(found.ties),
             "not_checked": list(found.not_checked),
@@ -178,6 +191,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     shrunk = facts.metadata.shrunk if facts else None
     limits = Limits(request.tensor_limit, request.model_limit, request.end_limit, shrunk is not None, request.agree_limit, request.order_limit)
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
+    rounding, why_not = (None, "") if request.endpoint or facts is None else _rounding(request, facts, witness, found, listener)
     served = check_service(request, engine, facts, witness, found) if request.endpoint else Served()
     written = []
     if request.write_inlet and found.cause:
@@ -193,9 +207,10 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         found=found,
         shrunk=shrunk,
         service_cause=served.cause,
+        rounding=rounding,
         one_origin=bool(request.images) and _one_origin(inlet, witness),
         gates=(*found.gates, *served.gates),
-        notes=(*_notes(request, found, witness, inlet, witness is not recorded, facts), *served.notes),
+        notes=(*_rounding_notes(rounding, why_not, found), *_notes(request, found, witness, inlet, witness is not recorded, facts), *served.notes),
         unreadable=found.unreadable,
         written=tuple(written),
         next_step=_next_step(request, inlet, found, witness.tensors is not None),
@@ -212,6 +227,41 @@ def _check(request: MatchRequest) -> None:
         if getattr(request, name) and request.images is None:
             raise WitnessError(f"--{name.replace('_', '-')} {why}, so it needs --images DIR.")
     check_outputs(request.outputs(), request.overwrite, request)
+
+
+def _rounding(request: MatchRequest, facts: Artifact, witness: Witness, found: Match, listener: Listener) -> tuple[OwnRounding | None, str]:
+    """What of B's difference is the model's own rounding, where B fails, is near its limit, or it is asked for; else why that is not known."""
+    gates = [gate for gate in found.gates if gate.name == "B"]
+    near = any(gate.measured is None or not gate.measured <= gate.limit / NEAR for gate in gates if gate.unit == "of the spread")
+    if not gates or not (request.own_rounding or near or not all(gate.passes for gate in gates)):
+        return None, ""
+    if facts.metadata.shrunk is not None or facts.metadata.tensor is not None:
+        return None, f"own rounding: not computed, because the artifact {'is in lower precision' if facts.metadata.shrunk else 'takes raw pixels'}"
+    import numpy as np
+
+    from zygal.evidence.rounding import images_to_look_at, own_rounding
+    from zygal.outline.cost import multiply_adds
+    from zygal.outline.opened import graph_at
+    from zygal.sources.recognition import kind_of
+
+    try:
+        graph = graph_at(request.artifact, kind_of(request.artifact))
+        if any(array.dtype == np.float16 for array in graph.constants.values()):
+            return None, "own rounding: not computed, because the artifact's weights are float16"
+        chosen, seconds = images_to_look_at(found.model.differences, sum(multiply_adds(graph, node) for node in graph.nodes), MOST_SECONDS)
+        listener.note(f"computing {counted(len(chosen), 'recorded tensor')} in float64 to tell a wrong conversion from rounding, which takes about {max(seconds, 1):.0f} s")
+        return own_rounding(graph, witness.tensors[chosen], witness.scores[chosen], found.model.scores[chosen], found.spread), ""
+    except ZygalError as fault:
+        return None, f"own rounding: not computed, because {fault}"
+
+
+def _rounding_notes(rounding: OwnRounding | None, why_not: str, found: Match) -> list[str]:
+    """Where B passes, what its difference is; where it fails this is among the causes."""
+    if why_not:
+        return [why_not]
+    if rounding is None or any(gate.name == "B" and not gate.passes for gate in found.gates):
+        return []
+    return [rounding_sentence(rounding)]
 
 
 def _one_origin(inlet: Inlet | None, witness: Witness) -> bool:

@@ -8,6 +8,10 @@ from zygal.wording import clean_sentence, counted, percent, short_number
 
 if TYPE_CHECKING:
     from zygal.commands.match import MatchOutcome
+    from zygal.evidence.rounding import OwnRounding
+
+ILL_CONDITIONED = 1e-5
+"""Of the spread: float32 keeps well-conditioned classifiers within some 1e-7."""
 
 
 def _shares(shrunk) -> str:
@@ -30,6 +34,8 @@ def causes(outcome: MatchOutcome) -> list[str]:
     elif found.score_cause:
         said = found.score_cause.replace("the artifact", "the service") if outcome.request.endpoint else found.score_cause
         sentences.append(f"Likely cause: {clean_sentence(said)}")
+    if outcome.rounding and "B" in {gate.name for gate in outcome.failed_gates}:
+        sentences.append(rounding_sentence(outcome.rounding))
     if found.label_cause:
         sentences.append(f"Likely cause: {clean_sentence(found.label_cause)}")
     if outcome.shrunk and outcome.shrunk.shares and {"B", "C"} & {gate.name for gate in outcome.failed_gates}:
@@ -46,6 +52,23 @@ def causes(outcome: MatchOutcome) -> list[str]:
             f"its recorded range.{before} {counted(departure.compared, 'layer')} compared."
         )
     return sentences
+
+
+def rounding_sentence(rounding: OwnRounding) -> str:
+    """What float64 says about the difference of the scores."""
+    own, framework, runtime = (short_number(each) for each in (rounding.own, rounding.framework, rounding.runtime))
+    images = counted(rounding.images, "recorded tensor")
+    if rounding.by_conversion:
+        return (f"On {images} the recorded scores are {framework} of the spread away from the artifact in float64, and rounding moves this model by {own} only: "
+                "the artifact is another model than the recorded one, or its conversion is wrong.")  # fmt: skip
+    if rounding.by_runtime:
+        return (f"On {images} the artifact in float64 gives the recorded scores within {framework} of the spread, but the runtime is {runtime} away: "
+                "the conversion is right, the runtime computes this model less exactly; try another release of it.")  # fmt: skip
+    lead = f"On {images} float32 differs from float64 by {own} of the spread for this model; the framework is {framework} away from float64 and the runtime {runtime}: "
+    if rounding.own < ILL_CONDITIONED:
+        return lead + "the conversion is right."
+    return (lead + "the conversion is right, the model is ill-conditioned. Two scores that are closer than "
+            f"{short_number(rounding.margin)} may come in another order on any machine; --model-limit {short_number(4 * max(rounding.framework, rounding.runtime))} allows for it.")  # fmt: skip
 
 
 def _inlet_causes(found) -> list[str]:

@@ -212,6 +212,7 @@ class _Findings:
             score_cause=self.score_cause,
             departure=self.departure,
             label_cause=self.label_cause,
+            model=self.model,
         )
 
     def _image_result(self, index: int, row: int | None) -> ImageResult | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zygal.evidence.causes import Cause
+from zygal.evidence.compare import ScoreComparison
 from zygal.evidence.layers import Departure
 from zygal.outcome import Gate
 
@@ -63,7 +64,7 @@ class Match:
     cause: the changes of the inlet with which gate A passes, if A failed and they were found. changed_top_1: on how many
     images the top-1 class differs from the recording with the given inlet, and with the corrected one. score_cause: a sentence
     on how the scores differ, if B failed and it is known. departure: the first layer that differs, if B failed and layers were
-    recorded. label_cause: a sentence on how the class names differ, if L failed.
+    recorded. model: the scores on the recorded tensors. label_cause: a sentence on how the class names differ, if L failed.
     """
 
     gates: tuple[Gate, ...]
@@ -78,6 +79,7 @@ class Match:
     score_cause: str | None = None
     departure: Departure | None = None
     label_cause: str | None = None
+    model: ScoreComparison | None = None
 
     @property
     def passes(self) -> bool:
