@@ -7,8 +7,8 @@ is a failure.
 
     python benchmarks/mutations.py DEMO_FOLDER [KIND,...] [COUNT] [FIRST_SEED]
 
-DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image, tflite, and, where TensorFlow is
-installed, which saves what is changed: folder, graph, web.
+DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image, tflite; of what Zygal wrote itself plan, kept,
+against, bundle; and, where TensorFlow is installed, which saves what is changed: folder, graph, web.
 """
 
 import contextlib
@@ -26,6 +26,8 @@ import zipfile
 import zlib
 from collections import Counter
 from pathlib import Path
+
+import mutated_results
 
 MOST_SECONDS, MOST_BYTES, LONGEST = 2.0, 1_000_000_000, 400
 ODD_VALUES = (
@@ -421,7 +423,10 @@ class Mutator:
 
     def __init__(self, kind: str, demo: Path, folder: Path):
         self.kind, self.folder = kind, folder
-        self.images = []
+        self.images, self.results = [], None
+        if kind in mutated_results.KINDS:
+            self.results = mutated_results.Results(kind, demo, folder, sys.modules[__name__])
+            return
         names = {"onnx": "channel_marks.onnx", "witness": "channel_marks.witness", "inlet": "channel_marks.inlet.toml",
                  "pt2": "channel_marks.pt2", "keras": "keras/channel_marks.keras"}  # fmt: skip
         if kind == "image":
@@ -568,7 +573,9 @@ class Mutator:
         return files
 
     def write(self, seed: int, path: Path) -> Path:
-        """A mutation on the disk; what to read."""
+        """A mutation on the disk; what to read: a path, or a whole command line."""
+        if self.results:
+            return self.results.write(seed, path)
         if self.kind not in ("folder", "web"):
             path.write_bytes(self.data_of(seed))
             return path
@@ -580,6 +587,8 @@ class Mutator:
         return path if self.kind == "folder" else path / "model.json"
 
     def data_of(self, seed: int) -> bytes:
+        if self.results:
+            return self.results.data_of(seed)
         if self.kind in ("folder", "web"):
             return b"".join(self.files_of(seed).values())
         chance = random.Random(f"{self.kind} {seed}")
@@ -612,7 +621,7 @@ class Mutator:
         return change_archive(self.data, chance, (".json",))
 
 
-def read(kind: str, path: Path) -> str | None:
+def read(kind: str, path) -> str | None:
     """Reads a file as the program does. What is wrong about how that ended, or None."""
     from zygal.artifact.onnx.graph import artifact_graph
     from zygal.cli.main import main
@@ -622,10 +631,12 @@ def read(kind: str, path: Path) -> str | None:
     from zygal.inlet.specification import Decode
 
     # Any error but one of Zygal's own is a failure here; the program itself would make a sentence of it.
-    if kind == "image":
+    if kind in mutated_results.KINDS:
+        calls = [lambda: called(main, *path, codes=(0, 1, 2, 3, 4))]
+    elif kind == "image":
         calls = [lambda: raw_pixels(path, Decode(sixteen_bit="high-byte"))]
     else:
-        calls = [lambda: called(main, "survey", path)]
+        calls = [lambda: called(main, "survey", path), lambda: called(main, "survey", path, "--json", "-")]
         if kind == "onnx":
             calls.append(lambda: artifact_graph(path))
         elif kind in ("pt2", "keras", "h5", "folder", "graph", "web", "tflite"):
@@ -644,15 +655,20 @@ def read(kind: str, path: Path) -> str | None:
     return None
 
 
-def called(main, *arguments) -> str | None:
+def called(main, *arguments, codes=(0, 2)) -> str | None:
     out, complaint = io.StringIO(), io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(complaint):
         code = main(list(map(str, arguments)))
     said = complaint.getvalue()
-    if code not in (0, 2):
+    if code not in codes:
         return f"exit code {code}: {said[:200]}"
-    if code == 2 and (said.count("\n") != 1 or len(said) > LONGEST + len("zygal: \n") or not said.startswith("zygal: ")):
+    lines = [line for line in said.splitlines() if not line.startswith(("zygal: note: ", "zygal: not readable: "))]
+    if code == 2 and (len(lines) != 1 or len(lines[0]) > LONGEST + len("zygal: ") or not lines[0].startswith("zygal: ")):
         return f"not one sentence: {said[:300]!r}"
+    if "--json" in arguments:
+        document = json.loads(out.getvalue())
+        if document["exit_code"] != code or document["passed"] != (document["verdict"] == "passed") or document["passed"] != (code in (0, 3)):
+            return f"exit code {code}, but the document says {document['verdict']}, {document['exit_code']}, passed: {document['passed']}"
     return None
 
 
@@ -728,7 +744,7 @@ def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -
     return failed
 
 
-def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,folder,graph,web", count: str = "10000", first: str = "0") -> int:
+def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,plan,kept,against,bundle,folder,graph,web", count: str = "10000", first: str = "0") -> int:
     import tempfile
 
     total = Counter()

@@ -11,7 +11,7 @@ def tensor_document(name: str, dtype: Any, shape: Any) -> dict[str, Any]:
     from zygal.layout import image_layout
 
     sizes = None if shape is None else [size if isinstance(size, int) or size is None else str(size) for size in shape]
-    return {"name": name, "dtype": str(dtype), "shape": sizes, "layout": image_layout(shape)}
+    return {"name": name, "dtype": "unknown" if dtype is None else str(dtype), "shape": sizes, "layout": image_layout(shape)}
 
 
 def trained_document(facts: Any) -> dict[str, Any]:
@@ -19,7 +19,7 @@ def trained_document(facts: Any) -> dict[str, Any]:
         "framework": facts.framework,
         "framework_version": facts.framework_version,
         "file_format": facts.file_format,
-        "inputs": [tensor_document(name, type.dtype, type.shape) for name, type in facts.inputs.items() if type],
+        "inputs": [tensor_document(name, type and type.dtype, type and type.shape) for name, type in facts.inputs.items()],
         "outputs": [
             tensor_document(name, type and type.dtype, type and type.shape) for name, type in facts.outputs.items()
         ],
