@@ -5,10 +5,11 @@ from __future__ import annotations
 import errno
 import hashlib
 import os
+import secrets
 import stat
 import tempfile
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from fnmatch import fnmatch
 from pathlib import Path
 from typing import BinaryIO
@@ -35,13 +36,9 @@ def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
         except OSError as fault:
             raise write_failure(path, fault) from fault
         return
+    name = _temporary_name(path)
     try:
-        # A name of its own: that of the file may be as long as names can be.
-        handle, name = tempfile.mkstemp(prefix=".zygal-", suffix=".part", dir=path.parent)
-    except (OSError, ValueError) as fault:
-        raise write_failure(path, fault) from fault
-    try:
-        with os.fdopen(handle, "wb") as file:
+        with os.fdopen(_created(name), "wb") as file:
             yield file
             file.flush()
             os.fsync(file.fileno())
@@ -50,8 +47,18 @@ def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
     except OSError as fault:
         raise write_failure(path, fault) from fault
     finally:
-        # After the rename the temporary name is gone already.
-        Path(name).unlink(missing_ok=True)
+        # After the rename the temporary name is gone already. It was known before there was a file, so no interrupt comes between.
+        with suppress(OSError, ValueError):
+            os.unlink(name)
+
+
+def _temporary_name(path: Path) -> str:
+    """A name of its own in the same folder: that of the file may be as long as names can be."""
+    return str(path.parent / f".zygal-{secrets.token_hex(6)}.part")
+
+
+def _created(name: str) -> int:
+    return os.open(name, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0), 0o600)
 
 
 def write_text(path: str | os.PathLike, text: str) -> None:
@@ -75,12 +82,14 @@ def check_writable(path: str | os.PathLike) -> None:
         pass
     except (OSError, ValueError) as fault:  # The name is too long, for instance.
         raise write_failure(path, fault) from fault
+    name = _temporary_name(path)
     try:
-        handle, name = tempfile.mkstemp(prefix=".zygal-", suffix=".part", dir=path.parent)
+        os.close(_created(name))
     except OSError as fault:
         raise write_failure(path, fault) from fault
-    os.close(handle)
-    os.unlink(name)
+    finally:
+        with suppress(OSError):
+            os.unlink(name)
 
 
 def _target(path: str | os.PathLike) -> Path:

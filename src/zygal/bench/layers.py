@@ -20,7 +20,7 @@ from zygal.artifact.formats import MOBILE, format_of
 from zygal.artifact.onnx.read import load_model
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.feeds import Feeds
-from zygal.bench.measure import Effort, measure, warm_up
+from zygal.bench.measure import Effort, measure_whole, warm_up
 from zygal.bench.reference_workload import matrix_product
 from zygal.bench.settings import Setting
 from zygal.engines.session import SessionSettings, open_session
@@ -112,7 +112,7 @@ def profile(artifact: str | Path | bytes, feed: Mapping[str, np.ndarray], settin
 def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTimes:
     """Profiles runs at one setting. Raises ArtifactError or BenchError."""
     product = matrix_product(setting.threads)
-    before = measure({0: {0: product}}, Effort(0.2))
+    before = measure_whole({0: {0: product}}, Effort(0.2))
     nodes = len(load_model(feeds.artifact).graph.node)
     inside: list[float] = []
 
@@ -122,7 +122,7 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
         inside.append(time.perf_counter() - began)
 
     found = profile(feeds.artifact, feeds.of(setting.batch), SessionSettings(setting.threads, setting.level, setting.execution), nodes, seconds, timed_product)
-    after = measure({0: {0: product}}, Effort(0.2))
+    after = measure_whole({0: {0: product}}, Effort(0.2))
     products = np.concatenate([*(each.readings[0, 0].seconds() for each in (before, after)), inside])
     layers = _told_by_layer(found, feeds, setting)
     return LayerTimes(setting, tuple(layers), float(np.median(found.run_seconds)), len(found.run_seconds), float(products.min()))

@@ -95,12 +95,16 @@ class Readings:
 
 @dataclass(frozen=True)
 class Measurement:
-    """readings: by (cell, name). interrupted: whether the user ended it."""
+    """readings: by (cell, name). interruption: what ended it before its time, if the user did."""
 
     readings: dict[Key, Readings]
     seconds: float
     rounds: int
-    interrupted: bool
+    interruption: KeyboardInterrupt | None = None
+
+    @property
+    def interrupted(self) -> bool:
+        return self.interruption is not None
 
 
 def paired(first: Readings, second: Readings) -> tuple[list[float], list[float], list[int]]:
@@ -134,6 +138,14 @@ def measure(
     return _Measuring(cells, effort, progress, seed).run()
 
 
+def measure_whole(cells: Cells | Callable[[], Cells], effort: Effort) -> Measurement:
+    """The same for what is only a part of the work: an interrupt ends all of it."""
+    found = measure(cells, effort)
+    if found.interruption is not None:
+        raise found.interruption
+    return found
+
+
 class _Measuring:
     """A measurement while it is made."""
 
@@ -148,7 +160,7 @@ class _Measuring:
         self.started = self.epoch_ends = math.inf
 
     def run(self) -> Measurement:
-        interrupted = False
+        interruption = None
         try:
             self._begin_epoch()
             self.started = checked = time.perf_counter()
@@ -163,13 +175,13 @@ class _Measuring:
                     checked = now
                     if self.effort.enough(self.readings):
                         break
-        except KeyboardInterrupt:
-            interrupted = True
+        except KeyboardInterrupt as end:
+            interruption = end
             self.readings = {key: each for key, each in self.readings.items() if each.visits}
             if not self.readings:
                 raise
         seconds = time.perf_counter() - min(self.started, time.perf_counter())
-        return Measurement(self.readings, seconds, self.rounds, interrupted)
+        return Measurement(self.readings, seconds, self.rounds, interruption)
 
     def _begin_epoch(self) -> None:
         """Creates all instances again, if possible, and warms them up."""

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from zygal.artifact.formats import Format, Writing
-from zygal.bench.measure import Effort, measure, paired
+from zygal.bench.measure import Effort, measure_whole, paired
 from zygal.bench.statistics import Ratio, ratio_of
 from zygal.engines import run_in_batches
 from zygal.engines.artifact import open_engine
@@ -151,5 +151,5 @@ class Trials:
         size = engine.batch_size or self.batch
         batch = np.resize(self.judged.tensors[:size], (size, *self.judged.tensors.shape[1:]))
         other = open_engine(self.float_file, self.threads)
-        found = measure({0: {"float": lambda: other.run(batch), "eight": lambda: engine.run(batch)}}, Effort(SECONDS))
+        found = measure_whole({0: {"float": lambda: other.run(batch), "eight": lambda: engine.run(batch)}}, Effort(SECONDS))
         return ratio_of(*paired(found.readings[0, "eight"], found.readings[0, "float"]))
