@@ -5,7 +5,6 @@ import json
 import numpy as np
 import pytest
 from conftest import called, capture
-
 from PIL import Image
 
 from zygal.artifact.onnx.graph import artifact_graph

@@ -47,6 +47,8 @@ class Feeds:
         firsts = [each.shape[0] for each in self.inputs.values() if each.shape]
         self.batch_size = next((size for size in firsts[:1] if isinstance(size, int) and size > 0), None)
         self.shapes = {name: self._shape_of(name, given) for name in self.inputs}
+        if given.image_size is not None and all(_is_fixed(each.shape[1:]) for each in self.inputs.values()):
+            raise BenchError(f"--image-size has no effect on {artifact}, whose image size is fixed; leave it out.")
         self.tensors, self.origin = None, "random numbers"
         if given.tensors is not None:
             self.tensors, self.origin = self._fitting(given.tensors, given.origin), given.origin
@@ -152,6 +154,10 @@ class Feeds:
                 "they cannot be used together."
             )
         return np.ascontiguousarray(tensors, dtype)
+
+
+def _is_fixed(shape: Sequence) -> bool:
+    return all(isinstance(size, int) and size > 0 for size in shape)
 
 
 def _in_words(shape: tuple) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable
-from dataclasses import MISSING, dataclass, fields
+from dataclasses import MISSING, dataclass, fields, replace
 from importlib import import_module
 from typing import Any
 
@@ -40,6 +40,10 @@ class Command:
             listener.reports = not options.quiet and options.json != STDOUT
             listener.detail(f"request: {request}")
             outcome = import_module(self.core).execute(request, listener)
+        configured = getattr(options, "configured", None)
+        if configured:
+            said = ", ".join(f"{name} = {value}" for name, value in configured.items())
+            outcome = replace(outcome, notes=(*outcome.notes, f"set by {options.config}: {said}"))
         # Files first: a reader of stdout that goes away changes nothing about them, or about the exit code.
         if options.json and options.json != STDOUT:
             write_json(options.json, outcome.document())
@@ -78,6 +82,8 @@ def request_from(request_class: type, options: argparse.Namespace) -> Any:
         if not hasattr(options, field.name):
             continue
         value = getattr(options, field.name)
+        if field.name == "configured":
+            value = frozenset(name.replace("-", "_") for name in value)
         values[field.name] = tuple(value) if isinstance(value, list) else value
     return request_class(**values)
 

@@ -99,6 +99,8 @@ def _one(path: Path, name: str, value: Any, action: argparse.Action) -> Any:
     if isinstance(value, (bool, dict, list)):
         raise FileError(f"{path}: {name} must be a number or a text.")
     text = str(value)
+    if "://" in text:
+        raise FileError(f"{path}: {name} cannot be a URL in this file; give --{name} on the command line.")
     if action.metavar in _PATHS and text != "-":
         text = str(path.parent / text)
     try:

@@ -151,12 +151,16 @@ def _run(arguments: list[str]) -> int:
     options, others = parser.parse_known_args(arguments)
     if others:
         # Paths may come behind options as well as before them, which argparse does not see in a subcommand.
-        if not hasattr(options, "paths") or any(each.startswith("-") for each in others):
+        listed = next((name for name in ("paths", "artifacts") if hasattr(options, name)), None)
+        if listed is None or any(each.startswith("-") for each in others):
             parser.error(f"unrecognized arguments: {' '.join(others)}")
-        options.paths += others
+        getattr(options, listed).extend(others)
     from zygal.cli.common import fill_common
 
     fill_common(options)
+    own = {word.partition("=")[0].removeprefix("--") for word in arguments if word.startswith("--")}
+    options.configured = {name: value for name, value in used.items() if name not in own}
+    options.config = config
     if options.verbose and config is not None:
         shown = ", ".join(f"{name} = {value}" for name, value in used.items()) or "nothing for this command"
         print(f"zygal: defaults from {config}: {one_line(shown)}", file=sys.stderr)

@@ -12,6 +12,7 @@ from zygal.listener import SILENT, Listener
 from zygal.naming import option_name
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, TABLE, Output, check_outputs
+from zygal.request import Request, refuse_without
 
 if TYPE_CHECKING:
     from zygal.bench.baseline import Baseline
@@ -23,12 +24,14 @@ if TYPE_CHECKING:
     from zygal.commands.bench_run import Measured
 
 DEFAULT_SECONDS, MOST_SECONDS_UNTIL = 30.0, 300.0
+LONGEST_ARRIVALS, FEWEST_ARRIVALS = 60.0, 5
+"""Seconds for which slow arrivals are waited for, and how many there must be."""
 CLUSTER_ONLY = ("plan_workers", "plan_images", "failures_per_hour", "late_share")
 FIGURES = ("throughput.png", "latencies.png", "stages.png", "layers.png")
 
 
 @dataclass(frozen=True, kw_only=True)
-class BenchRequest:
+class BenchRequest(Request):
     """What is measured: batches, threads (1 and all cores unless given), levels and execution modes of the runtime; for
     `seconds`, or until all medians are known within `until_within`.
 
@@ -159,6 +162,8 @@ def _check(request: BenchRequest) -> None:
     """Raises BenchError for an option that needs another one, or has no meaning."""
     from zygal.sources.live import is_live
 
+    refuse_without(request, {"max_slowdown": "baseline", "timeout": "endpoint"}, BenchError)
+    check_rates(request)
     for name, needed in (("max_batch", "arrival_rate"), ("max_wait", "arrival_rate"), ("inlet", "images"), ("force", "baseline")):
         if getattr(request, name) not in (None, False) and not getattr(request, needed):
             options = (f"--{each.replace('_', '-')}" for each in (name, needed))
@@ -175,6 +180,16 @@ def _check(request: BenchRequest) -> None:
         raise BenchError(
             f"--max-batch {request.max_batch} is below the smallest measured batch, {smallest}; add {request.max_batch} to --batches."
         )
+
+
+def check_rates(request: BenchRequest) -> None:
+    """Raises BenchError for arrival rates that bring nothing, before anything is measured."""
+    seconds = request.seconds or DEFAULT_SECONDS
+    for rate in request.arrival_rate or ():
+        if not 0 < rate <= 1e6:
+            raise BenchError(f"--arrival-rate must be > 0 and <= 1000000 images/s (got {rate:g}).")
+        if rate * max(seconds, LONGEST_ARRIVALS) < FEWEST_ARRIVALS:
+            raise BenchError(f"--arrival-rate {rate:g} brings {rate * max(seconds, LONGEST_ARRIVALS):.2g} images in {max(seconds, LONGEST_ARRIVALS):g} s, too few to say anything; give a higher rate, or more --seconds.")
 
 
 def _write(request: BenchRequest, measured: Measured) -> list[str]:

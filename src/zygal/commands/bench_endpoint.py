@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
-from zygal.commands.bench import DEFAULT_SECONDS, BenchRequest
+from zygal.commands.bench import DEFAULT_SECONDS, BenchRequest, check_rates
 from zygal.endpoint import check_timeout
 from zygal.errors import BenchError
 from zygal.listener import Listener
 from zygal.naming import refuse_given
 from zygal.outcome import Gate, Outcome
+from zygal.request import refuse_unused
 
 if TYPE_CHECKING:
     from zygal.endpoint.load import Offered
@@ -70,9 +71,9 @@ def _check(request: BenchRequest) -> None:
     refuse_given(request, NOT_THERE, "--endpoint", BenchError)
     if not request.arrival_rate:
         raise BenchError("--endpoint needs --arrival-rate RATE,...: how many images a second are offered to the service.")
-    for rate in request.arrival_rate:
-        if not 0 < rate <= 1e5:
-            raise BenchError(f"--arrival-rate must be > 0 and <= 100000 images/s (got {rate:g}).")
+    check_rates(request)
+    for field in ("levels", "execution", "max_slowdown"):
+        refuse_unused(request, field, "--endpoint measures a service, which runs as it was started", BenchError)
     check_timeout(request.timeout)
 
 

@@ -145,11 +145,11 @@ def _image_files(request: BenchRequest, subject: ArtifactSubject):
     if not request.images:
         return None
     from zygal.artifact import read_artifact
+    from zygal.artifact.inlets import inlet_at
     from zygal.evidence.images import list_images
-    from zygal.inlet import read_inlet
 
     metadata = read_artifact(request.artifact).metadata
-    inlet = read_inlet(request.inlet) if request.inlet else metadata.inlet
+    inlet = inlet_at(request.inlet) if request.inlet else metadata.inlet
     if inlet is None:
         raise BenchError(f"{request.artifact} holds no inlet, so image files cannot be preprocessed; give --inlet FILE.")
     if len(subject.feeds.inputs) > 1:

@@ -14,6 +14,7 @@ from zygal.naming import refuse_given
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, VECTOR_FILE, Output, check_outputs
 from zygal.prediction.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
+from zygal.request import refuse_unused
 
 if TYPE_CHECKING:
     from zygal.figures.regions import MappedPicture
@@ -141,6 +142,7 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
     if request.write_as == VECTORS:
         return _as_vectors(request, listing, listener)
     with open_classifiers(request) as (first, other):
+        _refuse_idle(request, first)
         notes = (*first.notes, *(other.notes if other else ()), *_skipped(listing))
         if request.regions:
             from zygal.commands.classify_regions import map_regions
@@ -167,6 +169,8 @@ def _check(request: ClassifyRequest) -> None:
             raise OutputError("--as vectors writes a file; give its name with -o FILE.parquet or -o FILE.npy.")
         vector_format(request.output)
         refuse_given(request, ("compare", "labels", "multi_label", "regions", "hash_images", "endpoint"), "--as vectors", OutputError)
+        for name in ("top", "min_probability", "min_margin", "threshold"):
+            refuse_unused(request, name, "--as vectors writes no predictions", OutputError)
     elif request.output:
         row_format(request.output)
         check_writable(request.output)
@@ -179,6 +183,18 @@ def _check(request: ClassifyRequest) -> None:
     check_outputs(request.outputs(), request.overwrite, request)
 
 
+def _refuse_idle(request: ClassifyRequest, first: Classifier) -> None:
+    """Raises OutputError for what has no effect on this model, or on what is asked for."""
+    if request.given("top") and request.top > len(first.labels):
+        raise OutputError(f"--top {request.top} is more than the {len(first.labels)} classes of {request.artifact}; give at most {len(first.labels)}.")
+    idle = ("min_probability", "min_margin") if first.multi_label else ("threshold",)
+    for name in idle:
+        several = "an image can have several labels" if first.multi_label else f"the classes of {request.artifact} exclude each other; --multi-label says that they do not"
+        refuse_unused(request, name, several, OutputError)
+    for name in ("top", "min_probability", "min_margin", "threshold", "skip", "column") if request.regions else ():
+        refuse_unused(request, name, "--regions draws one image", OutputError)
+
+
 def _skipped(listing: Listing) -> list[str]:
     """A note on files in the folders that are no images."""
     files = listing.passed_over()
@@ -189,7 +205,7 @@ def _skipped(listing: Listing) -> list[str]:
 
 def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) -> ClassifyOutcome:
     """The model's output for each image, into a file."""
-    from zygal.inlet import read_inlet
+    from zygal.artifact.inlets import inlet_at
     from zygal.prediction.classifier import open_artifact
     from zygal.prediction.vectors import write_vectors
 
@@ -200,7 +216,7 @@ def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) 
         done += more
         listener.count("images", done, total)
 
-    inlet = read_inlet(request.inlet) if request.inlet else None
+    inlet = inlet_at(request.inlet) if request.inlet else None
     first = open_artifact(request.artifact, inlet, classes=False, scores=request.scores)
     with open_pool(request, (first,), listing.peeked()) as (pool, cluster):
         rows, numbers, unreadable = write_vectors(request.output, first, listing, pool, advance)

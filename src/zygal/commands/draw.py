@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal.errors import InletError
 from zygal.listener import SILENT, Listener
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
@@ -56,19 +55,13 @@ class DrawOutcome(Outcome):
 
 def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:
     """Draws the stages. Raises ZygalError."""
-    from zygal.artifact import read_artifact
+    from zygal.artifact.inlets import inlet_at
     from zygal.figures.strip import draw_strip
     from zygal.files import existing_file
-    from zygal.inlet import read_inlet
     from zygal.inlet.stages import stages_of
-    from zygal.kinds import ARTIFACTS
-    from zygal.sources.recognition import kind_of
 
     check_outputs(request.outputs(), request.overwrite, request)
-    is_artifact = kind_of(request.inlet) in ARTIFACTS
-    inlet = read_artifact(request.inlet).metadata.inlet if is_artifact else read_inlet(request.inlet)
-    if inlet is None:
-        raise InletError(f"{request.inlet} holds no inlet; name a TOML file.")
+    inlet = inlet_at(request.inlet)
     stages = stages_of(existing_file(request.image), inlet)
     draw_strip(stages, f"{request.image}, preprocessed by {request.inlet}", request.output)
     return DrawOutcome(request=request, inlet=inlet, stages=tuple(stages), written=(request.output,))

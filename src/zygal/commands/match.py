@@ -14,6 +14,7 @@ from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
+from zygal.request import Request, refuse_unused, refuse_without
 from zygal.wording import counted
 
 if TYPE_CHECKING:
@@ -31,7 +32,7 @@ MOST_SECONDS = 20.0
 
 
 @dataclass(frozen=True, kw_only=True)
-class MatchRequest:
+class MatchRequest(Request):
     """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should serve. timeout: seconds for one of its answers. endpoint_limit:
     largest difference of its scores from those of the artifact, of the spread; `evidence.result.ELSEWHERE` unless given, or ELSEWHERE_IN_8_BITS. scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
     tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the images
@@ -174,11 +175,11 @@ class MatchOutcome(Outcome):
 def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     """Compares, and writes the corrected inlet and the sheet if asked for. Raises ZygalError."""
     from zygal.artifact import read_artifact
+    from zygal.artifact.inlets import inlet_at
     from zygal.commands.match_service import Served, check_service, engine_at
     from zygal.engines.artifact import open_engine
     from zygal.evidence.match import Limits, match
     from zygal.evidence.witness import read_witness
-    from zygal.inlet import read_inlet
 
     _check(request)
     listener.detail(f"reading {request.artifact or request.endpoint} and {request.witness}")
@@ -186,9 +187,10 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     recorded = read_witness(request.witness)
     engine = engine_at(request, facts) if request.endpoint else open_engine(facts)
     witness = recorded.fed_as(engine.input_shape)
-    inlet = read_inlet(request.inlet) if request.inlet else facts.metadata.inlet if facts else None
+    inlet = inlet_at(request.inlet) if request.inlet else facts.metadata.inlet if facts else None
     labels = facts.metadata.labels if facts else None
     shrunk = facts.metadata.shrunk if facts else None
+    _refuse_idle_limits(request, recorded, shrunk is not None)
     limits = Limits(request.tensor_limit, request.model_limit, request.end_limit, shrunk is not None, request.agree_limit, request.order_limit)
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
     rounding, why_not = (None, "") if request.endpoint or facts is None else _rounding(request, facts, witness, found, listener)
@@ -221,6 +223,7 @@ def _check(request: MatchRequest) -> None:
     if request.artifact is None and request.endpoint is None:
         raise OutputError("name the artifact to check, or a service with --endpoint URL.")
     check_timeout(request.timeout)
+    refuse_without(request, {"endpoint_limit": "endpoint", "timeout": "endpoint", "tensor_limit": "images", "end_limit": "images"}, OutputError)
     if request.worst < 0:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
     for name, why in (("sheet", "shows the images"), ("inlet", "preprocesses the images"), ("write_inlet", "is found with the images")):
@@ -262,6 +265,17 @@ def _rounding_notes(rounding: OwnRounding | None, why_not: str, found: Match) ->
     if rounding is None or any(gate.name == "B" and not gate.passes for gate in found.gates):
         return []
     return [rounding_sentence(rounding)]
+
+
+def _refuse_idle_limits(request: MatchRequest, witness: Witness, shrunk: bool) -> None:
+    """Raises OutputError for a limit that no gate has."""
+    for field in ("tensor_limit", "model_limit", "own_rounding") if witness.tensors is None else ():
+        refuse_unused(request, field, f"{request.witness} holds no tensors", OutputError)
+    for field in ("model_limit", "end_limit") if shrunk else ("agree_limit", "order_limit"):
+        precision = "in lower precision, so it is judged by its predictions" if shrunk else "not in lower precision"
+        refuse_unused(request, field, f"the artifact is {precision}", OutputError)
+    if request.endpoint_limit is not None and request.artifact is None:
+        refuse_unused(request, "endpoint_limit", "no artifact is named that the service should serve", OutputError)
 
 
 def _one_origin(inlet: Inlet | None, witness: Witness) -> bool:

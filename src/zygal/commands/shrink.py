@@ -132,7 +132,7 @@ class ShrinkOutcome(Outcome):
 
 def execute(request: ShrinkRequest, listener: Listener = SILENT) -> ShrinkOutcome:
     """Writes the artifact and the picture. Raises ZygalError; then no artifact is written."""
-    from zygal.inlet import read_inlet
+    from zygal.artifact.inlets import inlet_at
     from zygal.processor import multiplication
     from zygal.scores import INDEPENDENT, INDEPENDENT_LOGITS
     from zygal.shrink.given import check_alike, labelled
@@ -142,7 +142,7 @@ def execute(request: ShrinkRequest, listener: Listener = SILENT) -> ShrinkOutcom
     listener.detail(f"reading {request.artifact}")
     with opened(request.artifact, request.output, request.scores) as source:
         facts = source.facts
-        inlet = read_inlet(request.inlet) if request.inlet else facts.metadata.inlet
+        inlet = inlet_at(request.inlet) if request.inlet else facts.metadata.inlet
         given, recorded = _given(request, source, inlet, listener)
         check_alike(given, recorded, facts.metadata.inlet if recorded is None else None)
         _check_shape(source, given, request)

@@ -12,6 +12,7 @@ from zygal.naming import command_line
 from zygal.outcome import Gate, Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 from zygal.prediction.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
+from zygal.request import refuse_unused, refuse_without
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
@@ -111,6 +112,7 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
             raise LabelsError(
                 f"{request.artifact} holds no class names to join the labels to; give --labels FILE (or the training folder)."
             )
+        _refuse_idle(request, first)
         images = _labelled(request, first.multi_label)
         pair = _pair(request.pair, first.labels) if request.pair else None
         prepared.extend((images, pair, join(images, first.labels, request.images)))
@@ -163,6 +165,7 @@ def _choices(request: TallyRequest, classes: int):
 
 def _check(request: TallyRequest) -> None:
     check_request(request)
+    refuse_without(request, {"margin": "compare"}, OutputError)
     if request.top and min(request.top) < 1:
         raise OutputError(f"--top needs numbers of at least 1, like 1,5 (got {','.join(map(str, request.top))}).")
     if request.worst < 0:
@@ -170,6 +173,16 @@ def _check(request: TallyRequest) -> None:
     if request.pair and not request.draw:
         raise OutputError("--pair chooses which wrong predictions are drawn, so it needs --draw DIR.")
     check_outputs(request.outputs(), request.overwrite, request)
+
+
+def _refuse_idle(request: TallyRequest, first: Classifier) -> None:
+    """Raises OutputError for what has no effect on this model."""
+    if not first.multi_label:
+        refuse_unused(request, "threshold", f"the classes of {request.artifact} exclude each other; --multi-label says that they do not", OutputError)
+    elif request.top:
+        refuse_unused(request, "top", "an image can have several labels", OutputError)
+    if request.given("top") and max(request.top) > len(first.labels):
+        raise OutputError(f"--top {max(request.top)} is more than the {len(first.labels)} classes of {request.artifact}; give at most {len(first.labels)}.")
 
 
 def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:

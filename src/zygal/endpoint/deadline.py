@@ -9,7 +9,7 @@ from __future__ import annotations
 import socket
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 _current = threading.local()
@@ -25,10 +25,8 @@ class _Exchange:
     def end(self) -> None:
         """Whatever waits for this connection, in whatever state, waits no more."""
         self.over = True
-        try:
+        with suppress(OSError, AttributeError):  # It is closed already, or was never made.
             self.socket.shutdown(socket.SHUT_RDWR)
-        except (OSError, AttributeError):  # It is closed already, or was never made.
-            pass
 
 
 @contextmanager

@@ -13,13 +13,14 @@ from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
 from zygal.errors import ClusterError, EngineError, SourceError
 from zygal.naming import refuse_given
 from zygal.pool import Pool, ThreadPool
+from zygal.request import Request, refuse_without
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
 
 
 @dataclass(frozen=True, kw_only=True)
-class ClassifierRequest:
+class ClassifierRequest(Request):
     """What the requests of `classify` and `tally` share.
 
     artifact: the ONNX file. scores: which of its outputs, if it has several. inlet, labels: files to use instead of those inside. multi_label: the classes do not exclude each
@@ -49,6 +50,7 @@ def check_request(request: ClassifierRequest) -> None:
     if request.threads is not None and request.threads < 1:
         raise EngineError(f"--threads must be at least 1 (got {request.threads}).")
     check_timeout(request.timeout)
+    refuse_without(request, {"timeout": "endpoint"}, EngineError)
     if request.cluster is not None:
         from zygal.cluster.connection import check_address
 
@@ -66,7 +68,7 @@ def open_classifiers(
 ) -> Iterator[tuple[Classifier, Classifier | None]]:
     """The artifact, and the model that it is compared with, if any. before_compared: called with the artifact before a framework
     is loaded, to refuse what cannot work. Raises ZygalError."""
-    from zygal.inlet import read_inlet
+    from zygal.artifact.inlets import inlet_at
     from zygal.labels import read_labels
     from zygal.prediction.classifier import open_artifact, open_compared
     from zygal.sources.opened import source_file
@@ -74,7 +76,7 @@ def open_classifiers(
 
     check_request(request)
     labels = read_labels(request.labels) if request.labels else None
-    inlet = read_inlet(request.inlet) if request.inlet else None
+    inlet = inlet_at(request.inlet) if request.inlet else None
     first = open_artifact(request.artifact, inlet, labels, request.multi_label, scores=request.scores)
     if request.endpoint:
         first.serve_at(request.endpoint, request.timeout)
@@ -85,7 +87,7 @@ def open_classifiers(
         return
     if request.cluster is not None and kind_of(request.compare) not in kinds.ARTIFACTS:
         raise ClusterError(f"--cluster compares artifacts, but {request.compare} is a trained model; convert it first, and give its artifact.")
-    inlet = read_inlet(request.compare_inlet) if request.compare_inlet else None
+    inlet = inlet_at(request.compare_inlet) if request.compare_inlet else None
     shape = (inlet or first.inlet).tensor_shape()
     with source_file(request.compare, request.weights, shape, "--compare") as source:
         yield first, open_compared(source, first, inlet, request.multi_label, request.compare_scores)

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from zygal.errors import OutputError, as_text, without_secrets, install_extra
+from zygal.errors import OutputError, as_text, install_extra, without_secrets
 from zygal.prediction.prediction import Prediction, RankedClass
 
 CSV, JSON_LINES, PARQUET = ".csv", ".jsonl", ".parquet"

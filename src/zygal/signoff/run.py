@@ -119,6 +119,8 @@ class Run:
             artifact=artifact.path, witness=data.witness, images=data.reference, inlet=self._own_inlet() if data.reference else None,
             scores=self.plan.model.scores, tensor_limit=limits.tensor_grey_levels, model_limit=limits.model_of_spread,
             end_limit=limits.end_to_end_of_spread, agree_limit=limits.shrunk_top_1, order_limit=limits.shrunk_order,
+            # A plan states the limits of all artifacts; those that do not concern this one wait for another.
+            configured=frozenset(("tensor_limit", "model_limit", "end_limit", "agree_limit", "order_limit")),
         )  # fmt: skip
         outcome = match.execute(request, self.listener)
         shown = [each.name for each in outcome.found.images[:SHOWN_IMAGES]] if data.reference else []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import reduce
-from math import pi, sqrt
+from math import sqrt
 
 import numpy as np
 

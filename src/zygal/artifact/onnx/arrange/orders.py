@@ -14,7 +14,6 @@ from zygal.artifact.onnx.arrange.costs import AXIS_MOVED, elements
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
 from zygal.artifact.onnx.arrange.permuting import is_elementwise, keeps_order, removed_axes, turned, turned_constant
 from zygal.graph import Graph, GraphBuilder, Node
-from zygal.graph.build import free_name
 from zygal.graph.passes.dead import remove_dead
 from zygal.graph.passes.rules import attribute
 
