@@ -29,14 +29,21 @@ def _nearest(site: Site, exact: bool):
     number = np.float64 if site.type_of(x).dtype == np.float64 else np.float32
     places = []
     for size, out, factor in zip(spatial, wanted, scales):
-        step = number(size) / number(out) if not factor else number(1.0 / factor)
-        index = np.arange(out, dtype=number)
-        ways = _exact_places(index, step) if exact else [index * step]
-        found = [np.minimum(np.floor(way).astype(np.int64), size - 1) for way in ways]
-        if any((way != found[0]).any() for way in found):
+        found = nearest_places(size, out, factor, number, exact)
+        if found is None:
             site.refuse(f"resizes {size} to {out} by nearest-exact, for which the framework picks other pixels in one memory layout than in another")
-        places.append(found[0])
+        places.append(found)
     return resized_by_nearest(site, x, places)
+
+
+def nearest_places(size: int, wanted: int, factor: float | None, number: type, exact: bool) -> np.ndarray | None:
+    """Which of `size` pixels are picked for the wanted ones, counted in the dtype `number`; factor: if it was given instead of the size. None where the
+    framework's own kernels disagree."""
+    step = number(size) / number(wanted) if not factor else number(1.0 / factor)
+    index = np.arange(wanted, dtype=number)
+    ways = _exact_places(index, step) if exact else [index * step]
+    found = [np.minimum(np.floor(way).astype(np.int64), size - 1) for way in ways]
+    return found[0] if all((way == found[0]).all() for way in found) else None
 
 
 def _exact_places(index: np.ndarray, step: np.floating) -> list[np.ndarray]:
