@@ -1,9 +1,13 @@
 """Recovery: pipelines built from other libraries' own calls, with no hint but the images and what came out."""
 
+import dataclasses
+import json
+
 import cv2
 import numpy as np
 import pytest
 import torch
+from conftest import called
 from PIL import Image, ImageOps
 
 from zygal import Witness
@@ -11,8 +15,10 @@ from zygal.engines import run_in_batches
 from zygal.errors import InletError
 from zygal.evidence.causes import find_cause
 from zygal.evidence.score_causes import explain_scores
+from zygal.evidence.witness import read_witness
 from zygal.inlet import Crop, Decode, Inlet, Pad, Resize, Values, apply_inlet, format_inlet, parse_inlet, read_inlet
 from zygal.inlet.recovery import recover_by_scores, recover_inlet
+from zygal.inlet.recovery.material import gather, held_back
 
 
 def by_pillow(path):
@@ -165,3 +171,43 @@ def test_forms_and_renamings_of_scores_are_recognised(ours, recorded, words):
     scores = np.random.default_rng(3).normal(size=(9, 12)) * 3
     said = explain_scores(ours(scores), recorded(scores), 1e-4)
     assert said is None if words is None else re.search(words, said), said
+
+
+def test_images_are_held_back_and_prove_the_inlet(workspace):
+    done = called("inlet", "recover", "--witness", "channel_marks.witness", "--images", "reference", "-o", "r.toml", "--json", "r.json", cwd=workspace)
+    assert done.returncode == 0 and "10 images that the search did not see: max error 0 grey levels" in " ".join(done.stdout.split())
+    found = json.loads((workspace / "r.json").read_text())
+    assert found["by_tensors"]["images_held_back"] == 10 and {gate["name"] for gate in found["gates"]} == {"inlet", "held back"}
+    matched = called("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--images", "reference", "--inlet", "r.toml", "--json", "m.json", cwd=workspace)
+    assert "recovered on the images of this witness" in matched.stderr and json.loads((workspace / "m.json").read_text())["inlet_recovered_on_these_images"]
+    # It goes with the inlet into an artifact, and is no part of what the inlet does.
+    assert called("convert", "channel_marks.pt2", "-o", "m.onnx", "--inlet", "r.toml", "--labels", "labels.txt", cwd=workspace).returncode == 0
+    assert "recovered on the images" in called("match", "m.onnx", "--witness", "channel_marks.witness", "--images", "reference", cwd=workspace).stderr
+    recovered, stated = read_inlet(workspace / "r.toml"), read_inlet(workspace / "channel_marks.inlet.toml")
+    assert recovered.recovered_on and not stated.recovered_on and recovered == dataclasses.replace(recovered, recovered_on=None)
+
+
+def test_both_parts_have_each_kind_and_a_quarter_is_held_back(shipped):
+    paths = sorted((shipped / "reference").iterdir())
+    material = gather(paths, np.zeros((len(paths), 3, 4, 4), np.float32))
+    held = held_back(material)
+    assert len(held) >= len(paths) / 4 and len(held) <= len(paths) / 2 and held == held_back(material)
+    kinds = {index: (material.kinds[index], material._is[index]) for index in material.readable}
+    for kind in set(kinds.values()):
+        members = [index for index in kinds if kinds[index] == kind]
+        assert len(members) == 1 or 0 < len(set(members) & set(held)) < len(members)
+    material.hold(held)
+    assert not set(held) & set(material.readable) and not set(held) & set(material.plain)
+    for few in range(1, 4):
+        assert held_back(gather(paths[:few], np.zeros((few, 3, 4, 4), np.float32))) == []
+
+
+def test_what_only_a_held_image_shows_is_found_and_said_not_to_be_proved(shipped, tmp_path, monkeypatch):
+    """An EXIF rotation that the search does not see: all images are searched with then, and nothing is left to prove it."""
+    witness = read_witness(shipped / "channel_marks.witness")
+    turned = [index for index, image in enumerate(witness.images) if Image.open(shipped / "reference" / image.name).getexif().get(0x0112, 1) not in (0, 1)]
+    monkeypatch.setattr("zygal.inlet.recovery.recover.held_back", lambda material: turned)
+    done = called("inlet", "recover", "--witness", "channel_marks.witness", "--images", "reference", "-o", str(tmp_path / "r.toml"), "--json", str(tmp_path / "r.json"), cwd=shipped)
+    document = json.loads((tmp_path / "r.json").read_text())
+    assert turned and (done.returncode, document["verdict"]) == (4, "undecided"), done.stdout
+    assert "none was left to prove it" in " ".join(done.stdout.split()) and read_inlet(tmp_path / "r.toml").decode.exif == "apply"

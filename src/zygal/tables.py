@@ -77,7 +77,7 @@ def parquet_columns(
         try:
             for batch in table.iter_batches(_ROWS_AT_ONCE, columns=columns):
                 yield zip(*([_cell(value) for value in column.to_pylist()] for column in batch.columns))
-        except (pyarrow.ArrowException, OSError) as fault:
+        except (pyarrow.ArrowException, OSError, UnicodeDecodeError, ValueError, OverflowError) as fault:
             raise error(f"{path} is damaged ({first_line(fault)}).") from fault
 
     return names, batches()

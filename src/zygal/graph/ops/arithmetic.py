@@ -226,7 +226,10 @@ class Cast(Operator):
     parameters = (Parameter("to"),)
 
     def infer(self, inputs, attributes):
-        return [TensorType(np.dtype(attributes["to"]), inputs[0].shape)]
+        wanted = np.dtype(attributes["to"])
+        if wanted.name not in ANYTHING:
+            raise ValueError(f"it casts to {wanted}, which is not supported")
+        return [TensorType(wanted, inputs[0].shape)]
 
     def compute(self, inputs, attributes):
         return [inputs[0].astype(attributes["to"])]

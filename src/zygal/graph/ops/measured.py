@@ -38,6 +38,11 @@ class MeasuredSlice(Operator):
     accepts = (ANYTHING, WIDE)
     parameters = (Parameter("axes"),)
 
+    def check_dtypes(self, inputs):
+        super().check_dtypes(inputs)
+        if len({each.dtype for each in inputs[1:] if each is not None}) > 1:
+            raise ValueError("its operands have different dtypes")
+
     def infer(self, inputs, attributes):
         x, starts, ends = inputs
         count = len(attributes["axes"])
