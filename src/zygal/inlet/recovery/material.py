@@ -148,11 +148,11 @@ def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
 
 def held_back(material: Material) -> list[int]:
     """A quarter of the images or a little more, so that what is found on the others can be proved on them: of each kind of file (format, colours,
-    orientation, transparency, depth, proportions) that occurs twice some are held back and some are not. None of fewer than four images."""
+    orientation, transparency, depth) that occurs twice some are held back and some are not. None of fewer than four images."""
     kinds: dict[tuple, list[int]] = {}
-    for index in material.readable:
-        height, width = material.sizes[index]
-        kinds.setdefault((material.kinds[index], material._is[index], (height > width) - (height < width)), []).append(index)
+    # From the tallest to the widest, so that what is taken at even places is of all proportions.
+    for index in sorted(material.readable, key=lambda each: (material.sizes[each][0] / material.sizes[each][1], each)):
+        kinds.setdefault((material.kinds[index], material._is[index]), []).append(index)
     wanted = -(-len(material.readable) // 4)
     if len(material.readable) < FEWEST_TO_HOLD:
         return []
@@ -162,8 +162,7 @@ def held_back(material: Material) -> list[int]:
         if shares[kind] >= len(kinds[kind]) - 1:
             break
         shares[kind] += 1
-    # At even places, the first one never: what is found first is searched with.
-    return sorted(each[-1 - place * len(each) // count] for kind, each in kinds.items() if (count := shares[kind]) for place in range(count))
+    return sorted(each[(2 * place + 1) * len(each) // (2 * count)] for kind, each in kinds.items() if (count := shares[kind]) for place in range(count))
 
 
 def _channels_last(tensors: np.ndarray) -> tuple[np.ndarray, Tensor]:
