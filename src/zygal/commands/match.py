@@ -7,15 +7,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal import kinds
-from zygal.commands.match_sentences import causes, rounding_sentence
+from zygal.commands.match_rounding import examined, notes_on
+from zygal.commands.match_sentences import causes
 from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
-from zygal.errors import OutputError, WitnessError, ZygalError
+from zygal.errors import OutputError, WitnessError
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.outcome import Outcome
 from zygal.outputs import PICTURE, Output, check_outputs
 from zygal.request import Request, refuse_unused, refuse_without
-from zygal.wording import counted
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
@@ -24,11 +24,6 @@ if TYPE_CHECKING:
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
     from zygal.metadata import Shrunk
-
-
-NEAR = 10.0
-"""A difference within so many times of B's limit is looked into."""
-MOST_SECONDS = 20.0
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -193,7 +188,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     _refuse_idle_limits(request, recorded, shrunk is not None)
     limits = Limits(request.tensor_limit, request.model_limit, request.end_limit, shrunk is not None, request.agree_limit, request.order_limit)
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
-    rounding, why_not = (None, "") if request.endpoint or facts is None else _rounding(request, facts, witness, found, listener)
+    rounding, why_not = (None, "") if request.endpoint or facts is None else examined(request, facts, witness, found, listener)
     served = check_service(request, engine, facts, witness, found) if request.endpoint else Served()
     written = []
     if request.write_inlet and found.cause:
@@ -212,7 +207,7 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         rounding=rounding,
         one_origin=bool(request.images) and _one_origin(inlet, witness),
         gates=(*found.gates, *served.gates),
-        notes=(*_rounding_notes(rounding, why_not, found), *_notes(request, found, witness, inlet, witness is not recorded, facts), *served.notes),
+        notes=(*notes_on(rounding, why_not, found), *_notes(request, found, witness, inlet, witness is not recorded, facts), *served.notes),
         unreadable=found.unreadable,
         written=tuple(written),
         next_step=_next_step(request, inlet, found, witness.tensors is not None),
@@ -230,41 +225,6 @@ def _check(request: MatchRequest) -> None:
         if getattr(request, name) and request.images is None:
             raise WitnessError(f"--{name.replace('_', '-')} {why}, so it needs --images DIR.")
     check_outputs(request.outputs(), request.overwrite, request)
-
-
-def _rounding(request: MatchRequest, facts: Artifact, witness: Witness, found: Match, listener: Listener) -> tuple[OwnRounding | None, str]:
-    """What of B's difference is the model's own rounding, where B fails, is near its limit, or it is asked for; else why that is not known."""
-    gates = [gate for gate in found.gates if gate.name == "B"]
-    near = any(gate.measured is None or not gate.measured <= gate.limit / NEAR for gate in gates if gate.unit == "of the spread")
-    if not gates or not (request.own_rounding or near or not all(gate.passes for gate in gates)):
-        return None, ""
-    if facts.metadata.shrunk is not None or facts.metadata.tensor is not None:
-        return None, f"own rounding: not computed, because the artifact {'is in lower precision' if facts.metadata.shrunk else 'takes raw pixels'}"
-    import numpy as np
-
-    from zygal.evidence.rounding import images_to_look_at, own_rounding
-    from zygal.outline.cost import multiply_adds
-    from zygal.outline.opened import graph_at
-    from zygal.sources.recognition import kind_of
-
-    try:
-        graph = graph_at(request.artifact, kind_of(request.artifact))
-        if any(array.dtype == np.float16 for array in graph.constants.values()):
-            return None, "own rounding: not computed, because the artifact's weights are float16"
-        chosen, seconds = images_to_look_at(found.model.differences, sum(multiply_adds(graph, node) for node in graph.nodes), MOST_SECONDS)
-        listener.note(f"computing {counted(len(chosen), 'recorded tensor')} in float64 to tell a wrong conversion from rounding, which takes about {max(seconds, 1):.0f} s")
-        return own_rounding(graph, witness.tensors[chosen], witness.scores[chosen], found.model.scores[chosen], found.spread), ""
-    except ZygalError as fault:
-        return None, f"own rounding: not computed, because {fault}"
-
-
-def _rounding_notes(rounding: OwnRounding | None, why_not: str, found: Match) -> list[str]:
-    """Where B passes, what its difference is; where it fails this is among the causes."""
-    if why_not:
-        return [why_not]
-    if rounding is None or any(gate.name == "B" and not gate.passes for gate in found.gates):
-        return []
-    return [rounding_sentence(rounding)]
 
 
 def _refuse_idle_limits(request: MatchRequest, witness: Witness, shrunk: bool) -> None:
