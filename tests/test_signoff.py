@@ -200,7 +200,7 @@ def test_whatever_a_step_reads_is_a_reason_to_do_it_again(workspace):
     assert reused() == {"survey", "accuracy", "inlet"}
 
 
-def test_what_was_done_before_an_interrupt_is_kept(tmp_path):
+def test_what_was_done_before_an_interrupt_is_kept(tmp_path, monkeypatch):
     keeper, calls = Keeper(tmp_path / "kept"), []
     about = {"artifact": "x"}
 
@@ -213,6 +213,9 @@ def test_what_was_done_before_an_interrupt_is_kept(tmp_path):
     step = Keeper(tmp_path / "kept").take("agreement", about, lambda: calls.append(1))
     assert step.reused and step.document == {"n": 1} and step.result.pictures == {"a.png": b"\x89PNG"} and not calls
     assert not Keeper(tmp_path / "kept").take("agreement", {"artifact": "y"}, lambda: Result({"n": 2})).reused
+    monkeypatch.setattr("zygal.signoff.kept.own_code", lambda: "changed")
+    assert not Keeper(tmp_path / "kept").take("agreement", about, lambda: Result({"n": 4})).reused
+    monkeypatch.undo()
     assert not Keeper(tmp_path / "kept", fresh=True).take("agreement", {"artifact": "y"}, lambda: Result({"n": 3})).reused
 
 

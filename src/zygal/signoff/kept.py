@@ -15,10 +15,11 @@ from datetime import datetime, timezone
 from pathlib import Path
 from typing import Any
 
+import zygal
 from zygal import __version__
 from zygal.documents import either, json_value, mapping, number, rebuilt, record, text
 from zygal.errors import FileError, OutputError, ZygalError
-from zygal.files import make_folder, read_bytes, write_text
+from zygal.files import make_folder, read_bytes, sha256_of_all, write_text
 from zygal.libraries import installed_version
 from zygal.outcome import Outcome
 from zygal.processor import cpuinfo
@@ -63,6 +64,11 @@ def library_versions() -> dict[str, str]:
     return {name: number for name, number in found.items() if number is not None}
 
 
+def own_code() -> str:
+    """The hash of this program's own code: between two releases it changes while its version stays."""
+    return sha256_of_all(sorted(Path(zygal.__file__).parent.rglob("*.py")))
+
+
 class Keeper:
     """Keeps the results of a plan's steps in a folder. fresh: nothing kept is used. notes: sentences on kept results that were not used.
 
@@ -71,7 +77,7 @@ class Keeper:
 
     def __init__(self, folder: Path, fresh: bool = False):
         self.folder, self.fresh = folder, fresh
-        self.about = {"versions": library_versions(), "processor": cpuinfo("model name") or platform.machine()}
+        self.about = {"versions": library_versions(), "code": own_code(), "processor": cpuinfo("model name") or platform.machine()}
         self.notes: list[str] = []
         self._key = own_key()
         if self._key is None:
@@ -122,7 +128,6 @@ class Keeper:
         except (ZygalError, ValueError, RecursionError, MemoryError, binascii.Error):
             return self._not_used(path, "it is damaged")
         return Step(name, Result(content["document"], pictures), content["seconds"], content["measured_at"], True)
-
 
     def _not_used(self, path: Path, why: str) -> None:
         self.notes.append(f"{path} is not used, because {why}; measured again")

@@ -207,9 +207,10 @@ class Run:
             raise PlanError(f"{self.plan.path}: speed.image_size is missing: {path} takes raw pixels of any size, so say which [height, width] is measured.")
         if witness and (metadata.tensor is not None or read_witness(witness).tensors is None):
             witness = None
+        baseline = {} if wanted.earlier is None else {"baseline": wanted.earlier, "max_slowdown": wanted.slowdown_at_most}
         request = bench.BenchRequest(artifact=path, batches=tuple(sorted(batches)) or DEFAULT_BATCHES, threads=tuple(sorted(threads)) or None,
                                      seconds=seconds, witness=witness, image_size=wanted.image_size, layers=wanted.layers and format_of(path) is ONNX,
-                                     baseline=wanted.earlier, max_slowdown=wanted.slowdown_at_most or 0.0)  # fmt: skip
+                                     **baseline)  # fmt: skip
         outcome = bench.execute(request, self.listener)
         if outcome.interrupted:
             raise KeyboardInterrupt

@@ -44,7 +44,7 @@ def show(out, outcome: RecoverOutcome) -> None:
     found = outcome.by_tensors or outcome.by_scores
     held = found.held if outcome.by_scores else len(found.held)
     searched = f"{counted(found.images - held, 'image')}"
-    show_verdict(out, outcome, f" on {searched} searched with and {counted(held, 'image')} held back" if held else f" on {searched}")
+    show_verdict(out, outcome, f" ({searched} searched with, {counted(held, 'image')} held back)" if held else f" on {searched}")
 
 
 def _is_noise(outcome: RecoverOutcome) -> bool:

@@ -126,7 +126,8 @@ def _show_calibration(out, found, what: str) -> None:
         out,
         f"Calibration of {what}: mean confidence {percent(calibration.confidence)}, accuracy {percent(accuracy.value)} "
         f"(95 % CI {_interval(accuracy, percent)}). {verdict}. Expected calibration error {calibration.expected_error:.4f} over "
-        f"{len(calibration.bins)} bins.",
+        f"{len(calibration.bins)} bins; on as many images, a perfectly calibrated model stays below {calibration.by_chance:.4f} in three "
+        "of four cases.",
     )
 
 
