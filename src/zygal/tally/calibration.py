@@ -33,9 +33,9 @@ class Bin:
 class Calibration:
     """expected_error: the mean over images of |confidence - accuracy| of their bin (expected calibration error; Naeini, Cooper
     and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", AAAI 2015). It is above 0 for a perfectly calibrated
-    model too, in three of four cases by no more than `by_chance`: `corrected_error` is without that; the error lies between `low` and `high` with 95 %. p_value: the chance that a perfectly
-    calibrated model with these confidences is as far off in that error, or in mean confidence against accuracy, twice the smaller of both.
-    confidence, accuracy: over all images."""
+    model too, in three of four cases by no more than `by_chance`: `corrected_error` is without that; the error lies between `low` and `high`
+    with 95 %. p_value: the chance that a perfectly calibrated model with these confidences is as far off in that error, or in mean
+    confidence against accuracy, twice the smaller of both. confidence, accuracy: over all images."""
 
     expected_error: float
     corrected_error: float
