@@ -38,6 +38,7 @@ from zygal.bench.subjects import ArtifactSubject
 from zygal.cli.terminal import write_json
 from zygal.engines.session import open_session
 from zygal.errors import BenchError, ZygalError
+from zygal.outcome import Verdict
 
 
 class Clock:
@@ -403,14 +404,18 @@ def test_a_regression_is_judged_in_multiples_of_the_reference_workload(bench, tm
         references = {threads: seconds * speed for threads, seconds in bench.reference_seconds.items()}
         return replace(bench, cells=tuple(cells), reference_seconds=references)
 
+    def verdicts(regression, allowed):
+        return {gate.verdict for gate in regression.gates(allowed)}
+
     write_json(str(tmp_path / "earlier.json"), document(as_if(1.0)))
     earlier = read_baseline(tmp_path / "earlier.json")
     same = judge(as_if(1.7), earlier)
-    assert {change.verdict for change in same.changes} == {SAME} and not same.fails(0.0)
+    assert {change.verdict for change in same.changes} == {SAME} and verdicts(same, 0.0) == {Verdict.UNDECIDED}
     assert same.machine_ratio[1] == pytest.approx(1.7) and same.changes[0].raw_ratio == pytest.approx(1.7)
     slower = judge(as_if(0.8, artifact=1.1), earlier)
-    assert {change.verdict for change in slower.changes} == {SLOWER} and slower.fails(0.05) and not slower.fails(0.15)
-    assert not judge(as_if(1.0, artifact=1 / 1.3), earlier).fails(0.0)
+    assert {change.verdict for change in slower.changes} == {SLOWER} and verdicts(slower, 0.05) != {Verdict.PASSED} and verdicts(slower, 0.5) == {Verdict.PASSED}
+    assert verdicts(judge(as_if(1.0, artifact=1 / 1.3), earlier), 0.0) == {Verdict.PASSED}
+    assert verdicts(judge(as_if(1.0, artifact=1.6), earlier), 0.15) == {Verdict.FAILED}
     elsewhere = replace(bench, machine=replace(bench.machine, processor="another"), runtime="another runtime")
     with pytest.raises(BenchError, match="processor .* in the baseline, another now; runtime"):
         judge(elsewhere, earlier)

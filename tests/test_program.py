@@ -35,11 +35,11 @@ def test_the_demo_runs_as_it_says(tmp_path):
     done = program("demo", "example", "--json", "demo.json", cwd=tmp_path, timeout=400)
     assert done.returncode == 0, done.stdout + done.stderr
     steps = json.loads((tmp_path / "demo.json").read_text())["steps"]
-    assert [step["exit_code"] for step in steps] == [0, 0, 0, 0, 1, 2, 1, *[0] * 13]
+    assert [step["exit_code"] for step in steps] == [0, 0, 0, 0, 1, 2, *[0] * 13]
     for step in steps:
         assert "$ " + " ".join(step["command"]) in done.stdout
     assert (
-        done.stdout.count("Likely cause: ") == 2 and "(exact)" in done.stdout and "PASS: A, B, C, L on 40 images." in done.stdout
+        done.stdout.count("Likely cause: ") == 1 and "(exact)" in done.stdout and "PASS: A, B, C, L on 40 images." in done.stdout
     )
     assert "the same picture has two labels" in done.stdout and "channel_marks.onnx is better" in done.stdout
     shipped_bytes = sum(path.stat().st_size for path in Path(zygal.demo.__file__).parent.rglob("*") if path.is_file())

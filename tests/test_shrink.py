@@ -25,7 +25,7 @@ from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.reference import run_graph
 from zygal.inlet import Decode, Inlet, Resize, Tensor, Values
 from zygal.metadata import EIGHT_BITS, Metadata, Share, Shrunk
-from zygal.processor import Multiplication
+from zygal.processor import Multiplication, multiplication
 from zygal.shrink.calibrate import calibrate
 from zygal.shrink.choose import Budget, Chooser, best_returned, layers_of
 from zygal.shrink.cost import unit_seconds
@@ -40,7 +40,7 @@ from zygal.shrink.trial import Point, expected_agreement
 from zygal.shrink.weights import stored_weight
 from zygal.tally.intervals import Estimate, share_of
 
-FORM = onnx_form(Multiplication("x86", ("AVX-512 VNNI",)))
+FORM = onnx_form(multiplication())
 IMAGES = np.random.default_rng(5).normal(size=(24, 3, 16, 16)).astype(np.float32)
 
 
@@ -544,7 +544,8 @@ def test_comparisons_work_as_they_are(shrunk, tmp_path):
     labels = (folder / "labels.txt").read_text().split()
     (folder / "labelled.csv").write_text("path,label\n" + "".join(f"reference/{name},{labels[int(name[5:7]) % 10]}\n" for name in names))
     tally = called("tally", "small.onnx", "--images", "labelled.csv", "--compare", "channel_marks.onnx", cwd=folder)
-    assert tally.returncode == 0, tally.stdout
+    # Of 40 images none can show that less than 1 % was lost.
+    assert tally.returncode == 4 and "comparison is undecided" in tally.stdout, tally.stdout
     classify = called("classify", "small.onnx", "reference/mark-00.jpg", "--compare", "channel_marks.onnx", cwd=folder)
     assert classify.returncode == 0, classify.stderr
     bench = called("bench", "small.onnx", "--compare", "channel_marks.onnx", "--batches", "1", "--threads", "1", "--seconds", "0.5", cwd=folder)

@@ -19,7 +19,7 @@ from PIL import Image
 from zygal.bench.result import READINGS_FOR_P99
 from zygal.documents import json_value
 from zygal.errors import PlanError, ZygalError
-from zygal.outcome import Gate
+from zygal.outcome import Gate, Verdict
 from zygal.signoff.changes import changes_since, read_signoff
 from zygal.signoff.check import Check, Checks
 from zygal.signoff.kept import Keeper, Result
@@ -138,7 +138,7 @@ def test_a_plan_is_carried_out_and_nothing_unchanged_is_computed_twice(workspace
     (workspace / "channel_marks.onnx").unlink()
     plan(workspace, 'report_only = ["accuracy.at_least"]\n', SOURCE, DATA, LABELLED, "[accuracy]\nat_least = 0.99\neach_group_at_least = 0.5\n[portability]\nopset_at_most = 17\nruns_on = \"1.16\"\n")
     first = program("signoff", "plan.toml", cwd=workspace, env=os.environ | {"COLUMNS": "160"})
-    assert first.returncode == 0 and "PASS, signed off: 9 gates." in first.stdout and "channel_marks.onnx was made from channel_marks.pt2, because it is missing" in first.stderr
+    assert first.returncode == 0 and "PASS, signed off: 10 gates." in first.stdout and "channel_marks.onnx was made from channel_marks.pt2, because it is missing" in first.stderr
     assert re.search(r"accuracy.at_least +accuracy +reported +91.0 % +>= 99.0 %", first.stdout)
     before = result(workspace)
     assert before["signed_off"] and before["exit_code"] == 0 and not any(step["reused"] for step in before["steps"].values())
@@ -326,10 +326,10 @@ def test_the_limit_and_the_interval_are_told_apart():
     checks = Checks(Plan(path="p", sha256="", title="t", accuracy=Accuracy(lost_at_most=0.02, compare="x"), speed=Speed(limits=(SpeedLimit(1, 1, p99_at_most_ms=5.0, median_at_most_ms=2.0),))))
     paired = {"paired": {"difference": {"value": -0.01, "ci95_low": -0.05, "ci95_high": 0.03}, "images": 100}, "compared": "x"}
     lost = checks._lost(paired)
-    assert lost.gate.passes and "more images would tell" in lost.detail
+    assert lost.gate.verdict is Verdict.UNDECIDED and "1600 images" in lost.gate.deciding
     cell = {"batch_images": 1, "threads": 1, "latency_median_seconds": 0.0019, "latency_ci95_seconds": [0.0018, 0.0021], "latency_p99_seconds": None, "runs": 12, "images_per_second": 5.0}
     median, p99 = checks.speed({"cells": [cell], "gates": []})
-    assert median.gate.passes and "can change from run to run" in median.detail
+    assert median.gate.verdict is Verdict.UNDECIDED and "seconds" in median.gate.deciding
     assert not p99.gate.passes and "12 runs are too few" in p99.gate.explanation
     missing = list(checks.speed({"cells": [], "gates": []}))
     assert not any(each.gate.passes for each in missing) and missing[0].gate.explanation == "not measured"

@@ -138,8 +138,9 @@ def test_the_same_picture_is_found_after_encoding_anew_and_no_other(shipped, tmp
 
 def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
     done = called("tally", "channel_marks.onnx", "--images", "labelled.csv", "--compare", "channel_marks.pt2",
-                  "--trained-on", "reference", "--json", "a.json", "--draw", "drawn", "--min-accuracy", "90%", cwd=workspace)  # fmt: skip
-    assert done.returncode == 0 and "Accuracy 91.0 %" in done.stdout, done.stdout + done.stderr
+                  "--trained-on", "reference", "--json", "a.json", "--draw", "drawn", "--min-accuracy", "80%", cwd=workspace)  # fmt: skip
+    # Accuracy passes; that nothing was lost is not decided by so few images.
+    assert done.returncode == 4 and "Accuracy 91.0 %" in done.stdout, done.stdout + done.stderr
     found = json.loads((workspace / "a.json").read_text())
     rows = list(csv.DictReader((workspace / "labelled.csv").open()))
     classifier = open_artifact(workspace / "channel_marks.onnx")
@@ -269,7 +270,7 @@ def test_several_labels_of_a_table(shipped, tmp_path):
     (tmp_path / "mine.csv").write_text("\n".join(lines))
     done = called("tally", "colours.onnx", "--images", "mine.csv", "--json", "a.json", "--compare", "colours.pt2", "--draw",
                   "drawn", cwd=tmp_path)  # fmt: skip
-    assert done.returncode == 0 and "all labels correct" in done.stdout, done.stdout + done.stderr
+    assert done.returncode == 4 and "all labels correct" in done.stdout, done.stdout + done.stderr
     found = json.loads((tmp_path / "a.json").read_text())["multi_label"]
     assert found["exact_match"]["value"] == 0.75 and found["hamming_loss"] == pytest.approx(1 / 12)
     assert list(found["averages"]["micro"].values()) == pytest.approx([4 / 5, 1, 8 / 9])

@@ -82,8 +82,9 @@ class MatchOutcome(Outcome):
 
     @property
     def compared(self) -> int:
-        """How many images were compared, by their files or by their recorded tensors."""
-        return len(self.found.images)
+        """How many images were compared: by their files where any was, else by their recorded tensors."""
+        by_file = [each for each in self.found.images if (each.tensor_difference_grey_levels, each.end_to_end_difference_of_spread) != (None, None)]
+        return len(by_file or self.found.images)
 
     @property
     def diagnosis(self) -> str | None:

@@ -10,8 +10,6 @@ from zygal.engines.session import LEVELS, Port, SessionSettings
 from zygal.errors import ArtifactError, EngineError, first_line
 
 NO_TELEMETRY = "ORT_DISABLE_TELEMETRY"
-EXACT_SUMS = ("session.x64quantprecision", "1")
-"""Processors without instructions that add 8-bit products in 32 bits otherwise cut sums of two products off at 16."""
 _DTYPES = {
     "tensor(float)": "float32",
     "tensor(float16)": "float16",
@@ -47,7 +45,6 @@ def open_session(artifact: str | Path | bytes, settings: SessionSettings = Sessi
     # Faults come back as exceptions; the runtime need not print them as well.
     onnxruntime.set_default_logger_severity(4)
     options = onnxruntime.SessionOptions()
-    options.add_session_config_entry(*EXACT_SUMS)
     if settings.threads is not None:
         options.intra_op_num_threads = settings.threads
         options.inter_op_num_threads = settings.threads if settings.execution == "parallel" else 1

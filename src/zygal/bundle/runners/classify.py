@@ -180,8 +180,7 @@ def check(classifier):
 
 
 def main(arguments, kind=Classifier):
-    models = json.loads((HERE / "model.json").read_text("utf-8"))["models"]
-    models = [each for each in models if each["file"].endswith(kind.ENDING)]
+    models = [each for each in json.loads((HERE / "model.json").read_text("utf-8"))["models"] if each["file"].endswith(kind.ENDING)]
     wanted = arguments[arguments.index("--model") + 1] if "--model" in arguments[:-1] else None
     paths = [each for each in arguments if not each.startswith("--") and each != wanted]
     chosen = [each for each in models if wanted in (None, each["name"])]
