@@ -327,7 +327,7 @@ def test_the_limit_and_the_interval_are_told_apart():
     paired = {"paired": {"difference": {"value": -0.01, "ci95_low": -0.05, "ci95_high": 0.03}, "images": 100}, "compared": "x"}
     lost = checks._lost(paired)
     assert lost.gate.verdict is Verdict.UNDECIDED and "1600 images" in lost.gate.deciding
-    cell = {"batch_images": 1, "threads": 1, "latency_median_seconds": 0.0019, "latency_ci95_seconds": [0.0018, 0.0021], "latency_p99_seconds": None, "runs": 12, "images_per_second": 5.0}
+    cell = {"batch_images": 1, "threads": 1, "latency_median_seconds": 0.0019, "latency_ci95_seconds": [0.0018, 0.0021], "latency_p99_seconds": None, "latency_p99_ci95_seconds": None, "runs": 12, "images_per_second": 5.0}
     median, p99 = checks.speed({"cells": [cell], "gates": []})
     assert median.gate.verdict is Verdict.UNDECIDED and "seconds" in median.gate.deciding
     assert not p99.gate.passes and "12 runs are too few" in p99.gate.explanation

@@ -34,10 +34,8 @@ def decode(path, how):  # Stage 1: a file becomes a picture with pixels of 0 to 
 
 def frame(picture, steps):  # Stage 2: each step gives a picture of another size, an array behind a resize in floats
     for step in steps:
-        if step["step"] == "resize":
-            picture = resize(picture, size_of(step, picture), step)
-        else:
-            picture = crop_or_pad(picture, step)
+        resized = step["step"] == "resize"
+        picture = resize(picture, size_of(step, picture), step) if resized else crop_or_pad(picture, step)
     pixels = np.asarray(picture)
     return pixels[:, :, None] if pixels.ndim == 2 else pixels
 

@@ -35,8 +35,10 @@ def show(out, outcome: TallyOutcome) -> None:
 
 def paired_sentences(paired, first: str, other: str) -> list[str]:
     """Which predictions differ, and whether the first is worse. Equal accuracy does not mean equal predictions."""
-    if paired.verdict == SAME:
-        return [f"{first} and {other} predict the same on all {counted(paired.images, 'image')}."]
+    if not paired.disagreements:
+        same = f"{first} and {other} predict the same on all {counted(paired.images, 'image')}"
+        few = f"; these are too few to rule out a loss of {-100 * paired.difference.low:.2f} points"
+        return [same + ("" if paired.verdict == SAME else few) + "."]
     neither = paired.disagreements - paired.only_first - paired.only_other
     difference = paired.difference
     verdicts = {
