@@ -164,7 +164,7 @@ def test_a_damaged_bundle_is_refused_or_fails(signed, tmp_path_factory, data):
 
 def test_the_python_runner_is_short_and_stands_alone(unpacked):
     text = (unpacked / "classify.py").read_text()
-    assert len(text.splitlines()) < 200 and set(re.findall(r"^(?:    )*(?:import|from) (\w+)", text, re.M)) <= {"hashlib", "json", "sys", "pathlib", "numpy", "PIL", "onnxruntime"}
+    assert len(text.splitlines()) < 200 and set(re.findall(r"^(?:    )*(?:import|from) (\w+)", text, re.M)) <= {"hashlib", "json", "os", "sys", "pathlib", "numpy", "PIL", "onnxruntime"}
     done = subprocess.run([sys.executable, "-E", "-s", "classify.py", "--check"], cwd=unpacked, capture_output=True, text=True, timeout=120)
     assert done.returncode == 0 and done.stdout.count("pass  reference/") == 20 and "tensor differs" not in done.stdout, done.stdout + done.stderr
     (unpacked / "reference" / "mark-00.jpg").write_bytes((unpacked / "reference" / "mark-01.jpg").read_bytes())

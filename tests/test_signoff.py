@@ -150,6 +150,10 @@ def test_a_plan_is_carried_out_and_nothing_unchanged_is_computed_twice(workspace
     refused(again, "earlier.json")
     shutil.copy(workspace / "plan.signoff" / "result.json", workspace / "earlier.json")
     again = program("signoff", "plan.toml", "--against", "earlier.json", cwd=workspace)
+    refused(again, "of a sign-off that was refused")
+    assert program("signoff", "plan.toml", cwd=workspace).returncode == 0
+    shutil.copy(workspace / "plan.signoff" / "result.json", workspace / "earlier.json")
+    again = program("signoff", "plan.toml", "--against", "earlier.json", cwd=workspace)
     assert again.returncode == 0 and "nothing has changed" in again.stdout
     assert all(step["reused"] for step in result(workspace)["steps"].values()) and (workspace / "channel_marks.onnx").read_bytes() == artifact
 

@@ -23,6 +23,8 @@ def read_signoff(path: str | Path) -> dict[str, Any]:
         raise PlanError(f"{path} is not the result of zygal signoff (result.json); its kind is {document.get('kind')!r}.")
     if document.get("version") != 1:
         raise PlanError(f"{path} has version {document.get('version')!r}; this release reads version 1.")
+    if document.get("verdict") in (Verdict.REFUSED.value, Verdict.INTERRUPTED.value):
+        raise PlanError(f"{path} is of a sign-off that was {document['verdict']}, so there is nothing to compare with; give the result of one that ended.")
     rebuilt({name: document.get(name) for name in _FIELDS}, record(_FIELDS), str(path), PlanError)
     return document
 
