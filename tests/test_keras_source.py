@@ -497,13 +497,18 @@ def wider(configuration):
     return configuration
 
 
+def policy_of_a_number(configuration):
+    configuration["config"]["layers"][1]["config"]["dtype"] = {"class_name": "DTypePolicy", "config": 3}
+    return configuration
+
+
 def open_size(configuration):
     configuration["config"]["layers"][0]["config"]["batch_shape"] = [None, None, None, 4]
     return configuration
 
 
 @pytest.mark.parametrize("change, words", [(cyclic, "reads its own result"), (absent, "is never made"), (wider, "kernel of"),
-                                           (open_size, "--shape"), (lambda c: c | {"class_name": "Mine"}, "custom class"),
+                                           (open_size, "--shape"), (policy_of_a_number, "config of the dtype of layer"), (lambda c: c | {"class_name": "Mine"}, "custom class"),
                                            (lambda c: {"class_name": "Functional", "config": {}}, "inconsistent")])  # fmt: skip
 def test_inconsistent_configurations(change, words, tmp_path):
     path = saved(model_of(lambda x: layers.Dense(2)(layers.Flatten()(layers.Conv2D(3, 3)(x)))), tmp_path)

@@ -146,4 +146,4 @@ def _notes(model: Model, weights: Weights) -> Iterator[str]:
 
 
 def _policy(dtype) -> str:
-    return str(dtype.get("config", {}).get("name")) if isinstance(dtype, dict) else str(dtype)
+    return str((dtype.get("config") or {}).get("name")) if isinstance(dtype, dict) else str(dtype)

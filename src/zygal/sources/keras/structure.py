@@ -144,12 +144,12 @@ def _sequential(name, layers, config, configuration, path, trainable) -> Model:
     """A chain: each layer is called once, on the one before it."""
     if not layers:
         raise SourceError(f"{path} holds a model without layers; save it again.")
-    shape = config.get("build_input_shape") or (configuration.get("build_config") or {}).get("input_shape")
+    shape = config.get("build_input_shape") or _mapping(configuration, "build_config", f"the model {name}", path).get("input_shape")
     first = next(iter(layers.values()))
     if first.class_name != "InputLayer":
         inner = first.config.get("batch_input_shape") or first.config.get("batch_shape")
         if inner is None and isinstance(first.config.get("layer"), dict):
-            inner = first.config["layer"].get("config", {}).get("batch_input_shape")
+            inner = _mapping(first.config["layer"], "config", f"the layer in {first.name}", path).get("batch_input_shape")
         if inner is None and first.model is not None:
             head = next(iter(first.model.layers.values()))
             inner = head.config.get("batch_shape") or head.config.get("batch_input_shape") or first.model.build_shape
@@ -164,6 +164,14 @@ def _sequential(name, layers, config, configuration, path, trainable) -> Model:
                  shape)  # fmt: skip
 
 
+def _mapping(holder: dict[str, Any], key: str, what: str, path: Path) -> dict[str, Any]:
+    """The object under a key; an empty one where there is none. Raises SourceError."""
+    value = holder.get(key)
+    if value is not None and not isinstance(value, dict):
+        raise SourceError(f"{path} is damaged: {key} of {what} is no JSON object but {type(value).__name__}; save it again.")
+    return value or {}
+
+
 def _layer(entry: dict[str, Any], path: Path, depth: int, position: int) -> Layer:
     config, class_name = entry["config"], entry["class_name"]
     class_name = class_name.rpartition(">")[2]
@@ -172,6 +180,8 @@ def _layer(entry: dict[str, Any], path: Path, depth: int, position: int) -> Laye
     calls = [_call(each) for each in entry.get("inbound_nodes") or []]
     layer = Layer(name, class_name, str(entry.get("module") or ""), config if isinstance(config, dict) else {}, calls)
     layer.trainable = layer.config.get("trainable", True) is not False
+    if isinstance(layer.config.get("dtype"), dict):
+        _mapping(layer.config["dtype"], "config", f"the dtype of layer {name}", path)
     registered = entry.get("registered_name") or ""
     if ">" in registered and not registered.startswith("keras") and not layer.module.startswith("keras"):
         layer.module = "custom"
