@@ -10,7 +10,9 @@ from PIL import Image
 from zygal.artifact.onnx.graph import artifact_graph
 from zygal.conversion import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
+from zygal.errors import GraphError
 from zygal.evidence.rounding import BY_CONVERSION, BY_ROUNDING, own_rounding
+from zygal.graph import Batch, GraphBuilder, TensorType
 
 torch = pytest.importorskip("torch")
 
@@ -97,3 +99,13 @@ def test_match_says_whose_fault_it_is(tmp_path, name, doublings, fault, words):
     assert all(word in text for word in words), text
     found = json.loads((tmp_path / "m.json").read_text())
     assert found["own_rounding"]["conclusion"] == {"ill": BY_ROUNDING, "wrong": BY_CONVERSION}[name]
+
+
+def test_nothing_is_concluded_where_float32_overflows():
+    builder = GraphBuilder()
+    builder.input("x", TensorType(np.dtype(np.float32), (Batch(), 2)))
+    builder.add("Exp", ["x"], "powers")
+    builder.add("Div", ["powers", "powers"], "scores")
+    scores = np.ones((3, 2), np.float32)
+    with pytest.raises(GraphError, match="not finite"):
+        own_rounding(builder.finish(["scores"]), np.full((3, 2), 100, np.float32), scores, scores, 1.0)

@@ -21,7 +21,8 @@ from zygal.bench.grid import mean_ratio
 from zygal.bench.regression import judge
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Ratio, interval_of_quantile, ratio_of
-from zygal.errors import ArtifactError
+from zygal.cli.ending import Terminated
+from zygal.errors import ArtifactError, PlanError
 from zygal.evidence.witness import read_witness, write_witness
 from zygal.outcome import EXIT_CODES, Gate, Outcome, Verdict
 from zygal.prediction.classification import Classification
@@ -318,6 +319,27 @@ def test_a_match_of_scores_alone_counts_the_images_that_it_compared(workspace):
         (workspace / "reference" / image.name).write_bytes(b"no image")
     done = called("match", "channel_marks.onnx", "--witness", "scores.witness", "--images", "reference", cwd=workspace)
     assert "on 10 images; 30 files could not be read" in " ".join(done.stdout.split()), done.stdout
+
+
+@pytest.mark.parametrize("fault, verdict, code, words", [
+    (PlanError("why."), "refused", 2, "why."), (KeyError("x"), "refused", 70, "internal error: KeyError"), (MemoryError(), "refused", 2, ""),
+    (KeyboardInterrupt(), "interrupted", 130, "interrupted"), (Terminated(), "interrupted", 143, "interrupted"),
+])  # fmt: skip
+def test_the_results_of_a_signoff_state_the_exit_code_that_it_ends_with(fault, verdict, code, words, tmp_path, monkeypatch):
+    from zygal.commands import signoff
+
+    def ends(request, listener):
+        raise fault
+
+    (tmp_path / "plan.toml").write_text("")
+    (tmp_path / "plan.signoff").mkdir()
+    result = tmp_path / "plan.signoff" / "result.json"
+    result.write_text('{"kind": "zygal.signoff", "version": 1}')
+    monkeypatch.setattr(signoff, "_carried_out", ends)
+    with pytest.raises(type(fault)):
+        signoff.execute(signoff.SignoffRequest(plan=str(tmp_path / "plan.toml")))
+    written = json.loads(result.read_text())
+    assert (written["verdict"], written["exit_code"], written["signed_off"]) == (verdict, code, False) and words in written["refusal"]
 
 
 # What is kept between runs

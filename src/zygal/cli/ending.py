@@ -10,10 +10,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from zygal.errors import one_line
+from zygal.exit_codes import TERMINATED
 
 
 class Terminated(KeyboardInterrupt):
     """SIGTERM, handled like Ctrl-C, so that temporary files are removed."""
+
+    exit_code = TERMINATED
 
 
 def open_standard_streams() -> None:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.documents import json_text, json_value
 from zygal.errors import OutputError, PlanError, ZygalError
+from zygal.exit_codes import INTERNAL
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, refuse_given
 from zygal.outcome import EXIT_CODES, Outcome, Verdict, ended_document
@@ -123,9 +124,12 @@ def _end_earlier(request: SignoffRequest, fault: BaseException) -> None:
 
     interrupted = isinstance(fault, KeyboardInterrupt)
     verdict = Verdict.INTERRUPTED if interrupted else Verdict.REFUSED
-    sentence = "the run was interrupted before everything was measured" if interrupted else str(fault)
+    known = interrupted or isinstance(fault, (ZygalError, MemoryError))
+    # The code that the process ends with: an interrupt by another signal brings its own.
+    code = getattr(fault, "exit_code", EXIT_CODES[verdict]) if known else INTERNAL
+    sentence = "the run was interrupted before everything was measured" if interrupted else str(fault) if known else f"internal error: {type(fault).__name__}: {fault}"
     document = {"title": Path(request.plan).stem, "plan": request.plan, "signed_off": False, "checks": [], "steps": {},
-                **ended_document(SignoffOutcome.kind, verdict, EXIT_CODES[verdict], sentence)}  # fmt: skip
+                **ended_document(SignoffOutcome.kind, verdict, code, sentence)}  # fmt: skip
     texts = {PAGE: ended_page, JSON: json_text, JUNIT: junit_text}
     with suppress(ZygalError):
         for output in request.results():

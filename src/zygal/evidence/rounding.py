@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zygal.errors import GraphError
 from zygal.graph import Graph
 from zygal.graph.reference import run_graph
 
@@ -52,7 +53,10 @@ def own_rounding(graph: Graph, tensors: np.ndarray, recorded: np.ndarray, ours: 
     """tensors [n, ...], recorded and ours [n, classes], of the images to look at. Raises GraphError."""
     exact = _scores(in_float64(graph), tensors.astype(np.float64))
     spreads = [_scores(graph, tensors), *(_scores(_nudged(graph, seed), tensors) for seed in range(NUDGES))]
-    own = max(_farthest(each, exact, spread) for each in spreads)
+    off = [_farthest(each, exact, spread) for each in spreads]
+    if not np.isfinite(off).all():
+        raise GraphError("by the operators' plain meanings, this model's scores are not finite in float32 or in float64")
+    own = max(off)
     framework, runtime = (_farthest(each, exact, spread) for each in (recorded, ours))
     least = LAST_PLACES * 2.0**-24 * float(np.abs(exact).max()) / spread
     usual = max(_typically(each, exact, spread, least) for each in spreads)
