@@ -71,10 +71,14 @@ class Gate:
         return asdict(self) | {"verdict": self.verdict.value, "passed": self.passes}
 
 
+WORST_FIRST = (Verdict.FAILED, Verdict.UNDECIDED, Verdict.PASSED)
+"""The verdicts of gates."""
+
+
 def verdict_of(gates: Iterable[Gate]) -> Verdict:
     """Of all gates together: failed if one fails, undecided if one is not known, else passed."""
     found = {gate.verdict for gate in gates}
-    return next((each for each in (Verdict.FAILED, Verdict.UNDECIDED) if each in found), Verdict.PASSED)
+    return next((each for each in WORST_FIRST if each in found), Verdict.PASSED)
 
 
 @dataclass(frozen=True, kw_only=True)

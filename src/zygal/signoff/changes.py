@@ -9,7 +9,7 @@ from typing import Any
 from zygal.documents import either, listed, mapping, maybe, number, parse_json, rebuilt, record, text, truth
 from zygal.errors import PlanError
 from zygal.files import read_bytes
-from zygal.outcome import Verdict
+from zygal.outcome import WORST_FIRST, Verdict
 from zygal.wording import amount, percent
 
 LARGEST_BYTES = 200_000_000
@@ -53,7 +53,7 @@ def changes_since(earlier: Mapping[str, Any], now: Mapping[str, Any]) -> list[di
         raise PlanError(f"the earlier result has a step that is damaged ({type(fault).__name__}: {fault}); give another one.") from fault
 
 
-_RANKS = (Verdict.FAILED.value, Verdict.UNDECIDED.value, Verdict.PASSED.value)
+_RANKS = tuple(each.value for each in WORST_FIRST)
 
 
 def _row(what: str, before: str, after: str, kind: str = "changed") -> dict[str, str]:

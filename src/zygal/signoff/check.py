@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
 from typing import Any
 
-from zygal.outcome import Gate, Verdict
+from zygal.outcome import WORST_FIRST, Gate
 from zygal.signoff.plan import Plan, SpeedLimit
 from zygal.tally.calibration import Calibration
 from zygal.tally.gates import calibration_gate, lost_gate, share_gate
@@ -93,8 +93,7 @@ class Checks:
         if least is not None:
             # One that fails comes first, then one that is not known, which may be another than the one with the lowest figure.
             gates = {name: share_gate("", "", _estimate(estimate), least, 1) for name, (estimate, _) in known.items()}
-            order = (Verdict.FAILED, Verdict.UNDECIDED, Verdict.PASSED)
-            lowest = min(known, key=lambda name: (order.index(gates[name].verdict), known[name][0]["value"]), default=None)
+            lowest = min(known, key=lambda name: (WORST_FIRST.index(gates[name].verdict), known[name][0]["value"]), default=None)
             estimate, images = known[lowest] if lowest is not None else (None, 0)
             absent = [name for name in found if name not in known]
             none = f"no {noun} has images" if table == "classes" else "the labelled images have no groups (a column group in the CSV)"
@@ -108,8 +107,7 @@ class Checks:
 
     def _lost(self, tally: Document) -> Check:
         paired, limit = tally["paired"], self.plan.accuracy.lost_at_most
-        gained = _estimate(paired["difference"])
-        lost = Estimate(0.0 - gained.value, 0.0 - gained.high, 0.0 - gained.low)
+        lost = _estimate(paired["difference"]).negated()
         gate = lost_gate("lost_at_most", f"accuracy lost to {tally['compared']}", lost, limit, paired["images"])
         return self._from("accuracy.lost_at_most", gate, f"{counted(paired['images'], 'image')}, {_interval(paired['difference'], -1)}")
 

@@ -18,6 +18,10 @@ class Estimate:
     low: float
     high: float
 
+    def negated(self) -> Estimate:
+        """Of a loss, the gain; a zero stays without a sign."""
+        return Estimate(0.0 - self.value, 0.0 - self.high, 0.0 - self.low)
+
 
 def share_of(count: int, total: int) -> Estimate:
     """count / total with the score interval (Wilson, "Probable inference, the law of succession, and statistical

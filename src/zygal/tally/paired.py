@@ -43,7 +43,7 @@ class Paired:
     @property
     def lost(self) -> Estimate:
         """The accuracy that the first loses to the other."""
-        return Estimate(0.0 - self.difference.value, 0.0 - self.difference.high, 0.0 - self.difference.low)
+        return self.difference.negated()
 
 
 def paired(correct: Sequence[bool], other_correct: Sequence[bool], disagreements: int, margin: float) -> Paired:
