@@ -384,3 +384,19 @@ def test_the_first_layer_that_differs_is_named_whatever_ran_and_whatever_was_rec
         capsys.readouterr()
         assert main(["match", str(tmp_path / name), "--witness", str(witness)]) == 1
         assert f"layer {model.tensors[changed.outputs[0]].name} is the first whose output differs" in capsys.readouterr().out.replace("\n", " ")
+
+
+def test_a_file_that_the_runtime_does_not_run_leaves_the_older_one(shipped, tmp_path, monkeypatch):
+    """The runtime refuses a batch that the file states: the sentence names the output, and what stood there stays."""
+    pytest.importorskip("ai_edge_litert")
+    from zygal.engines.mobile_session import MobileSession
+
+    def refused(self, names, feed):
+        raise RuntimeError("failed to prepare")
+
+    monkeypatch.setattr(MobileSession, "run", refused)
+    artifact = tmp_path / "marks.tflite"
+    artifact.write_bytes(b"the older file")
+    with pytest.raises(ArtifactError, match=rf"does not run {artifact} at a batch of 1 \(failed to prepare\)"):
+        convert(shipped / "channel_marks.pt2", artifact)
+    assert artifact.read_bytes() == b"the older file" and [each.name for each in tmp_path.iterdir()] == ["marks.tflite"]

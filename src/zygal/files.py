@@ -8,7 +8,7 @@ import os
 import secrets
 import stat
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from fnmatch import fnmatch
 from pathlib import Path
@@ -21,12 +21,13 @@ FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
 @contextmanager
-def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
+def whole_file(path: str | os.PathLike, check: Callable[[Path], None] | None = None) -> Iterator[BinaryIO]:
     """A binary file for writing that appears at `path` complete or not at all.
 
     It is written under a temporary name in the same folder, forced to disk and renamed at the end; whatever
     ends the block early, an interrupt included, removes it. A link to a file is not followed. What is no file, a pipe
-    or a device, is written straight into. Raises OutputError.
+    or a device, is written straight into. check: is given the complete file under its temporary name, and raises what keeps it from
+    being renamed. Raises OutputError.
     """
     path = _target(path)
     if _is_special(path):
@@ -42,6 +43,8 @@ def whole_file(path: str | os.PathLike) -> Iterator[BinaryIO]:
             yield file
             file.flush()
             os.fsync(file.fileno())
+        if check is not None:
+            check(Path(name))
         os.chmod(name, 0o666 & ~_creation_mask())
         os.replace(name, path)
     except OSError as fault:

@@ -56,7 +56,7 @@ class Format:
     `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
     module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the
     settings of `Writing` that it does not have, with the reason. arrangement: the module whose `arrange(graph, writing)` fits a graph to its runtime.
-    proof: the module whose `check_written(path, graph)` runs what was written, where a runtime takes less than its format can state.
+    proof: the module whose `check_written(path, graph, named)` runs what was written, where a runtime takes less than its format can state.
     """
 
     name: str
@@ -69,13 +69,12 @@ class Format:
     arrangement: str | None = None
     proof: str | None = None
 
-    def check_written(self, path: str | Path, graph: Graph) -> None:
-        """Raises ArtifactError if a file that was just written cannot be run at the batches that it takes, where its runtime is installed."""
-        if self.proof:
-            import_module(self.proof).check_written(path, graph)
-
-    def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
-        return import_module(f"{self.folder}.write").write(graph, path, metadata, writing)
+    def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing(), proven: bool = False) -> Written:
+        """proven: where the runtime is installed, the file is run at the batches that it takes before it stands at `path`."""
+        write = import_module(f"{self.folder}.write").write
+        if not proven or not self.proof:
+            return write(graph, path, metadata, writing)
+        return write(graph, path, metadata, writing, lambda written: import_module(self.proof).check_written(written, graph, path))
 
     def read(self, path: str | Path, output: str | None = None) -> Artifact:
         return import_module(f"{self.folder}.read").read(path, output)

@@ -12,8 +12,9 @@ from zygal.graph import Batch, Graph
 BATCHES = (1, 3, 2)
 
 
-def check_written(path: str | Path, graph: Graph) -> None:
-    """See `artifact.formats.Format.check_written`. An open batch is tried at three sizes."""
+def check_written(path: str | Path, graph: Graph, named: str | Path) -> None:
+    """Runs a file that was just written at three sizes of its batch, where that is open and the runtime is installed. named: what the
+    file is going to be called. Raises ArtifactError."""
     from zygal.engines.mobile_session import open_session
 
     (name,) = graph.inputs
@@ -29,8 +30,7 @@ def check_written(path: str | Path, graph: Graph) -> None:
         try:
             (scores,) = session.run([session.outputs[0].name], {port.name: np.zeros((batch, *type.shape[1:]), port.dtype or type.dtype)})
         except Exception as fault:  # The runtime raises what it likes.
-            Path(path).unlink(missing_ok=True)
             raise ArtifactError(
-                f"the mobile runtime does not run {path} at a batch of {batch} ({first_line(fault)}); it is not written. Capture the model with a fixed batch and "
+                f"the mobile runtime does not run {named} at a batch of {batch} ({first_line(fault)}); it is not written. Capture the model with a fixed batch and "
                 "add --keep-batch, or write ONNX."
             ) from fault

@@ -24,7 +24,7 @@ HIGHEST_OLD_CODE = 127
 _CLOCK = (1980, 1, 1, 0, 0, 0)
 
 
-def write_model(model: MobileModel, path: str | Path) -> None:
+def write_model(model: MobileModel, path: str | Path, check: Callable[[Path], None] | None = None) -> None:
     """Writes the file whole or not at all; the same model gives the same bytes.
 
     Raises ArtifactError if it would be larger than the format allows, OutputError if it cannot be written.
@@ -35,7 +35,7 @@ def write_model(model: MobileModel, path: str | Path) -> None:
             f"{path} would be {size / 1e9:.1f} GB, but a mobile flatbuffer is at most 2 GB; write it with --half, or as ONNX (a name that ends in .onnx)."
         )
     head, outside = _tables(model)
-    with whole_file(path) as file:
+    with whole_file(path, check) as file:
         positions, place = {}, len(head)
         for field, payload in outside:
             place += -(place + 4) % ALIGNMENT

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -27,8 +28,11 @@ FEWEST_HALVED = 64
 """Smaller constants stay as they are: nothing would be saved."""
 
 
-def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
-    """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
+def write(
+    graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing(), check: Callable[[Path], None] | None = None
+) -> Written:
+    """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes. check: is given the complete file before
+    it takes the place of an older one, and raises what keeps it from that.
 
     Raises ArtifactError naming the layers that the format cannot express, OutputError if it cannot be written.
     """
@@ -47,7 +51,7 @@ def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing =
     model.metadata[METADATA_BUFFER] = meaning_bytes(image, scores, metadata.labels, _normalisation(inlet), grey)
     if metadata.labels:
         model.files[LABELS_FILE] = "".join(f"{_one_line(label)}\n" for label in metadata.labels).encode()
-    write_model(model, path)
+    write_model(model, path, check)
     return Written(dict(Counter(each.name for each in model.operators).most_common()), notes)
 
 
