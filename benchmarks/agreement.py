@@ -31,8 +31,10 @@ def main():
                 print(f"{path.name}: refused: {fault}")
                 continue
             gate = next(gate for gate in wrong.gates if gate.name == "A")
-            print(f"{path.name}: A {gate.measured:.3g} grey levels, {'PASS' if gate.passes else 'FAIL'}; "
-                  f"cause: {'; and '.join(wrong.cause.findings) if wrong.cause else 'not found'}")  # fmt: skip
+            print(
+                f"{path.name}: A {gate.measured:.3g} grey levels, {'PASS' if gate.passes else 'FAIL'}; "
+                f"cause: {'; and '.join(wrong.cause.findings) if wrong.cause else 'not found'}"
+            )
 
 
 if __name__ == "__main__":

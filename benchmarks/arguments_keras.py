@@ -1,8 +1,8 @@
 """Arguments of Keras's layers and functions, drawn from the framework's own signatures: each must be right or refused.
 
 Every layer and every function of the framework is called with its defaults and then with each argument in turn at other
-values; the model is saved, converted, and run on ONNX Runtime. A result counts as right within 1e-5 of the spread of what
-the framework computes.
+values; the model is saved, converted, and run on ONNX Runtime. A result counts as right within 1e-5 of the spread of
+what the framework computes.
 
     python benchmarks/arguments_keras.py [layers|functions] [PART_OF_A_NAME]
 """
@@ -29,19 +29,64 @@ from zygal.sources import read_source  # noqa: E402
 
 SHAPES = ((8, 8, 4), (6, 4), (5,), (4, 4, 4, 2))
 WORDS = {
-    "padding": ("same", "valid", "causal"), "data_format": ("channels_first",), "interpolation": ("nearest", "bicubic"),
-    "activation": ("elu", "gelu", "hard_sigmoid", "softmax", "leaky_relu"), "recurrent_activation": ("hard_sigmoid",),
-    "merge_mode": ("sum", "mul", "ave"), "score_mode": ("concat",), "mode": ("reflect", "symmetric", "edge", "full"),
-}  # fmt: skip
+    "padding": ("same", "valid", "causal"),
+    "data_format": ("channels_first",),
+    "interpolation": ("nearest", "bicubic"),
+    "activation": ("elu", "gelu", "hard_sigmoid", "softmax", "leaky_relu"),
+    "recurrent_activation": ("hard_sigmoid",),
+    "merge_mode": ("sum", "mul", "ave"),
+    "score_mode": ("concat",),
+    "mode": ("reflect", "symmetric", "edge", "full"),
+}
 NEEDED = {
-    "filters": 3, "kernel_size": 3, "units": 3, "output_dim": 3, "target_shape": (-1,), "n": 2, "height": 5, "width": 6,
-    "scale": 0.4, "offset": 0.3, "num_heads": 2, "key_dim": 3, "equation": "...x,xy->...y", "output_shape": 3,
-    "num_query_heads": 2, "num_key_value_heads": 1, "head_dim": 3, "groups": 2, "rate": 0.3, "stddev": 0.2, "factor": 0.2,
-    "size": (4, 6), "axis": -1, "newshape": (-1, 4), "shape": (2, 8, 8, 4), "source": 1, "destination": 2, "axis1": 1, "axis2": 2,
-    "indices_or_sections": 2, "repeats": 2, "shift": 1, "pad_width": ((0, 0), (1, 1), (0, 0), (0, 0)), "x_min": -0.4, "x_max": 0.5,
-    "pool_size": 2, "dims": (1, 2, 3), "order": 2, "k": 2, "num_classes": 4, "p": 2, "seed": 1, "axes": 1, "layer": None,
-    "input_dim": 4, "theta": 0.3, "bit_depth": 8,
-}  # fmt: skip
+    "filters": 3,
+    "kernel_size": 3,
+    "units": 3,
+    "output_dim": 3,
+    "target_shape": (-1,),
+    "n": 2,
+    "height": 5,
+    "width": 6,
+    "scale": 0.4,
+    "offset": 0.3,
+    "num_heads": 2,
+    "key_dim": 3,
+    "equation": "...x,xy->...y",
+    "output_shape": 3,
+    "num_query_heads": 2,
+    "num_key_value_heads": 1,
+    "head_dim": 3,
+    "groups": 2,
+    "rate": 0.3,
+    "stddev": 0.2,
+    "factor": 0.2,
+    "size": (4, 6),
+    "axis": -1,
+    "newshape": (-1, 4),
+    "shape": (2, 8, 8, 4),
+    "source": 1,
+    "destination": 2,
+    "axis1": 1,
+    "axis2": 2,
+    "indices_or_sections": 2,
+    "repeats": 2,
+    "shift": 1,
+    "pad_width": ((0, 0), (1, 1), (0, 0), (0, 0)),
+    "x_min": -0.4,
+    "x_max": 0.5,
+    "pool_size": 2,
+    "dims": (1, 2, 3),
+    "order": 2,
+    "k": 2,
+    "num_classes": 4,
+    "p": 2,
+    "seed": 1,
+    "axes": 1,
+    "layer": None,
+    "input_dim": 4,
+    "theta": 0.3,
+    "bit_depth": 8,
+}
 NOT_VARIED = ("name", "dtype", "trainable", "seed", "autocast", "layer", "cell", "inverse", "weights")
 
 
@@ -132,7 +177,11 @@ def outcome(model, shape, folder: Path):
 def subjects(what: str):
     if what in ("layers", ""):
         for name, made in sorted(vars(keras.layers).items()):
-            if inspect.isclass(made) and issubclass(made, keras.Layer) and name not in ("Layer", "Wrapper", "InputLayer"):
+            if (
+                inspect.isclass(made)
+                and issubclass(made, keras.Layer)
+                and name not in ("Layer", "Wrapper", "InputLayer")
+            ):
                 for named in calls(made.__init__):
                     yield f"layers.{name}", named, lambda image, made=made, named=named: made(**named)(image)
                     yield f"layers.{name} of two", named, lambda image, m=made, n=named: m(**n)([image, image * 0.5])

@@ -1,4 +1,5 @@
-"""Arguments of PyTorch's operators, drawn from the framework's own samples: each must be right or refused with a sentence.
+"""Arguments of PyTorch's operators, drawn from the framework's own samples: each must be right or refused with a
+sentence.
 
 For every operator of the framework's table of samples (its own tests draw from it) some samples are captured as models,
 converted as they are captured, and run on ONNX Runtime. A result counts as right within 1e-5 of the spread of what the
@@ -26,8 +27,21 @@ from zygal.graph.passes import run_passes
 from zygal.sources import read_source
 
 WITHIN = 1e-5
-LIKE_RANDOM = ("rand", "bernoulli", "normal", "multinomial", "dropout", "empty", "uniform", "poisson", "exponential",
-               "cauchy", "geometric", "log_normal", "rrelu")  # fmt: skip
+LIKE_RANDOM = (
+    "rand",
+    "bernoulli",
+    "normal",
+    "multinomial",
+    "dropout",
+    "empty",
+    "uniform",
+    "poisson",
+    "exponential",
+    "cauchy",
+    "geometric",
+    "log_normal",
+    "rrelu",
+)
 
 
 class Sample(torch.nn.Module):
@@ -47,11 +61,15 @@ class Sample(torch.nn.Module):
             return lambda: getattr(self, name)
         if isinstance(value, (list, tuple)) and any(isinstance(each, torch.Tensor) for each in value):
             sustained = [self._keep(f"{name}_{at}", each) for at, each in enumerate(value)]
-            return lambda: type(value)(each() for each in sustained) if type(value) in (list, tuple) else list(k() for k in sustained)
+            return lambda: (
+                type(value)(each() for each in sustained) if type(value) in (list, tuple) else [k() for k in sustained]
+            )
         return lambda: value
 
     def forward(self, image):
-        result = self.operator(image, *(each() for each in self.places), **{n: each() for n, each in self.named.items()})
+        result = self.operator(
+            image, *(each() for each in self.places), **{n: each() for n, each in self.named.items()}
+        )
         return result if isinstance(result, torch.Tensor) else [r for r in result if isinstance(r, torch.Tensor)]
 
 
@@ -99,8 +117,9 @@ def difference(found: np.ndarray, wanted: np.ndarray) -> str | None:
         return None
     found, wanted = found.astype(np.float64), wanted.astype(np.float64)
     finite = np.isfinite(wanted)
-    if not np.array_equal(np.isnan(found), np.isnan(wanted)) or not np.array_equal(found[~finite & ~np.isnan(wanted)],
-                                                                                 wanted[~finite & ~np.isnan(wanted)]):  # fmt: skip
+    if not np.array_equal(np.isnan(found), np.isnan(wanted)) or not np.array_equal(
+        found[~finite & ~np.isnan(wanted)], wanted[~finite & ~np.isnan(wanted)]
+    ):
         return "other places are not finite"
     spread = max(np.ptp(wanted[finite]), np.abs(wanted[finite]).max(), 1e-30) if finite.any() else 1
     worst = np.abs(found[finite] - wanted[finite]).max() / spread if finite.any() else 0.0
@@ -118,12 +137,22 @@ def main(most: int = 6, part: str = "") -> None:
             if part not in entry.name or any(word in entry.name for word in LIKE_RANDOM):
                 continue
             try:
-                samples = [s for s in entry.sample_inputs("cpu", torch.float32, requires_grad=False)
-                           if isinstance(s.input, torch.Tensor) and s.input.layout == torch.strided and s.input.dtype == torch.float32 and s.input.ndim]  # fmt: skip
+                samples = [
+                    s
+                    for s in entry.sample_inputs("cpu", torch.float32, requires_grad=False)
+                    if isinstance(s.input, torch.Tensor)
+                    and s.input.layout == torch.strided
+                    and s.input.dtype == torch.float32
+                    and s.input.ndim
+                ]
             except Exception:
                 continue
             # What training does is converted to what is done at inference, and said.
-            samples = [s for s in samples if not (s.kwargs.get("training") or s.kwargs.get("dropout_p") or "native_batch" in entry.name)]
+            samples = [
+                s
+                for s in samples
+                if not (s.kwargs.get("training") or s.kwargs.get("dropout_p") or "native_batch" in entry.name)
+            ]
             for sample in chance.sample(samples, min(most, len(samples))):
                 kind, detail = outcome(Sample(entry.op, sample.args, sample.kwargs), sample.input.contiguous(), folder)
                 counts[kind] += 1

@@ -1,6 +1,7 @@
-"""How often the bench's 95 % intervals hold the truth, in simulation: epochs, blocks and runs each have an effect of their own.
+"""How often the bench's 95 % intervals hold the truth, in simulation: epochs, blocks and runs each have an effect of
+their own.
 
-    python benchmarks/bench_coverage.py [TRIES]
+python benchmarks/bench_coverage.py [TRIES]
 """
 
 import sys

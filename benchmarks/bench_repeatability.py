@@ -2,9 +2,10 @@
 
     python benchmarks/bench_repeatability.py [TRIES] [SECONDS] [THREADS] [beside | later]
 
-Each try benches the demo's artifact at a batch of 20 in two ways. Beside it, in the same run: a copy, and an artifact that
-does extra work, so much that it takes 5 % longer, as measured at the beginning. And in runs of their own, judged by an
-earlier run: the same artifact again, and the slower one. Counted is how often each is called slower or faster, and the slower one slower.
+Each try benches the demo's artifact at a batch of 20 in two ways. Beside it, in the same run: a copy, and an artifact
+that does extra work, so much that it takes 5 % longer, as measured at the beginning. And in runs of their own, judged
+by an earlier run: the same artifact again, and the slower one. Counted is how often each is called slower or faster,
+and the slower one slower.
 """
 
 import sys
@@ -30,7 +31,8 @@ MUCH_WORK, CALIBRATION_SECONDS = 100, 20
 
 
 def five_per_cent_slower(artifact, setting):
-    """An artifact with so much extra work that it takes 5 % longer, and how long it takes, from a long run of its own."""
+    """An artifact with so much extra work that it takes 5 % longer, and how long it takes, from a long run of its
+    own."""
     plain = ArtifactSubject(artifact, Given()).run_at(setting)
 
     def compared(products):
@@ -61,8 +63,10 @@ def main():
                     print(f"{number + 1}: {what} {ratio:.3f} {'told apart' * called}", file=sys.stderr, flush=True)
     for what, readings in found.items():
         ratios, called = zip(*readings)
-        print(f"{what} in {sum(called)} of {tries} tries; its time {np.median(ratios):.3f} times as long (deviation "
-              f"{np.std(ratios):.3f})")  # fmt: skip
+        print(
+            f"{what} in {sum(called)} of {tries} tries; its time {np.median(ratios):.3f} times as long (deviation "
+            f"{np.std(ratios):.3f})"
+        )
 
 
 def compared(artifact, slower, grid, seconds):
@@ -72,7 +76,10 @@ def compared(artifact, slower, grid, seconds):
     copy, slow = (other.ratios[cell.setting] for other in bench.compared)
     return {
         "a copy beside it is called different": (copy.value, bench.compared[0].told_apart(cell)),
-        "the slower one beside it is called slower": (slow.value, bench.compared[1].told_apart(cell) and slow.value > 1),
+        "the slower one beside it is called slower": (
+            slow.value,
+            bench.compared[1].told_apart(cell) and slow.value > 1,
+        ),
     }
 
 

@@ -59,7 +59,8 @@ def main():
                     ratios.append(found["bench"] / found["hand"])
                 low, middle, high = np.percentile(ratios, [25, 50, 75])
                 print(
-                    f"batch {batch} on {threads} threads: {middle:.4f} (quartiles {low:.3f} to {high:.3f}, {rounds} rounds)"
+                    f"batch {batch} on {threads} threads: {middle:.4f} (quartiles {low:.3f} to {high:.3f}, "
+                    f"{rounds} rounds)"
                 )
 
 

@@ -25,10 +25,13 @@ PHOTO = Values(mean=(0.46, 0.48, 0.5), std=(0.24, 0.23, 0.25))
 RIGHT = (
     Inlet(Decode("rgb", "apply", "#ffffff"), (Resize(72), Crop((64, 64))), PHOTO),
     Inlet(Decode("rgb", "apply"), (Resize(size=(64, 64), filter="bicubic"),), Values((-1.0, 1.0))),
-    Inlet(Decode("bgr", "ignore", "#000000"), (Resize(80, filter="bilinear", antialias=False, rounding="fixed"), Crop((72, 72))),
-          Values((0.0, 255.0), (103.9, 116.8, 123.7))),
+    Inlet(
+        Decode("bgr", "ignore", "#000000"),
+        (Resize(80, filter="bilinear", antialias=False, rounding="fixed"), Crop((72, 72))),
+        Values((0.0, 255.0), (103.9, 116.8, 123.7)),
+    ),
     Inlet(Decode("rgb", "apply", "#808080"), (Resize(within=(64, 64), filter="lanczos"), Pad((64, 64))), PHOTO),
-)  # fmt: skip
+)
 
 
 def decode(**choice):
@@ -53,15 +56,21 @@ def resized_larger(inlet):
 MISTAKES = {
     "decode.colour": lambda inlet: decode(colour="bgr" if inlet.decode.colour == "rgb" else "rgb")(inlet),
     "decode.exif": lambda inlet: decode(exif="ignore" if inlet.decode.exif == "apply" else "apply")(inlet),
-    "decode.transparency": lambda inlet: decode(transparency="drop" if inlet.decode.transparency != "drop" else "#ffffff")(inlet),
+    "decode.transparency": lambda inlet: decode(
+        transparency="drop" if inlet.decode.transparency != "drop" else "#ffffff"
+    )(inlet),
     "decode.polarity": decode(polarity="inverted"),
     "decode.mirror": lambda inlet: decode(mirror="horizontal")(inlet),
-    "values": lambda inlet: replace(inlet, values=Values((0.0, 255.0)) if inlet.values.range == (0.0, 1.0) else Values()),
-    "filter": lambda inlet: resize(filter="bicubic" if inlet.frame[0].filter == "bilinear" else "bilinear", rounding="passes")(inlet),
+    "values": lambda inlet: replace(
+        inlet, values=Values((0.0, 255.0)) if inlet.values.range == (0.0, 1.0) else Values()
+    ),
+    "filter": lambda inlet: resize(
+        filter="bicubic" if inlet.frame[0].filter == "bilinear" else "bilinear", rounding="passes"
+    )(inlet),
     "antialias": lambda inlet: resize(antialias=not inlet.frame[0].antialias, rounding="passes")(inlet),
     "frame: squashed": squashed,
     "frame: larger": resized_larger,
-}  # fmt: skip
+}
 
 
 def drawn(draw, double):
@@ -99,7 +108,8 @@ def main():
         if not named:
             print("      ", cause and cause.findings)
     print(
-        f"{good} of {count} causes named first; {np.median(seconds):.1f} s of processor time in the median, {max(seconds):.1f} s at most"
+        f"{good} of {count} causes named first; {np.median(seconds):.1f} s of processor time in the median, "
+        f"{max(seconds):.1f} s at most"
     )
 
 

@@ -51,8 +51,10 @@ def main(kills: int = 50, ending: str = ".csv") -> None:
                 errors,
             )
             assert (folder / output).read_bytes() == whole, f"{output} differs"
-        print(f"{killed} kills in {runs} runs of {len(images) * 40} rows ({took:.1f} s undisturbed), {resumed} calls went on: "
-              f"all {runs} files are byte for byte that of the undisturbed run")  # fmt: skip
+        print(
+            f"{killed} kills in {runs} runs of {len(images) * 40} rows ({took:.1f} s undisturbed), {resumed} calls "
+            f"went on: all {runs} files are byte for byte that of the undisturbed run"
+        )
 
 
 if __name__ == "__main__":

@@ -15,7 +15,10 @@ from demo_artifact import demo_artifact
 ZYGAL = Path(sys.executable).with_name("zygal")
 FEW = 2_000
 # The largest memory of a child is asked for in a process that has only this one.
-MEASURED = "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL); print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+MEASURED = (
+    "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL); "
+    "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+)
 
 
 def main(many: int = 200_000) -> None:
@@ -31,8 +34,11 @@ def main(many: int = 200_000) -> None:
                     [sys.executable, "-c", MEASURED, *command], cwd=folder, capture_output=True, check=True
                 )
                 peaks[rows] = int(done.stdout) * 1024 / 1e6
-            print(f"{ending}: peak of {peaks[FEW]:.1f} MB for {FEW:,} rows, {peaks[many]:.1f} MB for {many:,} rows: "
-                  f"{peaks[many] - peaks[FEW]:+.1f} MB", flush=True)  # fmt: skip
+            print(
+                f"{ending}: peak of {peaks[FEW]:.1f} MB for {FEW:,} rows, {peaks[many]:.1f} MB for {many:,} rows: "
+                f"{peaks[many] - peaks[FEW]:+.1f} MB",
+                flush=True,
+            )
 
 
 if __name__ == "__main__":

@@ -2,9 +2,10 @@
 
     python benchmarks/classify_speed.py [ROUNDS]
 
-Two networks at 224 x 224: a mid-sized mobile one (0.5 GFLOP) and a residual one of 18 layers (3.6 GFLOP). In turn, in one
-process: the whole way into a file of rows; reading alone and inference alone, each on one core and on all; and the loop
-that a careful person writes, one image at a time on a session as it comes. Printed are medians of the rounds' ratios:
+Two networks at 224 x 224: a mid-sized mobile one (0.5 GFLOP) and a residual one of 18 layers (3.6 GFLOP). In turn, in
+one process: the whole way into a file of rows; reading alone and inference alone, each on one core and on all; and the
+loop that a careful person writes, one image at a time on a session as it comes. Printed are medians of the rounds'
+ratios:
 
 * to the slower half, when each is given one of two cores, as a design with a core for each would have it;
 * to what both halves allow together when all cores serve both: 1 / (1 / reading + 1 / inference);
@@ -51,8 +52,9 @@ IMAGES, PASSES = 64, 3
 
 
 def norm(inputs, outputs, size, stride=1, groups=1, last=nn.ReLU):
-    return nn.Sequential(nn.Conv2d(inputs, outputs, size, stride, size // 2, groups=groups, bias=False),
-                         nn.BatchNorm2d(outputs), last())  # fmt: skip
+    return nn.Sequential(
+        nn.Conv2d(inputs, outputs, size, stride, size // 2, groups=groups, bias=False), nn.BatchNorm2d(outputs), last()
+    )
 
 
 class Residual(nn.Module):
@@ -70,8 +72,9 @@ def mobile():
     for outputs, count, stride in ((24, 2, 2), (40, 3, 2), (80, 3, 2), (112, 3, 1), (192, 4, 2)):
         for place in range(count):
             wide, step = inputs * 6, stride if place == 0 else 1
-            body = nn.Sequential(norm(inputs, wide, 1), norm(wide, wide, 3, step, groups=wide),
-                                 norm(wide, outputs, 1, last=nn.Identity))  # fmt: skip
+            body = nn.Sequential(
+                norm(inputs, wide, 1), norm(wide, wide, 3, step, groups=wide), norm(wide, outputs, 1, last=nn.Identity)
+            )
             layers.append(Residual(body) if step == 1 and inputs == outputs else body)
             inputs = outputs
     return nn.Sequential(*layers, norm(inputs, 1280, 1), nn.AdaptiveAvgPool2d(1), nn.Flatten(), nn.Linear(1280, 1000))
@@ -147,15 +150,19 @@ def main(rounds=9):
             draw_mark(9, place, (816, 612))[0].save(paths[-1], quality=88)
         size = sum(Path(path).stat().st_size for path in paths) / len(paths)
         print(
-            f"{IMAGES} photographs of 816 x 612, {size / 1e3:.0f} kB each, {PASSES} times; {cores} cores; {rounds} rounds"
+            f"{IMAGES} photographs of 816 x 612, {size / 1e3:.0f} kB each, {PASSES} times; {cores} cores; "
+            f"{rounds} rounds"
         )
         for network in (mobile, residual):
             runs = Runs(make_artifact(network(), folder, network.__name__), paths * PASSES, folder)
             named = {
-                "whole": runs.whole, "loop": runs.loop,
-                "read 1": lambda runs=runs: runs.reading(1), "infer 1": lambda runs=runs: runs.inference(1),
-                "read all": lambda runs=runs: runs.reading(cores), "infer all": lambda runs=runs: runs.inference(cores),
-            }  # fmt: skip
+                "whole": runs.whole,
+                "loop": runs.loop,
+                "read 1": lambda runs=runs: runs.reading(1),
+                "infer 1": lambda runs=runs: runs.inference(1),
+                "read all": lambda runs=runs: runs.reading(cores),
+                "infer all": lambda runs=runs: runs.inference(cores),
+            }
             report(network.__name__, rates(named, rounds))
 
 
@@ -178,8 +185,11 @@ def report(name, rate):
     half = np.minimum(rate["read 1"], rate["infer 1"])
     overall = 1 / (1 / rate["read all"] + 1 / rate["infer all"])
     print(f"{name}: " + ", ".join(f"{what} {np.median(each):.1f}/s" for what, each in rate.items()))
-    for what, other in (("the slower half on a core of its own", half), ("what both halves allow together", overall),
-                        ("the plain loop", rate["loop"])):  # fmt: skip
+    for what, other in (
+        ("the slower half on a core of its own", half),
+        ("what both halves allow together", overall),
+        ("the plain loop", rate["loop"]),
+    ):
         ratio = rate["whole"] / other
         low, middle, high = np.percentile(ratio, [25, 50, 75])
         print(f"  {middle:.2f} of {what} (middle half of the rounds {low:.2f} to {high:.2f})")

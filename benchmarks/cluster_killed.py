@@ -1,9 +1,10 @@
-"""Kills workers, the scheduler and the command at random while `zygal classify --cluster` runs, and resumes it until it ends.
+"""Kills workers, the scheduler and the command at random while `zygal classify --cluster` runs, and resumes it until it
+ends.
 
     python benchmarks/cluster_killed.py [KILLS]
 
-50 kills unless another number is given, in runs on two workers, over as many runs as that takes. Every file must be byte for byte
-that of an undisturbed run on this machine without a cluster.
+50 kills unless another number is given, in runs on two workers, over as many runs as that takes. Every file must be
+byte for byte that of an undisturbed run on this machine without a cluster.
 """
 
 import os
@@ -39,7 +40,12 @@ def main(kills=50):
                 output = f"run{runs}.csv"
                 for _ in range(100):
                     cluster.start()
-                    process = subprocess.Popen([*command, output, "--cluster", cluster.address], cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+                    process = subprocess.Popen(
+                        [*command, output, "--cluster", cluster.address],
+                        cwd=folder,
+                        stdout=subprocess.PIPE,
+                        stderr=subprocess.PIPE,
+                    )
                     calls += 1
                     disturb(process, cluster, chance, killed)
                     _, errors = process.communicate()
@@ -54,8 +60,11 @@ def main(kills=50):
                 print(f"run {runs}: {dict(killed)}", flush=True)
         finally:
             cluster.stop()
-        print(f"{sum(killed.values())} kills ({', '.join(f'{name} {number}' for name, number in killed.items())}) in {runs} runs of {len(images) * REPEATS} rows, "
-              f"{calls} calls, {resumed} went on with rows of an earlier one: all {runs} files are byte for byte that of the undisturbed run")  # fmt: skip
+        print(
+            f"{sum(killed.values())} kills ({', '.join(f'{name} {number}' for name, number in killed.items())}) in "
+            f"{runs} runs of {len(images) * REPEATS} rows, {calls} calls, {resumed} went on with rows of an earlier "
+            f"one: all {runs} files are byte for byte that of the undisturbed run"
+        )
 
 
 def disturb(process, cluster, chance, killed):
@@ -71,7 +80,11 @@ def disturb(process, cluster, chance, killed):
         if victim == "worker" and not workers:
             continue
         killed[victim] += 1
-        pid = {"worker": lambda: chance.choice(workers), "scheduler": lambda: cluster.scheduler.pid, "command": lambda: process.pid}[victim]()
+        pid = {
+            "worker": lambda: chance.choice(workers),
+            "scheduler": lambda: cluster.scheduler.pid,
+            "command": lambda: process.pid,
+        }[victim]()
         try:
             os.kill(pid, signal.SIGKILL)
         except ProcessLookupError:

@@ -2,9 +2,9 @@
 
     python benchmarks/cluster_memory.py
 
-Each in a process of its own: a list of images is read, two workers of a cluster give rows that are ready made, so that the
-coordinator is all that works, and it puts them in order and writes them. The cluster is in processes of its own in one pair of
-runs, and started by the command (local:2) in the other.
+Each in a process of its own: a list of images is read, two workers of a cluster give rows that are ready made, so that
+the coordinator is all that works, and it puts them in order and writes them. The cluster is in processes of its own in
+one pair of runs, and started by the command (local:2) in the other.
 """
 
 import subprocess
@@ -26,12 +26,21 @@ def main():
                 peaks = {}
                 for rows in (10_000, 1_000_000):
                     listed = Path(name) / f"{rows}.txt"
-                    listed.write_text("".join(f"photographs/{number // 1000:04}/image-{number:08}.jpg\n" for number in range(rows)))
+                    listed.write_text(
+                        "".join(f"photographs/{number // 1000:04}/image-{number:08}.jpg\n" for number in range(rows))
+                    )
                     began = time.perf_counter()
-                    done = subprocess.run([sys.executable, __file__, "one", address, str(artifact), str(listed)], capture_output=True, text=True)
+                    done = subprocess.run(
+                        [sys.executable, __file__, "one", address, str(artifact), str(listed)],
+                        capture_output=True,
+                        text=True,
+                    )
                     assert done.returncode == 0, done.stderr
                     peaks[rows] = int(done.stdout)
-                    print(f"{address}, {rows} rows: peak {peaks[rows] / 1e6:.0f} MB, {time.perf_counter() - began:.1f} s", flush=True)
+                    print(
+                        f"{address}, {rows} rows: peak {peaks[rows] / 1e6:.0f} MB, {time.perf_counter() - began:.1f} s",
+                        flush=True,
+                    )
                 print(f"{address}: difference {(peaks[1_000_000] - peaks[10_000]) / 1e6:+.1f} MB")
         finally:
             cluster.stop()
@@ -57,7 +66,9 @@ def one(address, artifact, listed):
         run = Classification(classifier, top=3, pool=pool)
         writer = RowWriter(".csv", columns_of(3, False, False))
         images = sorted(str(path) for path in (Path(artifact).parent / "reference").iterdir())[:8]
-        made = ScoreBlock(classifier, None, MakeRows(MakePredictions(classifier, run.thresholds, 3), writer))(next(iter(blocks_of(images))))
+        made = ScoreBlock(classifier, None, MakeRows(MakePredictions(classifier, run.thresholds, 3), writer))(
+            next(iter(blocks_of(images)))
+        )
         with open_rows(f"{listed}.csv", {"rows": "ready made"}, writer.heading(), overwrite=True) as rows:
             for each in pool.map(CannedRows(made), blocks_of(Listing(lists=(listed,)))):
                 rows.append(each.data, each.names, each.states, each.counts)

@@ -31,7 +31,9 @@ class Cluster:
     def start(self):
         """Starts what does not run."""
         if self.scheduler is None or self.scheduler.poll() is not None:
-            self.scheduler = self._process("dask_scheduler", "--host", "127.0.0.1", "--port", str(self.port), "--no-dashboard")
+            self.scheduler = self._process(
+                "dask_scheduler", "--host", "127.0.0.1", "--port", str(self.port), "--no-dashboard"
+            )
             deadline = time.monotonic() + 60
             while time.monotonic() < deadline:
                 with socket.socket() as probe:
@@ -40,12 +42,28 @@ class Cluster:
                 time.sleep(0.1)
         self.workers = [each for each in self.workers if each.poll() is None]
         while len(self.workers) < self.count:
-            self.workers.append(self._process("dask_worker", self.address, "--nthreads", "1", "--no-dashboard", "--host", "127.0.0.1",
-                                              "--memory-limit", "0", "--nanny" if self.nanny else "--no-nanny"))  # fmt: skip
+            self.workers.append(
+                self._process(
+                    "dask_worker",
+                    self.address,
+                    "--nthreads",
+                    "1",
+                    "--no-dashboard",
+                    "--host",
+                    "127.0.0.1",
+                    "--memory-limit",
+                    "0",
+                    "--nanny" if self.nanny else "--no-nanny",
+                )
+            )
 
     def _process(self, module, *arguments):
-        return subprocess.Popen([sys.executable, "-m", f"distributed.cli.{module}", *arguments], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                                start_new_session=True)  # fmt: skip
+        return subprocess.Popen(
+            [sys.executable, "-m", f"distributed.cli.{module}", *arguments],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
 
     def worker_processes(self):
         """The processes that do the work: the children of those that watch, or the workers themselves."""

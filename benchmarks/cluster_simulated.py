@@ -2,9 +2,10 @@
 
     python benchmarks/cluster_simulated.py [ROUNDS] [IMAGES]
 
-For each number of workers, in one process and in turn: the workers are measured as `zygal bench --cluster` does it, and a run on the
-demo's images is made into a file of rows. Each run is simulated with the times measured before it and with those measured after it,
-because the speed of a shared machine changes. Printed are the simulated and the measured seconds of each round, and the ratio of their sums.
+For each number of workers, in one process and in turn: the workers are measured as `zygal bench --cluster` does it, and
+a run on the demo's images is made into a file of rows. Each run is simulated with the times measured before it and with
+those measured after it, because the speed of a shared machine changes. Printed are the simulated and the measured
+seconds of each round, and the ratio of their sums.
 """
 
 import os
@@ -47,9 +48,15 @@ def main(rounds=3, images=12_000):
                             pass
                     measured.append(time.perf_counter() - began)
                     times.append(measure_cluster(pool, chosen, names, 12, lambda part: None).times)
-                    simulated.append(sum(simulate(each, Plan(images, workers), turn).seconds for each in times[-2:]) / 2)
+                    simulated.append(
+                        sum(simulate(each, Plan(images, workers), turn).seconds for each in times[-2:]) / 2
+                    )
             pairs = ", ".join(f"{one:.1f} and {other:.1f} s" for one, other in zip(simulated, measured))
-            print(f"{workers} workers: simulated and measured {pairs}; ratio of the sums {sum(simulated) / sum(measured):.3f}", flush=True)
+            print(
+                f"{workers} workers: simulated and measured {pairs}; ratio of the sums "
+                f"{sum(simulated) / sum(measured):.3f}",
+                flush=True,
+            )
 
 
 if __name__ == "__main__":

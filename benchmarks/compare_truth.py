@@ -1,11 +1,12 @@
-"""What `zygal bench --compare FILE.py:FUNCTION` says of a live source, and what a bare loop over the user's own call says.
+"""What `zygal bench --compare FILE.py:FUNCTION` says of a live source, and what a bare loop over the user's own call
+says.
 
     python benchmarks/compare_truth.py [SECONDS [THREADS [NETWORK ...]]]
 
-Six networks, three of PyTorch and three of Keras, batch 8, one thread. The bare loop runs the artifact and the user's call in
-turn and divides the first quartiles, which other programs disturb least; it is run before and after the bench. Prints the
-factors and how far they are apart. With several threads, the runtime's threads go on spinning after a run and take a core from
-the call that follows in a bare loop; the bench waits until they have come to rest.
+Six networks, three of PyTorch and three of Keras, batch 8, one thread. The bare loop runs the artifact and the user's
+call in turn and divides the first quartiles, which other programs disturb least; it is run before and after the bench.
+Prints the factors and how far they are apart. With several threads, the runtime's threads go on spinning after a run
+and take a core from the call that follows in a bare loop; the bench waits until they have come to rest.
 """
 
 import json
@@ -17,7 +18,7 @@ from pathlib import Path
 
 import numpy as np
 
-CODE = '''
+CODE = """
 import os
 os.environ.setdefault("KERAS_BACKEND", "jax")
 
@@ -57,7 +58,8 @@ def keras_cnn():
     from keras import layers
     parts = [keras.Input((128, 128, 3))]
     for width in (32, 64, 128, 256):
-        parts += [layers.Conv2D(width, 3, 2, padding="same", use_bias=False), layers.BatchNormalization(), layers.ReLU()]
+        convolution = layers.Conv2D(width, 3, 2, padding="same", use_bias=False)
+        parts += [convolution, layers.BatchNormalization(), layers.ReLU()]
     return keras.Sequential([*parts, layers.GlobalAveragePooling2D(), layers.Dense(10, activation="softmax")])
 
 def keras_mobile():
@@ -67,7 +69,7 @@ def keras_mobile():
 def keras_residual():
     import keras
     return keras.applications.ResNet50V2(input_shape=(128, 128, 3), weights=None, classes=100)
-'''
+"""
 TORCH, KERAS = ("plain_cnn", "depthwise_cnn", "transformer"), ("keras_cnn", "keras_mobile", "keras_residual")
 BATCH = 8
 
@@ -136,17 +138,43 @@ def main() -> None:
         (folder / "networks.py").write_text(CODE)
         for name in sys.argv[3:] or (*TORCH, *KERAS):
             shape = [] if name in KERAS else ["--shape", "3,128,128"]
-            subprocess.run([*program, "convert", f"networks.py:{name}", "-o", f"{name}.onnx", *shape, "-q"],
-                           cwd=folder, check=True, capture_output=True)  # fmt: skip
+            subprocess.run(
+                [*program, "convert", f"networks.py:{name}", "-o", f"{name}.onnx", *shape, "-q"],
+                cwd=folder,
+                check=True,
+                capture_output=True,
+            )
             before = bare_in_own_process(folder, name, threads, seconds / 2)
-            subprocess.run([*program, "bench", f"{name}.onnx", "--compare", f"networks.py:{name}", "--batches", str(BATCH), "--threads",
-                            str(threads), "--seconds", str(seconds), "--json", "out.json", "-q", "--overwrite"],
-                           cwd=folder, check=True, capture_output=True)  # fmt: skip
+            subprocess.run(
+                [
+                    *program,
+                    "bench",
+                    f"{name}.onnx",
+                    "--compare",
+                    f"networks.py:{name}",
+                    "--batches",
+                    str(BATCH),
+                    "--threads",
+                    str(threads),
+                    "--seconds",
+                    str(seconds),
+                    "--json",
+                    "out.json",
+                    "-q",
+                    "--overwrite",
+                ],
+                cwd=folder,
+                check=True,
+                capture_output=True,
+            )
             after = bare_in_own_process(folder, name, threads, seconds / 2)
             compared = json.loads((folder / "out.json").read_text())["compared"][0]
             ours, bare = compared["time_ratio"]["value"], (before * after) ** 0.5
-            print(f"{name:16} bench {ours:6.2f}x   bare loop {before:6.2f}x and {after:6.2f}x   apart {ours / bare - 1:+6.1%}   "
-                  f"{compared['engine']}", flush=True)  # fmt: skip
+            print(
+                f"{name:16} bench {ours:6.2f}x   bare loop {before:6.2f}x and {after:6.2f}x   apart "
+                f"{ours / bare - 1:+6.1%}   {compared['engine']}",
+                flush=True,
+            )
 
 
 if __name__ == "__main__":

@@ -37,7 +37,8 @@ def main():
         traced = [sys.executable, "-X", "importtime", "-m", "zygal", *commands["convert model.keras"][1:]]
         imports = subprocess.run(traced, cwd=folder, capture_output=True, text=True).stderr
     print(
-        f"{'':20} {'wall s':>8} {'CPU s':>8} {'peak MB':>8}   (medians of 3, interleaved; the file has {size / 1e6:.0f} MB)"
+        f"{'':20} {'wall s':>8} {'CPU s':>8} {'peak MB':>8}   (medians of 3, interleaved; the file has "
+        f"{size / 1e6:.0f} MB)"
     )
     for name, (wall, cpu, peak) in medians.items():
         print(f"{name:20} {wall:8.2f} {cpu:8.2f} {peak / 1e6:8.0f}")

@@ -2,8 +2,8 @@
 
     python benchmarks/convert_large_mobile.py SOURCE [SOURCE ...]
 
-Beside it the same source as ONNX, in turn, because reading it is most of the work. The limits are 2 s of processor time for a file of
-100 MB, and twice the file plus 100 MB.
+Beside it the same source as ONNX, in turn, because reading it is most of the work. The limits are 2 s of processor time
+for a file of 100 MB, and twice the file plus 100 MB.
 """
 
 import os
@@ -19,7 +19,9 @@ def measured(source, out):
     child = os.fork()
     if not child:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        os.execv(sys.executable, [sys.executable, "-m", "zygal", "convert", source, "-o", str(out), "--overwrite", "-q"])
+        os.execv(
+            sys.executable, [sys.executable, "-m", "zygal", "convert", source, "-o", str(out), "--overwrite", "-q"]
+        )
     _, status, used = os.wait4(child, 0)
     if status:
         sys.exit(f"{source} cannot be converted")
@@ -36,7 +38,10 @@ def main(*sources):
             size = (Path(folder) / "m.tflite").stat().st_size
         for ending, each in found.items():
             seconds, peak = min(each)[0], max(peak for _, peak in each)
-            print(f"{Path(source).name} -> {ending}: {seconds:.2f} s of processor time, {peak / 1e6:.0f} MB peak (limit {2 * size / 1e6 + 100:.0f} MB)")
+            print(
+                f"{Path(source).name} -> {ending}: {seconds:.2f} s of processor time, {peak / 1e6:.0f} MB peak "
+                f"(limit {2 * size / 1e6 + 100:.0f} MB)"
+            )
         print(f"  the flatbuffer has {size / 1e6:.0f} MB")
 
 

@@ -4,8 +4,8 @@
     python benchmarks/coverage.py OUT.csv [--only NAME,NAME] [--per-family 1] [--jobs 2]
     python benchmarks/coverage.py OUT.csv --table docs/coverage.md
 
-Weights are random, with a non-trivial scale and shift in every layer, so that scores depend on the image and an error shows. Each model is
-captured with a dynamic batch, converted, and run on the runtime at two batch sizes. One CSV row a
+Weights are random, with a non-trivial scale and shift in every layer, so that scores depend on the image and an error
+shows. Each model is captured with a dynamic batch, converted, and run on the runtime at two batch sizes. One CSV row a
 model; rows that OUT.csv already has are not made again, so the run can be interrupted.
 """
 
@@ -28,18 +28,65 @@ from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 
 FIELDS = (
-    "architecture", "status", "difference_of_spread", "top1_equal", "liveness", "nodes_before", "nodes_after",
-    "framework_rounding_of_spread", "capture_seconds", "convert_seconds", "runtime_over_framework_speed", "note",
-)  # fmt: skip
+    "architecture",
+    "status",
+    "difference_of_spread",
+    "top1_equal",
+    "liveness",
+    "nodes_before",
+    "nodes_after",
+    "framework_rounding_of_spread",
+    "capture_seconds",
+    "convert_seconds",
+    "runtime_over_framework_speed",
+    "note",
+)
 BATCHES = (1, 3)
 LARGEST_DIFFERENCE = 1e-4
 NOT_CLASSIFIERS = (
-    "fcn8sd", "pspnet", "deeplabv3", "icnet", "fastscnn", "cgnet", "dabnet", "sinet", "bisenet", "danet", "fpenet",
-    "contextnet", "lednet", "esnet", "edanet", "enet", "erfnet", "linknet", "segnet", "unet", "sqnet", "alphapose_coco",
-    "simplepose_coco", "simpleposemobile_coco", "lwopenpose_cmupan", "ibppose_coco", "prnet", "centernet", "lffd",
-    "pfpcnet", "voca", "nvpattexp", "visemenet", "superpointnet", "jasper", "jasperdr", "quartznet", "espcnet", "raft",
-    "propainter_rfc", "propainter_ip", "propainter",
-)  # fmt: skip
+    "fcn8sd",
+    "pspnet",
+    "deeplabv3",
+    "icnet",
+    "fastscnn",
+    "cgnet",
+    "dabnet",
+    "sinet",
+    "bisenet",
+    "danet",
+    "fpenet",
+    "contextnet",
+    "lednet",
+    "esnet",
+    "edanet",
+    "enet",
+    "erfnet",
+    "linknet",
+    "segnet",
+    "unet",
+    "sqnet",
+    "alphapose_coco",
+    "simplepose_coco",
+    "simpleposemobile_coco",
+    "lwopenpose_cmupan",
+    "ibppose_coco",
+    "prnet",
+    "centernet",
+    "lffd",
+    "pfpcnet",
+    "voca",
+    "nvpattexp",
+    "visemenet",
+    "superpointnet",
+    "jasper",
+    "jasperdr",
+    "quartznet",
+    "espcnet",
+    "raft",
+    "propainter_rfc",
+    "propainter_ip",
+    "propainter",
+)
 
 
 def definitions():
@@ -141,8 +188,11 @@ def made(name, quiet=False):
 def captured(model, images, row):
     """Captured with a dynamic batch if the framework can, else as it can."""
     axes = ({0: torch.export.Dim("batch", min=1)},)
-    attempts = [("", {"dynamic_shapes": axes}), ("captured with a fixed batch", {}),
-                ("captured strictly", {"dynamic_shapes": axes, "strict": True})]  # fmt: skip
+    attempts = [
+        ("", {"dynamic_shapes": axes}),
+        ("captured with a fixed batch", {}),
+        ("captured strictly", {"dynamic_shapes": axes, "strict": True}),
+    ]
     for place, (note, arguments) in enumerate(attempts):
         try:
             row["note"] = note
@@ -198,23 +248,35 @@ def write_table(source, target):
     lines = [
         "# Coverage: the classifiers of pytorchcv",
         "",
-        f"{len(rows)} of the package's {len(definitions())} classifier definitions were examined, the first of every family first: "
-        + ", ".join(f"{status} {count}" for status, count in counts.items()) + ".",
-        f"{sum(row['top1_equal'] == 'True' for row in converted)} of the {len(converted)} converted ones have the same top-1 "
-        "everywhere.",
+        f"{len(rows)} of the package's {len(definitions())} classifier definitions were examined, the first of "
+        f"every family first: " + ", ".join(f"{status} {count}" for status, count in counts.items()) + ".",
+        f"{sum(row['top1_equal'] == 'True' for row in converted)} of the {len(converted)} converted ones have the same "
+        "top-1 everywhere.",
         f"Speed on one thread, batch 1, compared with the framework's eager inference: geometric mean "
-        f"{np.exp(np.mean(np.log(ratios))):.2f}x (measured while two models were examined at once, so single rows are rough).",
+        f"{np.exp(np.mean(np.log(ratios))):.2f}x (measured while two models were examined at once, so single "
+        f"rows are rough).",
         "",
-        "*Agrees*: largest score difference at most 1e-4 of the spread of the scores at batches 1 and 3, and equal top-1. "
-        "Weights are random, with a non-trivial scale and shift in every layer; *rounding* is how far the framework's own float32 scores are from its float64 "
-        "scores, given where the difference is above 2e-5: what such weights leave to chance. *Within rounding*: the difference is "
-        "above 1e-4, and at most twice that rounding. Made by `benchmarks/coverage.py`.",
+        "*Agrees*: largest score difference at most 1e-4 of the spread of the scores at batches 1 and 3, and equal "
+        "top-1. Weights are random, with a non-trivial scale and shift in every layer; *rounding* is how far the "
+        "framework's own float32 scores are from its float64 scores, given where the difference is above 2e-5: what "
+        "such weights leave to chance. *Within rounding*: the difference is above 1e-4, and at most twice that "
+        "rounding. Made by `benchmarks/coverage.py`.",
         "",
         "| architecture | status | difference | rounding | nodes | after | capture s | convert s | speed | note |",
         "|---|---|---|---|---|---|---|---|---|---|",
-    ]  # fmt: skip
-    columns = ("architecture", "status", "difference_of_spread", "framework_rounding_of_spread", "nodes_before",
-               "nodes_after", "capture_seconds", "convert_seconds", "runtime_over_framework_speed", "note")  # fmt: skip
+    ]
+    columns = (
+        "architecture",
+        "status",
+        "difference_of_spread",
+        "framework_rounding_of_spread",
+        "nodes_before",
+        "nodes_after",
+        "capture_seconds",
+        "convert_seconds",
+        "runtime_over_framework_speed",
+        "note",
+    )
     for row in rows:
         lines.append("| " + " | ".join(row[column].replace("|", "/")[:100] for column in columns) + " |")
     target.write_text("\n".join(lines) + "\n")

@@ -4,9 +4,9 @@
     KERAS_BACKEND=torch python benchmarks/coverage_keras.py OUT.csv [--only NAME,NAME]
     python benchmarks/coverage_keras.py OUT.csv --table docs/coverage_keras.md
 
-Weights are random, with a non-trivial scale and shift in every layer, so that scores depend on the image and an error shows. One CSV row a model and
-container; models that OUT.csv already has are not made again, so the run can be interrupted. The PyTorch back end is the fastest
-here; the two NASNets want the JAX one.
+Weights are random, with a non-trivial scale and shift in every layer, so that scores depend on the image and an error
+shows. One CSV row a model and container; models that OUT.csv already has are not made again, so the run can be
+interrupted. The PyTorch back end is the fastest here; the two NASNets want the JAX one.
 """
 
 import argparse
@@ -28,8 +28,20 @@ from zygal.conversion import convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 
-FIELDS = ("architecture", "container", "status", "difference_of_spread", "top1_equal", "liveness", "nodes_before", "nodes_after",
-          "transposes", "file_megabytes", "convert_seconds", "note")  # fmt: skip
+FIELDS = (
+    "architecture",
+    "container",
+    "status",
+    "difference_of_spread",
+    "top1_equal",
+    "liveness",
+    "nodes_before",
+    "nodes_after",
+    "transposes",
+    "file_megabytes",
+    "convert_seconds",
+    "note",
+)
 BATCHES = (1, 3)
 LARGEST_DIFFERENCE = 1e-4
 
@@ -56,7 +68,8 @@ def without_gradients():
 
 
 def liven(model, size):
-    """No scale or bias is an identity, and statistics come from a real forward pass; quietly, as rounding grows with depth."""
+    """No scale or bias is an identity, and statistics come from a real forward pass; quietly, as rounding grows with
+    depth."""
     chance = np.random.default_rng(7)
     for layer in model.layers:
         norm = isinstance(layer, keras.layers.BatchNormalization)
@@ -136,11 +149,12 @@ def write_table(source, target):
     lines = [
         "# Coverage: keras.applications",
         "",
-        f"{len({row['architecture'] for row in rows})} architectures, each from .keras and from .h5: {agree} of {len(rows)} agree "
-        f"within 1e-4 of the spread of the scores at batches 1 and 3 with equal top-1; the largest difference is {worst:.2g}.",
+        f"{len({row['architecture'] for row in rows})} architectures, each from .keras and from .h5: {agree} of "
+        f"{len(rows)} agree within 1e-4 of the spread of the scores at batches 1 and 3 with equal top-1; the largest "
+        f"difference is {worst:.2g}.",
         "",
-        "Weights are random, with a non-trivial scale and shift in every layer; *liveness* is how far two images' scores are apart, as a part of the spread. "
-        "Made by `benchmarks/coverage_keras.py`.",
+        "Weights are random, with a non-trivial scale and shift in every layer; *liveness* is how far two images' "
+        "scores are apart, as a part of the spread. Made by `benchmarks/coverage_keras.py`.",
         "",
         *table_lines(rows, columns),
     ]

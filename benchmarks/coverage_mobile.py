@@ -5,9 +5,9 @@
     python benchmarks/coverage_mobile.py MODELS OUT.csv [--only NAME,NAME]
     python benchmarks/coverage_mobile.py MODELS OUT.csv --table docs/coverage_mobile.md
 
-All of keras.applications from the folder MODELS that `coverage_tensorflow.py` has made, and the first classifier of each of 60
-families of pytorchcv. One CSV row a model; rows that are there are kept. Round trip: the flatbuffer is read again, written as ONNX, and
-compared with the ONNX artifact of the source.
+All of keras.applications from the folder MODELS that `coverage_tensorflow.py` has made, and the first classifier of
+each of 60 families of pytorchcv. One CSV row a model; rows that are there are kept. Round trip: the flatbuffer is read
+again, written as ONNX, and compared with the ONNX artifact of the source.
 """
 
 import argparse
@@ -23,8 +23,20 @@ from zygal.conversion import Choices, convert
 from zygal.engines.artifact import open_engine
 from zygal.errors import ZygalError
 
-FIELDS = ("architecture", "collection", "status", "difference_of_spread", "top1_equal", "round_trip_of_spread", "batch", "transposes", "operators",
-          "file_megabytes", "convert_seconds", "note")  # fmt: skip
+FIELDS = (
+    "architecture",
+    "collection",
+    "status",
+    "difference_of_spread",
+    "top1_equal",
+    "round_trip_of_spread",
+    "batch",
+    "transposes",
+    "operators",
+    "file_megabytes",
+    "convert_seconds",
+    "note",
+)
 LARGEST_DIFFERENCE, LARGEST_ROUND_TRIP = 1e-4, 1e-5
 FAMILIES = 60
 
@@ -43,9 +55,16 @@ def judged(source, images, wanted, out, shape=None):
         found = [np.concatenate([engine.run(images[at : at + 1]) for at in range(len(images))])]
     worst = max(float(np.abs(each - wanted[: len(each)]).max()) for each in found) / spread
     equal = all(np.array_equal(each.argmax(1), wanted[: len(each)].argmax(1)) for each in found)
-    row = {"status": "agrees" if worst <= LARGEST_DIFFERENCE and equal else "differs", "difference_of_spread": f"{worst:.2g}", "top1_equal": equal,
-           "batch": "open" if fixed is None else fixed, "transposes": made.operators.get("TRANSPOSE", 0), "operators": sum(made.operators.values()),
-           "file_megabytes": f"{out.stat().st_size / 1e6:.1f}", "convert_seconds": f"{took:.2f}"}  # fmt: skip
+    row = {
+        "status": "agrees" if worst <= LARGEST_DIFFERENCE and equal else "differs",
+        "difference_of_spread": f"{worst:.2g}",
+        "top1_equal": equal,
+        "batch": "open" if fixed is None else fixed,
+        "transposes": made.operators.get("TRANSPOSE", 0),
+        "operators": sum(made.operators.values()),
+        "file_megabytes": f"{out.stat().st_size / 1e6:.1f}",
+        "convert_seconds": f"{took:.2f}",
+    }
     del engine
     return row | round_trip(source, images, out, spread, shape)
 
@@ -66,7 +85,9 @@ def keras_rows(models, wanted):
         if wanted(recorded.stem):
             arrays = np.load(recorded)
             with tempfile.TemporaryDirectory() as folder:
-                row = judged(models / recorded.stem, arrays["x"], arrays["y"], Path(folder) / "m.tflite", arrays["x"].shape[1:])
+                row = judged(
+                    models / recorded.stem, arrays["x"], arrays["y"], Path(folder) / "m.tflite", arrays["x"].shape[1:]
+                )
             yield recorded.stem, "keras.applications", row
 
 
@@ -106,11 +127,19 @@ def table(rows, path):
     written = [row for row in rows if row["status"] in ("agrees", "differs")]
     agree = [row for row in rows if row["status"] == "agrees"]
     trips = [float(row["round_trip_of_spread"]) for row in rows if row["round_trip_of_spread"]]
-    lines = ["# Coverage: mobile flatbuffers", "",
-             f"{len(rows)} architectures, {len(written)} written, {len(agree)} within 1e-4 of the spread of the framework's scores at batches 1 and 3 with equal "
-             f"top-1 on the mobile runtime; the largest difference of these is {max(float(row['difference_of_spread']) for row in agree):.2g}. Read again and "
-             f"written as ONNX: {sum(each <= LARGEST_ROUND_TRIP for each in trips)} of {len(trips)} within 1e-5, the largest {max(trips):.2g}.", "",
-             "Weights are random, with non-trivial statistics; the training framework's own scores are the judge. Made by `benchmarks/coverage_mobile.py`.", ""]  # fmt: skip
+    lines = [
+        "# Coverage: mobile flatbuffers",
+        "",
+        f"{len(rows)} architectures, {len(written)} written, {len(agree)} within 1e-4 of the spread of the framework's "
+        "scores at batches 1 and 3 with equal top-1 on the mobile runtime; the largest difference of these is "
+        f"{max(float(row['difference_of_spread']) for row in agree):.2g}. Read again and written as ONNX: "
+        f"{sum(each <= LARGEST_ROUND_TRIP for each in trips)} of {len(trips)} within 1e-5, the largest "
+        f"{max(trips):.2g}.",
+        "",
+        "Weights are random, with non-trivial statistics; the training framework's own scores are the judge. "
+        "Made by `benchmarks/coverage_mobile.py`.",
+        "",
+    ]
     lines += table_lines(sorted(rows, key=lambda row: (row["collection"], row["architecture"])), FIELDS)
     Path(path).write_text("\n".join(lines) + "\n")
 
@@ -137,8 +166,11 @@ def main():
         for name, collection, row in made:
             row = dict.fromkeys(FIELDS, "") | {"architecture": name, "collection": collection} | row
             append_row(options.csv, FIELDS, row)
-            print(f"{name}: {row['status']} {row['difference_of_spread']} again {row['round_trip_of_spread']} transposes {row['transposes']} "
-                  f"{row['convert_seconds']} s {row['note']}", flush=True)  # fmt: skip
+            print(
+                f"{name}: {row['status']} {row['difference_of_spread']} again {row['round_trip_of_spread']} transposes "
+                f"{row['transposes']} {row['convert_seconds']} s {row['note']}",
+                flush=True,
+            )
             gc.collect()
 
 

@@ -70,9 +70,11 @@ def main():
                     run()
                     seconds[key].append(time.perf_counter() - started)
             median = {key: statistics.median(each) for key, each in seconds.items()}
-            print(f"{what}: one thread {len(paths) / median['one']:.0f} images/s, {median['loop'] / median['one']:.2f} x the "
-                  f"plain loop; {allowed_cores()} threads {median['one'] / median['all']:.2f} x one thread, "
-                  f"{median['loop'] / median['all']:.2f} x the loop")  # fmt: skip
+            print(
+                f"{what}: one thread {len(paths) / median['one']:.0f} images/s, {median['loop'] / median['one']:.2f} x "
+                f"the plain loop; {allowed_cores()} threads {median['one'] / median['all']:.2f} x one thread, "
+                f"{median['loop'] / median['all']:.2f} x the loop"
+            )
 
 
 if __name__ == "__main__":

@@ -16,7 +16,8 @@ NAMES = tuple(f"digit {index}" for index in range(10))
 
 
 def confusion_at(noise: float, rng: np.random.Generator) -> np.ndarray:
-    """Counts [true class, predicted class] of a linear classifier on 899 images with that much noise in grey levels of 16."""
+    """Counts [true class, predicted class] of a linear classifier on 899 images with that much noise in grey levels of
+    16."""
     images, truth = load_digits(return_X_y=True)
     images = (images + rng.normal(0, noise, images.shape)) / 16
     seen, unseen, labels, true = train_test_split(images, truth, test_size=0.5, random_state=0, stratify=truth)

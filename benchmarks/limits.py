@@ -4,10 +4,11 @@
     python benchmarks/limits.py OUT.csv [--only NAME,NAME] [--rounds 7]
     python benchmarks/limits.py OUT.csv --table docs/limits.md
 
-For each architecture and batches 1 and 8, with two threads, in turn within each round: the artifact, the framework's own eager inference,
-and probes of the processor: matrix products and convolutions of good sizes in the same runtime. The limit of a round is the
-artifact's multiply-adds at the speed of the fastest of those probes in that round, plus the bytes that its products and convolutions read
-and write, each value once, at the speed of a large copy. Weights are random. Rows that OUT.csv has are not made again.
+For each architecture and batches 1 and 8, with two threads, in turn within each round: the artifact, the framework's
+own eager inference, and probes of the processor: matrix products and convolutions of good sizes in the same runtime.
+The limit of a round is the artifact's multiply-adds at the speed of the fastest of those probes in that round, plus the
+bytes that its products and convolutions read and write, each value once, at the speed of a large copy. Weights are
+random. Rows that OUT.csv has are not made again.
 """
 
 import argparse
@@ -32,17 +33,61 @@ from zygal.graph.ops import operator_named
 from zygal.graph.shapes import at_batch
 
 TRANSFORMERS = (
-    "vit_tiny_patch16_224", "vit_small_patch16_224", "deit_tiny_distilled_patch16_224", "vit_relpos_small_patch16_224", "beit_base_patch16_224",
-    "swin_tiny_patch4_window7_224", "pvt_v2_b0", "coat_lite_tiny", "cait_xxs24_224", "crossvit_tiny_240", "pit_ti_224", "levit_128",
-    "mobilevit_s", "efficientformer_l1", "tiny_vit_5m_224", "edgenext_xx_small", "twins_pcpvt_small", "davit_tiny", "nest_tiny",
+    "vit_tiny_patch16_224",
+    "vit_small_patch16_224",
+    "deit_tiny_distilled_patch16_224",
+    "vit_relpos_small_patch16_224",
+    "beit_base_patch16_224",
+    "swin_tiny_patch4_window7_224",
+    "pvt_v2_b0",
+    "coat_lite_tiny",
+    "cait_xxs24_224",
+    "crossvit_tiny_240",
+    "pit_ti_224",
+    "levit_128",
+    "mobilevit_s",
+    "efficientformer_l1",
+    "tiny_vit_5m_224",
+    "edgenext_xx_small",
+    "twins_pcpvt_small",
+    "davit_tiny",
+    "nest_tiny",
     "coatnet_nano_rw_224",
-)  # fmt: skip
+)
 OTHERS = (
-    "convnext_tiny", "convnext_atto", "convformer_s18", "mambaout_femto", "focalnet_tiny_srf", "poolformer_s12", "mixer_s16_224", "fastvit_t8",
-    "repvit_m1", "resnet18", "resnet50", "mobilenetv2_100", "mobilenetv3_large_100", "efficientnet_b0", "regnety_004", "densenet121", "vgg11",
-    "ghostnet_100", "dla34", "inception_v3",
-)  # fmt: skip
-FIELDS = ("architecture", "kind", "batch", "artifact_ms", "arithmetic_ms", "memory_ms", "limit_ms", "artifact_over_limit", "eager_ms", "eager_over_artifact")
+    "convnext_tiny",
+    "convnext_atto",
+    "convformer_s18",
+    "mambaout_femto",
+    "focalnet_tiny_srf",
+    "poolformer_s12",
+    "mixer_s16_224",
+    "fastvit_t8",
+    "repvit_m1",
+    "resnet18",
+    "resnet50",
+    "mobilenetv2_100",
+    "mobilenetv3_large_100",
+    "efficientnet_b0",
+    "regnety_004",
+    "densenet121",
+    "vgg11",
+    "ghostnet_100",
+    "dla34",
+    "inception_v3",
+)
+FIELDS = (
+    "architecture",
+    "kind",
+    "batch",
+    "artifact_ms",
+    "arithmetic_ms",
+    "memory_ms",
+    "limit_ms",
+    "artifact_over_limit",
+    "eager_ms",
+    "eager_over_artifact",
+)
 BATCHES, THREADS = (1, 8), 2
 REPEATS = 8
 """Of a probe: a processor that wakes up is slow for the first milliseconds."""
@@ -72,21 +117,31 @@ def probe(operator, given, weight, **attributes):
     inputs = ["x", "w"] if weight else ["x"]
     node = helper.make_node(operator, inputs, ["y"], **attributes)
     graph = helper.make_graph(
-        [node], "probe", [helper.make_tensor_value_info("x", TensorProto.FLOAT, given)],
-        [helper.make_tensor_value_info("y", TensorProto.FLOAT, None)], [numpy_helper.from_array(weights, "w")] if weight else [],
-    )  # fmt: skip
-    made = session(helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=8).SerializeToString(), THREADS)
+        [node],
+        "probe",
+        [helper.make_tensor_value_info("x", TensorProto.FLOAT, given)],
+        [helper.make_tensor_value_info("y", TensorProto.FLOAT, None)],
+        [numpy_helper.from_array(weights, "w")] if weight else [],
+    )
+    made = session(
+        helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=8).SerializeToString(), THREADS
+    )
     x = rng.standard_normal(given).astype(np.float32)
     return lambda: [made.run(None, {"x": x}) for _ in range(REPEATS)]
 
 
 PROBES = {
-    "matrix": [(lambda: probe("MatMul", [1536, 384], [384, 384]), 1536 * 384 * 384), (lambda: probe("MatMul", [512, 384], [384, 768]), 512 * 384 * 768),
-               (lambda: probe("MatMul", [1024, 1024], [1024, 1024]), 1024**3)],
-    "convolution": [(lambda: probe("Conv", [1, 256, 28, 28], [256, 256, 3, 3], pads=[1] * 4), 28 * 28 * 256 * 256 * 9),
-                    (lambda: probe("Conv", [1, 128, 56, 56], [128, 128, 3, 3], pads=[1] * 4), 56 * 56 * 128 * 128 * 9)],
+    "matrix": [
+        (lambda: probe("MatMul", [1536, 384], [384, 384]), 1536 * 384 * 384),
+        (lambda: probe("MatMul", [512, 384], [384, 768]), 512 * 384 * 768),
+        (lambda: probe("MatMul", [1024, 1024], [1024, 1024]), 1024**3),
+    ],
+    "convolution": [
+        (lambda: probe("Conv", [1, 256, 28, 28], [256, 256, 3, 3], pads=[1] * 4), 28 * 28 * 256 * 256 * 9),
+        (lambda: probe("Conv", [1, 128, 56, 56], [128, 128, 3, 3], pads=[1] * 4), 56 * 56 * 128 * 128 * 9),
+    ],
     "copy": [(lambda: probe("Neg", [16, 1 << 20], None), 2 * 4 * (16 << 20))],
-}  # fmt: skip
+}
 """Of each kind the fastest, by the median of the same rounds, is the peak: sizes at which the runtime reached most."""
 
 
@@ -115,7 +170,11 @@ def rows_of(name, rounds, probes):
         for batch in BATCHES:
             images = pictures(batch, size, batch)
             array, work = images.numpy(), work_of(artifact, batch)
-            runs = [lambda a=array: ours.run(None, {input_name: a}), lambda i=images: model(i), *(run for _, run, _ in probes)]
+            runs = [
+                lambda a=array: ours.run(None, {input_name: a}),
+                lambda i=images: model(i),
+                *(run for _, run, _ in probes),
+            ]
             taken = measured(runs, rounds if batch > 1 else 2 * rounds)
             speeds = {}
             for place, (kind, _, amount) in enumerate(probes):
@@ -135,29 +194,44 @@ def table(rows):
     """The page: what is left above the limit, most first."""
     rows = sorted(rows, key=lambda row: -float(row["artifact_over_limit"]))
     lines = [
-        "# How near artifacts are to the processor's limit", "",
-        "Made by `benchmarks/limits.py` on a processor with AVX-512 VNNI, two threads, ONNX Runtime " + onnxruntime.__version__ + ", PyTorch "
-        + torch.__version__.partition("+")[0] + ". The limit is the artifact's multiply-adds at the speed of the fastest of some matrix products and "
-        "convolutions in the same runtime, measured in the same rounds, plus what its products and convolutions read and write, each value "
-        "once, at the speed of a large copy. It counts no activation functions, normalisations or softmax. Weights are random. The machine "
-        "is shared and changes its speed, so all that is divided was measured in turn.", "",
-    ]  # fmt: skip
+        "# How near artifacts are to the processor's limit",
+        "",
+        "Made by `benchmarks/limits.py` on a processor with AVX-512 VNNI, two threads, ONNX Runtime "
+        + onnxruntime.__version__
+        + ", PyTorch "
+        + torch.__version__.partition("+")[0]
+        + ". The limit is the artifact's multiply-adds at the speed of the fastest of some matrix products and "
+        "convolutions in the same runtime, measured in the same rounds, plus what its products and convolutions read "
+        "and write, each value once, at the speed of a large copy. It counts no activation functions, normalisations "
+        "or softmax. Weights are random. The machine is shared and changes its speed, so all that is divided was "
+        "measured in turn.",
+        "",
+    ]
     for kind, title in (("transformer", "Transformers and hybrids"), ("other", "Others")):
         chosen = [row for row in rows if row["kind"] == kind]
         if not chosen:
             continue
         over, against = ([float(row[key]) for row in chosen] for key in ("artifact_over_limit", "eager_over_artifact"))
         lines += [
-            f"## {title}", "",
-            f"{len({row['architecture'] for row in chosen})} architectures: within 1.25 times the limit {sum(each <= 1.25 for each in over)} of "
-            f"{len(over)} settings, geometric mean {np.exp(np.mean(np.log(over))):.2f} times; speed relative to eager inference: geometric mean "
-            f"{np.exp(np.mean(np.log(against))):.2f}x, lowest {min(against):.2f}x, slower in {sum(each < 1 for each in against)} settings.", "",
-            "| architecture | batch | artifact, ms | multiply-adds, ms | memory, ms | limit, ms | artifact / limit | eager, ms | eager / artifact |",
+            f"## {title}",
+            "",
+            f"{len({row['architecture'] for row in chosen})} architectures: within 1.25 times the limit "
+            f"{sum(each <= 1.25 for each in over)} of {len(over)} settings, geometric mean "
+            f"{np.exp(np.mean(np.log(over))):.2f} times; speed relative to eager inference: geometric mean "
+            f"{np.exp(np.mean(np.log(against))):.2f}x, lowest {min(against):.2f}x, slower in "
+            f"{sum(each < 1 for each in against)} settings.",
+            "",
+            "| architecture | batch | artifact, ms | multiply-adds, ms | memory, ms | limit, ms | artifact / "
+            "limit | eager, ms | eager / artifact |",
             "|---|---|---|---|---|---|---|---|---|",
-        ]  # fmt: skip
+        ]
         for row in chosen:
             figures = [f"{float(row[key]):.1f}" for key in ("artifact_ms", "arithmetic_ms", "memory_ms", "limit_ms")]
-            figures += [f"{float(row['artifact_over_limit']):.2f}", f"{float(row['eager_ms']):.1f}", f"{float(row['eager_over_artifact']):.2f}"]
+            figures += [
+                f"{float(row['artifact_over_limit']):.2f}",
+                f"{float(row['eager_ms']):.1f}",
+                f"{float(row['eager_over_artifact']):.2f}",
+            ]
             lines.append(f"| {row['architecture']} | {row['batch']} | " + " | ".join(figures) + " |")
         lines.append("")
     return "\n".join(lines)

@@ -3,9 +3,10 @@
     pip install pytorchcv --no-deps requests
     python benchmarks/memory_shared.py [PROCESSES]
 
-For each network: the size of the weights; for one process the highest resident memory while the session is opened and run once, less that
-of a process that opens the demo's smallest artifact; and for so many processes at once the memory of all together, with what is shared counted
-once (the proportional set size of the system), per process and less the same. Weights are random. Linux alone.
+For each network: the size of the weights; for one process the highest resident memory while the session is opened and
+run once, less that of a process that opens the demo's smallest artifact; and for so many processes at once the memory
+of all together, with what is shared counted once (the proportional set size of the system), per process and less the
+same. Weights are random. Linux alone.
 """
 
 import subprocess
@@ -45,7 +46,9 @@ class Small(nn.Module):
 
 
 def started(path):
-    child = subprocess.Popen([sys.executable, "-c", CHILD, path], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    child = subprocess.Popen(
+        [sys.executable, "-c", CHILD, path], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
     assert child.stdout.readline().strip() == "ready"
     return child
 
@@ -83,8 +86,12 @@ def main():
                 found = convert(folder / "m.pt2", folder / "m.onnx", choices=Choices(weights_beside=beside))
                 weights = 4 * found.parameters / 1e6
                 peak, share = (one - none for one, none in zip(measured(folder / "m.onnx", processes), empty))
-                print(f"{name:16} weights {weights:4.0f} MB {'beside' if beside else 'inside'}: peak {peak:4.0f} MB ({peak / weights:.2f} of the weights), "
-                      f"share of {processes} processes {share:4.0f} MB ({share / weights:.2f})", flush=True)  # fmt: skip
+                print(
+                    f"{name:16} weights {weights:4.0f} MB {'beside' if beside else 'inside'}: peak {peak:4.0f} MB "
+                    f"({peak / weights:.2f} of the weights), share of {processes} processes {share:4.0f} MB "
+                    f"({share / weights:.2f})",
+                    flush=True,
+                )
 
 
 if __name__ == "__main__":

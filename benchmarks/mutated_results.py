@@ -1,6 +1,8 @@
-"""Mutations of what Zygal itself wrote and reads again: plans, results that are kept between runs, results to compare with, bundles.
+"""Mutations of what Zygal itself wrote and reads again: plans, results that are kept between runs, results to compare
+with, bundles.
 
-Used by mutations.py. A forged or damaged one ends in a verdict or in one sentence, and never in a pass that nothing was measured for.
+Used by mutations.py. A forged or damaged one ends in a verdict or in one sentence, and never in a pass that nothing was
+measured for.
 """
 
 import hashlib
@@ -65,7 +67,12 @@ class Results:
         for name in ("channel_marks.onnx", "labels.txt"):
             shutil.copy(demo / name, self.base / name)
         whole = read_witness(demo / "channel_marks.witness")
-        write_witness(dataclasses.replace(whole, images=whole.images[:IMAGES], tensors=whole.tensors[:IMAGES], scores=whole.scores[:IMAGES]), self.base / "short.witness")
+        write_witness(
+            dataclasses.replace(
+                whole, images=whole.images[:IMAGES], tensors=whole.tensors[:IMAGES], scores=whole.scores[:IMAGES]
+            ),
+            self.base / "short.witness",
+        )
         rows = ["path,label"]
         for image in whole.images[:IMAGES]:
             shutil.copy(demo / "reference" / image.name, self.base / "reference" / image.name)
@@ -73,7 +80,17 @@ class Results:
         (self.base / "labelled.csv").write_text("\n".join(rows) + "\n")
         (self.base / "plan.toml").write_text(PLAN)
         main(["signoff", str(self.base / "plan.toml"), "-o", str(self.base / "out"), "-q"])
-        code = main(["pack", str(self.base / "channel_marks.onnx"), "--images", str(self.base / "reference"), "-o", str(self.base / "marks.zip"), "-q"])
+        code = main(
+            [
+                "pack",
+                str(self.base / "channel_marks.onnx"),
+                "--images",
+                str(self.base / "reference"),
+                "-o",
+                str(self.base / "marks.zip"),
+                "-q",
+            ]
+        )
         assert code == 0 and list((self.base / "out" / "kept").glob("*.json")), "the demo's files cannot be signed off"
 
     def data_of(self, seed: int) -> bytes:
@@ -97,21 +114,34 @@ class Results:
         return self.changes.dumped(document)
 
     def _bundle(self, chance) -> bytes:
-        """A member changed, with its hash made right again or not; files that are added; forms that the archive must not have."""
+        """A member changed, with its hash made right again or not; files that are added; forms that the archive must
+        not have."""
         if chance.random() < 0.15:
             return self.changes.change_bytes(self.bundle, chance)
         with zipfile.ZipFile(io.BytesIO(self.bundle)) as archive:
             members = {name: archive.read(name) for name in archive.namelist()}
         name = chance.choice(["MANIFEST.json", "model.json", chance.choice(list(members))])
-        members[name] = self._document(members[name], chance) if name.endswith(".json") else self.changes.change_bytes(members[name], chance)
+        members[name] = (
+            self._document(members[name], chance)
+            if name.endswith(".json")
+            else self.changes.change_bytes(members[name], chance)
+        )
         if chance.random() < 0.2:
-            members[chance.choice(("numpy.py", "PIL/__init__.py", "../up", "/abs", "sitecustomize.py", "x" * 300))] = b"raise SystemExit(0)\n"
+            members[chance.choice(("numpy.py", "PIL/__init__.py", "../up", "/abs", "sitecustomize.py", "x" * 300))] = (
+                b"raise SystemExit(0)\n"
+            )
         if name != "MANIFEST.json" and chance.random() < 0.6:
             manifest = json.loads(members["MANIFEST.json"])
-            manifest["files"] = {each: {"sha256": hashlib.sha256(content).hexdigest(), "bytes": len(content)} for each, content in members.items() if each != "MANIFEST.json"}
+            manifest["files"] = {
+                each: {"sha256": hashlib.sha256(content).hexdigest(), "bytes": len(content)}
+                for each, content in members.items()
+                if each != "MANIFEST.json"
+            }
             members["MANIFEST.json"] = json.dumps(manifest).encode()
         made = io.BytesIO()
-        with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED if chance.random() < 0.05 else zipfile.ZIP_STORED) as archive:
+        with zipfile.ZipFile(
+            made, "w", zipfile.ZIP_DEFLATED if chance.random() < 0.05 else zipfile.ZIP_STORED
+        ) as archive:
             for each, content in members.items():
                 archive.writestr(each, content)
         return made.getvalue()
@@ -130,4 +160,12 @@ class Results:
             path.write_bytes(data)
         if self.kind == "bundle":
             return ["pack", "--check", str(path), "--json", "-"]
-        return ["signoff", str(plan), "-o", str(out), "--json", "-", *(["--against", str(path)] if self.kind == "against" else [])]
+        return [
+            "signoff",
+            str(plan),
+            "-o",
+            str(out),
+            "--json",
+            "-",
+            *(["--against", str(path)] if self.kind == "against" else []),
+        ]

@@ -1,14 +1,15 @@
 """Structured mutations of every kind of file that Zygal reads: each must end in a result or in one sentence.
 
 Types, sizes, cycles, names, strides, offsets and headers inside archives are changed, one to three places at a time, in
-the demo's own files. Every mutation is read in a process that is watched: more than 2 s of processor time, more than 1 GB of
-memory above its own, an exit code that is not documented, or a message that is not one line of at most 400 characters
-is a failure.
+the demo's own files. Every mutation is read in a process that is watched: more than 2 s of processor time, more than 1
+GB of memory above its own, an exit code that is not documented, or a message that is not one line of at most 400
+characters is a failure.
 
     python benchmarks/mutations.py DEMO_FOLDER [KIND,...] [COUNT] [FIRST_SEED]
 
-DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image, tflite; of what Zygal wrote itself plan, kept,
-against, bundle; and, where TensorFlow is installed, which saves what is changed: folder, graph, web.
+DEMO_FOLDER is one that zygal demo wrote. The kinds are onnx, witness, inlet, pt2, keras, h5, image, tflite; of what
+Zygal wrote itself plan, kept, against, bundle; and, where TensorFlow is installed, which saves what is changed: folder,
+graph, web.
 """
 
 import contextlib
@@ -31,10 +32,46 @@ import mutated_results
 
 MOST_SECONDS, MOST_BYTES, LONGEST = 2.0, 1_000_000_000, 400
 ODD_VALUES = (
-    None, True, False, 0, -1, 1, 2, 7, 99, 2**31, 2**63 - 1, -(2**63), 2**70, 0.5, -0.0, 1e308, float("nan"), float("inf"), "", "x",
-    "\0", "\x1b[31m", "../../etc/passwd", "/dev/zero", "x" * 5000, "é\ud800".encode("utf-8", "ignore").decode(), [], {}, [[]], [0],
-    {"": None}, [None] * 300, "1" * 4400, -5, 3, 13, 1000, "float32", "N",
-)  # fmt: skip
+    None,
+    True,
+    False,
+    0,
+    -1,
+    1,
+    2,
+    7,
+    99,
+    2**31,
+    2**63 - 1,
+    -(2**63),
+    2**70,
+    0.5,
+    -0.0,
+    1e308,
+    float("nan"),
+    float("inf"),
+    "",
+    "x",
+    "\0",
+    "\x1b[31m",
+    "../../etc/passwd",
+    "/dev/zero",
+    "x" * 5000,
+    "é\ud800".encode("utf-8", "ignore").decode(),
+    [],
+    {},
+    [[]],
+    [0],
+    {"": None},
+    [None] * 300,
+    "1" * 4400,
+    -5,
+    3,
+    13,
+    1000,
+    "float32",
+    "N",
+)
 
 
 def nested(depth):
@@ -62,7 +99,8 @@ def holder(document, way):
 
 
 def change_document(document, chance):
-    """One change of a document of dictionaries and lists: another value, another type, gone, twice, renamed, exchanged."""
+    """One change of a document of dictionaries and lists: another value, another type, gone, twice, renamed,
+    exchanged."""
     ways = [way for way in places(document) if way]
     if not ways:
         return document
@@ -120,7 +158,8 @@ def change_bytes(data, chance, near=None):
 
 
 def change_flatbuffer(data, chance):
-    """Offsets, lists of fields, sizes and numbers of the tables, which lie in front of the weights; cycles among them."""
+    """Offsets, lists of fields, sizes and numbers of the tables, which lie in front of the weights; cycles among
+    them."""
     if chance.random() < 0.1:
         return change_bytes(data, chance)
     data = bytearray(data)
@@ -132,11 +171,31 @@ def change_flatbuffer(data, chance):
             at &= ~3
             here = int.from_bytes(data[at : at + 4], "little")
             other = chance.randrange(0, front - 4) & ~3
-            value = chance.choice((0, 1, 2, 3, 0xFFFFFFFF, 0x7FFFFFFF, 0x80000000, here + 4, here - 4, here + 1, 2 * here, other - at, at - other, len(data) - at,
-                                   int.from_bytes(data[other : other + 4], "little"), chance.randrange(1 << 16)))  # fmt: skip
+            value = chance.choice(
+                (
+                    0,
+                    1,
+                    2,
+                    3,
+                    0xFFFFFFFF,
+                    0x7FFFFFFF,
+                    0x80000000,
+                    here + 4,
+                    here - 4,
+                    here + 1,
+                    2 * here,
+                    other - at,
+                    at - other,
+                    len(data) - at,
+                    int.from_bytes(data[other : other + 4], "little"),
+                    chance.randrange(1 << 16),
+                )
+            )
             data[at : at + 4] = (value % (1 << 32)).to_bytes(4, "little")
         elif kind < 5:
-            data[at : at + 2] = chance.choice((0, 1, 2, 4, 6, 8, 65535, 32767, chance.randrange(64))).to_bytes(2, "little")
+            data[at : at + 2] = chance.choice((0, 1, 2, 4, 6, 8, 65535, 32767, chance.randrange(64))).to_bytes(
+                2, "little"
+            )
         elif kind == 5:
             data[at] = chance.choice((0, 1, 3, 9, 17, 127, 128, 255, chance.randrange(256)))
         else:
@@ -176,7 +235,9 @@ def change_archive(data, chance, document_names):
                     packing = chance.choice((zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA))
                     content = content if chance.random() < 0.5 else bytes(chance.choice((10**6, 3 * 10**7)))
                 else:
-                    content = change_bytes(content, chance, 200) if chance.random() < 0.7 else content[: len(content) // 2]
+                    content = (
+                        change_bytes(content, chance, 200) if chance.random() < 0.7 else content[: len(content) // 2]
+                    )
             archive.writestr(zipfile.ZipInfo(name), content, packing)
             if name == target and kind == 7 and chance.random() < 0.3:
                 archive.writestr(zipfile.ZipInfo(name), content, packing)
@@ -262,7 +323,9 @@ def odd_scalar(field, chance, message):
         if field.type == field.TYPE_BYTES:
             return chance.choice((b"", b"\0", b"\xff" * 7, b"x" * 5000, b"NOTSET"))
         names = names_in(message)
-        return chance.choice((chance.choice(names or [""]), chance.choice(names or [""]), "", "x" * 5000, "../x", "\x1b[0m", "Identity"))
+        return chance.choice(
+            (chance.choice(names or [""]), chance.choice(names or [""]), "", "x" * 5000, "../x", "\x1b[0m", "Identity")
+        )
     if field.cpp_type in (field.CPPTYPE_FLOAT, field.CPPTYPE_DOUBLE):
         return chance.choice((0.0, -1.0, 1e38, float("nan")))
     return chance.choice((0, 1, -1, 2, 3, 6, 7, 9, 11, 16, 23, 99, 1000, 2**31 - 1, -(2**31), 2**40, 2**62))
@@ -273,7 +336,12 @@ def names_in(message):
     if hasattr(message, "graph"):
         return [name for node in message.graph.node for name in (*node.output, *node.input)]
     graphs = [each.graph_def for each in message.meta_graphs] if hasattr(message, "meta_graphs") else [message]
-    listed = [node for graph in graphs for nodes in (graph.node, *(each.node_def for each in graph.library.function)) for node in nodes]
+    listed = [
+        node
+        for graph in graphs
+        for nodes in (graph.node, *(each.node_def for each in graph.library.function))
+        for node in nodes
+    ]
     return [name for node in listed for name in (node.name, node.op, *node.input)]
 
 
@@ -320,7 +388,11 @@ def change_table(content, chance):
 
     blocks = content[:-48]
     # A small table has one block, and it ends where its checksum fits.
-    cut = next(at for at in range(8, len(blocks)) if int.from_bytes(blocks[at + 1 : at + 5], "little") == masked(crc32c(blocks[: at + 1])))
+    cut = next(
+        at
+        for at in range(8, len(blocks))
+        if int.from_bytes(blocks[at + 1 : at + 5], "little") == masked(crc32c(blocks[: at + 1]))
+    )
     entries = list(_entries(blocks[:cut]))
     for _ in range(chance.randrange(1, 3)):
         at = chance.randrange(len(entries))
@@ -341,7 +413,15 @@ def change_table(content, chance):
     block = b"".join(b"\0" + number(len(k)) + number(len(v)) + k + v for k, v in entries) + b"\0\0\0\0\1\0\0\0"
     sealed = lambda b: b + b"\0" + masked(crc32c(b + b"\0")).to_bytes(4, "little")  # noqa: E731
     data = sealed(block)
-    index = b"\0" + number(1) + number(len(number(0) + number(len(block)))) + b"z" + number(0) + number(len(block)) + b"\0\0\0\0\1\0\0\0"
+    index = (
+        b"\0"
+        + number(1)
+        + number(len(number(0) + number(len(block))))
+        + b"z"
+        + number(0)
+        + number(len(block))
+        + b"\0\0\0\0\1\0\0\0"
+    )
     empty = b"\0\0\0\0\1\0\0\0"
     places = number(len(data)) + number(len(empty)) + number(len(data) + len(empty) + 5) + number(len(index))
     return data + sealed(empty) + sealed(index) + places.ljust(40, b"\0") + MAGIC.to_bytes(8, "little")
@@ -377,12 +457,24 @@ def change_hdf5(data, chance, folder):
                 del file[name]
             elif kind == 1:
                 del file[name]
-                file[name] = chance.choice((h5py.SoftLink("/"), h5py.ExternalLink("other.h5", "/"), h5py.SoftLink("/nothing")))
+                file[name] = chance.choice(
+                    (h5py.SoftLink("/"), h5py.ExternalLink("other.h5", "/"), h5py.SoftLink("/nothing"))
+                )
             elif kind == 2 and isinstance(item, h5py.Dataset):
                 del file[name]
-                file.create_dataset(name, data=chance.choice((
-                    np.zeros((0, 3), np.float32), np.zeros(3), np.array(b"text"), np.zeros((2, 2), np.complex64),
-                    np.float32(1), np.zeros((3, 3), np.float16))))  # fmt: skip
+                file.create_dataset(
+                    name,
+                    data=chance.choice(
+                        (
+                            np.zeros((0, 3), np.float32),
+                            np.zeros(3),
+                            np.array(b"text"),
+                            np.zeros((2, 2), np.complex64),
+                            np.float32(1),
+                            np.zeros((3, 3), np.float16),
+                        )
+                    ),
+                )
             elif kind == 3 and isinstance(item, h5py.Dataset):
                 del file[name]
                 file.create_dataset(name, shape=(10**5, 10**5), dtype="f4", chunks=(100, 100))
@@ -391,7 +483,9 @@ def change_hdf5(data, chance, folder):
             elif kind in (5, 6):
                 holder_ = chance.choice((file, item))
                 key = chance.choice(list(holder_.attrs) or ["model_config"])
-                holder_.attrs[key] = chance.choice((b"x", 5, np.zeros(3), b"{}", b"[]", b"", "x" * 5000, np.array([b"a", b"b"])))
+                holder_.attrs[key] = chance.choice(
+                    (b"x", 5, np.zeros(3), b"{}", b"[]", b"", "x" * 5000, np.array([b"a", b"b"]))
+                )
             elif "model_config" in file.attrs:
                 document = json.loads(file.attrs["model_config"])
                 file.attrs["model_config"] = dumped(change_document(document, chance))
@@ -403,8 +497,27 @@ def change_text(text, chance):
         lines = text.splitlines()
         at = chance.randrange(len(lines))
         key, sign, value = lines[at].partition("=")
-        odd = ("1" * 5000, '"' + "x" * 5000 + '"', "-1", "0", "nan", "inf", "1e400", "true", "[]", "{}", "[[1]]", '""', "2026-01-01",
-               "[" * 900 + "]" * 900, str(2**63), "[1, 2, 3]", '"\\u0000"', "0.5", "99999999")  # fmt: skip
+        odd = (
+            "1" * 5000,
+            '"' + "x" * 5000 + '"',
+            "-1",
+            "0",
+            "nan",
+            "inf",
+            "1e400",
+            "true",
+            "[]",
+            "{}",
+            "[[1]]",
+            '""',
+            "2026-01-01",
+            "[" * 900 + "]" * 900,
+            str(2**63),
+            "[1, 2, 3]",
+            '"\\u0000"',
+            "0.5",
+            "99999999",
+        )
         kind = chance.randrange(5)
         if kind <= 1 and sign:
             lines[at] = f"{key}= {chance.choice(odd)}"
@@ -427,8 +540,13 @@ class Mutator:
         if kind in mutated_results.KINDS:
             self.results = mutated_results.Results(kind, demo, folder, sys.modules[__name__])
             return
-        names = {"onnx": "channel_marks.onnx", "witness": "channel_marks.witness", "inlet": "channel_marks.inlet.toml",
-                 "pt2": "channel_marks.pt2", "keras": "keras/channel_marks.keras"}  # fmt: skip
+        names = {
+            "onnx": "channel_marks.onnx",
+            "witness": "channel_marks.witness",
+            "inlet": "channel_marks.inlet.toml",
+            "pt2": "channel_marks.pt2",
+            "keras": "keras/channel_marks.keras",
+        }
         if kind == "image":
             self.images = self._images(demo)
         elif kind == "tflite":
@@ -454,9 +572,20 @@ class Mutator:
 
         picture = Image.open(next((demo / "reference").glob("*.png"))).convert("RGB").resize((40, 30))
         made = []
-        for form, mode, more in (("JPEG", "RGB", {}), ("JPEG", "CMYK", {}), ("PNG", "RGBA", {}), ("PNG", "P", {}), ("GIF", "P", {}),
-                                 ("BMP", "RGB", {}), ("TIFF", "RGB", {}), ("TIFF", "L", {"compression": "tiff_lzw"}), ("PPM", "RGB", {}),
-                                 ("TGA", "RGB", {"rle": True}), ("WEBP", "RGB", {}), ("PNG", "I;16", {})):  # fmt: skip
+        for form, mode, more in (
+            ("JPEG", "RGB", {}),
+            ("JPEG", "CMYK", {}),
+            ("PNG", "RGBA", {}),
+            ("PNG", "P", {}),
+            ("GIF", "P", {}),
+            ("BMP", "RGB", {}),
+            ("TIFF", "RGB", {}),
+            ("TIFF", "L", {"compression": "tiff_lzw"}),
+            ("PPM", "RGB", {}),
+            ("TGA", "RGB", {"rle": True}),
+            ("WEBP", "RGB", {}),
+            ("PNG", "I;16", {}),
+        ):
             data = io.BytesIO()
             picture.convert("L" if mode == "I;16" else mode).convert(mode).save(data, form, **more)
             made.append(data.getvalue())
@@ -473,19 +602,39 @@ class Mutator:
 
         path, made = self.folder / "base.tflite", []
         for half in (False, True):
-            convert(demo / "channel_marks.pt2", path, labels=read_labels(demo / "labels.txt"), choices=Choices(half=half))
+            convert(
+                demo / "channel_marks.pt2", path, labels=read_labels(demo / "labels.txt"), choices=Choices(half=half)
+            )
             made.append(path.read_bytes())
-        steps = [Quantization(np.float32([scale]), np.array([zero])) for scale, zero in ((0.02, 3), (0.01, -5), (0.05, 0))]
+        steps = [
+            Quantization(np.float32([scale]), np.array([zero])) for scale, zero in ((0.02, 3), (0.01, -5), (0.05, 0))
+        ]
         each = Quantization(np.float32([0.01, 0.02, 0.03]), np.zeros(3, np.int64))
-        arrays = np.ones((3, 3, 3, 2), np.int8), np.ones(3, np.int32), np.array([-1, 48], np.int32), np.ones((4, 48), np.int8)
+        arrays = (
+            np.ones((3, 3, 3, 2), np.int8),
+            np.ones(3, np.int32),
+            np.array([-1, 48], np.int32),
+            np.ones((4, 48), np.int8),
+        )
         constants = [Tensor(f"c{at}", array.shape, array.dtype.name, data=array) for at, array in enumerate(arrays)]
         for tensor, quantization in zip(constants, (each, each, None, steps[2])):
             tensor.quantization = quantization
-        tensors = [Tensor("image", (1, 4, 4, 2), "int8", (0,), quantization=steps[0]), *constants,
-                   *(Tensor(f"t{at}", shape, "int8", (0,), quantization=steps[1]) for at, shape in enumerate(((1, 4, 4, 3), (1, 48), (1, 4))))]  # fmt: skip
-        operators = [Operator("CONV_2D", [0, 1, 2], [5], {"stride_h": 1, "stride_w": 1, "activation": 1}, 3), Operator("RESHAPE", [5, 3], [6]),
-                     Operator("FULLY_CONNECTED", [6, 4, -1], [7], {}, 4)]  # fmt: skip
-        write_model(MobileModel(tensors, operators, [0], [7], [Signature("serving_default", {"image": 0}, {"scores": 7})]), path)
+        tensors = [
+            Tensor("image", (1, 4, 4, 2), "int8", (0,), quantization=steps[0]),
+            *constants,
+            *(
+                Tensor(f"t{at}", shape, "int8", (0,), quantization=steps[1])
+                for at, shape in enumerate(((1, 4, 4, 3), (1, 48), (1, 4)))
+            ),
+        ]
+        operators = [
+            Operator("CONV_2D", [0, 1, 2], [5], {"stride_h": 1, "stride_w": 1, "activation": 1}, 3),
+            Operator("RESHAPE", [5, 3], [6]),
+            Operator("FULLY_CONNECTED", [6, 4, -1], [7], {}, 4),
+        ]
+        write_model(
+            MobileModel(tensors, operators, [0], [7], [Signature("serving_default", {"image": 0}, {"scores": 7})]), path
+        )
         return [*made, path.read_bytes(), path.read_bytes()]
 
     def _short_witness(self, path):
@@ -495,7 +644,9 @@ class Mutator:
         from zygal.evidence.witness import read_witness, write_witness
 
         whole = read_witness(path)
-        short = dataclasses.replace(whole, images=whole.images[:5], tensors=whole.tensors[:5, :, :8], scores=whole.scores[:5])
+        short = dataclasses.replace(
+            whole, images=whole.images[:5], tensors=whole.tensors[:5, :, :8], scores=whole.scores[:5]
+        )
         write_witness(short, self.folder / "short.witness")
         return (self.folder / "short.witness").read_bytes()
 
@@ -512,7 +663,10 @@ class Mutator:
             model = read_structure(file.configuration, file.path, file.version)
             weights = Weights(file, model)
             copy.attrs["model_config"], copy.attrs["keras_version"], copy.attrs["backend"] = (
-                json.dumps(file.configuration).encode(), file.version.encode(), b"jax")  # fmt: skip
+                json.dumps(file.configuration).encode(),
+                file.version.encode(),
+                b"jax",
+            )
             group = copy.create_group("model_weights")
             for layer in model.layers.values():
                 arrays = weights.of((layer.name,), layer) if layer.class_name in VARIABLES else {}
@@ -539,8 +693,10 @@ class Mutator:
                 content += array.tobytes()
                 del node.attr["value"]
         half = len(content) // 2
-        document = {"modelTopology": json_format.MessageToDict(graph),
-                    "weightsManifest": [{"paths": ["one.bin", "two.bin"], "weights": entries}]}  # fmt: skip
+        document = {
+            "modelTopology": json_format.MessageToDict(graph),
+            "weightsManifest": [{"paths": ["one.bin", "two.bin"], "weights": entries}],
+        }
         return {"model.json": json.dumps(document).encode(), "one.bin": content[:half], "two.bin": content[half:]}
 
     def files_of(self, seed: int) -> dict[str, bytes]:
@@ -642,12 +798,18 @@ def read(kind: str, path) -> str | None:
         elif kind in ("pt2", "keras", "h5", "folder", "graph", "web", "tflite"):
             calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True)))
         if kind == "folder":
-            calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True, signature="files")))
+            calls.append(
+                lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True, signature="files"))
+            )
     for call in calls:
         try:
             fault = call()
         except ZygalError as error:
-            fault = None if len(str(error)) <= LONGEST and "\n" not in str(error) else f"a long sentence: {str(error)[:200]}"
+            fault = (
+                None
+                if len(str(error)) <= LONGEST and "\n" not in str(error)
+                else f"a long sentence: {str(error)[:200]}"
+            )
         except BaseException as error:
             return f"{type(error).__name__}: {str(error)[:200]}"
         if isinstance(fault, str):
@@ -663,12 +825,21 @@ def called(main, *arguments, codes=(0, 2)) -> str | None:
     if code not in codes:
         return f"exit code {code}: {said[:200]}"
     lines = [line for line in said.splitlines() if not line.startswith(("zygal: note: ", "zygal: not readable: "))]
-    if code == 2 and (len(lines) != 1 or len(lines[0]) > LONGEST + len("zygal: ") or not lines[0].startswith("zygal: ")):
+    if code == 2 and (
+        len(lines) != 1 or len(lines[0]) > LONGEST + len("zygal: ") or not lines[0].startswith("zygal: ")
+    ):
         return f"not one sentence: {said[:300]!r}"
     if "--json" in arguments:
         document = json.loads(out.getvalue())
-        if document["exit_code"] != code or document["passed"] != (document["verdict"] == "passed") or document["passed"] != (code in (0, 3)):
-            return f"exit code {code}, but the document says {document['verdict']}, {document['exit_code']}, passed: {document['passed']}"
+        if (
+            document["exit_code"] != code
+            or document["passed"] != (document["verdict"] == "passed")
+            or document["passed"] != (code in (0, 3))
+        ):
+            return (
+                f"exit code {code}, but the document says {document['verdict']}, {document['exit_code']}, passed: "
+                f"{document['passed']}"
+            )
     return None
 
 
@@ -744,7 +915,12 @@ def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -
     return failed
 
 
-def main(demo: str, kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,plan,kept,against,bundle,folder,graph,web", count: str = "10000", first: str = "0") -> int:
+def main(
+    demo: str,
+    kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,plan,kept,against,bundle,folder,graph,web",
+    count: str = "10000",
+    first: str = "0",
+) -> int:
     import tempfile
 
     total = Counter()

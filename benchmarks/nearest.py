@@ -2,8 +2,8 @@
 
     python benchmarks/nearest.py [LARGEST]
 
-Printed for each mode: pairs, how many differ, how many are refused because the framework's own kernels disagree. TensorFlow is left out where it
-is not installed.
+Printed for each mode: pairs, how many differ, how many are refused because the framework's own kernels disagree.
+TensorFlow is left out where it is not installed.
 """
 
 import sys
@@ -25,7 +25,9 @@ def of_pytorch(largest: int, exact: bool) -> tuple[int, int, int]:
             if places is None:
                 refused += 1
                 continue
-            found = [torch.nn.functional.interpolate(each, size=(1, wanted), mode=mode)[0, 0, 0] for each in (row, wide)]
+            found = [
+                torch.nn.functional.interpolate(each, size=(1, wanted), mode=mode)[0, 0, 0] for each in (row, wide)
+            ]
             found.append(torch.nn.functional.interpolate(row[0], size=(wanted,), mode=mode)[0, 0])
             wrong += any(not np.array_equal(each.numpy().astype(int), places) for each in found)
     return total, wrong, refused
@@ -38,7 +40,11 @@ def of_tensorflow(largest: int, grid: str, **more) -> tuple[int, int, int]:
     for size in range(1, largest + 1):
         row = np.arange(size, dtype=np.float32).reshape(1, 1, size, 1)
         for wanted in range(1, largest + 1):
-            found = tensorflow.raw_ops.ResizeNearestNeighbor(images=row, size=[1, wanted], **more).numpy()[0, 0, :, 0].astype(int)
+            found = (
+                tensorflow.raw_ops.ResizeNearestNeighbor(images=row, size=[1, wanted], **more)
+                .numpy()[0, 0, :, 0]
+                .astype(int)
+            )
             total, wrong = total + 1, wrong + (not np.array_equal(found, tensorflow_places(size, wanted, grid)))
     return total, wrong, 0
 

@@ -2,11 +2,12 @@
 
     python benchmarks/open_loop.py [SECONDS]
 
-Poisson arrivals are served one by one at loads of 50 % and 80 %, for 60 s each unless said: on a virtual clock with constant
-service; on the real clock with a constant service of 2 ms of work; and on the real clock with the demo's artifact (a batch
-of 16 on one thread). Printed is the mean latency over that of M/D/1 with the mean service time of the same run, and over
-that of M/G/1 with its variance as well (Pollaczek-Khinchine), which is what M/D/1 becomes where service times vary. Both
-take service times as independent of each other; a machine whose speed comes and goes queues longer than that.
+Poisson arrivals are served one by one at loads of 50 % and 80 %, for 60 s each unless said: on a virtual clock with
+constant service; on the real clock with a constant service of 2 ms of work; and on the real clock with the demo's
+artifact (a batch of 16 on one thread). Printed is the mean latency over that of M/D/1 with the mean service time of the
+same run, and over that of M/G/1 with its variance as well (Pollaczek-Khinchine), which is what M/D/1 becomes where
+service times vary. Both take service times as independent of each other; a machine whose speed comes and goes queues
+longer than that.
 """
 
 import sys
@@ -61,9 +62,11 @@ def report(what, served, arrivals):
     found = served.latencies.mean()
     deterministic = service + load * service / (2 * (1 - load))
     general = service + rate * square / (2 * (1 - load))
-    print(f"{what}: load {load:.3f}, {len(arrivals)} arrivals, service {service * 1e3:.3f} ms (deviation "
-          f"{served.service_seconds.std() / service:.2f} of it), mean latency {found * 1e3:.3f} ms: "
-          f"{found / deterministic:.3f} of M/D/1, {found / general:.3f} of M/G/1")  # fmt: skip
+    print(
+        f"{what}: load {load:.3f}, {len(arrivals)} arrivals, service {service * 1e3:.3f} ms (deviation "
+        f"{served.service_seconds.std() / service:.2f} of it), mean latency {found * 1e3:.3f} ms: "
+        f"{found / deterministic:.3f} of M/D/1, {found / general:.3f} of M/G/1"
+    )
 
 
 if __name__ == "__main__":

@@ -1,8 +1,10 @@
-"""A fault of the conversion or the model's own rounding: networks made ill-conditioned on purpose, and wrong conversions made on purpose.
+"""A fault of the conversion or the model's own rounding: networks made ill-conditioned on purpose, and wrong
+conversions made on purpose.
 
     python benchmarks/own_rounding.py [CASES]
 
-Printed: how many of so many cases of each kind are judged wrongly, and how far the sides were from float64 in multiples of the own rounding.
+Printed: how many of so many cases of each kind are judged wrongly, and how far the sides were from float64 in multiples
+of the own rounding.
 """
 
 import sys
@@ -26,8 +28,10 @@ def main(cases: str = "20") -> None:
             with tempfile.TemporaryDirectory() as folder:
                 found.append(judged(Path(folder), seed, 8 + seed % 8 if fault is None else seed % 8, fault))
         ratios = [each.framework / each.own for each in found]
-        print(f"{name}: {sum(each.conclusion != wanted for each in found)} of {len(found)} judged wrongly; framework from {min(ratios):.2g} to {max(ratios):.2g} "
-              f"times the own rounding (median {np.median(ratios):.2g})")  # fmt: skip
+        print(
+            f"{name}: {sum(each.conclusion != wanted for each in found)} of {len(found)} judged wrongly; framework "
+            f"from {min(ratios):.2g} to {max(ratios):.2g} times the own rounding (median {np.median(ratios):.2g})"
+        )
 
 
 if __name__ == "__main__":

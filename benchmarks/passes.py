@@ -3,9 +3,10 @@
     pip install pytorchcv timm --no-deps huggingface_hub safetensors requests pyyaml; pip install torchvision --no-deps
     python benchmarks/passes.py [ARCHITECTURE,ARCHITECTURE]
 
-For each architecture and each pass, rewrite rule and arrangement that changes it, prints the nodes without it, the bytes that it saves,
-and the ratio of the runtime's times (two threads, batches 1 and 4, in turn; above 1 the rewrite makes it faster). At the end each
-rewrite with its median and its largest ratio over the architectures that it changes; one that changes none is named.
+For each architecture and each pass, rewrite rule and arrangement that changes it, prints the nodes without it, the
+bytes that it saves, and the ratio of the runtime's times (two threads, batches 1 and 4, in turn; above 1 the rewrite
+makes it faster). At the end each rewrite with its median and its largest ratio over the architectures that it changes;
+one that changes none is named.
 """
 
 import statistics
@@ -26,11 +27,34 @@ from zygal.graph import passes
 from zygal.graph.passes.rules import Rule
 from zygal.sources import read_source
 
-CONVOLUTIONAL = ("preresnet18", "mobilenetv3_large_w1", "shufflenet_g1_w1", "densenet121", "peleenet", "inceptionv3", "nasnet_4a1056")
-OTHERS = ("vit_tiny_patch16_224", "swin_tiny_patch4_window7_224", "pvt_v2_b0", "coat_lite_tiny", "cait_xxs24_224", "levit_128", "convnext_tiny",
-          "edgenext_xx_small", "volo_d1_224", "efficientformer_l1")  # fmt: skip
+CONVOLUTIONAL = (
+    "preresnet18",
+    "mobilenetv3_large_w1",
+    "shufflenet_g1_w1",
+    "densenet121",
+    "peleenet",
+    "inceptionv3",
+    "nasnet_4a1056",
+)
+OTHERS = (
+    "vit_tiny_patch16_224",
+    "swin_tiny_patch4_window7_224",
+    "pvt_v2_b0",
+    "coat_lite_tiny",
+    "cait_xxs24_224",
+    "levit_128",
+    "convnext_tiny",
+    "edgenext_xx_small",
+    "volo_d1_224",
+    "efficientformer_l1",
+)
 BATCHES, ROUNDS = (1, 4), 9
-LISTS = {"passes": (passes, "PASSES"), "arrangements": (arrange, "ARRANGEMENTS"), "last": (arrange, "LAST"), "rules": (passes, "RULES")}
+LISTS = {
+    "passes": (passes, "PASSES"),
+    "arrangements": (arrange, "ARRANGEMENTS"),
+    "last": (arrange, "LAST"),
+    "rules": (passes, "RULES"),
+}
 NEEDED = ("remove_dead", "rewrite_patterns", "orders_meet")
 """Tidying and the frames of other rewrites: nothing else works without them."""
 
@@ -62,12 +86,16 @@ def names():
 
 def same(one, other):
     """Whether two graphs have the same nodes in the same order, whatever their values are called."""
-    return [(node.operator, dict(node.attributes)) for node in one.nodes] == [(node.operator, dict(node.attributes)) for node in other.nodes]
+    return [(node.operator, dict(node.attributes)) for node in one.nodes] == [
+        (node.operator, dict(node.attributes)) for node in other.nodes
+    ]
 
 
 def main():
     warnings.simplefilter("ignore")
-    chosen = sys.argv[1].split(",") if len(sys.argv) > 1 else (*OTHERS, *CONVOLUTIONAL)  # The other way round a stand-in for a library would be in the way.
+    chosen = (
+        sys.argv[1].split(",") if len(sys.argv) > 1 else (*OTHERS, *CONVOLUTIONAL)
+    )  # The other way round a stand-in for a library would be in the way.
     ratios = {name: [] for name in names()}
     for architecture in chosen:
         with tempfile.TemporaryDirectory() as folder, torch.no_grad():
@@ -88,16 +116,28 @@ def main():
                     row = []
                     for batch in BATCHES:
                         images = pictures(batch, size, batch).numpy()
-                        taken = measured([lambda a=images: ours.run(None, {feed[0]: a}), lambda a=images: theirs.run(None, {feed[1]: a})], ROUNDS)
+                        taken = measured(
+                            [
+                                lambda a=images: ours.run(None, {feed[0]: a}),
+                                lambda a=images: theirs.run(None, {feed[1]: a}),
+                            ],
+                            ROUNDS,
+                        )
                         row.append(statistics.median(taken[:, 1] / taken[:, 0]))
                     ratios[name].append((max(row), architecture))
                     saved = (folder / "other.onnx").stat().st_size - (folder / "all.onnx").stat().st_size
-                    print(f"  without {name}: {len(graph.nodes)} nodes, {saved:+} bytes, " + ", ".join(f"{each:.2f}" for each in row), flush=True)
+                    print(
+                        f"  without {name}: {len(graph.nodes)} nodes, {saved:+} bytes, "
+                        + ", ".join(f"{each:.2f}" for each in row),
+                        flush=True,
+                    )
     print("\nrewrite: architectures changed, median and largest ratio")
     for name, found in ratios.items():
         if found:
-            print(f"  {name}: {len(found)}, {statistics.median(ratio for ratio, _ in found):.2f}, "
-                  f"{max(found)[0]:.2f} ({max(found)[1]})")  # fmt: skip
+            print(
+                f"  {name}: {len(found)}, {statistics.median(ratio for ratio, _ in found):.2f}, "
+                f"{max(found)[0]:.2f} ({max(found)[1]})"
+            )
         else:
             print(f"  {name}: none")
 

@@ -2,9 +2,9 @@
 
     python benchmarks/raw_pixels.py [ROUNDS]
 
-For usual inlets: the time of the operators that `convert --raw-pixels` writes, in the runtime with one and with two threads, over that of
-the inlet in one thread on the same decoded picture, in turn; and the largest difference of the two tensors in grey levels. Below 1 the
-artifact is faster.
+For usual inlets: the time of the operators that `convert --raw-pixels` writes, in the runtime with one and with two
+threads, over that of the inlet in one thread on the same decoded picture, in turn; and the largest difference of the
+two tensors in grey levels. Below 1 the artifact is faster.
 """
 
 import sys
@@ -24,15 +24,21 @@ MEAN, STD = (0.485, 0.456, 0.406), (0.229, 0.224, 0.225)
 USUAL = Values(range=(0.0, 1.0), mean=MEAN, std=STD)
 INLETS = {
     "short side 256, bilinear, crop 224": Inlet(frame=(Resize(short_side=256), Crop(size=(224, 224))), values=USUAL),
-    "short side 256, bicubic, crop 224": Inlet(frame=(Resize(short_side=256, filter="bicubic"), Crop(size=(224, 224))), values=USUAL),
+    "short side 256, bicubic, crop 224": Inlet(
+        frame=(Resize(short_side=256, filter="bicubic"), Crop(size=(224, 224))), values=USUAL
+    ),
     "224 x 224, bilinear": Inlet(frame=(Resize(size=(224, 224)),), values=USUAL),
     "224 x 224, Lanczos": Inlet(frame=(Resize(size=(224, 224), filter="lanczos"),), values=USUAL),
     "224 x 224, area": Inlet(frame=(Resize(size=(224, 224), filter="area", rounding="end"),), values=USUAL),
-    "224 x 224, two pixels, no rounding": Inlet(frame=(Resize(size=(224, 224), antialias=False, edges="repeat", rounding="none"),), values=USUAL),
+    "224 x 224, two pixels, no rounding": Inlet(
+        frame=(Resize(size=(224, 224), antialias=False, edges="repeat", rounding="none"),), values=USUAL
+    ),
     "224 x 224, bilinear, NHWC": Inlet(frame=(Resize(size=(224, 224)),), values=USUAL, tensor=Tensor(layout="NHWC")),
-    "grey, 224 x 224, bilinear": Inlet(Decode("grey"), frame=(Resize(size=(224, 224)),), values=Values(range=(0.0, 1.0))),
+    "grey, 224 x 224, bilinear": Inlet(
+        Decode("grey"), frame=(Resize(size=(224, 224)),), values=Values(range=(0.0, 1.0))
+    ),
     "crop 224": Inlet(frame=(Crop(size=(224, 224)),), values=USUAL),
-}  # fmt: skip
+}
 
 
 def main():
@@ -57,8 +63,8 @@ def main():
             one, two = (np.median(readings[:, place] / readings[:, 0]) for place in (1, 2))
             times = np.median(readings, axis=0) * 1000
             print(
-                f"{name:36} inlet {times[0]:5.2f} ms, inside with 1 thread {times[1]:5.2f} ms ({one:.2f}x), with 2 {times[2]:5.2f} ms "
-                f"({two:.2f}x), largest difference {off:.3f} grey levels",
+                f"{name:36} inlet {times[0]:5.2f} ms, inside with 1 thread {times[1]:5.2f} ms ({one:.2f}x), with 2 "
+                f"{times[2]:5.2f} ms ({two:.2f}x), largest difference {off:.3f} grey levels",
                 flush=True,
             )
 

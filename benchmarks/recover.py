@@ -72,9 +72,17 @@ def draw_resize(draw, **to):
     if rounding.startswith("fixed"):
         filter, antialias = draw.choice(spec.FIXED_POINT[:-1]), False
     return effective(
-        replace(sized, filter=filter, grid=grid, antialias=antialias, edges=draw.choice(spec.EDGES) if not antialias else "inside",
-                cubic=draw.choice(spec.CUBICS), rounding=rounding, scale=draw.choice(spec.SCALES))
-    )  # fmt: skip
+        replace(
+            sized,
+            filter=filter,
+            grid=grid,
+            antialias=antialias,
+            edges=draw.choice(spec.EDGES) if not antialias else "inside",
+            cubic=draw.choice(spec.CUBICS),
+            rounding=rounding,
+            scale=draw.choice(spec.SCALES),
+        )
+    )
 
 
 def draw_frame(draw):
@@ -86,9 +94,14 @@ def draw_frame(draw):
     rounding = draw.choice(spec.FRACTION_ROUNDINGS)
     edge = draw.randint(2, 9)
     kinds = {
-        "box": lambda: (effective(replace(draw_resize(draw, size=size), box=draw.choice(["aspect", "aspect-pixels"]))),),
+        "box": lambda: (
+            effective(replace(draw_resize(draw, size=size), box=draw.choice(["aspect", "aspect-pixels"]))),
+        ),
         "cover": lambda: (draw_resize(draw, cover=size), Crop(size, centring)),
-        "part of the aspect": lambda: (Crop(aspect=size, fraction=draw.choice([0.875, 0.9]), centring=centring), draw_resize(draw, size=size)),
+        "part of the aspect": lambda: (
+            Crop(aspect=size, fraction=draw.choice([0.875, 0.9]), centring=centring),
+            draw_resize(draw, size=size),
+        ),
         "margins": lambda: (Crop(margins=(edge,) * 4), draw_resize(draw, size=size)),
         "blur": lambda: (Blur(taps=5, kind="binomial", rounding="fixed-8bit"), draw_resize(draw, size=size)),
         "crop and pad": lambda: (Crop((200, 200), missing="#000000"), draw_resize(draw, size=size)),
@@ -97,36 +110,59 @@ def draw_frame(draw):
         "short side": lambda: (draw_resize(draw, short_side=round(max(size) * margin)), Crop(size, centring)),
         "squash and crop": lambda: (draw_resize(draw, size=larger), Crop(size, centring)),
         "part": lambda: (
-            effective(Crop(fraction=draw.choice([0.875, 0.9, 0.8, 0.95]), fraction_rounding=rounding, centring=centring)),
+            effective(
+                Crop(fraction=draw.choice([0.875, 0.9, 0.8, 0.95]), fraction_rounding=rounding, centring=centring)
+            ),
             draw_resize(draw, size=size),
         ),
         "proportions": lambda: (Crop(aspect=size, centring=centring), draw_resize(draw, size=size)),
         "within": lambda: (
             draw_resize(draw, within=size),
-            Pad(size, colour=draw.choice(["#000000", "#727272", "#ffffff", "#7b7467"]), centring=draw.choice([centring, "start"])),
+            Pad(
+                size,
+                colour=draw.choice(["#000000", "#727272", "#ffffff", "#7b7467"]),
+                centring=draw.choice([centring, "start"]),
+            ),
         ),
         "pad first": lambda: (Pad(aspect=size, colour="#808080", centring=centring), draw_resize(draw, size=size)),
         "crop only": lambda: (Crop((64, 64), draw.choice([centring, "start"])),),
         "crop first": lambda: (Crop((90, 90), centring), draw_resize(draw, size=size)),
-    }  # fmt: skip
+    }
     return kinds[draw.choice(list(kinds))]()
 
 
 def draw_inlet(draw):
     colour = draw.choice(["rgb", "rgb", "bgr", "grey"])
-    decode = Decode(colour, draw.choice(spec.EXIF), draw.choice(["drop", "#ffffff", "#000000", "#336699"]),
-                    draw.choice(GREY_FORMULAS), draw.choice(spec.GREY_ROUNDINGS), 1, draw.choice(spec.SIXTEEN_BIT[1:]),
-                    draw.choice(["as-is", "as-is", "inverted"]), draw.choice(["none", "none", *spec.MIRRORS]),
-                    draw.choice(["accurate", "accurate", "fast"]), None, draw.choice(["colour", "colour", "luma"]),
-                    draw.choice(["first", "first", "grey-after-resize"]))  # fmt: skip
+    decode = Decode(
+        colour,
+        draw.choice(spec.EXIF),
+        draw.choice(["drop", "#ffffff", "#000000", "#336699"]),
+        draw.choice(GREY_FORMULAS),
+        draw.choice(spec.GREY_ROUNDINGS),
+        1,
+        draw.choice(spec.SIXTEEN_BIT[1:]),
+        draw.choice(["as-is", "as-is", "inverted"]),
+        draw.choice(["none", "none", *spec.MIRRORS]),
+        draw.choice(["accurate", "accurate", "fast"]),
+        None,
+        draw.choice(["colour", "colour", "luma"]),
+        draw.choice(["first", "first", "grey-after-resize"]),
+    )
     channels = draw.choice([1, 3]) if colour == "grey" else 3
     decode = effective_decode(decode, channels)
     mean, std = (tuple(round(draw.uniform(0.2, 0.6), 3) for _ in range(channels)) for _ in "ab")
-    values = draw.choice([
-        Values(), Values((0.0, 255.0)), Values((-1.0, 1.0)), Values(mean=mean, std=std), Values(mean=mean),
-        Values((0.0, 255.0), tuple(round(255 * each, 2) for each in mean)), Values((-0.5, 0.5)),
-        Values(per_image=draw.choice(spec.PER_IMAGE)),
-    ])  # fmt: skip
+    values = draw.choice(
+        [
+            Values(),
+            Values((0.0, 255.0)),
+            Values((-1.0, 1.0)),
+            Values(mean=mean, std=std),
+            Values(mean=mean),
+            Values((0.0, 255.0), tuple(round(255 * each, 2) for each in mean)),
+            Values((-0.5, 0.5)),
+            Values(per_image=draw.choice(spec.PER_IMAGE)),
+        ]
+    )
     tensor = Tensor(draw.choice(spec.LAYOUTS))
     if draw.random() < 0.1:
         values, tensor = Values((0.0, 255.0)), Tensor(tensor.layout, "uint8")
@@ -163,8 +199,11 @@ def main():
         if found.residual >= 0.01:
             for field, mine, theirs in departures(found.inlet, inlet):
                 print(f"      {field}: found {mine}, true {theirs}")
-    print(f"{exact} of {count} exact, {within_half} within half a grey level; "
-          f"{np.median(wall):.1f} s in the median, {max(wall):.1f} s at most ({np.median(seconds):.1f} s of processor time)")  # fmt: skip
+    print(
+        f"{exact} of {count} exact, {within_half} within half a grey level; "
+        f"{np.median(wall):.1f} s in the median, {max(wall):.1f} s at most ({np.median(seconds):.1f} s of "
+        f"processor time)"
+    )
 
 
 if __name__ == "__main__":

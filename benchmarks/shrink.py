@@ -1,10 +1,11 @@
-"""What shrinking to 8 bits costs on trained networks: accuracy on unseen pictures, agreement with float, score error, size.
+"""What shrinking to 8 bits costs on trained networks: accuracy on unseen pictures, agreement with float, score error,
+size.
 
     python benchmarks/shrink.py TRAINED_DIR [NETWORK...] [--pictures 2000] [--agree 99%]
 
-TRAINED_DIR holds the programs of training/train.py; the demo's two networks are taken from the package. Each is calibrated on 200 pictures
-that neither training nor the test draws. Prints a row for each, and the candidates: none in float, first and last, and those along the order
-of measured damage and time. --draw DIR keeps the figures.
+TRAINED_DIR holds the programs of training/train.py; the demo's two networks are taken from the package. Each is
+calibrated on 200 pictures that neither training nor the test draws. Prints a row for each, and the candidates: none in
+float, first and last, and those along the order of measured damage and time. --draw DIR keeps the figures.
 """
 
 import argparse
@@ -47,7 +48,9 @@ def drawn(folder, series, count):
 def source_of(name, trained):
     if name == "keras":
         return DATA / "keras/channel_marks.keras", DATA / "keras/channel_marks.inlet.toml"
-    return (DATA / "channel_marks.pt2" if name == "channel_marks" else trained / f"{name}.pt2"), DATA / "channel_marks.inlet.toml"
+    return (
+        DATA / "channel_marks.pt2" if name == "channel_marks" else trained / f"{name}.pt2"
+    ), DATA / "channel_marks.inlet.toml"
 
 
 def answers(path, tensors):
@@ -59,19 +62,31 @@ def measured(name, trained, folder, unseen, truth, options):
     usual, small = folder / f"{name}.onnx", folder / f"{name}.small.onnx"
     convert(source, usual, read_inlet(inlet), read_labels(DATA / "labels.txt"))
     picture = str(Path(options.draw) / f"{name}.png") if options.draw else None
-    request = ShrinkRequest(artifact=str(usual), output=str(small), images=str(folder / "calibration"), agree=options.agree, draw=picture)
+    request = ShrinkRequest(
+        artifact=str(usual), output=str(small), images=str(folder / "calibration"), agree=options.agree, draw=picture
+    )
     outcome = shrink(request)
-    tensors = np.stack([each.tensor for each in apply_to_all([unseen / file for file in list_images(unseen)], read_inlet(inlet))])
+    tensors = np.stack(
+        [each.tensor for each in apply_to_all([unseen / file for file in list_images(unseen)], read_inlet(inlet))]
+    )
     float_top, top = (answers(path, tensors).argmax(axis=1) for path in (usual, small))
     found = paired(top == truth, float_top == truth, int((top != float_top).sum()), 0.005)
     final = outcome.final
-    print(f"| {name} | {100 * (float_top == truth).mean():.2f} % | {100 * found.difference.value:+.2f} ({100 * found.difference.low:+.2f} to "
-          f"{100 * found.difference.high:+.2f}), p {found.p_value:.2f} | {100 * (top == float_top).mean():.2f} % | {100 * final.error:.2f} % | "
-          f"{final.size_bytes / usual.stat().st_size:.3f} | {len(final.kept)} |", flush=True)  # fmt: skip
+    print(
+        f"| {name} | {100 * (float_top == truth).mean():.2f} % | {100 * found.difference.value:+.2f} "
+        f"({100 * found.difference.low:+.2f} to {100 * found.difference.high:+.2f}), p {found.p_value:.2f} | "
+        f"{100 * (top == float_top).mean():.2f} % | {100 * final.error:.2f} % | "
+        f"{final.size_bytes / usual.stat().st_size:.3f} | {len(final.kept)} |",
+        flush=True,
+    )
     choice = outcome.found.choice
     for point in (*choice.points, *([choice.ends] if choice.ends else [])):
-        print(f"    {point.name:20s} agreement {100 * point.agreement.value:6.2f} %, expected {100 * point.expected.value:6.2f} % (at least {100 * point.expected_at_least:.2f} %), error {100 * point.error:.3f} %, "
-              f"speed {point.speed.value:.2f}", file=sys.stderr)  # fmt: skip
+        print(
+            f"    {point.name:20s} agreement {100 * point.agreement.value:6.2f} %, expected "
+            f"{100 * point.expected.value:6.2f} % (at least {100 * point.expected_at_least:.2f} %), error "
+            f"{100 * point.error:.3f} %, speed {point.speed.value:.2f}",
+            file=sys.stderr,
+        )
 
 
 def main():
@@ -87,7 +102,10 @@ def main():
         drawn(folder / "calibration", CALIBRATION, 200)
         unseen = drawn(folder / "unseen", UNSEEN, options.pictures)
         truth = np.arange(options.pictures) % len(LABELS)
-        print(f"| network | float accuracy on {options.pictures} unseen | points gained (95 % CI), paired test | top-1 equal | score error | size | operators in float |")
+        print(
+            f"| network | float accuracy on {options.pictures} unseen | points gained (95 % CI), paired test | "
+            f"top-1 equal | score error | size | operators in float |"
+        )
         print("|---|---|---|---|---|---|---|")
         for name in options.networks or NETWORKS:
             measured(name, options.trained, folder, unseen, truth, options)

@@ -2,8 +2,9 @@
 
     python benchmarks/shrink_speed.py ARTIFACT... [--images DIR] [--threads 2] [--rounds 20]
 
-Each float artifact [N, 3, 224, 224] is shrunk by the program in a process of its own, with 200 images; its time and peak memory are printed.
-Then float and 8 bits run in turn at batches 1 and 8. Without --images, pictures of the demo are drawn.
+Each float artifact [N, 3, 224, 224] is shrunk by the program in a process of its own, with 200 images; its time and
+peak memory are printed. Then float and 8 bits run in turn at batches 1 and 8. Without --images, pictures of the demo
+are drawn.
 """
 
 import argparse
@@ -54,17 +55,43 @@ def main():
         (folder / "inlet.toml").write_text(large_inlet())
         for artifact in options.artifacts:
             small = folder / f"{artifact.stem}.small{artifact.suffix}"
-            command = [sys.executable, "-m", "zygal", "shrink", artifact, "-o", small, "--images", images, "--inlet", folder / "inlet.toml",
-                       "--threads", options.threads, "--count", 200, "--agree", options.agree]  # fmt: skip
+            command = [
+                sys.executable,
+                "-m",
+                "zygal",
+                "shrink",
+                artifact,
+                "-o",
+                small,
+                "--images",
+                images,
+                "--inlet",
+                folder / "inlet.toml",
+                "--threads",
+                options.threads,
+                "--count",
+                200,
+                "--agree",
+                options.agree,
+            ]
             began = time.perf_counter()
             subprocess.run(list(map(str, command)), check=True)
             took, peak = time.perf_counter() - began, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1e6
-            print(f"{artifact.name}: shrunk in {took:.0f} s, peak {peak:.2f} GB, size {small.stat().st_size / artifact.stat().st_size:.3f}")
+            print(
+                f"{artifact.name}: shrunk in {took:.0f} s, peak {peak:.2f} GB, size "
+                f"{small.stat().st_size / artifact.stat().st_size:.3f}"
+            )
             sessions = [open_session(path, SessionSettings(options.threads)) for path in (artifact, small)]
             for size in (1, 8):
                 batch = np.random.default_rng(0).normal(size=(size, 3, 224, 224)).astype(np.float32)
-                usual, eight = interleaved(*(partial(each.run, None, {each.inputs[0].name: batch}) for each in sessions), options.rounds)
-                print(f"{artifact.name}: batch {size}, {options.threads} threads: {1e3 * usual:.1f} ms in float, {1e3 * eight:.1f} ms in 8 bits, {usual / eight:.2f} times as fast", flush=True)
+                usual, eight = interleaved(
+                    *(partial(each.run, None, {each.inputs[0].name: batch}) for each in sessions), options.rounds
+                )
+                print(
+                    f"{artifact.name}: batch {size}, {options.threads} threads: {1e3 * usual:.1f} ms in float, "
+                    f"{1e3 * eight:.1f} ms in 8 bits, {usual / eight:.2f} times as fast",
+                    flush=True,
+                )
 
 
 if __name__ == "__main__":

@@ -1,9 +1,10 @@
-"""How long the demo's plan takes, what a second run takes, how large the page is, and whether the runners give the scores of classify.
+"""How long the demo's plan takes, what a second run takes, how large the page is, and whether the runners give the
+scores of classify.
 
     python benchmarks/signoff.py [--node-modules DIR]
 
-Each run is a process of its own. The share of the speed step is that of the first run. With --node-modules (where package.json of a bundle was
-installed) the JavaScript runner is run too.
+Each run is a process of its own. The share of the speed step is that of the first run. With --node-modules (where
+package.json of a bundle was installed) the JavaScript runner is run too.
 """
 
 import argparse
@@ -22,7 +23,9 @@ from zygal.demo.workspace import write_workspace
 
 def run(*arguments, cwd):
     began = time.perf_counter()
-    done = subprocess.run([sys.executable, "-m", "zygal", *map(str, arguments)], cwd=cwd, capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, "-m", "zygal", *map(str, arguments)], cwd=cwd, capture_output=True, text=True
+    )
     return time.perf_counter() - began, done
 
 
@@ -39,9 +42,23 @@ def main():
         page = (demo / "signoff.signoff" / "page.html").stat().st_size
         steps = json.loads((demo / "signoff.signoff" / "result.json").read_text())["steps"]
         again, _ = run("signoff", "signoff.toml", "--reuse-speed", cwd=demo)
-        print(f"first run {first:.1f} s, of which speed {steps['speed']['seconds']:.1f} s ({100 * steps['speed']['seconds'] / first:.0f} %); second run without measuring speed {again:.2f} s ({again / first:.3f} of the first)")
+        print(
+            f"first run {first:.1f} s, of which speed {steps['speed']['seconds']:.1f} s "
+            f"({100 * steps['speed']['seconds'] / first:.0f} %); second run without measuring speed {again:.2f} "
+            f"s ({again / first:.3f} of the first)"
+        )
         print(f"page {page / 1e6:.2f} MB")
-        run("pack", "channel_marks.onnx", "--images", "reference", "--signoff", "signoff.signoff", "-o", "bundle.zip", cwd=demo)
+        run(
+            "pack",
+            "channel_marks.onnx",
+            "--images",
+            "reference",
+            "--signoff",
+            "signoff.signoff",
+            "-o",
+            "bundle.zip",
+            cwd=demo,
+        )
         with zipfile.ZipFile(demo / "bundle.zip") as archive:
             archive.extractall(folder / "bundle")
         commands = {"Python": [sys.executable, "-E", "-s", "classify.py", "--check"]}
@@ -50,7 +67,10 @@ def main():
             commands["Node"] = ["node", "classify.mjs", "--check"]
         for name, command in commands.items():
             said = subprocess.run(command, cwd=folder / "bundle", capture_output=True, text=True).stdout
-            print(f"{name} runner: {said.splitlines()[-1]}; tensors that are identical: {len(re.findall('tensor identical', said))}")
+            print(
+                f"{name} runner: {said.splitlines()[-1]}; tensors that are identical: "
+                f"{len(re.findall('tensor identical', said))}"
+            )
 
 
 if __name__ == "__main__":

@@ -21,11 +21,33 @@ from zygal.conversion import convert
 from zygal.engines.artifact import RuntimeEngine
 
 ARCHITECTURES = (
-    "resnet18", "resnet50", "preresnet18", "seresnet18", "resnext14_32x4d", "densenet121", "vgg11", "alexnet",
-    "squeezenet_v1_1", "shufflenetv2_w1", "mobilenet_w1", "mobilenetv2_w1", "mobilenetv3_large_w1", "efficientnet_b0",
-    "mnasnet_b1", "ghostnet", "regnetx002", "regnety004", "inceptionv3", "xception", "hrnet_w18_small_v1", "dla34",
-    "peleenet", "vovnet27s", "mixnet_s", "igcv3_w1",
-)  # fmt: skip
+    "resnet18",
+    "resnet50",
+    "preresnet18",
+    "seresnet18",
+    "resnext14_32x4d",
+    "densenet121",
+    "vgg11",
+    "alexnet",
+    "squeezenet_v1_1",
+    "shufflenetv2_w1",
+    "mobilenet_w1",
+    "mobilenetv2_w1",
+    "mobilenetv3_large_w1",
+    "efficientnet_b0",
+    "mnasnet_b1",
+    "ghostnet",
+    "regnetx002",
+    "regnety004",
+    "inceptionv3",
+    "xception",
+    "hrnet_w18_small_v1",
+    "dla34",
+    "peleenet",
+    "vovnet27s",
+    "mixnet_s",
+    "igcv3_w1",
+)
 
 
 def main():
@@ -50,8 +72,10 @@ def main():
             ratios += row
             print(f"{name:24} batch 1: {row[0]:5.2f}x   batch 8: {row[1]:5.2f}x", flush=True)
             path.unlink()
-    print(f"{len(ARCHITECTURES)} architectures, {threads} threads: geometric mean "
-          f"{np.exp(np.mean(np.log(ratios))):.2f}x, lowest {min(ratios):.2f}x")  # fmt: skip
+    print(
+        f"{len(ARCHITECTURES)} architectures, {threads} threads: geometric mean "
+        f"{np.exp(np.mean(np.log(ratios))):.2f}x, lowest {min(ratios):.2f}x"
+    )
 
 
 if __name__ == "__main__":

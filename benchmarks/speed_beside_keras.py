@@ -24,9 +24,20 @@ from zygal.conversion import convert  # noqa: E402
 from zygal.engines.artifact import RuntimeEngine  # noqa: E402
 
 ARCHITECTURES = (
-    "MobileNet", "MobileNetV2", "MobileNetV3Small", "MobileNetV3Large", "EfficientNetB0", "EfficientNetV2B0", "NASNetMobile",
-    "DenseNet121", "ResNet50", "ResNet50V2", "ConvNeXtTiny", "Xception", "InceptionV3",
-)  # fmt: skip
+    "MobileNet",
+    "MobileNetV2",
+    "MobileNetV3Small",
+    "MobileNetV3Large",
+    "EfficientNetB0",
+    "EfficientNetV2B0",
+    "NASNetMobile",
+    "DenseNet121",
+    "ResNet50",
+    "ResNet50V2",
+    "ConvNeXtTiny",
+    "Xception",
+    "InceptionV3",
+)
 
 
 def main():
@@ -47,8 +58,10 @@ def main():
             ratios += row
             print(f"{name:20} batch 1: {row[0]:5.2f}x   batch 8: {row[1]:5.2f}x", flush=True)
             keras.backend.clear_session()
-    print(f"{len(ARCHITECTURES)} architectures, {THREADS} threads: geometric mean "
-          f"{np.exp(np.mean(np.log(ratios))):.2f}x, lowest {min(ratios):.2f}x")  # fmt: skip
+    print(
+        f"{len(ARCHITECTURES)} architectures, {THREADS} threads: geometric mean "
+        f"{np.exp(np.mean(np.log(ratios))):.2f}x, lowest {min(ratios):.2f}x"
+    )
 
 
 if __name__ == "__main__":

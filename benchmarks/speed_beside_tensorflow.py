@@ -3,10 +3,10 @@
     pip install '.[tensorflow,keras]'
     KERAS_BACKEND=tensorflow python benchmarks/speed_beside_tensorflow.py [NAME ...]
 
-Thirteen small variants of architectures that ship with Keras, exported as saved-model folders. For each, on the same images in
-one run and in turn: the framework's time divided by the artifact's, at batch 1 and 8, all cores; and the largest difference as
-a part of the spread. Last: the CPU time of converting ResNet-50's folder as a whole process, as a share of what the framework
-needs to import and load it, and the peak memory.
+Thirteen small variants of architectures that ship with Keras, exported as saved-model folders. For each, on the same
+images in one run and in turn: the framework's time divided by the artifact's, at batch 1 and 8, all cores; and the
+largest difference as a part of the spread. Last: the CPU time of converting ResNet-50's folder as a whole process, as a
+share of what the framework needs to import and load it, and the peak memory.
 """
 
 import os
@@ -26,10 +26,24 @@ from zygal.conversion import convert
 from zygal.engines.artifact import RuntimeEngine
 
 SMALL = (
-    "MobileNet", "MobileNetV2", "MobileNetV3Small", "MobileNetV3Large", "EfficientNetB0", "EfficientNetV2B0", "NASNetMobile",
-    "DenseNet121", "ResNet50", "ResNet50V2", "ConvNeXtTiny", "Xception", "InceptionV3",
-)  # fmt: skip
-LOAD = "import os; os.environ['TF_CPP_MIN_LOG_LEVEL'] = '3'; import sys, tensorflow; tensorflow.saved_model.load(sys.argv[1])"
+    "MobileNet",
+    "MobileNetV2",
+    "MobileNetV3Small",
+    "MobileNetV3Large",
+    "EfficientNetB0",
+    "EfficientNetV2B0",
+    "NASNetMobile",
+    "DenseNet121",
+    "ResNet50",
+    "ResNet50V2",
+    "ConvNeXtTiny",
+    "Xception",
+    "InceptionV3",
+)
+LOAD = (
+    "import os; os.environ['TF_CPP_MIN_LOG_LEVEL'] = '3'; import sys, tensorflow; "
+    "tensorflow.saved_model.load(sys.argv[1])"
+)
 
 
 def exported(name, folder):
@@ -60,7 +74,9 @@ def beside(path, size):
         tensor = tf.constant(x)
         wanted = np.asarray(next(iter(loaded(tensor).values())))
         worst = max(worst, float(np.abs(engine.run(x) - wanted).max() / np.ptp(wanted)))
-        ours, theirs = interleaved(lambda x=x: engine.run(x), lambda t=tensor: np.asarray(next(iter(loaded(t).values()))))
+        ours, theirs = interleaved(
+            lambda x=x: engine.run(x), lambda t=tensor: np.asarray(next(iter(loaded(t).values())))
+        )
         ratios.append(theirs / ours)
     return ratios, worst
 
@@ -80,11 +96,23 @@ def whole_process(path):
     zygal = [sys.executable, "-m", "zygal", "convert", str(path), "-o", str(out), "--overwrite"]
     ours = min(cpu_seconds(*zygal) for _ in range(3))
     theirs = min(cpu_seconds(sys.executable, "-c", LOAD, str(path)) for _ in range(2))
-    probe = "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, capture_output=True); print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
-    peak = int(subprocess.run([sys.executable, "-c", probe, *zygal], check=True, capture_output=True, text=True).stdout) * 1024
+    probe = (
+        "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, capture_output=True); "
+        "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+    )
+    peak = (
+        int(subprocess.run([sys.executable, "-c", probe, *zygal], check=True, capture_output=True, text=True).stdout)
+        * 1024
+    )
     size = sum(each.stat().st_size for each in path.rglob("*") if each.is_file())
-    print(f"{path.name}: converted in {ours:.2f} s of CPU time, imported and loaded by the framework in {theirs:.2f} s: {ours / theirs:.3f}")
-    print(f"{path.name}: peak memory {peak / 1e6:.0f} MB, files {size / 1e6:.0f} MB, limit twice the files plus 100 MB = {2 * size / 1e6 + 100:.0f} MB")
+    print(
+        f"{path.name}: converted in {ours:.2f} s of CPU time, imported and loaded by the framework in "
+        f"{theirs:.2f} s: {ours / theirs:.3f}"
+    )
+    print(
+        f"{path.name}: peak memory {peak / 1e6:.0f} MB, files {size / 1e6:.0f} MB, limit twice the files plus "
+        f"100 MB = {2 * size / 1e6 + 100:.0f} MB"
+    )
 
 
 def main():
@@ -95,7 +123,10 @@ def main():
             path, size = exported(each, Path(name))
             ratios, worst = beside(path, size)
             every += ratios
-            print(f"{each:18} batch 1: {ratios[0]:5.2f}x   batch 8: {ratios[1]:5.2f}x   difference {worst:.1e}", flush=True)
+            print(
+                f"{each:18} batch 1: {ratios[0]:5.2f}x   batch 8: {ratios[1]:5.2f}x   difference {worst:.1e}",
+                flush=True,
+            )
         print(f"geometric mean {np.exp(np.mean(np.log(every))):.2f}x, lowest {min(every):.2f}x")
         if "ResNet50" in names:
             whole_process(Path(name) / "ResNet50")

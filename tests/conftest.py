@@ -29,7 +29,8 @@ from zygal.sources import read_source
 
 os.environ.setdefault("KERAS_BACKEND", "jax")
 
-# The same cases on every run, so that a change is judged by what it changed; --hypothesis-profile=default seeks new ones.
+# The same cases on every run, so that a change is judged by what it changed; --hypothesis-profile=default seeks new
+# ones.
 settings.register_profile("repeatable", derandomize=True, deadline=None)
 settings.load_profile("repeatable")
 
@@ -42,8 +43,17 @@ def shipped(tmp_path_factory):
     """The demo's files with the artifact made; read-only by agreement."""
     folder = tmp_path_factory.mktemp("shipped")
     write_workspace(folder)
-    done = program("convert", "channel_marks.pt2", "-o", "channel_marks.onnx", "--labels", "labels.txt",
-                   "--inlet", "channel_marks.inlet.toml", cwd=folder)  # fmt: skip
+    done = program(
+        "convert",
+        "channel_marks.pt2",
+        "-o",
+        "channel_marks.onnx",
+        "--labels",
+        "labels.txt",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        cwd=folder,
+    )
     assert done.returncode == 0, done.stderr
     return folder
 
@@ -76,10 +86,14 @@ def called(*arguments, cwd):
 
 
 def refused(done, *words):
-    """Asserts that a run ended as invalid input: exit code 2 and one sentence that has the words, behind progress if it took
-    longer."""
+    """Asserts that a run ended as invalid input: exit code 2 and one sentence that has the words, behind progress if it
+    took longer."""
     assert done.returncode == 2, (done.returncode, done.stdout, done.stderr)
-    sentences = [line for line in done.stderr.splitlines() if not re.fullmatch(r"zygal: [a-z -]+: \d[\d ]*( %|( of [\d ]+)?(, .*)?)", line)]
+    sentences = [
+        line
+        for line in done.stderr.splitlines()
+        if not re.fullmatch(r"zygal: [a-z -]+: \d[\d ]*( %|( of [\d ]+)?(, .*)?)", line)
+    ]
     assert len(sentences) == 1 and sentences[0].startswith("zygal: "), done.stderr
     assert "Traceback" not in done.stderr
     for word in words:
@@ -156,9 +170,33 @@ def signed(shipped, tmp_path_factory):
     text = (folder / "signoff.toml").read_text()
     (folder / "signoff.toml").write_text(text[: text.index("[speed]")])
     assert called("signoff", cwd=folder).returncode == 0
-    done = called("convert", "keras/channel_marks.keras", "-o", "keras_marks.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--labels", "labels.txt", cwd=folder)
+    done = called(
+        "convert",
+        "keras/channel_marks.keras",
+        "-o",
+        "keras_marks.onnx",
+        "--inlet",
+        "keras/channel_marks.inlet.toml",
+        "--labels",
+        "labels.txt",
+        cwd=folder,
+    )
     assert done.returncode == 0, done.stderr
-    assert called("pack", "channel_marks.onnx", "keras_marks.onnx", "--images", "reference", "--signoff", "signoff.signoff", "-o", "both.zip", cwd=folder).returncode == 0
+    assert (
+        called(
+            "pack",
+            "channel_marks.onnx",
+            "keras_marks.onnx",
+            "--images",
+            "reference",
+            "--signoff",
+            "signoff.signoff",
+            "-o",
+            "both.zip",
+            cwd=folder,
+        ).returncode
+        == 0
+    )
     return folder
 
 
@@ -180,6 +218,12 @@ def node_modules(tmp_path_factory):
     folder = tmp_path_factory.mktemp("node")
     (folder / "package.json").write_bytes(runner("package.json"))
     # Beyond what a bundle needs: a browser's remote control, and a checker of accessibility.
-    done = subprocess.run(["npm", "install", "--no-audit", "--no-fund", "--ignore-scripts", "playwright-core", "axe-core"], cwd=folder, capture_output=True, text=True, timeout=400)
+    done = subprocess.run(
+        ["npm", "install", "--no-audit", "--no-fund", "--ignore-scripts", "playwright-core", "axe-core"],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        timeout=400,
+    )
     assert done.returncode == 0, done.stderr
     return folder / "node_modules"

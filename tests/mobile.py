@@ -12,7 +12,11 @@ SETTINGS = dict(OPERATORS.values())
 
 
 def scaled(scale, zero=0, axis=0):
-    return Quantization(np.atleast_1d(np.float32(scale)), np.broadcast_to(np.atleast_1d(np.int64(zero)), np.shape(np.atleast_1d(scale))), axis)
+    return Quantization(
+        np.atleast_1d(np.float32(scale)),
+        np.broadcast_to(np.atleast_1d(np.int64(zero)), np.shape(np.atleast_1d(scale))),
+        axis,
+    )
 
 
 class Flatbuffer:
@@ -28,16 +32,25 @@ class Flatbuffer:
 
     def constant(self, array, quantization=None, name=None):
         array = np.asarray(array)
-        return self.tensor(name or f"constant_{len(self.model.tensors)}", array.shape, array.dtype.name, quantization, array)
+        return self.tensor(
+            name or f"constant_{len(self.model.tensors)}", array.shape, array.dtype.name, quantization, array
+        )
 
     def input(self, shape, dtype="float32", quantization=None, open_batch=False):
         self.model.inputs.append(self.tensor("image", shape, dtype, quantization, open_batch=open_batch))
         return self.model.inputs[-1]
 
-    def add(self, name, inputs, shape, dtype="float32", quantization=None, version=1, open_batch=False, results=1, **options):
+    def add(
+        self, name, inputs, shape, dtype="float32", quantization=None, version=1, open_batch=False, results=1, **options
+    ):
         """Adds an operator; settings that are not named have what the schema leaves out as."""
         inputs = [self.constant(each) if isinstance(each, np.ndarray) else each for each in inputs]
-        made = [self.tensor(f"layer/{name.lower()}_{len(self.model.tensors)}", shape, dtype, quantization, open_batch=open_batch) for _ in range(results)]
+        made = [
+            self.tensor(
+                f"layer/{name.lower()}_{len(self.model.tensors)}", shape, dtype, quantization, open_batch=open_batch
+            )
+            for _ in range(results)
+        ]
         known = {field for field, *_ in TABLES.get(SETTINGS[name]) or ()}
         assert set(options) <= known, (name, options)
         self.model.operators.append(Operator(name, inputs, made, options, version))

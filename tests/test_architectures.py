@@ -243,34 +243,60 @@ def norm(channels):
 
 
 BLOCKS = {
-    "residual": Branches(sum, nn.Identity(), nn.Sequential(nn.Conv2d(16, 16, 3, 1, 1), norm(16), nn.ReLU(), nn.Conv2d(16, 16, 1))),
-    "pre-activated": nn.Sequential(norm(16), nn.ReLU(), nn.Conv2d(16, 16, 3, 1, 1), norm(16), nn.ReLU(), nn.Conv2d(16, 8, 1)),
-    "dense": nn.Sequential(*(Branches(together, nn.Identity(), nn.Sequential(norm(c), nn.ReLU(), nn.Conv2d(c, 8, 3, 1, 1)))
+    "residual": Branches(sum, nn.Identity(), nn.Sequential(nn.Conv2d(16, 16, 3, 1, 1), norm(16), nn.ReLU(),
+    nn.Conv2d(16, 16, 1))),
+    "pre-activated": nn.Sequential(norm(16), nn.ReLU(), nn.Conv2d(16, 16, 3, 1, 1), norm(16), nn.ReLU(), nn.Conv2d(16,
+    8, 1)),
+    "dense": nn.Sequential(*(Branches(together, nn.Identity(), nn.Sequential(norm(c), nn.ReLU(), nn.Conv2d(c, 8, 3, 1,
+    1)))
                              for c in (16, 24, 32)), nn.AvgPool2d(2)),
-    "inception": Branches(together, nn.Conv2d(16, 4, 1), nn.Conv2d(16, 4, (1, 7), padding=(0, 3)), nn.MaxPool2d(3, 1, 1),
+    "inception": Branches(together, nn.Conv2d(16, 4, 1), nn.Conv2d(16, 4, (1, 7), padding=(0, 3)), nn.MaxPool2d(3, 1,
+    1),
                           nn.Sequential(nn.AvgPool2d(3, 1, 1, count_include_pad=False), nn.Conv2d(16, 4, 1))),
-    "shuffle": nn.Sequential(nn.Conv2d(16, 16, 1, groups=2), Function(shuffled), nn.Conv2d(16, 16, 3, 2, 1, groups=16), norm(16),
+    "shuffle": nn.Sequential(nn.Conv2d(16, 16, 1, groups=2), Function(shuffled), nn.Conv2d(16, 16, 3, 2, 1, groups=16),
+    norm(16),
                              Function(lambda x: torch.cat([x.chunk(2, 1)[1], x.chunk(2, 1)[0] * 2], 1))),
-    "re-parameterised": nn.Sequential(Branches(sum, norm(16), nn.Sequential(nn.Conv2d(16, 16, 3, 1, 1, bias=False), norm(16)),
+    "re-parameterised": nn.Sequential(Branches(sum, norm(16), nn.Sequential(nn.Conv2d(16, 16, 3, 1, 1, bias=False),
+    norm(16)),
                                                nn.Sequential(nn.Conv2d(16, 16, 1, bias=False), norm(16))), nn.SiLU()),
-    "high resolution": Branches(sum, nn.Conv2d(16, 8, 1), nn.Sequential(nn.Conv2d(16, 8, 3, 2, 1), nn.Upsample(scale_factor=2)),
+    "high resolution": Branches(sum, nn.Conv2d(16, 8, 1), nn.Sequential(nn.Conv2d(16, 8, 3, 2, 1),
+    nn.Upsample(scale_factor=2)),
                                 nn.Sequential(nn.Conv2d(16, 8, 3, 4, 1), nn.Upsample(size=(16, 16), mode="bilinear"))),
-    "large kernel": Branches(sum, nn.Identity(), nn.Sequential(nn.Conv2d(16, 16, 13, 1, 6, groups=16), norm(16), nn.GELU(),
+    "large kernel": Branches(sum, nn.Identity(), nn.Sequential(nn.Conv2d(16, 16, 13, 1, 6, groups=16), norm(16),
+    nn.GELU(),
                                                                nn.Conv2d(16, 16, 7, 1, 9, dilation=3, groups=16))),
-    "pooling mixer": nn.Sequential(Function(lambda x: x + F.avg_pool2d(x, 3, 1, 1, count_include_pad=False) - x), nn.GroupNorm(1, 16),
+    "pooling mixer": nn.Sequential(Function(lambda x: x + F.avg_pool2d(x, 3, 1, 1, count_include_pad=False) - x),
+    nn.GroupNorm(1, 16),
                                    nn.Conv2d(16, 32, 1), nn.GELU(), nn.Conv2d(32, 16, 1)),
-    "channels last": nn.Sequential(nn.Conv2d(16, 16, 7, 1, 3, groups=16), Function(lambda x: x.permute(0, 2, 3, 1)), nn.LayerNorm(16),
-                                   nn.Linear(16, 32), nn.GELU(), nn.Linear(32, 16), Function(lambda x: x.permute(0, 3, 1, 2) * 0.4)),
+    "channels last": nn.Sequential(nn.Conv2d(16, 16, 7, 1, 3, groups=16), Function(lambda x: x.permute(0, 2, 3, 1)),
+    nn.LayerNorm(16),
+                                   nn.Linear(16, 32), nn.GELU(), nn.Linear(32, 16), Function(lambda x: x.permute(0, 3,
+                                   1, 2) * 0.4)),
     "gated": nn.Sequential(Branches(lambda o: o[0] * o[1], nn.Identity(), nn.Sequential(
-        nn.AdaptiveAvgPool2d(1), nn.Conv2d(16, 4, 1), nn.SiLU(), nn.Conv2d(4, 16, 1), nn.Sigmoid())), nn.Dropout2d(0.2)),
-    "blurred": nn.Sequential(nn.ReflectionPad2d((1, 2, 1, 2)), nn.Conv2d(16, 16, 4, 2, groups=16), nn.ZeroPad2d((0, 1, 0, 1)),
+        nn.AdaptiveAvgPool2d(1), nn.Conv2d(16, 4, 1), nn.SiLU(), nn.Conv2d(4, 16, 1), nn.Sigmoid())),
+        nn.Dropout2d(0.2)),
+    "blurred": nn.Sequential(nn.ReflectionPad2d((1, 2, 1, 2)), nn.Conv2d(16, 16, 4, 2, groups=16), nn.ZeroPad2d((0, 1,
+    0, 1)),
                              nn.MaxPool2d(3, 2, ceil_mode=True), nn.LocalResponseNorm(3)),
-    "space to depth": nn.Sequential(nn.PixelUnshuffle(2), nn.Conv2d(64, 16, 1), nn.PReLU(16), nn.PixelShuffle(2), nn.Hardtanh()),
+    "space to depth": nn.Sequential(nn.PixelUnshuffle(2), nn.Conv2d(64, 16, 1), nn.PReLU(16), nn.PixelShuffle(2),
+    nn.Hardtanh()),
 }  # fmt: skip
 
-MODELS = {each.__name__: each for each in (
-    Attention, AttentionAlongFirst, Encoder, TokenMixer, ShiftedWindows, OutlookAttention, BiasedAttention,
-    PositionsAndClassToken, StandardisedWeights, WithoutGradient)}  # fmt: skip
+MODELS = {
+    each.__name__: each
+    for each in (
+        Attention,
+        AttentionAlongFirst,
+        Encoder,
+        TokenMixer,
+        ShiftedWindows,
+        OutlookAttention,
+        BiasedAttention,
+        PositionsAndClassToken,
+        StandardisedWeights,
+        WithoutGradient,
+    )
+}
 MODELS |= {name: (lambda block=block: Convolutional(block)) for name, block in BLOCKS.items()}
 
 

@@ -121,11 +121,14 @@ PROVEN = {
     "alpha dropout in place": (lambda x: F.alpha_dropout(x * 2, 0.5, False, inplace=True), "right"),
     "a roll of an empty axis": (lambda x: x.sum((1, 2)).roll(1, 1), "right"),
     "all of a tensor": (lambda x: x[:, :9], "right"),
-    "antialiasing with aligned corners": (lambda x: F.interpolate(x, (3, 3), mode="bilinear", antialias=True, align_corners=True), "refused"),
+    "antialiasing with aligned corners": (
+        lambda x: F.interpolate(x, (3, 3), mode="bilinear", antialias=True, align_corners=True),
+        "refused",
+    ),
     "topk that is not sorted": (lambda x: torch.topk(x, 3, -1, True, True)[0], "right"),
     "a stable sort": (lambda x: torch.sort(x, stable=True, dim=1, descending=True)[0], "right"),
     "a remainder of minus infinity": (lambda x: torch.remainder(x, -np.inf), "right"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", PROVEN)
@@ -142,17 +145,28 @@ def samples(count):
     torch.manual_seed(0)
     chance, found = random.Random(7), []
     known = {name.split(".")[1] for name in HANDLERS if name.startswith("aten.")}
-    entries = [each for each in op_db if each.name.rpartition(".")[2] in known and not any(word in each.name for word in LIKE_RANDOM)]
+    entries = [
+        each
+        for each in op_db
+        if each.name.rpartition(".")[2] in known and not any(word in each.name for word in LIKE_RANDOM)
+    ]
     chance.shuffle(entries)
     for entry in entries:
         if len(found) == count:
             break
         try:
             few = islice(entry.sample_inputs("cpu", torch.float32, requires_grad=False), 12)
-            fitting = [s for s in few
-                       if isinstance(s.input, torch.Tensor) and s.input.layout == torch.strided and s.input.dtype == torch.float32
-                       and s.input.ndim and s.input.numel() and (s.args or s.kwargs)
-                       and not (s.kwargs.get("training") or s.kwargs.get("dropout_p") or "native_batch" in entry.name)]  # fmt: skip
+            fitting = [
+                s
+                for s in few
+                if isinstance(s.input, torch.Tensor)
+                and s.input.layout == torch.strided
+                and s.input.dtype == torch.float32
+                and s.input.ndim
+                and s.input.numel()
+                and (s.args or s.kwargs)
+                and not (s.kwargs.get("training") or s.kwargs.get("dropout_p") or "native_batch" in entry.name)
+            ]
         except Exception:  # Some samples want devices or packages that are not here.
             continue
         if fitting:
@@ -185,13 +199,21 @@ def test_a_difference_is_seen():
 
 
 def test_every_argument_is_read_or_neutral():
-    arguments = {"self": ("tensor", {"name": "x"}), "alpha": ("float", 0.5), "generator": ("none", None), "layout": ("layout", 7)}
+    arguments = {
+        "self": ("tensor", {"name": "x"}),
+        "alpha": ("float", 0.5),
+        "generator": ("none", None),
+        "layout": ("layout", 7),
+    }
     call = Call("torch.ops.aten.invented.default", arguments, ("y",), "layer")
     assert unread_arguments(call, {"self"}) == ["alpha"]
     assert unread_arguments(call, {"self", "alpha"}) == []
     sparse = Call(call.target, {**arguments, "layout": ("layout", 1)}, ("y",), "layer")
     assert unread_arguments(sparse, {"self", "alpha"}) == ["layout"]
-    assert unread_arguments(Call("torch.ops.aten.gather.default", {"sparse_grad": ("bool", True)}, ("y",), "l"), set()) == []
+    assert (
+        unread_arguments(Call("torch.ops.aten.gather.default", {"sparse_grad": ("bool", True)}, ("y",), "l"), set())
+        == []
+    )
 
 
 def test_an_unread_argument_is_refused_by_name(tmp_path, monkeypatch):
@@ -204,7 +226,9 @@ def test_an_unread_argument_is_refused_by_name(tmp_path, monkeypatch):
 
 
 def test_settings_note_what_was_read():
-    settings = Settings("Dense", {"name": "d", "units": 3, "activation": "relu", "kernel_initializer": {}, "odd": 4, "none": None})
+    settings = Settings(
+        "Dense", {"name": "d", "units": 3, "activation": "relu", "kernel_initializer": {}, "odd": 4, "none": None}
+    )
     assert unread_settings(settings) == ["activation", "odd"]
     assert settings.get("odd") == 4 and settings["activation"] == "relu" and unread_settings(settings) == []
     assert unread_settings(Settings("LSTM", {"stateful": True, "units": 3})) == ["stateful"]
@@ -247,16 +271,32 @@ def cases(keras):
     yield "roll along two axes", lambda x: ops.roll(x, 1, (1, 2)), "right"
     yield "leaky_relu with a slope", lambda x: ops.leaky_relu(x, 0.4), "right"
     yield "gelu without the approximation", lambda x: ops.gelu(x, False), "right"
-    yield "attention along one of two axes", lambda x: layers.MultiHeadAttention(2, 3, attention_axes=(1,))(x, x), "right"
+    yield (
+        "attention along one of two axes",
+        lambda x: layers.MultiHeadAttention(2, 3, attention_axes=(1,))(x, x),
+        "right",
+    )
     yield "masked attention", lambda x: layers.MultiHeadAttention(2, 3)(x, x, use_causal_mask=True), "right"
-    yield "a mask of a tensor", lambda x: layers.MultiHeadAttention(2, 3)(x, x, attention_mask=ops.matmul(x, ops.transpose(x, (0, 2, 1)))), "refused"
+    yield (
+        "a mask of a tensor",
+        lambda x: layers.MultiHeadAttention(2, 3)(x, x, attention_mask=ops.matmul(x, ops.transpose(x, (0, 2, 1)))),
+        "refused",
+    )
     yield "plain attention with a causal mask", lambda x: layers.Attention()([x, x], use_causal_mask=True), "right"
-    yield "additive attention with a causal mask", lambda x: layers.AdditiveAttention()([x, x], use_causal_mask=True), "right"
+    yield (
+        "additive attention with a causal mask",
+        lambda x: layers.AdditiveAttention()([x, x], use_causal_mask=True),
+        "right",
+    )
     yield "a state to begin with", lambda x: layers.LSTM(4)(x, initial_state=[x[:, 0], x[:, 1]]), "refused"
     yield "a state to begin with, gated", lambda x: layers.GRU(4)(x, initial_state=x[:, 0]), "refused"
     yield "a stateful layer", lambda x: layers.LSTM(3, return_sequences=True)(x), "right"
     yield "a layer on two tensors", lambda x: layers.ELU()(ops.stack([x, x], 1)), "right"
-    yield "batch normalisation without a scale", lambda x: layers.BatchNormalization(scale=False, epsilon=0.3)(x), "right"
+    yield (
+        "batch normalisation without a scale",
+        lambda x: layers.BatchNormalization(scale=False, epsilon=0.3)(x),
+        "right",
+    )
     yield "layer normalisation of two axes", lambda x: layers.LayerNormalization(axis=(1, 2), center=False)(x), "right"
     yield "a dense layer with an activation", lambda x: layers.Dense(3, "hard_sigmoid", use_bias=False)(x), "right"
     yield "a causal convolution", lambda x: layers.Conv1D(3, 2, padding="causal", dilation_rate=2)(x), "right"
@@ -277,7 +317,9 @@ def test_arguments_of_the_other_framework(keras, tmp_path):
 
 
 def test_both_axes_of_an_image_are_needed(keras, tmp_path):
-    kind, detail = judged(lambda x: keras.layers.MultiHeadAttention(2, 3, attention_axes=(1,))(x, x), keras, tmp_path, (4, 3, 4))
+    kind, detail = judged(
+        lambda x: keras.layers.MultiHeadAttention(2, 3, attention_axes=(1,))(x, x), keras, tmp_path, (4, 3, 4)
+    )
     assert kind == "refused" and "some of its axes" in detail
 
 
@@ -287,9 +329,20 @@ def test_training_that_was_asked_for_in_the_call_is_refused(tmp_path):
 
     import h5py
 
-    layers = [{"class_name": "InputLayer", "name": "i", "config": {"name": "i", "batch_input_shape": [None, 3]}, "inbound_nodes": []},
-              {"class_name": "Dropout", "name": "d", "config": {"name": "d", "rate": 0.5, "trainable": True},
-               "inbound_nodes": [[["i", 0, 0, {"training": True}]]]}]  # fmt: skip
+    layers = [
+        {
+            "class_name": "InputLayer",
+            "name": "i",
+            "config": {"name": "i", "batch_input_shape": [None, 3]},
+            "inbound_nodes": [],
+        },
+        {
+            "class_name": "Dropout",
+            "name": "d",
+            "config": {"name": "d", "rate": 0.5, "trainable": True},
+            "inbound_nodes": [[["i", 0, 0, {"training": True}]]],
+        },
+    ]
     config = {"name": "m", "layers": layers, "input_layers": [["i", 0, 0]], "output_layers": [["d", 0, 0]]}
     with h5py.File(tmp_path / "m.h5", "w") as file:
         file.attrs["model_config"] = json.dumps({"class_name": "Functional", "config": config})

@@ -1,4 +1,5 @@
-"""Graphs in the form that the runtime is fastest at: they compute the same, and the transposes are gone where they should be."""
+"""Graphs in the form that the runtime is fastest at: they compute the same, and the transposes are gone where they
+should be."""
 
 import json
 from collections import Counter
@@ -37,7 +38,9 @@ def test_the_cut_is_the_cheapest_of_all_ways_to_label(data):
     count = data.draw(st.integers(1, 6))
     costs = st.integers(0, 9)
     prefer = data.draw(st.lists(st.tuples(st.integers(0, count - 1), st.tuples(costs, costs)), max_size=6))
-    groups = data.draw(st.lists(st.tuples(st.lists(st.integers(-2, count - 1), min_size=1, max_size=4), costs), max_size=6))
+    groups = data.draw(
+        st.lists(st.tuples(st.lists(st.integers(-2, count - 1), min_size=1, max_size=4), costs), max_size=6)
+    )
     cut = Cut()
     items = [cut.item() for _ in range(count)]
     for item, pair in prefer:
@@ -47,14 +50,22 @@ def test_the_cut_is_the_cheapest_of_all_ways_to_label(data):
 
     def total(labels):
         # Members -2 and -1 are the two fixed items.
-        apart = (cost for members, cost in groups if len({labels[each] if each >= 0 else (0, 1)[each] for each in members}) > 1)
+        apart = (
+            cost
+            for members, cost in groups
+            if len({labels[each] if each >= 0 else (0, 1)[each] for each in members}) > 1
+        )
         return sum(pair[labels[item]] for item, pair in prefer) + sum(apart)
 
     found = cut.labels()
     assert total([found[each] for each in items]) == min(map(total, product((0, 1), repeat=count)))
 
 
-@given(st.lists(st.integers(1, 3), min_size=1, max_size=6).flatmap(lambda sizes: st.tuples(st.just(sizes), st.permutations(range(len(sizes))))))
+@given(
+    st.lists(st.integers(1, 3), min_size=1, max_size=6).flatmap(
+        lambda sizes: st.tuples(st.just(sizes), st.permutations(range(len(sizes))))
+    )
+)
 def test_a_collapsed_transpose_is_the_same_transpose(case):
     sizes, order = case
     x = np.arange(np.prod(sizes)).reshape(sizes)
@@ -83,8 +94,13 @@ class Steps:
 
     def add(self, operator, *arrays, others=(), **attributes):
         self.count += 1
-        names = [self.builder.constant(f"c{self.count}.{place}", np.asarray(array, np.float32)) for place, array in enumerate(arrays)]
-        self.value = self.builder.add(operator, [self.value, *others, *names], f"v{self.count}", f"layer{self.count}", **attributes)
+        names = [
+            self.builder.constant(f"c{self.count}.{place}", np.asarray(array, np.float32))
+            for place, array in enumerate(arrays)
+        ]
+        self.value = self.builder.add(
+            operator, [self.value, *others, *names], f"v{self.count}", f"layer{self.count}", **attributes
+        )
 
     def draw(self, *shape):
         return self.chance.uniform(-1, 1, shape)
@@ -139,11 +155,31 @@ class Steps:
             self.add("Add", others=[self.kept[self.kind][0]])
 
 
-NAMES = ("turn", "tokens", "image", "convolution", "pointwise", "product", "normalization", "scale", "bend", "softmax", "join", "cut",
-         "windows", "keep", "add")  # fmt: skip
+NAMES = (
+    "turn",
+    "tokens",
+    "image",
+    "convolution",
+    "pointwise",
+    "product",
+    "normalization",
+    "scale",
+    "bend",
+    "softmax",
+    "join",
+    "cut",
+    "windows",
+    "keep",
+    "add",
+)
 
 
-@given(st.lists(st.sampled_from(NAMES), min_size=4, max_size=18), st.sampled_from((1, 2, 3, 5, 17)), st.sampled_from([(4, 4), (6, 4), (1, 5)]), st.booleans())
+@given(
+    st.lists(st.sampled_from(NAMES), min_size=4, max_size=18),
+    st.sampled_from((1, 2, 3, 5, 17)),
+    st.sampled_from([(4, 4), (6, 4), (1, 5)]),
+    st.booleans(),
+)
 @settings(max_examples=300)
 def test_whatever_graph_is_arranged_computes_the_same(names, channels, size, readily):
     steps = Steps(channels, *size)
@@ -155,12 +191,18 @@ def test_whatever_graph_is_arranged_computes_the_same(names, channels, size, rea
         unwilling = (orders.RELUCTANCE, channel_orders.STARTED)
         orders.RELUCTANCE, channel_orders.STARTED = (0, 0) if readily else unwilling
         try:
-            better = same(graph, np.random.default_rng(1).standard_normal((1, channels, *size), np.float32), tolerance=2e-4)
+            better = same(
+                graph, np.random.default_rng(1).standard_normal((1, channels, *size), np.float32), tolerance=2e-4
+            )
         finally:
             orders.RELUCTANCE, channel_orders.STARTED = unwilling
         assert better.types[better.outputs[0]].shape[0] == graph.types[graph.outputs[0]].shape[0]
         for batch in (2, 3):
-            same(graph, np.random.default_rng(batch).standard_normal((batch, channels, *size), np.float32), tolerance=2e-4)
+            same(
+                graph,
+                np.random.default_rng(batch).standard_normal((batch, channels, *size), np.float32),
+                tolerance=2e-4,
+            )
 
 
 class Heads(nn.Module):
@@ -169,7 +211,11 @@ class Heads(nn.Module):
     def __init__(self, joint=True, bias=True, scale_first=False, addend=False, windows=False):
         super().__init__()
         self.patches, self.norm, self.head = nn.Conv2d(3, 24, 4, 4), nn.LayerNorm(24), nn.Linear(24, 5)
-        self.qkv, self.three, self.project = nn.Linear(24, 72, bias), nn.ModuleList(nn.Linear(24, 24, bias) for _ in range(3)), nn.Linear(24, 24)
+        self.qkv, self.three, self.project = (
+            nn.Linear(24, 72, bias),
+            nn.ModuleList(nn.Linear(24, 24, bias) for _ in range(3)),
+            nn.Linear(24, 24),
+        )
         self.joint, self.scale_first, self.windows = joint, scale_first, windows
         self.addend = nn.Parameter(torch.randn(3, 16 if windows else 64, 16 if windows else 64)) if addend else None
 
@@ -191,8 +237,19 @@ class Heads(nn.Module):
         return self.head(x.reshape(-1, 64, 24).mean(1))
 
 
-@pytest.mark.parametrize("case", [{}, {"joint": False}, {"bias": False}, {"scale_first": True}, {"addend": True}, {"windows": True},
-                                  {"windows": True, "addend": True}], ids=str)  # fmt: skip
+@pytest.mark.parametrize(
+    "case",
+    [
+        {},
+        {"joint": False},
+        {"bias": False},
+        {"scale_first": True},
+        {"addend": True},
+        {"windows": True},
+        {"windows": True, "addend": True},
+    ],
+    ids=str,
+)
 @pytest.mark.parametrize("opset", [17, 23])
 def test_attention_becomes_products_without_transposes_or_one_operator(case, opset, tmp_path):
     torch.manual_seed(1)
@@ -240,15 +297,23 @@ def test_what_else_reads_a_query_keeps_attention_as_it_was(tmp_path):
 
 
 class LargeKernels(nn.Module):
-    """Blocks of a depthwise convolution, a normalisation over the channels and two products, as tensors with channels last have them."""
+    """Blocks of a depthwise convolution, a normalisation over the channels and two products, as tensors with channels
+    last have them."""
 
     def __init__(self, blocks=3, width=16):
         super().__init__()
         self.stem, self.head = nn.Conv2d(3, width, 4, 4), nn.Linear(width, 5)
         self.blocks = nn.ModuleList(
-            nn.ModuleDict({"depth": nn.Conv2d(width, width, 3, 1, 1, groups=width), "norm": nn.LayerNorm(width),
-                           "up": nn.Linear(width, 4 * width), "down": nn.Linear(4 * width, width)}) for _ in range(blocks)
-        )  # fmt: skip
+            nn.ModuleDict(
+                {
+                    "depth": nn.Conv2d(width, width, 3, 1, 1, groups=width),
+                    "norm": nn.LayerNorm(width),
+                    "up": nn.Linear(width, 4 * width),
+                    "down": nn.Linear(4 * width, width),
+                }
+            )
+            for _ in range(blocks)
+        )
 
     def forward(self, x):
         x = self.stem(x)
@@ -262,7 +327,11 @@ def test_blocks_with_channels_last_become_convolutions_without_a_transpose(tmp_p
     module = liven(LargeKernels())
     capture(module, tmp_path / "m.pt2", (3, 96, 96))
     found = convert(tmp_path / "m.pt2", tmp_path / "m.onnx")
-    assert "Transpose" not in found.operators and "LayerNormalization" not in found.operators and found.operators["Conv"] == 10
+    assert (
+        "Transpose" not in found.operators
+        and "LayerNormalization" not in found.operators
+        and found.operators["Conv"] == 10
+    )
     # The normalisation's factor and shift are in the weights behind it, the biases in the convolutions.
     assert "BatchNormalization" not in found.operators
     x = torch.randn(3, 3, 96, 96)
@@ -303,7 +372,12 @@ def test_biases_are_rows_of_the_weights_where_that_is_less_and_can_be_taken_apar
     class Parts(nn.Module):
         def __init__(self):
             super().__init__()
-            self.norm, self.wide, self.back, self.gate = nn.LayerNorm(24), nn.Linear(24, 96), nn.Linear(96, 24), nn.Linear(24, 24, bias=False)
+            self.norm, self.wide, self.back, self.gate = (
+                nn.LayerNorm(24),
+                nn.Linear(24, 96),
+                nn.Linear(96, 24),
+                nn.Linear(24, 24, bias=False),
+            )
 
         def forward(self, x):
             y = self.norm(x.flatten(2).transpose(1, 2))
@@ -315,11 +389,16 @@ def test_biases_are_rows_of_the_weights_where_that_is_less_and_can_be_taken_apar
         better = same(graph, x)
         operators = Counter(node.operator for node in better.nodes)
         # Two products share the channel of ones; the way back is wider than what it makes, so that its bias stays.
-        assert operators["Pad"] == 1 and sorted(better.constants[node.inputs[1]].shape for node in better.nodes if node.operator == "MatMul") == [
-            (25, 24), (25, 96), (96, 24)]  # fmt: skip
+        assert operators["Pad"] == 1 and sorted(
+            better.constants[node.inputs[1]].shape for node in better.nodes if node.operator == "MatMul"
+        ) == [(25, 24), (25, 96), (96, 24)]
         apart = biases_apart(better)
         assert "Pad" not in {node.operator for node in apart.nodes}
-        np.testing.assert_allclose(run_graph(apart, {apart.inputs[0]: x})[apart.outputs[0]], run_graph(graph, {graph.inputs[0]: x})[graph.outputs[0]], atol=2e-5)
+        np.testing.assert_allclose(
+            run_graph(apart, {apart.inputs[0]: x})[apart.outputs[0]],
+            run_graph(graph, {graph.inputs[0]: x})[graph.outputs[0]],
+            atol=2e-5,
+        )
 
 
 def test_a_class_token_that_is_as_often_as_the_batch_says_is_read_back(tmp_path):
@@ -336,20 +415,58 @@ def test_a_class_token_that_is_as_often_as_the_batch_says_is_read_back(tmp_path)
     convert(capture(module, tmp_path / "m.pt2", (3, 3, 4)), tmp_path / "m.onnx")
     graph, x = artifact_graph(tmp_path / "m.onnx"), np.random.default_rng(2).standard_normal((4, 3, 3, 4), np.float32)
     with torch.no_grad():
-        np.testing.assert_allclose(run_graph(graph, {"image": x})["scores"], module(torch.from_numpy(x)).numpy(), atol=1e-5)
+        np.testing.assert_allclose(
+            run_graph(graph, {"image": x})["scores"], module(torch.from_numpy(x)).numpy(), atol=1e-5
+        )
 
 
 def test_an_artifact_with_its_weights_beside_counts_them_and_is_not_packed_as_one_file(shipped, tmp_path):
     options = ("--inlet", shipped / "channel_marks.inlet.toml", "--labels", shipped / "labels.txt")
-    done = called("convert", shipped / "channel_marks.pt2", "-o", "beside.onnx", *options, "--weights-beside", "--json", "beside.json", cwd=tmp_path)
+    done = called(
+        "convert",
+        shipped / "channel_marks.pt2",
+        "-o",
+        "beside.onnx",
+        *options,
+        "--weights-beside",
+        "--json",
+        "beside.json",
+        cwd=tmp_path,
+    )
     assert done.returncode == 0 and "beside.onnx.weights" in done.stdout
     both = sum((tmp_path / name).stat().st_size for name in ("beside.onnx", "beside.onnx.weights"))
-    assert json.loads((tmp_path / "beside.json").read_text())["artifact_bytes"] == both == read_artifact(tmp_path / "beside.onnx").size_bytes
-    assert called("match", "beside.onnx", "--witness", shipped / "channel_marks.witness", "--images", shipped / "reference", cwd=tmp_path).returncode == 0
-    refused(called("pack", "beside.onnx", "--images", shipped / "reference", "-o", "b.zip", cwd=tmp_path), "beside.onnx.weights", "--weights-beside")
+    assert (
+        json.loads((tmp_path / "beside.json").read_text())["artifact_bytes"]
+        == both
+        == read_artifact(tmp_path / "beside.onnx").size_bytes
+    )
+    assert (
+        called(
+            "match",
+            "beside.onnx",
+            "--witness",
+            shipped / "channel_marks.witness",
+            "--images",
+            shipped / "reference",
+            cwd=tmp_path,
+        ).returncode
+        == 0
+    )
+    refused(
+        called("pack", "beside.onnx", "--images", shipped / "reference", "-o", "b.zip", cwd=tmp_path),
+        "beside.onnx.weights",
+        "--weights-beside",
+    )
     # A second file of that name that is not the weights of this artifact is not replaced.
     (tmp_path / "other.onnx.weights").write_text("notes")
-    refused(called("convert", shipped / "channel_marks.pt2", "-o", "other.onnx", "--weights-beside", cwd=tmp_path), "other.onnx.weights", "--overwrite")
-    refused(called("convert", shipped / "channel_marks.pt2", "-o", "m.tflite", "--weights-beside", cwd=tmp_path), "--weights-beside does not apply")
+    refused(
+        called("convert", shipped / "channel_marks.pt2", "-o", "other.onnx", "--weights-beside", cwd=tmp_path),
+        "other.onnx.weights",
+        "--overwrite",
+    )
+    refused(
+        called("convert", shipped / "channel_marks.pt2", "-o", "m.tflite", "--weights-beside", cwd=tmp_path),
+        "--weights-beside does not apply",
+    )
     (tmp_path / "beside.onnx.weights").unlink()
     refused(called("survey", "beside.onnx", cwd=tmp_path), "beside.onnx.weights", "copy both")

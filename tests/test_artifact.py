@@ -125,8 +125,14 @@ def test_what_does_not_fit_the_model_is_refused_and_nothing_is_written(shipped, 
 
 
 def test_convert_never_imports_a_framework(shipped, tmp_path):
-    done = program("convert", "channel_marks.pt2", "-o", tmp_path / "a.onnx", cwd=shipped,
-                   env={"PYTHONPROFILEIMPORTTIME": "1", "PATH": "/usr/bin:/bin"})  # fmt: skip
+    done = program(
+        "convert",
+        "channel_marks.pt2",
+        "-o",
+        tmp_path / "a.onnx",
+        cwd=shipped,
+        env={"PYTHONPROFILEIMPORTTIME": "1", "PATH": "/usr/bin:/bin"},
+    )
     imported = {line.rpartition("|")[2].strip().partition(".")[0] for line in done.stderr.splitlines()}
     assert done.returncode == 0 and "numpy" in imported
     assert not imported & {"torch", "keras", "tensorflow", "jax", "onnxruntime", "matplotlib"}

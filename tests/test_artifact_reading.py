@@ -18,11 +18,16 @@ from zygal.inlet.apply import apply_inlet
 FLOAT = TensorProto.FLOAT
 
 
-def model_of(nodes, inputs=(("x", FLOAT, ["N", 4]),), outputs=(("y", FLOAT, ["N", 4]),), weights=(), opset=17, domains=()):
+def model_of(
+    nodes, inputs=(("x", FLOAT, ["N", 4]),), outputs=(("y", FLOAT, ["N", 4]),), weights=(), opset=17, domains=()
+):
     graph = helper.make_graph(
-        list(nodes), "g", [helper.make_tensor_value_info(*each) for each in inputs],
+        list(nodes),
+        "g",
+        [helper.make_tensor_value_info(*each) for each in inputs],
         [helper.make_tensor_value_info(*each) for each in outputs],
-        [numpy_helper.from_array(array, name) for name, array in weights])  # fmt: skip
+        [numpy_helper.from_array(array, name) for name, array in weights],
+    )
     imports = [helper.make_opsetid("", opset), *(helper.make_opsetid(domain, 1) for domain in domains)]
     return helper.make_model(graph, opset_imports=imports, ir_version=8)
 
@@ -46,8 +51,10 @@ def with_change(change, *arguments, **more):
 WEIGHT = np.arange(4, dtype=np.float32)
 ADD = helper.make_node("Add", ["x", "w"], ["y"])
 BROKEN = {
-    "a cycle through identities": (model_of([helper.make_node("Identity", ["b"], ["a"]), helper.make_node("Identity", ["a"], ["b"]), relu("b")]),
-                                   "no earlier node produces"),
+    "a cycle through identities": (
+        model_of([helper.make_node("Identity", ["b"], ["a"]), helper.make_node("Identity", ["a"], ["b"]), relu("b")]),
+        "no earlier node produces",
+    ),
     "an identity without inputs": (model_of([helper.make_node("Identity", [], ["y"])]), None),
     "a node that comes too early": (model_of([relu("a", "y"), relu("x", "a")]), "no earlier node produces"),
     "a value made twice": (model_of([relu("x", "a"), relu("x", "a"), relu("a", "y")]), "produced twice"),
@@ -60,24 +67,55 @@ BROKEN = {
     "two weights of one name": (model_of([ADD], weights=[("w", WEIGHT)] * 2), "one name"),
     "a weight without a name": (model_of([relu()], weights=[("", WEIGHT)]), "one name, or none"),
     "operators imported twice": (with_change(lambda m: m.opset_import.add(domain="", version=13), [relu()]), "twice"),
-    "both names of the standard": (with_change(lambda m: m.opset_import.add(domain="ai.onnx", version=13), [relu()]), "twice"),
-    "no operators of the standard": (with_change(lambda m: m.opset_import.pop(), [relu()]), "does not import a version"),
+    "both names of the standard": (
+        with_change(lambda m: m.opset_import.add(domain="ai.onnx", version=13), [relu()]),
+        "twice",
+    ),
+    "no operators of the standard": (
+        with_change(lambda m: m.opset_import.pop(), [relu()]),
+        "does not import a version",
+    ),
     "a version of nothing": (model_of([relu()], opset=-3), "imports version -3"),
     "a domain that is not imported": (model_of([relu(domain="my.own")]), "not imported"),
-    "an attribute twice": (with_change(lambda m: m.graph.node[0].attribute.extend([helper.make_attribute("a", 1)] * 2), [relu()]), "twice"),
-    "an attribute of no type": (with_change(lambda m: m.graph.node[0].attribute.add(name="a"), [relu()]), "an unknown type"),
+    "an attribute twice": (
+        with_change(lambda m: m.graph.node[0].attribute.extend([helper.make_attribute("a", 1)] * 2), [relu()]),
+        "twice",
+    ),
+    "an attribute of no type": (
+        with_change(lambda m: m.graph.node[0].attribute.add(name="a"), [relu()]),
+        "an unknown type",
+    ),
     "functions of its own": (with_change(lambda m: m.functions.add(name="f"), [relu()]), "defines functions"),
-    "a weight of another size": (with_change(lambda m: m.graph.initializer[0].dims.append(9), [ADD], weights=[("w", WEIGHT)]), "bytes are there"),
-    "a negative size": (with_change(lambda m: m.graph.initializer[0].dims.__setitem__(0, -4), [ADD], weights=[("w", WEIGHT)]), "shape that no tensor has"),
-    "a huge size": (with_change(lambda m: m.graph.initializer[0].dims.extend([2**30, 2**30]), [ADD], weights=[("w", WEIGHT)]), "claims"),
-    "a dtype of no number": (with_change(lambda m: setattr(m.graph.initializer[0], "data_type", 99), [ADD], weights=[("w", WEIGHT)]), "number 99"),
-    "half a weight": (with_change(lambda m: setattr(m.graph.initializer[0], "raw_data", b"123"), [ADD], weights=[("w", WEIGHT)]), "3 bytes"),
+    "a weight of another size": (
+        with_change(lambda m: m.graph.initializer[0].dims.append(9), [ADD], weights=[("w", WEIGHT)]),
+        "bytes are there",
+    ),
+    "a negative size": (
+        with_change(lambda m: m.graph.initializer[0].dims.__setitem__(0, -4), [ADD], weights=[("w", WEIGHT)]),
+        "shape that no tensor has",
+    ),
+    "a huge size": (
+        with_change(lambda m: m.graph.initializer[0].dims.extend([2**30, 2**30]), [ADD], weights=[("w", WEIGHT)]),
+        "claims",
+    ),
+    "a dtype of no number": (
+        with_change(lambda m: setattr(m.graph.initializer[0], "data_type", 99), [ADD], weights=[("w", WEIGHT)]),
+        "number 99",
+    ),
+    "half a weight": (
+        with_change(lambda m: setattr(m.graph.initializer[0], "raw_data", b"123"), [ADD], weights=[("w", WEIGHT)]),
+        "3 bytes",
+    ),
     "an input of a negative size": (model_of([relu()], inputs=[("x", FLOAT, ["N", -4])]), "size -4"),
     "an input of no dtype": (model_of([relu()], inputs=[("x", 77, ["N", 4])]), "number 77"),
-    "an input that is no tensor": (with_change(
-        lambda m: m.graph.input[0].CopyFrom(helper.make_tensor_sequence_value_info("x", FLOAT, None)), [relu()]), "no tensor"),
+    "an input that is no tensor": (
+        with_change(
+            lambda m: m.graph.input[0].CopyFrom(helper.make_tensor_sequence_value_info("x", FLOAT, None)), [relu()]
+        ),
+        "no tensor",
+    ),
     "sparse weights": (with_change(lambda m: m.graph.sparse_initializer.add(), [relu()]), "sparse"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", BROKEN)
@@ -99,7 +137,10 @@ def test_what_is_not_sound_is_said(name, tmp_path):
 
 
 def test_blocks_may_read_what_was_made_outside(tmp_path):
-    then, other = (helper.make_graph([relu("x", name)], name, [], [helper.make_tensor_value_info(name, FLOAT, None)]) for name in ("t", "e"))
+    then, other = (
+        helper.make_graph([relu("x", name)], name, [], [helper.make_tensor_value_info(name, FLOAT, None)])
+        for name in ("t", "e")
+    )
     condition = numpy_helper.from_array(np.array(True), "c")
     model = model_of([helper.make_node("If", ["c"], ["y"], then_branch=then, else_branch=other)])
     model.graph.initializer.append(condition)
@@ -127,10 +168,18 @@ def test_blocks_are_not_nested_without_end(tmp_path):
 # Graphs read back
 
 
-@pytest.mark.parametrize("node, opset, fine", [
-    (relu(), 13, True), (relu(), 7, False), (helper.make_node("Softmax", ["x"], ["y"]), 11, False), (helper.make_node("Softmax", ["x"], ["y"]), 13, True),
-    (helper.make_node("And", ["b", "b"], ["y"]), 7, True), (helper.make_node("Sin", ["x"], ["y"]), 9, True), (relu(), 9999, None),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "node, opset, fine",
+    [
+        (relu(), 13, True),
+        (relu(), 7, False),
+        (helper.make_node("Softmax", ["x"], ["y"]), 11, False),
+        (helper.make_node("Softmax", ["x"], ["y"]), 13, True),
+        (helper.make_node("And", ["b", "b"], ["y"]), 7, True),
+        (helper.make_node("Sin", ["x"], ["y"]), 9, True),
+        (relu(), 9999, None),
+    ],
+)
 def test_operators_that_meant_something_else_are_refused(node, opset, fine, tmp_path):
     model = model_of([node], opset=opset, inputs=[("x", FLOAT, ["N", 4]), ("b", TensorProto.BOOL, ["N", 4])])
     path = saved(model, tmp_path)
@@ -141,7 +190,10 @@ def test_operators_that_meant_something_else_are_refused(node, opset, fine, tmp_
         artifact_graph(path)
 
 
-@pytest.mark.parametrize("shape, fine", [(["N", 4], True), ([3, 4], True), ([None, 4], True), (["N", "M"], False), (["N", None], False), (None, False)])
+@pytest.mark.parametrize(
+    "shape, fine",
+    [(["N", 4], True), ([3, 4], True), ([None, 4], True), (["N", "M"], False), (["N", None], False), (None, False)],
+)
 def test_sizes_that_are_open_are_refused_but_the_batch(shape, fine, tmp_path):
     path = saved(model_of([relu()], inputs=[("x", FLOAT, shape)]), tmp_path)
     if fine:
@@ -151,30 +203,48 @@ def test_sizes_that_are_open_are_refused_but_the_batch(shape, fine, tmp_path):
             artifact_graph(path)
 
 
-@pytest.mark.parametrize("node, more, words", [
-    (helper.make_node("Reshape", ["x", "s"], ["y"]), {"inputs": [("x", FLOAT, ["N", 4]), ("s", TensorProto.INT64, [2])]}, "at run time"),
-    (helper.make_node("NonZero", ["x"], ["y"]), {}, "lacks: NonZero"),
-    (helper.make_node("Gelu", ["x"], ["y"], domain="com.microsoft"), {"domains": ["com.microsoft"]}, "com.microsoft.Gelu"),
-    (helper.make_node("Constant", [], ["y"], value_string="text"), {}, "form that is not supported"),
-    (relu(), {"inputs": [("x", TensorProto.BFLOAT16, ["N", 4])]}, "does not compute with"),
-    (helper.make_node("Concat", ["x", "x"], ["y"], axis=7), {}, "cannot be read as a graph"),
-    (helper.make_node("LeakyRelu", ["x"], ["y"], beta=1.0), {}, "beta"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "node, more, words",
+    [
+        (
+            helper.make_node("Reshape", ["x", "s"], ["y"]),
+            {"inputs": [("x", FLOAT, ["N", 4]), ("s", TensorProto.INT64, [2])]},
+            "at run time",
+        ),
+        (helper.make_node("NonZero", ["x"], ["y"]), {}, "lacks: NonZero"),
+        (
+            helper.make_node("Gelu", ["x"], ["y"], domain="com.microsoft"),
+            {"domains": ["com.microsoft"]},
+            "com.microsoft.Gelu",
+        ),
+        (helper.make_node("Constant", [], ["y"], value_string="text"), {}, "form that is not supported"),
+        (relu(), {"inputs": [("x", TensorProto.BFLOAT16, ["N", 4])]}, "does not compute with"),
+        (helper.make_node("Concat", ["x", "x"], ["y"], axis=7), {}, "cannot be read as a graph"),
+        (helper.make_node("LeakyRelu", ["x"], ["y"], beta=1.0), {}, "beta"),
+    ],
+)
 def test_what_the_reference_engine_lacks_is_said(node, more, words, tmp_path):
     with pytest.raises(ArtifactError, match=words):
         artifact_graph(saved(model_of([node], **more), tmp_path))
 
 
 def test_constants_of_all_forms_are_read(tmp_path):
-    nodes = [helper.make_node("Constant", [], ["a"], value_floats=[1.0, 2.0, 3.0, 4.0]), helper.make_node("Constant", [], ["b"], value_float=2.0),
-             helper.make_node("Constant", [], ["c"], value=numpy_helper.from_array(WEIGHT)),
-             helper.make_node("Mul", ["x", "a"], ["m"]), helper.make_node("Add", ["m", "b"], ["n"]), helper.make_node("Sub", ["n", "c"], ["y"])]  # fmt: skip
+    nodes = [
+        helper.make_node("Constant", [], ["a"], value_floats=[1.0, 2.0, 3.0, 4.0]),
+        helper.make_node("Constant", [], ["b"], value_float=2.0),
+        helper.make_node("Constant", [], ["c"], value=numpy_helper.from_array(WEIGHT)),
+        helper.make_node("Mul", ["x", "a"], ["m"]),
+        helper.make_node("Add", ["m", "b"], ["n"]),
+        helper.make_node("Sub", ["n", "c"], ["y"]),
+    ]
     path = saved(model_of(nodes), tmp_path)
     x = np.random.default_rng(0).random((3, 4), np.float32)
     assert np.allclose(run_graph(artifact_graph(path), {"x": x})["y"], RuntimeEngine(path).run(x))
 
 
-@pytest.mark.parametrize("more", [(), ("--raw-pixels",), ("--opset", "13"), ("--opset", "21"), ("--layout", "NHWC")], ids=" ".join)
+@pytest.mark.parametrize(
+    "more", [(), ("--raw-pixels",), ("--opset", "13"), ("--opset", "21"), ("--layout", "NHWC")], ids=" ".join
+)
 @pytest.mark.parametrize("source", ["channel_marks.pt2", "keras/channel_marks.keras"])
 def test_our_own_artifacts_are_read_back(source, more, shipped, tmp_path):
     inlet = shipped / source.replace("channel_marks.pt2", "channel_marks.inlet.toml").replace(".keras", ".inlet.toml")
@@ -189,7 +259,13 @@ def test_our_own_artifacts_are_read_back(source, more, shipped, tmp_path):
     found = run_graph(graph, {graph.inputs[0]: tensor})[graph.outputs[0]]
     if more == ("--raw-pixels",):
         assert graph.inputs == ("tensor",)
-        witness = called("match", tmp_path / "m.onnx", "--witness", shipped / source.rsplit(".", 1)[0].__add__(".witness"), cwd=tmp_path)
+        witness = called(
+            "match",
+            tmp_path / "m.onnx",
+            "--witness",
+            shipped / source.rsplit(".", 1)[0].__add__(".witness"),
+            cwd=tmp_path,
+        )
         assert witness.returncode == 0, witness.stdout
     else:
         assert np.allclose(found, RuntimeEngine(tmp_path / "m.onnx").run(tensor), atol=1e-4)
@@ -209,11 +285,19 @@ def test_a_file_is_validated_once_while_it_does_not_change(shipped, tmp_path, mo
     assert len(looked) == 2
 
 
-@pytest.mark.parametrize("key, value, words", [
-    ("zygal.labels", "[1, 2]", "must be text"), ("zygal.labels", "{}", "not a JSON object"), ("zygal.labels", '["a", "a"]', "twice"),
-    ("zygal.origin", "[]", "not a JSON object"), ("zygal.origin", '{"source": 1}', "source must be text"), ("zygal.origin", "{}", "is missing"),
-    ("zygal.inlet", "x = [", "TOML"), ("zygal.inlet", "zygal_inlet = " + "1" * 5000, "TOML"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "key, value, words",
+    [
+        ("zygal.labels", "[1, 2]", "must be text"),
+        ("zygal.labels", "{}", "not a JSON object"),
+        ("zygal.labels", '["a", "a"]', "twice"),
+        ("zygal.origin", "[]", "not a JSON object"),
+        ("zygal.origin", '{"source": 1}', "source must be text"),
+        ("zygal.origin", "{}", "is missing"),
+        ("zygal.inlet", "x = [", "TOML"),
+        ("zygal.inlet", "zygal_inlet = " + "1" * 5000, "TOML"),
+    ],
+)
 def test_metadata_that_were_edited_are_refused(key, value, words, shipped, tmp_path):
     model = onnx.load(shipped / "channel_marks.onnx")
     for each in model.metadata_props:

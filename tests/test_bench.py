@@ -161,7 +161,10 @@ def test_the_interval_of_a_ratio_knows_of_epochs():
     chance, covered, tries, epochs, blocks = np.random.default_rng(5), 0, 800, 7, 5
     marks = [epoch for epoch in range(epochs) for _ in range(blocks)]
     for _ in range(tries):
-        sides = [np.exp(np.repeat(chance.normal(0, 0.03, epochs), blocks) + chance.normal(0, 0.01, epochs * blocks)) for _ in range(2)]
+        sides = [
+            np.exp(np.repeat(chance.normal(0, 0.03, epochs), blocks) + chance.normal(0, 0.01, epochs * blocks))
+            for _ in range(2)
+        ]
         found = ratio_of(*sides, marks)
         covered += found.low <= 1 <= found.high
     assert 0.92 <= covered / tries <= 0.98
@@ -183,7 +186,9 @@ def test_many_settings_are_judged_together():
     assert for_many(1) == pytest.approx(1) and for_many(8) == pytest.approx(2.734 / 1.96, abs=1e-3)
     ratio = Ratio(1.05, 1.01, 1.09, 20)
     assert told_apart(ratio, 0.01) and not told_apart(ratio, 0.01, 1.4) and not told_apart(ratio, 0.06)
-    assert told_apart(Ratio(1 / 1.05, 1 / 1.09, 1 / 1.01, 20), 0.01) and not told_apart(Ratio(0.98, 0.95, 1.01, 9), 0.001)
+    assert told_apart(Ratio(1 / 1.05, 1 / 1.09, 1 / 1.01, 20), 0.01) and not told_apart(
+        Ratio(0.98, 0.95, 1.01, 9), 0.001
+    )
 
 
 def test_the_arithmetics_limit_is_never_passed():
@@ -201,7 +206,9 @@ def test_the_arithmetics_limit_is_never_passed():
 def test_what_arrives_is_what_was_asked_for(rate, count):
     for seed in range(20):
         moments = poisson_arrivals(rate, count, seed)
-        assert len(moments) == count and (np.diff(moments) >= 0).all() and moments[0] >= 0 and moments[-1] <= count / rate
+        assert (
+            len(moments) == count and (np.diff(moments) >= 0).all() and moments[0] >= 0 and moments[-1] <= count / rate
+        )
         assert count / moments[-1] == pytest.approx(rate, rel=0.02 if count > 100 else 0.2)
     gaps = np.diff(poisson_arrivals(100.0, 20_000))
     assert gaps.std() / gaps.mean() == pytest.approx(1, abs=0.03)  # As of independent arrivals.
@@ -413,7 +420,11 @@ def test_a_regression_is_judged_in_multiples_of_the_reference_workload(bench, tm
     assert {change.verdict for change in same.changes} == {SAME} and verdicts(same, 0.0) == {Verdict.UNDECIDED}
     assert same.machine_ratio[1] == pytest.approx(1.7) and same.changes[0].raw_ratio == pytest.approx(1.7)
     slower = judge(as_if(0.8, artifact=1.1), earlier)
-    assert {change.verdict for change in slower.changes} == {SLOWER} and verdicts(slower, 0.05) != {Verdict.PASSED} and verdicts(slower, 0.5) == {Verdict.PASSED}
+    assert (
+        {change.verdict for change in slower.changes} == {SLOWER}
+        and verdicts(slower, 0.05) != {Verdict.PASSED}
+        and verdicts(slower, 0.5) == {Verdict.PASSED}
+    )
     assert verdicts(judge(as_if(1.0, artifact=1 / 1.3), earlier), 0.0) == {Verdict.PASSED}
     assert verdicts(judge(as_if(1.0, artifact=1.6), earlier), 0.15) == {Verdict.FAILED}
     elsewhere = replace(bench, machine=replace(bench.machine, processor="another"), runtime="another runtime")
@@ -470,8 +481,14 @@ def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch
     now = load_module._counters(())
     assert now["total"] is None or now["total"] > now["busy"] > 0
     # What a process takes that works for this one is its own too.
-    busy = subprocess.Popen([sys.executable, "-c", "import time\nend = time.process_time() + 0.3\nwhile time.process_time() < end: pass\ninput()"],
-                            stdin=subprocess.PIPE)  # fmt: skip
+    busy = subprocess.Popen(
+        [
+            sys.executable,
+            "-c",
+            "import time\nend = time.process_time() + 0.3\nwhile time.process_time() < end: pass\ninput()",
+        ],
+        stdin=subprocess.PIPE,
+    )
     try:
         deadline = time.monotonic() + 60
         while (taken := load_module._process_seconds(busy.pid)) < 0.25 and time.monotonic() < deadline:
@@ -483,11 +500,18 @@ def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch
 
 @pytest.mark.parametrize(
     "grid, seconds, until, words",
-    [({"batches": (0,)}, 1, None, "--batches must be numbers from 1 to 4096"), ({"threads": (0,)}, 1, None, "--threads must be numbers from 1 to 1024"),
-     ({"batches": (1, 1)}, 1, None, "twice"), ({}, -1, None, "--seconds must be > 0"), ({"batches": (5000,)}, 1, None, "1 to 4096"),
-     ({"levels": ("most",)}, 1, None, "--levels must be of off, basic"), ({}, 1, 5.0, "500.00%"),
-     ({"executions": ("random",)}, 1, None, "--execution must be of sequential"), ({}, math.nan, None, "--seconds must be > 0")],
-)  # fmt: skip
+    [
+        ({"batches": (0,)}, 1, None, "--batches must be numbers from 1 to 4096"),
+        ({"threads": (0,)}, 1, None, "--threads must be numbers from 1 to 1024"),
+        ({"batches": (1, 1)}, 1, None, "twice"),
+        ({}, -1, None, "--seconds must be > 0"),
+        ({"batches": (5000,)}, 1, None, "1 to 4096"),
+        ({"levels": ("most",)}, 1, None, "--levels must be of off, basic"),
+        ({}, 1, 5.0, "500.00%"),
+        ({"executions": ("random",)}, 1, None, "--execution must be of sequential"),
+        ({}, math.nan, None, "--seconds must be > 0"),
+    ],
+)
 def test_settings_without_sense_are_refused(grid, seconds, until, words, subject):
     with pytest.raises(BenchError, match=words):
         bench_grid(subject, Grid(**{"batches": (1,), "threads": (1,)} | grid), seconds, until)

@@ -34,10 +34,34 @@ def changed(path, folder, change):
 
 def test_everything_at_once(shipped, tmp_path):
     done = program(
-        "bench", "channel_marks.onnx", *SHORT, "--witness", "channel_marks.witness", "--deadline", "5s", "--compare",
-        "channel_marks.pt2", "--compare", "channel_marks.onnx", "--images", "reference", "--arrival-rate", "400,200", "--max-batch", "2", "--max-wait", "1ms",
-        "--layers", "--json", tmp_path / "b.json", "--csv", tmp_path / "b.csv", "--draw", tmp_path / "drawn", cwd=shipped,
-    )  # fmt: skip
+        "bench",
+        "channel_marks.onnx",
+        *SHORT,
+        "--witness",
+        "channel_marks.witness",
+        "--deadline",
+        "5s",
+        "--compare",
+        "channel_marks.pt2",
+        "--compare",
+        "channel_marks.onnx",
+        "--images",
+        "reference",
+        "--arrival-rate",
+        "400,200",
+        "--max-batch",
+        "2",
+        "--max-wait",
+        "1ms",
+        "--layers",
+        "--json",
+        tmp_path / "b.json",
+        "--csv",
+        tmp_path / "b.csv",
+        "--draw",
+        tmp_path / "drawn",
+        cwd=shipped,
+    )
     assert done.returncode == 0, done.stderr
     content = json.loads((tmp_path / "b.json").read_text())
     assert content["inputs_from"] == "channel_marks.witness" and content["multiply_adds_per_image"] == 9_868_064
@@ -52,7 +76,8 @@ def test_everything_at_once(shipped, tmp_path):
     offered = content["arrivals"]
     assert [run["images"] for run in offered["runs"]] == [368, 368] and offered["runs"][0]["mean_batch_images"] <= 2
     assert (
-        offered["highest_rate_measured"]["latency_p99_seconds"] <= 5 and offered["runs"][0]["latency_p99_seconds"] > 0.001
+        offered["highest_rate_measured"]["latency_p99_seconds"] <= 5
+        and offered["runs"][0]["latency_p99_seconds"] > 0.001
     )
     assert sum(layer["share"] for layer in content["layers"]["layers"]) == pytest.approx(1)
     assert {"features.0.expand.0", "classifier"} <= {layer["layer"] for layer in content["layers"]["layers"]}
@@ -82,8 +107,19 @@ def test_raw_pixels_go_the_whole_way_one_by_one_and_their_arithmetic_is_known(sh
         tmp_path / "raw.onnx",
     )
     assert program(*convert, cwd=shipped).returncode == 0
-    done = program("bench", tmp_path / "raw.onnx", "--image-size", "90,120", *SHORT, "--images", "reference", "--layers",
-                   "--json", tmp_path / "b.json", cwd=shipped)  # fmt: skip
+    done = program(
+        "bench",
+        tmp_path / "raw.onnx",
+        "--image-size",
+        "90,120",
+        *SHORT,
+        "--images",
+        "reference",
+        "--layers",
+        "--json",
+        tmp_path / "b.json",
+        cwd=shipped,
+    )
     assert done.returncode == 0 and "RuntimeWarning" not in done.stderr, done.stderr
     content = json.loads((tmp_path / "b.json").read_text())
     assert content["multiply_adds_per_image"] >= 9_868_064
@@ -94,13 +130,31 @@ def test_raw_pixels_go_the_whole_way_one_by_one_and_their_arithmetic_is_known(sh
 
 
 def test_levels_and_execution_are_settings_of_their_own(shipped, tmp_path):
-    done = program("bench", "channel_marks.onnx", "--batches", "2", "--threads", "1", "--seconds", "0.3", "--levels", "off,all",
-                   "--execution", "sequential,parallel", "--json", tmp_path / "b.json", cwd=shipped)  # fmt: skip
+    done = program(
+        "bench",
+        "channel_marks.onnx",
+        "--batches",
+        "2",
+        "--threads",
+        "1",
+        "--seconds",
+        "0.3",
+        "--levels",
+        "off,all",
+        "--execution",
+        "sequential,parallel",
+        "--json",
+        tmp_path / "b.json",
+        cwd=shipped,
+    )
     cells = json.loads((tmp_path / "b.json").read_text())["cells"]
     assert done.returncode == 0 and "parallel" in done.stdout
     assert [(cell["optimisation_level"], cell["execution"]) for cell in cells] == [
-        ("off", "sequential"), ("off", "parallel"), ("all", "sequential"), ("all", "parallel")
-    ]  # fmt: skip
+        ("off", "sequential"),
+        ("off", "parallel"),
+        ("all", "sequential"),
+        ("all", "parallel"),
+    ]
 
 
 def test_a_later_run_is_judged_by_an_earlier_one(shipped, earlier, tmp_path):
@@ -136,8 +190,13 @@ def test_an_interrupt_shows_what_was_measured_so_far(shipped, tmp_path):
         "1",
     ]
     for wait in (4, 12, 40):
-        running = subprocess.Popen([*command, "--seconds", "600", "--json", str(tmp_path / "b.json")], cwd=shipped,
-                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+        running = subprocess.Popen(
+            [*command, "--seconds", "600", "--json", str(tmp_path / "b.json")],
+            cwd=shipped,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
         time.sleep(wait)
         running.send_signal(signal.SIGINT)
         out, fault = running.communicate(timeout=60)

@@ -11,7 +11,9 @@ from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 import pytest
 from conftest import called
 
-pytestmark = pytest.mark.skipif(not shutil.which("chromium") or not shutil.which("node"), reason="needs the browser chromium and Node")
+pytestmark = pytest.mark.skipif(
+    not shutil.which("chromium") or not shutil.which("node"), reason="needs the browser chromium and Node"
+)
 
 START = """
 import {chromium} from "playwright-core";
@@ -32,8 +34,12 @@ def in_browser(folder, node_modules, script):
 
 
 def test_the_page_makes_no_request_and_an_accessibility_checker_finds_no_fault(signed, node_modules):
-    """Light and dark, at the width of a desk and of a telephone: nothing is loaded, nothing is wider than the window."""
-    found = in_browser(signed, node_modules, """
+    """Light and dark, at the width of a desk and of a telephone: nothing is loaded, nothing is wider than the
+    window."""
+    found = in_browser(
+        signed,
+        node_modules,
+        """
 const results = [];
 for (const colorScheme of ["light", "dark"]) for (const width of [1280, 390]) {
   const page = await (await browser.newContext({viewport: {width, height: 800}, colorScheme, bypassCSP: true})).newPage();
@@ -45,10 +51,13 @@ for (const colorScheme of ["light", "dark"]) for (const width of [1280, 390]) {
   results.push({requests: requests.length, violations: violations.map(each => each.id), passes: passes.length,
                 overflow: await page.evaluate(() => document.documentElement.scrollWidth - innerWidth)});
 }
-console.log(JSON.stringify(results));""")
+console.log(JSON.stringify(results));""",
+    )
     assert len(found) == 4
     for each in found:
-        assert each["requests"] == 1 and each["violations"] == [] and each["passes"] > 20 and each["overflow"] <= 0, each
+        assert each["requests"] == 1 and each["violations"] == [] and each["passes"] > 20 and each["overflow"] <= 0, (
+            each
+        )
 
 
 def test_a_failed_page_has_no_fault_either(signed, node_modules, tmp_path):
@@ -57,14 +66,18 @@ def test_a_failed_page_has_no_fault_either(signed, node_modules, tmp_path):
     (folder / "signoff.toml").write_text(text)
     (folder / "earlier.json").write_bytes((folder / "signoff.signoff" / "result.json").read_bytes())
     assert called("signoff", "--against", "earlier.json", cwd=folder).returncode == 1
-    found = in_browser(folder, node_modules, """
+    found = in_browser(
+        folder,
+        node_modules,
+        """
 const page = await (await browser.newContext({bypassCSP: true})).newPage();
 await page.goto("file://" + process.cwd() + "/signoff.signoff/page.html");
 await page.addScriptTag({content: readFileSync("node_modules/axe-core/axe.min.js", "utf8")});
 const {violations} = await page.evaluate(() => axe.run());
 await page.keyboard.press("Tab");
 console.log(JSON.stringify({violations: violations.map(each => each.id), first: await page.evaluate(() => document.activeElement.textContent),
-                            heading: await page.textContent(".verdict strong")}));""")
+                            heading: await page.textContent(".verdict strong")}));""",
+    )
     assert found == {"violations": [], "first": "Skip to the content", "heading": "FAIL: not signed off"}
 
 
@@ -75,11 +88,15 @@ def test_the_bundle_checks_itself_in_the_browser(unpacked, node_modules):
     server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
     threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True).start()
     try:
-        said = in_browser(unpacked, node_modules, f"""
+        said = in_browser(
+            unpacked,
+            node_modules,
+            f"""
 const page = await browser.newPage();
 await page.goto("http://127.0.0.1:{server.server_address[1]}/browser.html#check");
 await page.waitForFunction(() => /All bundled|FAIL: see/.test(document.getElementById("said").textContent), null, {{timeout: 120000}});
-console.log(JSON.stringify(await page.textContent("#said")));""")
+console.log(JSON.stringify(await page.textContent("#said")));""",
+        )
     finally:
         server.shutdown()
         server.server_close()

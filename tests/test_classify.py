@@ -58,8 +58,17 @@ def test_rows_say_what_the_runtime_gives(source, shipped, tmp_path):
     folder = Path(source).parent
     artifact = tmp_path / "a.onnx"
     kind = ".keras" if "keras" in source else ".pt2"
-    done = called("convert", shipped / f"{source}{kind}", "-o", artifact, "--labels", shipped / "labels.txt",
-                  "--inlet", shipped / folder / "channel_marks.inlet.toml", cwd=tmp_path)  # fmt: skip
+    done = called(
+        "convert",
+        shipped / f"{source}{kind}",
+        "-o",
+        artifact,
+        "--labels",
+        shipped / "labels.txt",
+        "--inlet",
+        shipped / folder / "channel_marks.inlet.toml",
+        cwd=tmp_path,
+    )
     assert done.returncode == 0, done.stderr
     done = called("classify", artifact, shipped / "reference", "-o", "a.csv", "--top", "10", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
@@ -103,8 +112,16 @@ def troubled(workspace):
 
 
 def test_every_file_has_its_row_whatever_it_is_and_all_forms_agree(troubled):
-    wanted = ["a,\"b\"\n.jpg", "cut.jpg", "empty.png", "later/mark-01", "mark-00.jpg", "mark-03.png", "mark-27.png",
-              "vast.png"]  # fmt: skip
+    wanted = [
+        'a,"b"\n.jpg',
+        "cut.jpg",
+        "empty.png",
+        "later/mark-01",
+        "mark-00.jpg",
+        "mark-03.png",
+        "mark-27.png",
+        "vast.png",
+    ]
     forms = {}
     for ending in ("csv", "jsonl", "parquet"):
         done = called(
@@ -140,11 +157,31 @@ def test_lists_and_standard_input(troubled):
     assert done.returncode == 3, done.stderr
     rows = rows_of(troubled / "a.csv")
     assert [row["path"] for row in rows] == names and rows[0] == rows[3] and "no such file" in rows[1]["error"].lower()
-    done = program("classify", "channel_marks.onnx", "--list", "-", "-o", "b.csv", "--top", "1", cwd=troubled,
-                   input="\n".join(names))  # fmt: skip
+    done = program(
+        "classify",
+        "channel_marks.onnx",
+        "--list",
+        "-",
+        "-o",
+        "b.csv",
+        "--top",
+        "1",
+        cwd=troubled,
+        input="\n".join(names),
+    )
     assert done.returncode == 3 and (troubled / "b.csv").read_bytes() == (troubled / "a.csv").read_bytes()
-    done = called("classify", "channel_marks.onnx", "photographs", "--skip", "*.txt", "--skip", "later", "-o", "c.csv",
-                  cwd=troubled)  # fmt: skip
+    done = called(
+        "classify",
+        "channel_marks.onnx",
+        "photographs",
+        "--skip",
+        "*.txt",
+        "--skip",
+        "later",
+        "-o",
+        "c.csv",
+        cwd=troubled,
+    )
     assert len(rows_of(troubled / "c.csv")) == 7
     refused(program("classify", "channel_marks.onnx", "--list", "-", cwd=troubled, input=""), "names no images")
 
@@ -170,7 +207,9 @@ def test_what_is_written_is_not_among_the_images_and_names_need_not_be_text(ship
     done = program(
         "classify", shipped / "channel_marks.onnx", ".", "--skip", "rows.*", "--json", "few.json", cwd=tmp_path
     )
-    assert done.returncode == 0 and len(json.loads((tmp_path / "few.json").read_text())["predictions"]) == 2, done.stderr
+    assert done.returncode == 0 and len(json.loads((tmp_path / "few.json").read_text())["predictions"]) == 2, (
+        done.stderr
+    )
 
 
 @pytest.mark.parametrize("ending", ["csv", "parquet"])
@@ -187,8 +226,9 @@ def test_killed_at_any_moment_and_resumed_it_is_the_same_file(ending, workspace)
     for _ in range(60):
         before = json.loads(account.read_text()) if account.exists() else {"rows": 0, "finished": False}
         safe = before["rows"]
-        process = subprocess.Popen([*command, f"again.{ending}"], cwd=workspace, stdout=subprocess.PIPE,
-                                   stderr=subprocess.PIPE, text=True)  # fmt: skip
+        process = subprocess.Popen(
+            [*command, f"again.{ending}"], cwd=workspace, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
         try:
             out, errors = process.communicate(timeout=chance.uniform(0.4, 0.8) * took if kills < 4 else 120)
         except subprocess.TimeoutExpired:
@@ -237,8 +277,12 @@ def test_a_full_disk_is_said_and_the_run_can_be_gone_on_with(workspace):
     call = ("classify", "channel_marks.onnx", "reference", "-o")
     assert called(*call, "whole.csv", cwd=workspace).returncode == 0
     size = (workspace / "whole.csv").stat().st_size
-    done = program(*call, "part.csv", cwd=workspace,
-                   preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (size // 2, size // 2)))  # fmt: skip
+    done = program(
+        *call,
+        "part.csv",
+        cwd=workspace,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (size // 2, size // 2)),
+    )
     refused(done, "part.csv cannot be written", "too large")
     done = called(*call, "part.csv", cwd=workspace)
     assert done.returncode == 0 and "is resumed after row" in done.stderr
@@ -254,8 +298,18 @@ def test_a_file_of_another_run_is_not_gone_on_with(workspace):
     refused(called(*run, "--top", "2", cwd=workspace), "another run", "the columns")
     refused(called(*run, "reference/mark-00.jpg", cwd=workspace), "more images")
     refused(called(*run[:2], "reference/mark-00.jpg", *run[3:], cwd=workspace), "other images")
-    assert called("convert", "channel_marks.pt2", "-o", "channel_marks.onnx", "--inlet", "channel_marks.inlet.toml",
-                  cwd=workspace).returncode == 0  # fmt: skip
+    assert (
+        called(
+            "convert",
+            "channel_marks.pt2",
+            "-o",
+            "channel_marks.onnx",
+            "--inlet",
+            "channel_marks.inlet.toml",
+            cwd=workspace,
+        ).returncode
+        == 0
+    )
     refused(called(*run, cwd=workspace), "another run", "the artifact")
     assert (workspace / "a.csv").read_bytes() == first
     assert called(*run, "--overwrite", cwd=workspace).returncode == 0 and (workspace / "a.csv").read_bytes() != first
@@ -279,8 +333,22 @@ def test_a_file_of_another_run_is_not_gone_on_with(workspace):
 
 def test_two_beside_each_other_and_their_disagreements_first(workspace, monkeypatch):
     monkeypatch.setenv("COLUMNS", "120")
-    assert called("convert", "keras/channel_marks.keras", "-o", "keras.onnx", "--inlet", "keras/channel_marks.inlet.toml",
-                  "--labels", "labels.txt", "--layout", "NCHW", cwd=workspace).returncode == 0  # fmt: skip
+    assert (
+        called(
+            "convert",
+            "keras/channel_marks.keras",
+            "-o",
+            "keras.onnx",
+            "--inlet",
+            "keras/channel_marks.inlet.toml",
+            "--labels",
+            "labels.txt",
+            "--layout",
+            "NCHW",
+            cwd=workspace,
+        ).returncode
+        == 0
+    )
     names = [f"reference/mark-{number:02d}.jpg" for number in (1, 2, 0)]
     done = called("classify", "channel_marks.onnx", *names, "--compare", "keras.onnx", cwd=workspace)
     assert done.returncode == 0 and "1 on which the models disagree" in done.stdout
@@ -298,8 +366,20 @@ def test_labels_in_another_order_are_compared_by_name(workspace):
     names = (workspace / "labels.txt").read_text().split()
     first = open_artifact(workspace / "channel_marks.onnx")
     (workspace / "turned.txt").write_text("\n".join(names[::-1]))
-    assert called("convert", "channel_marks.pt2", "-o", "turned.onnx", "--inlet", "channel_marks.inlet.toml", "--labels",
-                  "turned.txt", cwd=workspace).returncode == 0  # fmt: skip
+    assert (
+        called(
+            "convert",
+            "channel_marks.pt2",
+            "-o",
+            "turned.onnx",
+            "--inlet",
+            "channel_marks.inlet.toml",
+            "--labels",
+            "turned.txt",
+            cwd=workspace,
+        ).returncode
+        == 0
+    )
     done = called(
         "classify", "channel_marks.onnx", "reference", "--compare", "turned.onnx", "-o", "a.csv", cwd=workspace
     )
@@ -309,9 +389,24 @@ def test_labels_in_another_order_are_compared_by_name(workspace):
 
 
 def test_an_artifact_that_holds_its_inlet_answers_alike(workspace):
-    assert called("convert", "channel_marks.pt2", "-o", "raw.onnx", "--inlet", "channel_marks.inlet.toml", "--labels",
-                  "labels.txt", "--raw-pixels", cwd=workspace).returncode == 0  # fmt: skip
-    done = called("classify", "channel_marks.onnx", "reference", "--compare", "raw.onnx", "-o", "a.jsonl", cwd=workspace)
+    assert (
+        called(
+            "convert",
+            "channel_marks.pt2",
+            "-o",
+            "raw.onnx",
+            "--inlet",
+            "channel_marks.inlet.toml",
+            "--labels",
+            "labels.txt",
+            "--raw-pixels",
+            cwd=workspace,
+        ).returncode
+        == 0
+    )
+    done = called(
+        "classify", "channel_marks.onnx", "reference", "--compare", "raw.onnx", "-o", "a.jsonl", cwd=workspace
+    )
     assert done.returncode == 0 and ", 0 on which the models disagree" in done.stdout, done.stdout + done.stderr
 
 
@@ -398,7 +493,9 @@ def test_a_region_map_finds_what_carries_the_answer(shipped, tmp_path):
     row, column = np.unravel_index(found.weight.argmax(), found.weight.shape)
     assert 44 <= row <= 52 and 12 <= column <= 20 and found.lowest < found.probability
     assert abs(found.weight[:24]).max() < 1e-6 and abs(found.weight[:, 40:]).max() < 1e-6
-    done = called("classify", "corner.onnx", "spot.png", "--compare", "corner.pt2", "--regions", "map.png", cwd=tmp_path)
+    done = called(
+        "classify", "corner.onnx", "spot.png", "--compare", "corner.pt2", "--regions", "map.png", cwd=tmp_path
+    )
     assert done.returncode == 0 and "differ by" in done.stdout, done.stderr
     assert Image.open(tmp_path / "map.png").size == (1280, 560)
 

@@ -1,4 +1,5 @@
-"""classify and tally on workers of a cluster: the same bytes whatever happens, and refusals before anything is written."""
+"""classify and tally on workers of a cluster: the same bytes whatever happens, and refusals before anything is
+written."""
 
 import json
 import os
@@ -64,13 +65,21 @@ if os.environ.get("DEADLY"):
 @pytest.fixture(scope="module")
 def cluster():
     """Two workers, which work in another folder than the commands of the tests."""
-    with LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address="127.0.0.1:0", host="127.0.0.1", memory_limit=0) as made:
+    with LocalCluster(
+        n_workers=2,
+        threads_per_worker=1,
+        processes=True,
+        dashboard_address="127.0.0.1:0",
+        host="127.0.0.1",
+        memory_limit=0,
+    ) as made:
         yield made
 
 
 @pytest.fixture
 def hostile(tmp_path):
-    """Starts a worker of its own scheduler in an environment in which something is wrong; gives the scheduler's address."""
+    """Starts a worker of its own scheduler in an environment in which something is wrong; gives the scheduler's
+    address."""
     (tmp_path / "site").mkdir()
     (tmp_path / "site" / "sitecustomize.py").write_text(HOSTILE)
     processes, clusters = [], []
@@ -79,8 +88,26 @@ def hostile(tmp_path):
         made = LocalCluster(n_workers=0, dashboard_address="127.0.0.1:0", host="127.0.0.1")
         clusters.append(made)
         environment = os.environ | {"PYTHONPATH": str(tmp_path / "site"), **variables}
-        processes.append(subprocess.Popen([sys.executable, "-m", "distributed.cli.dask_worker", made.scheduler_address, "--no-nanny", "--no-dashboard", "--nthreads", "1",
-                                           "--memory-limit", "0"], env=environment, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL))  # fmt: skip
+        processes.append(
+            subprocess.Popen(
+                [
+                    sys.executable,
+                    "-m",
+                    "distributed.cli.dask_worker",
+                    made.scheduler_address,
+                    "--no-nanny",
+                    "--no-dashboard",
+                    "--nthreads",
+                    "1",
+                    "--memory-limit",
+                    "0",
+                ],
+                env=environment,
+                cwd=tmp_path,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
+        )
         return made.scheduler_address
 
     yield start
@@ -102,10 +129,16 @@ def test_rows_are_byte_for_byte_those_of_one_machine(ending, cluster, workspace)
     spoilt(workspace)
     arguments = ("classify", "channel_marks.onnx", "--list", "list.txt", "-o")
     assert called(*arguments, f"one.{ending}", cwd=workspace).returncode == 3
-    done = called(*arguments, f"many.{ending}", "--cluster", cluster.scheduler_address, "--json", "out.json", cwd=workspace)
+    done = called(
+        *arguments, f"many.{ending}", "--cluster", cluster.scheduler_address, "--json", "out.json", cwd=workspace
+    )
     assert done.returncode == 3, done.stderr
     assert (workspace / f"many.{ending}").read_bytes() == (workspace / f"one.{ending}").read_bytes()
-    assert json.loads((workspace / "out.json").read_text())["cluster"] == {"address": cluster.scheduler_address, "workers": 2, "threads": 2}
+    assert json.loads((workspace / "out.json").read_text())["cluster"] == {
+        "address": cluster.scheduler_address,
+        "workers": 2,
+        "threads": 2,
+    }
     # One machine goes on where a cluster stopped, and the other way round; replaced images are noticed by the workers.
     shutil.copy(workspace / "reference/mark-05.jpg", workspace / "reference/mark-01.jpg")
     for output, more in ((f"one.{ending}", ("--cluster", cluster.scheduler_address)), (f"many.{ending}", ())):
@@ -117,7 +150,11 @@ def test_a_schedulers_own_file_names_it(cluster, workspace):
     (workspace / "scheduler.json").write_text(json.dumps({"type": "Scheduler", "address": cluster.scheduler_address}))
     few = ("classify", "channel_marks.onnx", "reference/mark-01.jpg", "--cluster")
     assert called(*few, "scheduler.json", cwd=workspace).returncode == 0
-    for content, words in (('{"address": 3}', "is not the file of a scheduler"), ("[]", "is not a JSON object"), ("{", "is not JSON")):
+    for content, words in (
+        ('{"address": 3}', "is not the file of a scheduler"),
+        ("[]", "is not a JSON object"),
+        ("{", "is not JSON"),
+    ):
         (workspace / "scheduler.json").write_text(content)
         refused(called(*few, "scheduler.json", cwd=workspace), words)
     refused(called(*few, "none.json", cwd=workspace), "none.json cannot be read")
@@ -125,7 +162,17 @@ def test_a_schedulers_own_file_names_it(cluster, workspace):
 
 def test_figures_are_the_same_to_the_last_digit_for_any_split(cluster, workspace, monkeypatch):
     shutil.copy(workspace / "channel_marks.onnx", workspace / "other.onnx")
-    arguments = ("tally", "channel_marks.onnx", "--images", "labelled", "--compare", "other.onnx", "--trained-on", "reference", "--json")
+    arguments = (
+        "tally",
+        "channel_marks.onnx",
+        "--images",
+        "labelled",
+        "--compare",
+        "other.onnx",
+        "--trained-on",
+        "reference",
+        "--json",
+    )
     called(*arguments, "one.json", cwd=workspace)
     wanted = json.loads((workspace / "one.json").read_text()) | {"cluster": None}
     for target in (2.0, 0.0001):
@@ -138,19 +185,32 @@ def test_figures_are_the_same_to_the_last_digit_for_any_split(cluster, workspace
 
 def test_vectors_and_few_images_come_from_workers_too(cluster, workspace):
     for output, more in (("one.npy", ()), ("many.npy", ("--cluster", cluster.scheduler_address))):
-        assert called("classify", "channel_marks.onnx", "reference", "--as", "vectors", "-o", output, *more, cwd=workspace).returncode == 0
+        assert (
+            called(
+                "classify", "channel_marks.onnx", "reference", "--as", "vectors", "-o", output, *more, cwd=workspace
+            ).returncode
+            == 0
+        )
     assert (workspace / "one.npy").read_bytes() == (workspace / "many.npy").read_bytes()
     few = ("classify", "channel_marks.onnx", "reference/mark-01.jpg")
     assert called(*few, "--cluster", "local:1", cwd=workspace).stdout == called(*few, cwd=workspace).stdout
 
 
-@pytest.mark.parametrize("more, words", [
-    (("--cluster", "local:0"), "needs a number of workers"), (("--cluster", "local:many"), "needs a number of workers"),
-    (("--cluster", "127.0.0.1:8786"), "is no cluster"), (("--cluster", "tcp://"), "is no cluster"),
-    (("--cluster", "tls://127.0.0.1:1"), "needs certificates"), (("--cluster", "tcp://127.0.0.1:1"), "no scheduler answers"),
-    (("--cluster", "local:2", "--threads", "2"), "--threads does not apply"), (("--cluster", "local:2", "--regions", "x.png"), "--cluster does not apply"),
-    (("--cluster", "local:2", "--compare", "channel_marks.pt2"), "convert it first"), (("--cluster", "local:2", "--endpoint", "http://x/v2/models/y"), "--endpoint does not apply"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "more, words",
+    [
+        (("--cluster", "local:0"), "needs a number of workers"),
+        (("--cluster", "local:many"), "needs a number of workers"),
+        (("--cluster", "127.0.0.1:8786"), "is no cluster"),
+        (("--cluster", "tcp://"), "is no cluster"),
+        (("--cluster", "tls://127.0.0.1:1"), "needs certificates"),
+        (("--cluster", "tcp://127.0.0.1:1"), "no scheduler answers"),
+        (("--cluster", "local:2", "--threads", "2"), "--threads does not apply"),
+        (("--cluster", "local:2", "--regions", "x.png"), "--cluster does not apply"),
+        (("--cluster", "local:2", "--compare", "channel_marks.pt2"), "convert it first"),
+        (("--cluster", "local:2", "--endpoint", "http://x/v2/models/y"), "--endpoint does not apply"),
+    ],
+)
 def test_what_cannot_be_a_cluster_is_refused(more, words, workspace, monkeypatch):
     monkeypatch.setattr("zygal.cluster.connection.CONNECT_SECONDS", 1.0)
     refused(called("classify", "channel_marks.onnx", "reference/mark-01.jpg", *more, cwd=workspace), words)
@@ -163,7 +223,14 @@ def test_a_server_that_is_no_scheduler_is_not_waited_for(workspace, monkeypatch)
     with ThreadingHTTPServer(("127.0.0.1", 0), BaseHTTPRequestHandler) as server:
         server.daemon_threads, server.block_on_close = True, False
         threading.Thread(target=server.serve_forever, daemon=True).start()
-        done = called("classify", "channel_marks.onnx", "reference/mark-01.jpg", "--cluster", f"tcp://127.0.0.1:{server.server_port}", cwd=workspace)
+        done = called(
+            "classify",
+            "channel_marks.onnx",
+            "reference/mark-01.jpg",
+            "--cluster",
+            f"tcp://127.0.0.1:{server.server_port}",
+            cwd=workspace,
+        )
         server.shutdown()
     refused(done, "no scheduler answers at")
 
@@ -172,7 +239,10 @@ def test_workers_without_the_package_or_with_another_release_are_refused(hostile
     arguments = ("classify", "channel_marks.onnx", "reference", "-o", "x.csv", "--cluster")
     refused(called(*arguments, hostile(NO_ZYGAL="1"), cwd=workspace), "has no package zygal")
     monkeypatch.setattr("zygal.cluster.workers.__version__", "99.0")
-    refused(called(*arguments, cluster.scheduler_address, cwd=workspace), "but 99.0 runs here; install the same release everywhere")
+    refused(
+        called(*arguments, cluster.scheduler_address, cwd=workspace),
+        "but 99.0 runs here; install the same release everywhere",
+    )
     assert not list(workspace.glob("x.csv*"))
 
 
@@ -181,7 +251,9 @@ def test_an_artifact_is_sent_and_images_that_workers_do_not_see_are_named(hostil
     away.mkdir()
     shutil.move(workspace / "channel_marks.onnx", away)
     address = hostile(HIDDEN=str(away))
-    done = called("classify", "away/channel_marks.onnx", "reference", "-o", "x.csv", "--cluster", address, cwd=workspace)
+    done = called(
+        "classify", "away/channel_marks.onnx", "reference", "-o", "x.csv", "--cluster", address, cwd=workspace
+    )
     assert done.returncode == 0, done.stderr
     called("classify", "away/channel_marks.onnx", "reference", "-o", "y.csv", cwd=workspace)
     assert (workspace / "x.csv").read_bytes() == (workspace / "y.csv").read_bytes()
@@ -203,9 +275,17 @@ def test_an_image_that_kills_its_process_has_a_row_that_says_so(workspace, tmp_p
     environment = os.environ | {"PYTHONPATH": str(tmp_path / "site"), "DEADLY": "1"}
     done = program(*arguments, "many.csv", "--cluster", "local:2", cwd=workspace, env=environment)
     assert done.returncode == 3 and "Traceback" not in done.stderr, done.stderr
-    pairs = list(zip((workspace / "one.csv").read_text().splitlines(), (workspace / "many.csv").read_text().splitlines(), strict=True))
+    pairs = list(
+        zip(
+            (workspace / "one.csv").read_text().splitlines(),
+            (workspace / "many.csv").read_text().splitlines(),
+            strict=True,
+        )
+    )
     (apart,) = [pair for pair in pairs if pair[0] != pair[1]]
-    assert apart[1].startswith("reference/mark-11x.jpg,") and apart[1].endswith("the process that decoded it was ended by SIGSEGV")
+    assert apart[1].startswith("reference/mark-11x.jpg,") and apart[1].endswith(
+        "the process that decoded it was ended by SIGSEGV"
+    )
 
 
 def test_lost_workers_and_a_lost_scheduler_change_no_byte(workspace):
@@ -213,8 +293,16 @@ def test_lost_workers_and_a_lost_scheduler_change_no_byte(workspace):
     (workspace / "list.txt").write_text((workspace / "list.txt").read_text() * 12)
     arguments = ("classify", "channel_marks.onnx", "--list", "list.txt", "-o")
     called(*arguments, "one.csv", cwd=workspace)
-    scheduler = LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address="127.0.0.1:0", host="127.0.0.1", memory_limit=0)
-    command = [str(Path(sys.executable).with_name("zygal")), *arguments, "many.csv", "--cluster", scheduler.scheduler_address]
+    scheduler = LocalCluster(
+        n_workers=2, threads_per_worker=1, dashboard_address="127.0.0.1:0", host="127.0.0.1", memory_limit=0
+    )
+    command = [
+        str(Path(sys.executable).with_name("zygal")),
+        *arguments,
+        "many.csv",
+        "--cluster",
+        scheduler.scheduler_address,
+    ]
     process = subprocess.Popen(command, cwd=workspace, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
 
     def wait_for_rows(count):
@@ -243,7 +331,17 @@ def test_lost_workers_and_a_lost_scheduler_change_no_byte(workspace):
 def test_an_interrupt_ends_workers_and_keeps_rows(workspace):
     spoilt(workspace)
     (workspace / "list.txt").write_text((workspace / "list.txt").read_text() * 40)
-    command = [str(Path(sys.executable).with_name("zygal")), "classify", "channel_marks.onnx", "--list", "list.txt", "-o", "x.csv", "--cluster", "local:2"]
+    command = [
+        str(Path(sys.executable).with_name("zygal")),
+        "classify",
+        "channel_marks.onnx",
+        "--list",
+        "list.txt",
+        "-o",
+        "x.csv",
+        "--cluster",
+        "local:2",
+    ]
     process = subprocess.Popen(command, cwd=workspace, stderr=subprocess.PIPE, text=True, start_new_session=True)
     deadline = time.monotonic() + 60
     while not (workspace / "x.csv.unfinished").exists() and time.monotonic() < deadline:
@@ -260,18 +358,45 @@ def test_an_interrupt_ends_workers_and_keeps_rows(workspace):
 
 def test_bench_measures_workers_and_plans_for_many(cluster, workspace):
     arguments = ("bench", "channel_marks.onnx", "--cluster", cluster.scheduler_address)
-    done = called(*arguments, "--images", "reference", "--seconds", "3", "--plan-workers", "1,50", "--plan-images", "1e6", "--json", "b.json", cwd=workspace)
+    done = called(
+        *arguments,
+        "--images",
+        "reference",
+        "--seconds",
+        "3",
+        "--plan-workers",
+        "1,50",
+        "--plan-images",
+        "1e6",
+        "--json",
+        "b.json",
+        cwd=workspace,
+    )
     assert done.returncode == 0 and "workers that pay" in done.stdout, done.stderr
     found = json.loads((workspace / "b.json").read_text())
-    assert found["kind"] == "zygal.bench-cluster" and found["all_threads"]["threads"] == 2 and found["measured_images"] == 40
-    assert found["threads_that_pay"] >= 1 and found["coordinator"]["rows_per_second"] > found["all_threads"]["images_per_second"]
+    assert (
+        found["kind"] == "zygal.bench-cluster"
+        and found["all_threads"]["threads"] == 2
+        and found["measured_images"] == 40
+    )
+    assert (
+        found["threads_that_pay"] >= 1
+        and found["coordinator"]["rows_per_second"] > found["all_threads"]["images_per_second"]
+    )
     one, fifty = found["planned"]
     assert one["threads"] == 1 and fifty["seconds"] < one["seconds"] / 10
-    for more, words in (((), "give --images DIR"), (("--images", "reference", "--deadline", "5ms"), "--deadline does not apply"),
-                        (("--images", "reference", "--batches", "4"), "--batches does not apply"), (("--images", "reference", "--plan-images", "0"), "--plan-images must be"),
-                        (("--images", "reference", "--failures-per-hour", "-1"), "--failures-per-hour must be"), (("--images", "none"), "does not exist")):  # fmt: skip
+    for more, words in (
+        ((), "give --images DIR"),
+        (("--images", "reference", "--deadline", "5ms"), "--deadline does not apply"),
+        (("--images", "reference", "--batches", "4"), "--batches does not apply"),
+        (("--images", "reference", "--plan-images", "0"), "--plan-images must be"),
+        (("--images", "reference", "--failures-per-hour", "-1"), "--failures-per-hour must be"),
+        (("--images", "none"), "does not exist"),
+    ):
         refused(called(*arguments, *more, cwd=workspace), words)
-    refused(called("bench", "channel_marks.onnx", "--plan-workers", "5", cwd=workspace), "--plan-workers needs --cluster")
+    refused(
+        called("bench", "channel_marks.onnx", "--plan-workers", "5", cwd=workspace), "--plan-workers needs --cluster"
+    )
     served = ("bench", "channel_marks.onnx", "--endpoint", "http://127.0.0.1:1/v2/models/x", "--arrival-rate", "5")
     refused(called(*served, "--late-share", "2%", cwd=workspace), "--late-share needs --cluster")
 
@@ -305,7 +430,13 @@ class Engine:
     status = "running"
 
     def __init__(self, work, seed, losses, slots, deadly=()):
-        self.work, self.chance, self.losses, self.slots, self.deadly = work, random.Random(seed), losses, slots, set(deadly)
+        self.work, self.chance, self.losses, self.slots, self.deadly = (
+            work,
+            random.Random(seed),
+            losses,
+            slots,
+            set(deadly),
+        )
         self.open, self.given_out, self.most, self.cancelled = [], 0, 0, []
 
     def submit(self, function, key_of_kit, packed, isolated, key, **where):
@@ -323,7 +454,12 @@ class Engine:
         elif self.chance.random() < self.losses:
             future.status, future.value = "error", self.chance.choice([NeedsKit("a"), NeedsKit("b"), KilledWorker()])
         else:
-            faulty = [replace(block, faults={place: "deadly" for place, name in enumerate(block.names) if name in self.deadly}) for block in blocks]
+            faulty = [
+                replace(
+                    block, faults={place: "deadly" for place, name in enumerate(block.names) if name in self.deadly}
+                )
+                for block in blocks
+            ]
             future.status, future.value = "finished", Ran([self.work(block) for block in faulty], 0.01 * len(blocks))
         for tell in future.told:
             tell(future)
@@ -374,7 +510,11 @@ class StandIn:
 
 
 def named(block):
-    return block.result if isinstance(block, Done) else [(name, block.faults.get(place)) for place, name in enumerate(block.names)]
+    return (
+        block.result
+        if isinstance(block, Done)
+        else [(name, block.faults.get(place)) for place, name in enumerate(block.names)]
+    )
 
 
 def mapped(items, seed=0, losses=0.0, slots=2, deadly=()):
@@ -385,7 +525,13 @@ def mapped(items, seed=0, losses=0.0, slots=2, deadly=()):
 
 
 @settings(max_examples=60)
-@given(st.integers(0, 400), st.integers(0, 10**6), st.sampled_from([0.0, 0.05, 0.3]), st.integers(1, 4), st.sets(st.integers(0, 399), max_size=3))
+@given(
+    st.integers(0, 400),
+    st.integers(0, 10**6),
+    st.sampled_from([0.0, 0.05, 0.3]),
+    st.integers(1, 4),
+    st.sets(st.integers(0, 399), max_size=3),
+)
 def test_results_come_in_order_whatever_is_lost(count, seed, losses, slots, deadly):
     names = [f"{number}.jpg" for number in range(count)]
     deadly = {f"{number}.jpg" for number in deadly}
@@ -457,7 +603,9 @@ def test_known_blocks_are_not_sent_and_errors_of_the_work_come_through():
 
 def test_a_late_group_gets_another_copy_and_the_first_answer_counts(monkeypatch):
     engine = Engine(named, 0, 0.0, 1)
-    run = running.Run(StandIn(engine), named, type("Kit", (), {"key": "k"}), blocks_of([f"{number}.jpg" for number in range(16)]))
+    run = running.Run(
+        StandIn(engine), named, type("Kit", (), {"key": "k"}), blocks_of([f"{number}.jpg" for number in range(16)])
+    )
     run.seconds_per_block, run.slots = 0.1, 2
     run._fill()
     head = run.pending[0]
@@ -474,7 +622,11 @@ def test_a_late_group_gets_another_copy_and_the_first_answer_counts(monkeypatch)
 
 
 def test_groups_take_seconds_and_become_smaller_at_the_end():
-    assert groups.next_size(1, 0.001) == 4 and groups.next_size(4096, 0.001) == groups.MOST_BLOCKS and groups.next_size(64, 10.0) == 1
+    assert (
+        groups.next_size(1, 0.001) == 4
+        and groups.next_size(4096, 0.001) == groups.MOST_BLOCKS
+        and groups.next_size(64, 10.0) == 1
+    )
     sizes, left = [], 1000
     while left:
         sizes.append(groups.last_size(80, left, 4))
@@ -495,14 +647,19 @@ def test_work_is_opened_with_the_artifact_that_a_worker_has(shipped, tmp_path):
     assert work.classifier.path == tmp_path / "theirs.onnx" and work.classifier.name == classifier.name
     assert np.array_equal(work.classifier.test_scores(), classifier.test_scores())
     station = Station()
-    assert station.hash_of(str(tmp_path / "mine.onnx")) is None and station.hash_of(str(tmp_path / "theirs.onnx")) == artifact.files[0].sha256
+    assert (
+        station.hash_of(str(tmp_path / "mine.onnx")) is None
+        and station.hash_of(str(tmp_path / "theirs.onnx")) == artifact.files[0].sha256
+    )
 
 
 def test_files_with_weights_beside_an_artifact_go_with_it(shipped, tmp_path, monkeypatch):
     import onnx
 
     model = onnx.load(shipped / "channel_marks.onnx")
-    onnx.save_model(model, tmp_path / "large.onnx", save_as_external_data=True, location="large.bin", size_threshold=100)
+    onnx.save_model(
+        model, tmp_path / "large.onnx", save_as_external_data=True, location="large.bin", size_threshold=100
+    )
     assert [path.name for path in artifact_files(tmp_path / "large.onnx")] == ["large.onnx", "large.bin"]
     one = sent_artifact(tmp_path / "large.onnx")
     content = bytearray((tmp_path / "large.bin").read_bytes())
@@ -518,7 +675,9 @@ def test_machines_are_compared_by_what_they_compute(shipped):
     assert here.equals(pickle.loads(pickle.dumps(probe))()) and judge(here, {"tcp://a": here}, False) == []
 
     def there(by, **more):
-        return replace(here, scores=tuple(each + np.float32(by) * (each.max() - each.min()) for each in here.scores), **more)
+        return replace(
+            here, scores=tuple(each + np.float32(by) * (each.max() - each.min()) for each in here.scores), **more
+        )
 
     (note,) = judge(here, {"tcp://a": here, "tcp://b": there(2e-6, versions={**here.versions, "pillow": "9.0"})}, False)
     assert "1 worker of 2" in note and "pillow 9.0 there" in note
@@ -526,7 +685,9 @@ def test_machines_are_compared_by_what_they_compute(shipped):
         judge(here, {"tcp://b": there(1e-3, instruction_sets=tuple(set(here.instruction_sets) ^ {"avx512f"}))}, False)
     assert judge(here, {"tcp://b": there(1e-3)}, True)
     assert here.largest_difference(replace(here, scores=(here.scores[0][:, :3], *here.scores[1:]))) == float("inf")
-    assert here.largest_difference(Probed(here.versions, (), tuple(each * np.nan for each in here.scores), here.pixels)) == float("inf")
+    assert here.largest_difference(
+        Probed(here.versions, (), tuple(each * np.nan for each in here.scores), here.pixels)
+    ) == float("inf")
 
 
 def test_an_isolated_process_raises_what_the_work_raises(shipped, tmp_path):
@@ -565,4 +726,6 @@ def test_failures_and_late_groups_cost_time_and_copies_save_it():
     # Longer than it is simulated step by step.
     long = simulate(TIMES, Plan(10**9, 100))
     assert long.seconds == pytest.approx(10**9 / 2_000_000 * (usual.seconds - 1), rel=0.1)
-    assert workers_that_pay(100.0, 20_000.0, None) == (200, "coordinator") and workers_that_pay(100.0, 20_000.0, 900.0) == (9, "storage")
+    assert workers_that_pay(100.0, 20_000.0, None) == (200, "coordinator") and workers_that_pay(
+        100.0, 20_000.0, 900.0
+    ) == (9, "storage")

@@ -97,7 +97,9 @@ def test_every_option_of_every_command_has_a_help_text():
 
     actions = [action for parser in parsers(build_parser("all")) for action in parser._actions]
     assert len(actions) > 150
-    assert [action.option_strings or action.dest for action in actions if not action.help and action.nargs != "A..."] == []
+    assert [
+        action.option_strings or action.dest for action in actions if not action.help and action.nargs != "A..."
+    ] == []
 
 
 def test_defaults_come_from_the_nearest_file_above(workspace):
@@ -105,7 +107,8 @@ def test_defaults_come_from_the_nearest_file_above(workspace):
     below.mkdir(parents=True)
     match = ("match", "../../channel_marks.onnx")
     (workspace / "zygal.toml").write_text(
-        '[match]\ntensor-limit = 0.25\nwitness = "channel_marks.witness"\nimages = "reference"\nworst = 1\n[inlet.recover]\naccept = 0.3\n'
+        '[match]\ntensor-limit = 0.25\nwitness = "channel_marks.witness"\nimages = "reference"\nworst = '
+        "1\n[inlet.recover]\naccept = 0.3\n"
     )
     done = called(*match, "-v", "--json", "-", cwd=below)
     document = json.loads(done.stdout)
@@ -117,20 +120,39 @@ def test_defaults_come_from_the_nearest_file_above(workspace):
     (below / "zygal.toml").write_text("[bench]\nthreads = [1, 2]\ncompare = []\n")
     refused(called(*match, cwd=below), "--witness")
     refused(called("bench", "../../channel_marks.onnx", cwd=below), "zygal.toml: compare cannot be set in this file")
-    for command, option, value in (("match", "endpoint", '"http://elsewhere/v2/models/x"'), ("signoff", "allow-outside", "true"), ("signoff", "run-code", "true"), ("signoff", "new", "true"), ("pack", "run-code", "true")):
+    for command, option, value in (
+        ("match", "endpoint", '"http://elsewhere/v2/models/x"'),
+        ("signoff", "allow-outside", "true"),
+        ("signoff", "run-code", "true"),
+        ("signoff", "new", "true"),
+        ("pack", "run-code", "true"),
+    ):
         (below / "zygal.toml").write_text(f"[{command}]\n{option} = {value}\n")
-        refused(called(command, "../../channel_marks.onnx", cwd=below), f"zygal.toml: {option} cannot be set in this file")
+        refused(
+            called(command, "../../channel_marks.onnx", cwd=below), f"zygal.toml: {option} cannot be set in this file"
+        )
 
 
-@pytest.mark.parametrize("text, words", [
-    ("[match]\ntensor-limits = 1\n", "the unknown option tensor-limits"), ("[match]\ntensor-limit = -1\n", "not a number of at least 0"),
-    ("[match]\nwrite-inlet = 'x'\n", "cannot be set"), ("[witness]\ntraining-code = 'x.py:f'\n", None), ("[polish]\nx = 1\n", "unknown entry polish"),
-    ("match = 1\n", "unknown entry match"), ("[match\n", "not valid TOML"), ("[match]\nworst = true\n", "must be a number or a text"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        ("[match]\ntensor-limits = 1\n", "the unknown option tensor-limits"),
+        ("[match]\ntensor-limit = -1\n", "not a number of at least 0"),
+        ("[match]\nwrite-inlet = 'x'\n", "cannot be set"),
+        ("[witness]\ntraining-code = 'x.py:f'\n", None),
+        ("[polish]\nx = 1\n", "unknown entry polish"),
+        ("match = 1\n", "unknown entry match"),
+        ("[match\n", "not valid TOML"),
+        ("[match]\nworst = true\n", "must be a number or a text"),
+    ],
+)
 def test_a_file_of_defaults_that_is_wrong_is_refused(text, words, workspace):
     (workspace / "zygal.toml").write_text(text)
     if words is None:
-        refused(called("witness", "channel_marks.pt2", "--images", "reference", "-o", "w.witness", cwd=workspace), "cannot be set")
+        refused(
+            called("witness", "channel_marks.pt2", "--images", "reference", "-o", "w.witness", cwd=workspace),
+            "cannot be set",
+        )
         return
     refused(called(*MATCH, cwd=workspace), "zygal.toml", words)
     done = program(*MATCH, cwd=workspace, env=os.environ | {"ZYGAL_CONFIG": "none"})
@@ -157,7 +179,16 @@ def test_an_output_replaces_only_its_own_kind(workspace):
 
 
 def test_a_reader_that_goes_away_changes_no_verdict_and_no_file(shipped, tmp_path):
-    wrong = [ZYGAL, *MATCH, "--images", "reference", "--inlet", "wrong/swapped_channels.toml", "--json", str(tmp_path / "m.json")]
+    wrong = [
+        ZYGAL,
+        *MATCH,
+        "--images",
+        "reference",
+        "--inlet",
+        "wrong/swapped_channels.toml",
+        "--json",
+        str(tmp_path / "m.json"),
+    ]
     reading, writing = os.pipe()
     os.close(reading)
     done = subprocess.run(wrong, cwd=shipped, stdout=writing, stderr=subprocess.PIPE, text=True)
@@ -176,8 +207,10 @@ def test_progress_is_a_line_every_few_seconds_where_there_is_no_terminal(capsys,
         now[0] = done / 50
         listener.count("images", done, 1000)
     lines = capsys.readouterr().err.splitlines()
-    assert lines == [f"zygal: images: {done} of 1 000, 50.0 images/s, {rest} s left"
-                     for done, rest in ((250, "15.0"), (500, "10.0"), (750, "5.0"))] + ["zygal: images: 1 000 of 1 000, 50.0 images/s, 0 ms left"]  # fmt: skip
+    assert lines == [
+        f"zygal: images: {done} of 1 000, 50.0 images/s, {rest} s left"
+        for done, rest in ((250, "15.0"), (500, "10.0"), (750, "5.0"))
+    ] + ["zygal: images: 1 000 of 1 000, 50.0 images/s, 0 ms left"]
     quiet = terminal.TerminalListener(True, False)
     now[0] += 60
     quiet.step("measuring", 0.5)
@@ -229,16 +262,25 @@ def test_the_core_runs_without_an_interface(shipped, tmp_path):
             self.steps.add(name)
             assert 0 <= fraction <= 1
 
-    request = match.MatchRequest(artifact=str(shipped / "channel_marks.onnx"), witness=str(shipped / "channel_marks.witness"),
-                                 images=str(shipped / "reference"))  # fmt: skip
+    request = match.MatchRequest(
+        artifact=str(shipped / "channel_marks.onnx"),
+        witness=str(shipped / "channel_marks.witness"),
+        images=str(shipped / "reference"),
+    )
     outcome = match.execute(request, Recorder())
     assert isinstance(outcome, Outcome) and outcome.exit_code == 0 and Recorder.steps == {"comparing"}
     with pytest.raises(AttributeError):
         request.worst = 5
-    made = convert.execute(convert.ConvertRequest(source=str(shipped / "channel_marks.pt2"), output=str(tmp_path / "a.onnx")))
+    made = convert.execute(
+        convert.ConvertRequest(source=str(shipped / "channel_marks.pt2"), output=str(tmp_path / "a.onnx"))
+    )
     assert made.written == (str(tmp_path / "a.onnx"),) and made.found.opset == 17
     assert recover.RecoverRequest(witness="w", images="d", output="o").accept == 0.5
-    found = tally.execute(tally.TallyRequest(artifact=str(shipped / "channel_marks.onnx"), images=str(shipped / "labelled"), min_accuracy=0.99))
+    found = tally.execute(
+        tally.TallyRequest(
+            artifact=str(shipped / "channel_marks.onnx"), images=str(shipped / "labelled"), min_accuracy=0.99
+        )
+    )
     assert found.exit_code == 1 and found.failed_gates[0].measured == pytest.approx(183 / 201)
 
 
@@ -261,26 +303,38 @@ def test_work_can_be_pickled_and_done_elsewhere(shipped):
         assert (one.tensor == other.tensor).all()
 
 
-@pytest.mark.parametrize("arguments, meant", [
-    (["inlet", "recover", "--witnes", "a", "--images", "b", "-o", "c"], "no option --witnes; did you mean --witness?"),
-    (["inlet", "recover", "--witness", "a", "--images", "b", "-o", "c", "--acept", "1"], "no option --acept; did you mean --accept?"),
-    (["convert", "a", "-o", "b", "--raw-pixel"], "no option --raw-pixel; did you mean --raw-pixels?"),
-    (["convert", "a", "-o", "b", "--zzz"], "no option --zzz; see"),
-    (["inlet", "recipes", "thumbnial"], '"thumbnail" may be meant.'),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "arguments, meant",
+    [
+        (
+            ["inlet", "recover", "--witnes", "a", "--images", "b", "-o", "c"],
+            "no option --witnes; did you mean --witness?",
+        ),
+        (
+            ["inlet", "recover", "--witness", "a", "--images", "b", "-o", "c", "--acept", "1"],
+            "no option --acept; did you mean --accept?",
+        ),
+        (["convert", "a", "-o", "b", "--raw-pixel"], "no option --raw-pixel; did you mean --raw-pixels?"),
+        (["convert", "a", "-o", "b", "--zzz"], "no option --zzz; see"),
+        (["inlet", "recipes", "thumbnial"], '"thumbnail" may be meant.'),
+    ],
+)
 def test_a_misspelt_option_or_name_is_told_what_may_be_meant(arguments, meant, tmp_path):
     ended = called(*arguments, cwd=tmp_path)
     assert ended.returncode == 2 and meant in ended.stderr and ended.stderr.count("\n") == 1
 
 
-@pytest.mark.parametrize("text, meant", [
-    ('[decode]\ncolor = "rgb"', '"colour" may be meant.'),
-    ('[decode]\ncolour = "gray"', '"grey" may be meant.'),
-    ('[[frame]]\nstep = "resize"\nsize = [8, 8]\ninterpolation = "bilinear"', '"filter" may be meant.'),
-    ('[[frame]]\nstep = "resize"\nsize = [8, 8]\nfilter = "linear"', '"bilinear" may be meant.'),
-    ('[[frame]]\nstep = "resise"', '"resize" may be meant.'),
-    ('[tensor]\nlayout = "channels_last"', '"NHWC" may be meant.'),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "text, meant",
+    [
+        ('[decode]\ncolor = "rgb"', '"colour" may be meant.'),
+        ('[decode]\ncolour = "gray"', '"grey" may be meant.'),
+        ('[[frame]]\nstep = "resize"\nsize = [8, 8]\ninterpolation = "bilinear"', '"filter" may be meant.'),
+        ('[[frame]]\nstep = "resize"\nsize = [8, 8]\nfilter = "linear"', '"bilinear" may be meant.'),
+        ('[[frame]]\nstep = "resise"', '"resize" may be meant.'),
+        ('[tensor]\nlayout = "channels_last"', '"NHWC" may be meant.'),
+    ],
+)
 def test_a_misspelt_key_or_value_of_an_inlet_is_told_what_may_be_meant(text, meant):
     with pytest.raises(InletError) as refusal:
         parse_inlet(f"zygal_inlet = 1\n{text}\n", "a.toml")
@@ -288,7 +342,9 @@ def test_a_misspelt_key_or_value_of_an_inlet_is_told_what_may_be_meant(text, mea
 
 
 def test_recipes_are_listed_printed_and_written(tmp_path):
-    names = [each["name"] for each in json.loads(called("inlet", "recipes", "--json", "-", cwd=tmp_path).stdout)["recipes"]]
+    names = [
+        each["name"] for each in json.loads(called("inlet", "recipes", "--json", "-", cwd=tmp_path).stdout)["recipes"]
+    ]
     assert "squash" in names and len(names) >= 20
     printed = called("inlet", "recipes", "squash", cwd=tmp_path).stdout
     assert called("inlet", "recipes", "squash", "-o", "a.inlet.toml", cwd=tmp_path).returncode == 0

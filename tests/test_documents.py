@@ -38,7 +38,12 @@ ANYTHING = st.recursive(
     max_leaves=12,
 )
 RULE = record(
-    {"name": text, "count": whole(0, 9), "kind": either("a", "b", 1), "parts": listed(union({"x": number, "y": truth}), 3)},
+    {
+        "name": text,
+        "count": whole(0, 9),
+        "kind": either("a", "b", 1),
+        "parts": listed(union({"x": number, "y": truth}), 3),
+    },
     {"more": maybe(mapping(finite)), "note": text},
 )
 GOOD = {"name": "n", "count": 3, "kind": "a", "parts": [{"x": 1.5}, {"y": True}], "more": {"k": 2}}
@@ -51,14 +56,27 @@ def test_what_follows_its_rules_is_rebuilt():
     assert rebuilt({**GOOD, "later": None, "also": [], "off": False}, RULE, "it", WitnessError) == GOOD
 
 
-@pytest.mark.parametrize("change, words", [
-    ({"name": 3}, "name must be text, but is 3"), ({"count": 10}, "count must be a whole number from 0 to 9"), ({"count": True}, "whole number"),
-    ({"count": 2.0}, "whole number"), ({"kind": "c"}, "'a' or 'b' or 1"), ({"kind": True}, "'a' or 'b'"), ({"kind": ["a"]}, "'a' or 'b'"),
-    ({"parts": [{}, {}]}, "parts.0 must be an object with one field"), ({"parts": [{"x": 1}] * 4}, "at most 3"),
-    ({"parts": [{"x": 1}, {"z": 1}]}, "parts.1 must be one of the kinds x, y"), ({"parts": [{"y": 1}]}, "parts.0.y must be true or false"),
-    ({"parts": {}}, "a list"), ({"more": {"k": float("inf")}}, "more.k must be a finite number"), ({"more": []}, "an object"),
-    ({"odd": 1}, "does not know this field"), ({"name": "x" * 2_000_000}, "at most"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "change, words",
+    [
+        ({"name": 3}, "name must be text, but is 3"),
+        ({"count": 10}, "count must be a whole number from 0 to 9"),
+        ({"count": True}, "whole number"),
+        ({"count": 2.0}, "whole number"),
+        ({"kind": "c"}, "'a' or 'b' or 1"),
+        ({"kind": True}, "'a' or 'b'"),
+        ({"kind": ["a"]}, "'a' or 'b'"),
+        ({"parts": [{}, {}]}, "parts.0 must be an object with one field"),
+        ({"parts": [{"x": 1}] * 4}, "at most 3"),
+        ({"parts": [{"x": 1}, {"z": 1}]}, "parts.1 must be one of the kinds x, y"),
+        ({"parts": [{"y": 1}]}, "parts.0.y must be true or false"),
+        ({"parts": {}}, "a list"),
+        ({"more": {"k": float("inf")}}, "more.k must be a finite number"),
+        ({"more": []}, "an object"),
+        ({"odd": 1}, "does not know this field"),
+        ({"name": "x" * 2_000_000}, "at most"),
+    ],
+)
 def test_what_breaks_a_rule_is_named(change, words):
     with pytest.raises(WitnessError) as fault:
         rebuilt({**GOOD, **change}, RULE, "the paper", WitnessError)
@@ -90,10 +108,18 @@ def test_every_field_is_checked(change):
     assert isinstance(made["name"], str) and 0 <= made["count"] <= 9 and len(made["parts"]) <= 3
 
 
-@pytest.mark.parametrize("content, words", [
-    (b"{", "not JSON"), (b"[1]", "no|not a JSON object"), (b'{"a": ' + b"9" * 5000 + b"}", "digits"), (b"[" * 5000 + b"]" * 5000, "too deep"),
-    (b"\xff\xfe", "not JSON"), (b"", "not JSON"), (b'"text"', "not a JSON object"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "content, words",
+    [
+        (b"{", "not JSON"),
+        (b"[1]", "no|not a JSON object"),
+        (b'{"a": ' + b"9" * 5000 + b"}", "digits"),
+        (b"[" * 5000 + b"]" * 5000, "too deep"),
+        (b"\xff\xfe", "not JSON"),
+        (b"", "not JSON"),
+        (b'"text"', "not a JSON object"),
+    ],
+)
 def test_text_that_is_no_document(content, words):
     with pytest.raises(WitnessError, match=words):
         parse_json(content, "it", WitnessError)
@@ -131,7 +157,11 @@ def test_a_value_is_shown_shortly(value):
 
 
 def test_values_of_all_sizes():
-    assert shown(10**5000) == "a number of more than 30 digits" and shown([1] * 50) == "a list of 50" and shown({"a": 1}) == "{'a': 1}"
+    assert (
+        shown(10**5000) == "a number of more than 30 digits"
+        and shown([1] * 50) == "a list of 50"
+        and shown({"a": 1}) == "{'a': 1}"
+    )
     assert some_of(["a" * 500, "b", "c", "d"]).endswith("b, c and 1 more") and len(some_of(["a" * 500])) == 60
     assert printable("a\x1b[2J\x00\n\ud800") == "a\\x1b[2J\\x00\n\\ud800"
 
@@ -146,7 +176,10 @@ def archive_of(path, members, packing=zipfile.ZIP_STORED):
     return path
 
 
-@pytest.mark.parametrize("packing, fine", [(zipfile.ZIP_STORED, True), (zipfile.ZIP_DEFLATED, True), (zipfile.ZIP_BZIP2, False), (zipfile.ZIP_LZMA, False)])
+@pytest.mark.parametrize(
+    "packing, fine",
+    [(zipfile.ZIP_STORED, True), (zipfile.ZIP_DEFLATED, True), (zipfile.ZIP_BZIP2, False), (zipfile.ZIP_LZMA, False)],
+)
 def test_members_are_stored_or_deflated(packing, fine, tmp_path):
     path = archive_of(tmp_path / "a.zip", [("one", b"1" * 50)], packing)
     if fine:
@@ -162,9 +195,16 @@ def directory(data):
     return data.index(b"PK\x01\x02")
 
 
-@pytest.mark.parametrize("at, value, words", [
-    (20, 10**6, "ends after|claims"), (24, 10**6, "claims"), (42, 60, "overlaps|after|damaged"), (10, 99, "method 99"), (8, 1, "encrypted"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "at, value, words",
+    [
+        (20, 10**6, "ends after|claims"),
+        (24, 10**6, "claims"),
+        (42, 60, "overlaps|after|damaged"),
+        (10, 99, "method 99"),
+        (8, 1, "encrypted"),
+    ],
+)
 def test_a_directory_that_lies_is_refused(at, value, words, tmp_path):
     path = archive_of(tmp_path / "a.zip", [("one", b"1" * 50), ("two", b"2" * 50)])
     data = bytearray(path.read_bytes())
@@ -219,7 +259,9 @@ def test_arrays_are_read_as_the_library_reads_them(shape, dtype, tmp_path):
 ARRAYS = {
     "another order": npy(np.asfortranarray(np.ones((2, 3), np.float32))),
     "another dtype": npy(np.ones(3)),
-    "objects": npy(np.array([None]), ),
+    "objects": npy(
+        np.array([None]),
+    ),
     "no number": npy(np.ones((0, 3), np.float32)),
     "one number": npy(np.float32(1)),
     "a larger claim": npy(np.ones((2, 3), np.float32)).replace(b"(2, 3)", b"(9, 9)"),

@@ -1,4 +1,5 @@
-"""Classifiers that are served: the protocol's messages, the client, every fault of the stand-in named, and the load that is offered."""
+"""Classifiers that are served: the protocol's messages, the client, every fault of the stand-in named, and the load
+that is offered."""
 
 import json
 import re
@@ -27,7 +28,18 @@ from zygal.evidence.witness import read_witness
 
 
 def matched(folder, url, *more):
-    return called("match", "channel_marks.onnx", "--endpoint", url, "--witness", "channel_marks.witness", "--images", "reference", *more, cwd=folder)
+    return called(
+        "match",
+        "channel_marks.onnx",
+        "--endpoint",
+        url,
+        "--witness",
+        "channel_marks.witness",
+        "--images",
+        "reference",
+        *more,
+        cwd=folder,
+    )
 
 
 def one_line(done):
@@ -52,15 +64,44 @@ def test_match_tally_and_classify_take_a_service(workspace):
         done = matched(workspace, server.url + "/versions/1", "--json", "match.json")
         assert done.returncode == 0 and "PASS: A, B, C, L, E, V on 40 images." in done.stdout
         document = json.loads((workspace / "match.json").read_text())
-        assert next(gate for gate in document["gates"] if gate["name"] == "E")["measured"] == 0 and document["endpoint"] == server.url + "/versions/1"
+        assert (
+            next(gate for gate in document["gates"] if gate["name"] == "E")["measured"] == 0
+            and document["endpoint"] == server.url + "/versions/1"
+        )
         # Without the artifact the recording alone is what it is held against.
         done = called("match", "--endpoint", server.url, "--witness", "channel_marks.witness", cwd=workspace)
         assert done.returncode == 0 and "PASS: B on 40 images." in done.stdout
-        served = called("tally", "channel_marks.onnx", "--images", "labelled.csv", "--endpoint", server.url, "--json", "served.json", cwd=workspace)
+        served = called(
+            "tally",
+            "channel_marks.onnx",
+            "--images",
+            "labelled.csv",
+            "--endpoint",
+            server.url,
+            "--json",
+            "served.json",
+            cwd=workspace,
+        )
         local = called("tally", "channel_marks.onnx", "--images", "labelled.csv", "--json", "local.json", cwd=workspace)
         first, second = (json.loads((workspace / name).read_text()) for name in ("served.json", "local.json"))
-        assert served.returncode == local.returncode == 0 and first["exclusive"] == second["exclusive"] and server.url in first["engine"]
-        assert called("classify", "channel_marks.onnx", "reference", "--endpoint", server.url, "-o", "served.csv", cwd=workspace).returncode == 0
+        assert (
+            served.returncode == local.returncode == 0
+            and first["exclusive"] == second["exclusive"]
+            and server.url in first["engine"]
+        )
+        assert (
+            called(
+                "classify",
+                "channel_marks.onnx",
+                "reference",
+                "--endpoint",
+                server.url,
+                "-o",
+                "served.csv",
+                cwd=workspace,
+            ).returncode
+            == 0
+        )
         # A file that a service wrote is not continued by the artifact here, and the other way round.
         refused(called("classify", "channel_marks.onnx", "reference", "-o", "served.csv", cwd=workspace), "the runtime")
     assert called("classify", "channel_marks.onnx", "reference", "-o", "local.csv", cwd=workspace).returncode == 0
@@ -68,13 +109,28 @@ def test_match_tally_and_classify_take_a_service(workspace):
 
 
 def test_a_shrunk_artifact_may_differ_by_steps_from_its_service(workspace):
-    assert called("shrink", "channel_marks.onnx", "-o", "small.onnx", "--images", "reference", cwd=workspace).returncode == 0
+    assert (
+        called("shrink", "channel_marks.onnx", "-o", "small.onnx", "--images", "reference", cwd=workspace).returncode
+        == 0
+    )
     with serving(workspace / "small.onnx") as server:
-        done = called("match", "small.onnx", "--endpoint", server.url, "--witness", "channel_marks.witness", "--json", "match.json", cwd=workspace)
+        done = called(
+            "match",
+            "small.onnx",
+            "--endpoint",
+            server.url,
+            "--witness",
+            "channel_marks.witness",
+            "--json",
+            "match.json",
+            cwd=workspace,
+        )
         gate = next(gate for gate in json.loads((workspace / "match.json").read_text())["gates"] if gate["name"] == "E")
         assert done.returncode == 0 and gate["limit"] == 0.02 and gate["measured"] == 0
         # The float artifact is another file, whatever the limit of its service.
-        done = called("match", "channel_marks.onnx", "--endpoint", server.url, "--witness", "channel_marks.witness", cwd=workspace)
+        done = called(
+            "match", "channel_marks.onnx", "--endpoint", server.url, "--witness", "channel_marks.witness", cwd=workspace
+        )
         assert done.returncode == 1 and "does not serve this artifact" in one_line(done)
 
 
@@ -118,37 +174,98 @@ def test_a_version_that_is_not_there_and_other_wrong_addresses(shipped):
             refused(done, words)
             assert "secret" not in done.stderr
     refused(matched(shipped, server.url), "cannot be reached (connection refused, 5 times)")
-    refused(called("match", "--witness", "channel_marks.witness", cwd=shipped), "name the artifact to check, or a service")
+    refused(
+        called("match", "--witness", "channel_marks.witness", cwd=shipped), "name the artifact to check, or a service"
+    )
 
 
 def test_another_model_than_the_artifact_is_refused(shipped, tmp_path):
-    done = called("convert", shipped / "keras/channel_marks.keras", "-o", "keras.onnx", "--labels", shipped / "labels.txt", "--inlet", shipped / "keras/channel_marks.inlet.toml", cwd=tmp_path)
+    done = called(
+        "convert",
+        shipped / "keras/channel_marks.keras",
+        "-o",
+        "keras.onnx",
+        "--labels",
+        shipped / "labels.txt",
+        "--inlet",
+        shipped / "keras/channel_marks.inlet.toml",
+        cwd=tmp_path,
+    )
     assert done.returncode == 0
     with serving(tmp_path / "keras.onnx") as server:
-        refused(matched(shipped, server.url), "takes tensors [any, 48, 64, 3], but these are [N, 3, 64, 64]; is it another model?")
-        refused(called("classify", "channel_marks.onnx", "reference", "--endpoint", server.url, cwd=shipped), "is it another model?")
+        refused(
+            matched(shipped, server.url),
+            "takes tensors [any, 48, 64, 3], but these are [N, 3, 64, 64]; is it another model?",
+        )
+        refused(
+            called("classify", "channel_marks.onnx", "reference", "--endpoint", server.url, cwd=shipped),
+            "is it another model?",
+        )
 
 
-@pytest.mark.parametrize("given, words", [
-    (("--threads", "2"), "--threads does not apply to --endpoint"),
-    (("--max-wait", "0ms"), "--max-wait does not apply to --endpoint"),
-    ((), "--endpoint needs --arrival-rate"),
-    (("--arrival-rate", "0"), "must be > 0"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "given, words",
+    [
+        (("--threads", "2"), "--threads does not apply to --endpoint"),
+        (("--max-wait", "0ms"), "--max-wait does not apply to --endpoint"),
+        ((), "--endpoint needs --arrival-rate"),
+        (("--arrival-rate", "0"), "must be > 0"),
+    ],
+)
 def test_bench_refuses_what_means_nothing_for_a_service(shipped, given, words):
-    refused(called("bench", "channel_marks.onnx", "--endpoint", "http://127.0.0.1:1/v2/models/x", *given, cwd=shipped), words)
+    refused(
+        called("bench", "channel_marks.onnx", "--endpoint", "http://127.0.0.1:1/v2/models/x", *given, cwd=shipped),
+        words,
+    )
 
 
 def test_offered_load_is_measured_and_judged(shipped, tmp_path):
     with serving(shipped / "channel_marks.onnx") as server:
-        done = called("bench", "channel_marks.onnx", "--endpoint", server.url, "--arrival-rate", "150,250", "--batches", "1,2", "--seconds", "4", "--witness", "channel_marks.witness",
-                      "--deadline", "5s", "--json", str(tmp_path / "load.json"), cwd=shipped)  # fmt: skip
+        done = called(
+            "bench",
+            "channel_marks.onnx",
+            "--endpoint",
+            server.url,
+            "--arrival-rate",
+            "150,250",
+            "--batches",
+            "1,2",
+            "--seconds",
+            "4",
+            "--witness",
+            "channel_marks.witness",
+            "--deadline",
+            "5s",
+            "--json",
+            str(tmp_path / "load.json"),
+            cwd=shipped,
+        )
     document = json.loads((tmp_path / "load.json").read_text())
     runs = document["runs"]
-    assert done.returncode == 0 and [(run["batch_images"], run["offered_images_per_second"]) for run in runs] == [(1, 150), (1, 250), (2, 150), (2, 250)]
-    assert document["kind"] == "zygal.bench-endpoint" and all(not run["failures"] and run["answered_images_per_second"] > 10 for run in runs)
+    assert done.returncode == 0 and [(run["batch_images"], run["offered_images_per_second"]) for run in runs] == [
+        (1, 150),
+        (1, 250),
+        (2, 150),
+        (2, 250),
+    ]
+    assert document["kind"] == "zygal.bench-endpoint" and all(
+        not run["failures"] and run["answered_images_per_second"] > 10 for run in runs
+    )
     with serving(shipped / "channel_marks.onnx", "rows") as server:
-        refused(called("bench", "channel_marks.onnx", "--endpoint", server.url, "--arrival-rate", "40", "--seconds", "1", cwd=shipped), "scores [0, 10]")
+        refused(
+            called(
+                "bench",
+                "channel_marks.onnx",
+                "--endpoint",
+                server.url,
+                "--arrival-rate",
+                "40",
+                "--seconds",
+                "1",
+                cwd=shipped,
+            ),
+            "scores [0, 10]",
+        )
 
 
 def test_a_service_that_falls_behind_is_told_from_one_that_does_not():
@@ -159,14 +276,21 @@ def test_a_service_that_falls_behind_is_told_from_one_that_does_not():
             time.sleep(0.01)
 
     behind, well = offer(slow, 300, 1, 1), offer(lambda number: time.sleep(0.005), 150, 1, 1)
-    assert behind.falling_behind and not well.falling_behind and well.quantile(0.5) < behind.quantile(0.5) and well.requests >= 200
+    assert (
+        behind.falling_behind
+        and not well.falling_behind
+        and well.quantile(0.5) < behind.quantile(0.5)
+        and well.requests >= 200
+    )
 
     def failing(number):
         if number % 2:
             raise EndpointError("http://x did not answer within 1 s; give it more time.")
 
     half = offer(failing, 200, 2, 1)
-    assert half.failures == {"did not answer within 1 s": half.requests // 2} and half.requests == 2 * len(half.latencies)
+    assert half.failures == {"did not answer within 1 s": half.requests // 2} and half.requests == 2 * len(
+        half.latencies
+    )
 
 
 class Fixed(BaseHTTPRequestHandler):
@@ -200,10 +324,21 @@ def fixed():
 
 
 def test_a_token_is_sent_and_a_redirection_is_not_followed(fixed, monkeypatch):
-    Fixed.answers["/v2/models/m"] = b'{"name": "m", "inputs": [{"name": "x", "datatype": "FP32", "shape": [-1, 3]}], "outputs": [{"name": "y", "datatype": "FP32", "shape": [-1, 2]}]}'
+    Fixed.answers["/v2/models/m"] = (
+        b'{"name": "m", "inputs": [{"name": "x", "datatype": "FP32", "shape": [-1, 3]}], "outputs": [{"name": '
+        b'"y", "datatype": "FP32", "shape": [-1, 2]}]}'
+    )
     monkeypatch.setenv(TOKEN, "abc")
-    assert Service(fixed).described.inputs[0].name == "x" and all(headers["Authorization"] == "Bearer abc" for _, headers in Fixed.asked)
-    for status, words in ((302, "moved"), (401, TOKEN), (404, "no such model"), (500, "it failed"), (418, "not what the protocol says")):
+    assert Service(fixed).described.inputs[0].name == "x" and all(
+        headers["Authorization"] == "Bearer abc" for _, headers in Fixed.asked
+    )
+    for status, words in (
+        (302, "moved"),
+        (401, TOKEN),
+        (404, "no such model"),
+        (500, "it failed"),
+        (418, "not what the protocol says"),
+    ):
         Fixed.answers["/v2/models/m"] = (status, b'{"error": "because"}')
         with pytest.raises(EndpointError, match=re.escape(words)) as fault:
             Service(fixed)
@@ -233,10 +368,17 @@ def test_an_answer_that_comes_byte_by_byte_ends_in_time():
     server.server_close()
 
 
-@pytest.mark.parametrize("content, words", [
-    (b"[]", "not a JSON object"), (b"{", "not JSON"), (b'{"inputs": [], "outputs": []}', "names no inputs"), (b'{"inputs": [{"name": "x"}], "outputs": []}', "must be"),
-    (b'{"inputs": 3}', "inputs"), (b'{"inputs": [{"name": "x", "datatype": "FP32", "shape": [-2]}], "outputs": []}', "from -1"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "content, words",
+    [
+        (b"[]", "not a JSON object"),
+        (b"{", "not JSON"),
+        (b'{"inputs": [], "outputs": []}', "names no inputs"),
+        (b'{"inputs": [{"name": "x"}], "outputs": []}', "must be"),
+        (b'{"inputs": 3}', "inputs"),
+        (b'{"inputs": [{"name": "x", "datatype": "FP32", "shape": [-2]}], "outputs": []}', "from -1"),
+    ],
+)
 def test_descriptions_that_are_none_are_refused(content, words):
     with pytest.raises(EndpointError, match=re.escape(words)):
         described(content, "here")
@@ -250,18 +392,31 @@ def binary(document, data):
 GOOD = {"outputs": [{"name": "scores", "datatype": "FP32", "shape": [1, 2], "parameters": {"binary_data_size": 8}}]}
 
 
-@pytest.mark.parametrize("content, headers, words", [
-    (*binary(GOOD, b"1234"), "8 bytes, but 4 are left"),
-    (*binary({"outputs": [GOOD["outputs"][0] | {"shape": [1, 3]}]}, b"12345678"), "but 8 bytes"),
-    (*binary({"outputs": [GOOD["outputs"][0] | {"datatype": "BF16"}]}, b"12345678"), "datatype 'BF16'"),
-    (*binary({"outputs": [GOOD["outputs"][0] | {"shape": [1 << 39, 2]}]}, b"12345678"), "more than"),
-    (*binary({"outputs": [GOOD["outputs"][0] | {"name": "other"}]}, b"12345678"), "has no output scores; it has 'other'"),
-    (*binary({"outputs": [GOOD["outputs"][0] | {"parameters": {"binary_data_size": -1}}]}, b"12345678"), "said to have -1 bytes"),
-    (b"{}", {HEADER_LENGTH: "70"}, "but the answer has 2 bytes"),
-    (b'{"outputs": {}}', {}, "no list of outputs"),
-    (b'{"outputs": [{"name": "scores", "datatype": "FP32", "shape": [2], "data": [1, "x"]}]}', {}, "no list of numbers"),
-    (b'{"outputs": [{"name": "scores", "datatype": "FP32", "shape": [3], "data": [1, 2]}]}', {}, "but 2 numbers"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "content, headers, words",
+    [
+        (*binary(GOOD, b"1234"), "8 bytes, but 4 are left"),
+        (*binary({"outputs": [GOOD["outputs"][0] | {"shape": [1, 3]}]}, b"12345678"), "but 8 bytes"),
+        (*binary({"outputs": [GOOD["outputs"][0] | {"datatype": "BF16"}]}, b"12345678"), "datatype 'BF16'"),
+        (*binary({"outputs": [GOOD["outputs"][0] | {"shape": [1 << 39, 2]}]}, b"12345678"), "more than"),
+        (
+            *binary({"outputs": [GOOD["outputs"][0] | {"name": "other"}]}, b"12345678"),
+            "has no output scores; it has 'other'",
+        ),
+        (
+            *binary({"outputs": [GOOD["outputs"][0] | {"parameters": {"binary_data_size": -1}}]}, b"12345678"),
+            "said to have -1 bytes",
+        ),
+        (b"{}", {HEADER_LENGTH: "70"}, "but the answer has 2 bytes"),
+        (b'{"outputs": {}}', {}, "no list of outputs"),
+        (
+            b'{"outputs": [{"name": "scores", "datatype": "FP32", "shape": [2], "data": [1, "x"]}]}',
+            {},
+            "no list of numbers",
+        ),
+        (b'{"outputs": [{"name": "scores", "datatype": "FP32", "shape": [3], "data": [1, 2]}]}', {}, "but 2 numbers"),
+    ],
+)
 def test_answers_whose_sizes_do_not_fit_are_refused(content, headers, words):
     with pytest.raises(EndpointError, match=re.escape(words)):
         answer_of(content, headers, "scores", "here")
@@ -275,7 +430,12 @@ def test_any_bytes_are_an_answer_or_a_sentence(content, length):
         assert "\n" not in str(fault)
 
 
-@given(st.sampled_from(sorted(set(DTYPES.values()) - {"float16"})).flatmap(lambda dtype: arrays.arrays(dtype, arrays.array_shapes(min_dims=2, max_dims=4, max_side=4))), st.booleans())
+@given(
+    st.sampled_from(sorted(set(DTYPES.values()) - {"float16"})).flatmap(
+        lambda dtype: arrays.arrays(dtype, arrays.array_shapes(min_dims=2, max_dims=4, max_side=4))
+    ),
+    st.booleans(),
+)
 def test_tensors_come_back_as_they_were_sent(array, as_bytes):
     """The request read by the stand-in's own reader, and its numbers sent back."""
     from zygal.demo.service import _request
@@ -298,5 +458,7 @@ def test_the_stand_in_is_a_program_that_ends_on_demand(shipped):
         process.send_signal(signal.SIGINT)
     assert process.wait(20) == 130
     for more, words in (("missing.onnx", "cannot be read"), ("labels.txt", "is")):
-        done = subprocess.run([sys.executable, "-m", "zygal.demo.endpoint", more], cwd=shipped, capture_output=True, text=True, timeout=60)
+        done = subprocess.run(
+            [sys.executable, "-m", "zygal.demo.endpoint", more], cwd=shipped, capture_output=True, text=True, timeout=60
+        )
         assert done.returncode == 2 and words in done.stderr and "Traceback" not in done.stderr

@@ -256,8 +256,17 @@ def test_a_program_is_never_executed_or_unpickled(workspace):
         with zipfile.ZipFile(workspace / "evil.pt2", "w") as archive:
             for name, content in (members | {graph_name: json.dumps(document).encode(), sample: pickled}).items():
                 archive.writestr(name, content)
-        done = called("witness", "evil.pt2", "--images", "reference", "-o", "evil.witness",
-                       "--inlet", "channel_marks.inlet.toml", cwd=workspace)  # fmt: skip
+        done = called(
+            "witness",
+            "evil.pt2",
+            "--images",
+            "reference",
+            "-o",
+            "evil.witness",
+            "--inlet",
+            "channel_marks.inlet.toml",
+            cwd=workspace,
+        )
         assert not proof.exists()
         return done
 

@@ -1,4 +1,5 @@
-"""Numbers that were wrong in a few places only: nearest resizes, small results, whole numbers beyond 2^53, types that a rewrite changed."""
+"""Numbers that were wrong in a few places only: nearest resizes, small results, whole numbers beyond 2^53, types that a
+rewrite changed."""
 
 import warnings
 
@@ -40,7 +41,12 @@ def emitter():
 
 # Nearest resizes: sizes and their neighbours, with those that were wrong; benchmarks/nearest.py sweeps all up to 512.
 
-SIZES = [(size, out) for size in (1, 2, 3, 5, 7, 16, 41, 56, 64, 83, 112, 192, 224) for out in range(1, 260)] + [(112, 96), (224, 192), (224, 384), (384, 512)]
+SIZES = [(size, out) for size in (1, 2, 3, 5, 7, 16, 41, 56, 64, 83, 112, 192, 224) for out in range(1, 260)] + [
+    (112, 96),
+    (224, 192),
+    (224, 384),
+    (384, 512),
+]
 
 
 @pytest.mark.parametrize("exact", [False, True])
@@ -59,14 +65,19 @@ def test_nearest_resizes_pick_the_frameworks_pixels_or_are_refused(exact):
     assert refused <= (60 if exact else 0)
 
 
-@pytest.mark.parametrize("grid, more", [("asymmetric", {}), ("half_pixel", {"half_pixel_centers": True}), ("align_corners", {"align_corners": True})])
+@pytest.mark.parametrize(
+    "grid, more",
+    [("asymmetric", {}), ("half_pixel", {"half_pixel_centers": True}), ("align_corners", {"align_corners": True})],
+)
 def test_nearest_resizes_pick_tensorflows_pixels(grid, more):
     tensorflow = pytest.importorskip("tensorflow")
     from zygal.sources.tensorflow.table_resizing import nearest_places as places
 
     for size, out in SIZES[::3] + [(2, 83), (2, 189), (2, 195)]:
         row = np.arange(size, dtype=np.float32).reshape(1, 1, size, 1)
-        found = tensorflow.raw_ops.ResizeNearestNeighbor(images=row, size=[1, out], **more).numpy()[0, 0, :, 0].astype(int)
+        found = (
+            tensorflow.raw_ops.ResizeNearestNeighbor(images=row, size=[1, out], **more).numpy()[0, 0, :, 0].astype(int)
+        )
         assert np.array_equal(places(size, out, grid), found), (size, out)
 
 
@@ -79,7 +90,15 @@ class Resized(torch.nn.Module):
         return torch.nn.functional.interpolate(x, mode=self.mode, **self.size).flatten(1)[:, :64]
 
 
-@pytest.mark.parametrize("mode, size", [("nearest", {"size": (27, 96)}), ("nearest-exact", {"size": (27, 41)}), ("nearest", {"scale_factor": 1.7}), ("nearest", {"scale_factor": 3.0})])
+@pytest.mark.parametrize(
+    "mode, size",
+    [
+        ("nearest", {"size": (27, 96)}),
+        ("nearest-exact", {"size": (27, 41)}),
+        ("nearest", {"scale_factor": 1.7}),
+        ("nearest", {"scale_factor": 3.0}),
+    ],
+)
 def test_a_nearest_resize_converts_and_keeps_infinity(tmp_path, mode, size):
     path = capture(Resized(mode, **size), tmp_path / "m.pt2", (2, 32, 32))
     x = np.random.default_rng(0).standard_normal((2, 2, 32, 32)).astype(np.float32)
@@ -101,25 +120,68 @@ def test_a_pair_on_which_the_framework_disagrees_with_itself_is_refused(tmp_path
 @pytest.mark.parametrize("grid", ["half_pixel", "asymmetric", "align_corners", "pytorch_half_pixel"])
 @pytest.mark.parametrize("rounding", ["round_prefer_floor", "round_prefer_ceil", "floor", "ceil"])
 def test_every_rounding_of_a_nearest_resize_is_the_standards(grid, rounding):
-    node = helper.make_node("Resize", ["x", "", "s"], ["y"], mode="nearest", coordinate_transformation_mode=grid, nearest_mode=rounding)
+    node = helper.make_node(
+        "Resize", ["x", "", "s"], ["y"], mode="nearest", coordinate_transformation_mode=grid, nearest_mode=rounding
+    )
     scales = onnx.numpy_helper.from_array(np.array([1, 1, 3, 2], np.float32), "s")
-    body = helper.make_graph([node], "g", [helper.make_tensor_value_info("x", TensorProto.FLOAT, [1, 2, 4, 5])],
-                             [helper.make_tensor_value_info("y", TensorProto.FLOAT, [1, 2, 12, 10])], [scales])  # fmt: skip
+    body = helper.make_graph(
+        [node],
+        "g",
+        [helper.make_tensor_value_info("x", TensorProto.FLOAT, [1, 2, 4, 5])],
+        [helper.make_tensor_value_info("y", TensorProto.FLOAT, [1, 2, 12, 10])],
+        [scales],
+    )
     model = helper.make_model(body, opset_imports=[helper.make_opsetid("", 17)])
     x = np.arange(40, dtype=np.float32).reshape(1, 2, 4, 5)
     (wanted,) = ReferenceEvaluator(model).run(None, {"x": x})
-    found = operator_named("Resize").compute([x], operator_named("Resize").complete(
-        {"scales": [1, 1, 3, 2], "mode": "nearest", "coordinate_transformation_mode": grid, "nearest_mode": rounding}))[0]  # fmt: skip
+    found = operator_named("Resize").compute(
+        [x],
+        operator_named("Resize").complete(
+            {
+                "scales": [1, 1, 3, 2],
+                "mode": "nearest",
+                "coordinate_transformation_mode": grid,
+                "nearest_mode": rounding,
+            }
+        ),
+    )[0]
     assert np.array_equal(found, wanted)
 
 
 # Small results, and zeros
 
 
-SMALL = np.array([0.0, -0.0, 1e-30, -1e-30, 1e-8, -1e-8, 3e-5, -3e-5, 0.3, -0.3, 0.9, 1.0, -0.999, 2.0, 9.0, 80.0, -80.0, np.inf, -np.inf, np.nan], np.float32)
+SMALL = np.array(
+    [
+        0.0,
+        -0.0,
+        1e-30,
+        -1e-30,
+        1e-8,
+        -1e-8,
+        3e-5,
+        -3e-5,
+        0.3,
+        -0.3,
+        0.9,
+        1.0,
+        -0.999,
+        2.0,
+        9.0,
+        80.0,
+        -80.0,
+        np.inf,
+        -np.inf,
+        np.nan,
+    ],
+    np.float32,
+)
 
 
-@pytest.mark.parametrize("recipe, function", [("exponential_minus_one", torch.expm1), ("log_one_plus", torch.log1p), ("complementary_error", torch.erfc)])
+@pytest.mark.parametrize(
+    "recipe, function",
+    [("exponential_minus_one", torch.expm1), ("log_one_plus", torch.log1p), ("complementary_error", torch.erfc)],
+)
 def test_small_results_keep_their_digits(recipe, function):
     emit = emitter()
     builder = emit._builder
@@ -160,7 +222,9 @@ def test_whole_numbers_are_divided_exactly(left, right):
 def test_the_largest_of_small_integers_are_found(dtype, largest):
     low, high = (-5, 5) if dtype == "float32" else (np.iinfo(dtype).min, np.iinfo(dtype).max)
     x = np.array([[low, high, 0, high, low, 1]], dtype)
-    values, places = operator_named("TopK").compute([x], operator_named("TopK").complete({"k": 6, "axis": 1, "largest": largest}))
+    values, places = operator_named("TopK").compute(
+        [x], operator_named("TopK").complete({"k": 6, "axis": 1, "largest": largest})
+    )
     wanted = torch.from_numpy(x).sort(dim=1, descending=bool(largest), stable=True)
     assert np.array_equal(values, wanted.values.numpy()) and np.array_equal(places, wanted.indices.numpy())
 
@@ -210,22 +274,37 @@ def built(*steps, shape=(Batch(), 1, 4, 4), dtype=FLOAT):
     return builder.finish([last])
 
 
-@pytest.mark.parametrize("graph", [
-    built(("Mul", [np.ones((1, 3, 1, 1), np.float32) * 2], {}), ("Add", [np.ones((1, 3, 1, 1), np.float32)], {})),
-    built(("Add", [np.zeros((1, 1, 10), np.float32)], {}), shape=(Batch(), 10)),
-    built(("Transpose", [], {}), ("Transpose", [], {}), shape=(2, 3, 4)),
-    built(("Transpose", [], {}), ("Transpose", [], {"perm": [0, 2, 1]}), shape=(2, 3, 4)),
-    built(("Add", [np.array(3, np.int64)], {}), ("Clip", [], {"min": 0, "max": 6}), ("Div", [np.array(6, np.int64)], {}), dtype=np.dtype("int64"), shape=(Batch(), 4)),
-    built(("Gemm", [np.ones((4, 4), np.float32)], {"transB": 1}), ("Add", [np.ones((1, 1, 4), np.float32)], {}), shape=(Batch(), 4)),
-    built(("Conv", [np.ones((2, 1, 1, 1), np.float32)], {}), ("Add", [np.ones((1, 1, 2, 1, 1), np.float32)], {})),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "graph",
+    [
+        built(("Mul", [np.ones((1, 3, 1, 1), np.float32) * 2], {}), ("Add", [np.ones((1, 3, 1, 1), np.float32)], {})),
+        built(("Add", [np.zeros((1, 1, 10), np.float32)], {}), shape=(Batch(), 10)),
+        built(("Transpose", [], {}), ("Transpose", [], {}), shape=(2, 3, 4)),
+        built(("Transpose", [], {}), ("Transpose", [], {"perm": [0, 2, 1]}), shape=(2, 3, 4)),
+        built(
+            ("Add", [np.array(3, np.int64)], {}),
+            ("Clip", [], {"min": 0, "max": 6}),
+            ("Div", [np.array(6, np.int64)], {}),
+            dtype=np.dtype("int64"),
+            shape=(Batch(), 4),
+        ),
+        built(
+            ("Gemm", [np.ones((4, 4), np.float32)], {"transB": 1}),
+            ("Add", [np.ones((1, 1, 4), np.float32)], {}),
+            shape=(Batch(), 4),
+        ),
+        built(("Conv", [np.ones((2, 1, 1, 1), np.float32)], {}), ("Add", [np.ones((1, 1, 2, 1, 1), np.float32)], {})),
+    ],
+)
 def test_a_rewrite_changes_no_type(graph):
     made = run_passes(graph)
     (before,), (after,) = graph.outputs, made.outputs
     assert made.types[after] == graph.types[before]
     sizes = [size if isinstance(size, int) else 2 for size in graph.types["x"].shape]
     x = (np.random.default_rng(0).standard_normal(sizes) * 4).astype(graph.types["x"].dtype)
-    np.testing.assert_allclose(run_graph(made, {"x": x})[after], run_graph(graph, {"x": x})[before], rtol=1e-5, atol=1e-6)
+    np.testing.assert_allclose(
+        run_graph(made, {"x": x})[after], run_graph(graph, {"x": x})[before], rtol=1e-5, atol=1e-6
+    )
 
 
 # The standard's own cases of every operator that is known
@@ -236,11 +315,17 @@ def test_whatever_the_standard_says_is_right_or_refused():
     right = refused = 0
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        cases = [each for each in collect_testcases(None) if each.model and len(each.model.graph.node) == 1 and each.model.graph.node[0].op_type in known_operators()]
+        cases = [
+            each
+            for each in collect_testcases(None)
+            if each.model and len(each.model.graph.node) == 1 and each.model.graph.node[0].op_type in known_operators()
+        ]
         for case in cases:
             for given_inputs, wanted in case.data_sets:
                 model = onnx.ModelProto.FromString(case.model.SerializeToString())
-                arrays = [onnx.numpy_helper.to_array(each) if isinstance(each, TensorProto) else each for each in given_inputs]
+                arrays = [
+                    onnx.numpy_helper.to_array(each) if isinstance(each, TensorProto) else each for each in given_inputs
+                ]
                 names = [info.name for info in model.graph.input]
                 for name, array in zip(names, arrays):
                     if isinstance(array, np.ndarray) and (array.dtype.kind == "i" or array.ndim == 0):
@@ -254,11 +339,21 @@ def test_whatever_the_standard_says_is_right_or_refused():
                     continue
                 right += 1
                 for array, expected in zip(found.values(), wanted):
-                    expected = onnx.numpy_helper.to_array(expected) if isinstance(expected, TensorProto) else np.asarray(expected)
+                    expected = (
+                        onnx.numpy_helper.to_array(expected)
+                        if isinstance(expected, TensorProto)
+                        else np.asarray(expected)
+                    )
                     assert array.dtype == expected.dtype and array.shape == expected.shape, case.name
                     # Sums of float16 depend on their order by two units in the last place.
                     least = 2e-3 if array.dtype == np.float16 else 1e-6
-                    np.testing.assert_allclose(array.astype(float), expected.astype(float), rtol=case.rtol, atol=max(case.atol, least), err_msg=case.name)
+                    np.testing.assert_allclose(
+                        array.astype(float),
+                        expected.astype(float),
+                        rtol=case.rtol,
+                        atol=max(case.atol, least),
+                        err_msg=case.name,
+                    )
     assert right >= 490 and refused >= 300
 
 
@@ -268,7 +363,10 @@ def test_recurrent_layers_refuse_what_they_do_not_compute():
     peepholes = [x, *weights, None, None, None, TensorType(FLOAT, (1, 12))]
     with pytest.raises(ValueError, match="peepholes"):
         lstm.infer(peepholes, lstm.complete({"hidden_size": 4}))
-    for operator, attributes, words in (("LSTM", {"direction": "sideways"}, "sideways"), ("RNN", {"activations": ["Sigmoid"]}, "sigmoid")):
+    for operator, attributes, words in (
+        ("LSTM", {"direction": "sideways"}, "sideways"),
+        ("RNN", {"activations": ["Sigmoid"]}, "sigmoid"),
+    ):
         known = operator_named(operator)
         rows = {"LSTM": 16, "RNN": 4}[operator]
         given_types = [x, TensorType(FLOAT, (1, rows, 3)), TensorType(FLOAT, (1, rows, 4))]
@@ -320,11 +418,18 @@ class Tokens(torch.nn.Module):
     def __init__(self, how):
         super().__init__()
         self.how, self.patches, self.head = how, torch.nn.Conv2d(3, 16, 8, 8), torch.nn.Linear(16, 5)
-        self.token, self.registers = torch.nn.Parameter(torch.randn(1, 1, 16)), torch.nn.Parameter(torch.randn(1, 4, 16))
+        self.token, self.registers = (
+            torch.nn.Parameter(torch.randn(1, 1, 16)),
+            torch.nn.Parameter(torch.randn(1, 4, 16)),
+        )
 
     def forward(self, x):
         count = x.shape[0]
-        t, token, registers = self.patches(x).flatten(2).transpose(1, 2), self.token.expand(count, -1, -1), self.registers.expand(count, -1, -1)
+        t, token, registers = (
+            self.patches(x).flatten(2).transpose(1, 2),
+            self.token.expand(count, -1, -1),
+            self.registers.expand(count, -1, -1),
+        )
         if self.how == "between":
             t = torch.cat([token, t], 1)
             t = torch.cat([t[:, :1], registers, t[:, 1:]], 1)
@@ -354,7 +459,11 @@ def test_a_flatbuffer_with_tokens_takes_any_batch(tmp_path, how):
 class Joined(torch.nn.Module):
     def __init__(self):
         super().__init__()
-        self.first, self.second, self.head = torch.nn.Conv2d(3, 4, 3), torch.nn.Conv2d(4, 4, 3, padding=1), torch.nn.Linear(8, 3)
+        self.first, self.second, self.head = (
+            torch.nn.Conv2d(3, 4, 3),
+            torch.nn.Conv2d(4, 4, 3, padding=1),
+            torch.nn.Linear(8, 3),
+        )
 
     def forward(self, x):
         features = [self.first(x)]
@@ -393,10 +502,15 @@ def test_names_are_found_in_time_linear_in_the_graph():
     assert asked[2000] <= 4.5 * asked[500]
 
 
-@pytest.mark.parametrize("steps", [
-    [("Tile", [], {"repeats": [2**29]})], [("Expand", [np.array([2**31])], {"sizes": (2**31,)})], [("Tile", [], {"repeats": [2**12]})] * 4,
-    [("ReduceSum", [], {"axes": [0] * 1000})],
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "steps",
+    [
+        [("Tile", [], {"repeats": [2**29]})],
+        [("Expand", [np.array([2**31])], {"sizes": (2**31,)})],
+        [("Tile", [], {"repeats": [2**12]})] * 4,
+        [("ReduceSum", [], {"axes": [0] * 1000})],
+    ],
+)
 def test_what_constants_alone_make_is_bounded_before_it_is_made(steps):
     emit = emitter()
     with pytest.raises(GraphError):
@@ -425,4 +539,8 @@ def test_labels_that_a_list_of_places_orders_anew_are_in_that_order():
         def known(self, place):
             return self.places
 
-    assert gather(Call(np.array([2, 0, 1]))).array.tolist() == [b"c", b"a", b"b"] and isinstance(gather(Call(None)), Label) and tensorflow
+    assert (
+        gather(Call(np.array([2, 0, 1]))).array.tolist() == [b"c", b"a", b"b"]
+        and isinstance(gather(Call(None)), Label)
+        and tensorflow
+    )

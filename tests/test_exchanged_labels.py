@@ -1,4 +1,5 @@
-"""Wrong label orders are found in counts of predictions, whatever else is confused, and none is alleged in right ones."""
+"""Wrong label orders are found in counts of predictions, whatever else is confused, and none is alleged in right
+ones."""
 
 import numpy as np
 import pytest
@@ -65,7 +66,10 @@ def test_two_classes_of_a_good_model_and_a_rotation_of_nine():
 @pytest.mark.parametrize("recall", [0.45, 0.52, 0.6])
 def test_classes_that_are_hard_to_tell_apart_are_no_exchange(recall):
     counts = np.diag([90, 90, 90, 90])
-    counts[:2, :2] = [[round(100 * recall), 100 - round(100 * recall)], [100 - round(100 * recall), round(100 * recall)]]
+    counts[:2, :2] = [
+        [round(100 * recall), 100 - round(100 * recall)],
+        [100 - round(100 * recall), round(100 * recall)],
+    ]
     assert exchanged_labels(counts, names(4)) is None
 
 

@@ -80,15 +80,15 @@ def test_renaming_makes_way():
     np.testing.assert_allclose(run_graph(graph, {"image": x})["scores"], np.exp(-x), rtol=1e-6)
 
 
-
-
 @settings(max_examples=120, deadline=None)
 @given(st.integers(1, 24), st.integers(1, 40), st.sampled_from(["bilinear", "bicubic"]), st.booleans(), st.booleans())
 def test_resampling_matrices_are_the_frameworks(size, wanted, mode, aligned, antialias):
     if aligned and antialias:
         return
     x = torch.randn(1, 1, size, size, dtype=torch.float64, generator=torch.Generator().manual_seed(size))
-    right = torch.nn.functional.interpolate(x, (wanted, wanted), mode=mode, align_corners=aligned, antialias=antialias)[0, 0].numpy()
+    right = torch.nn.functional.interpolate(x, (wanted, wanted), mode=mode, align_corners=aligned, antialias=antialias)[
+        0, 0
+    ].numpy()
     kind = {"bilinear": "linear", "bicubic": "cubic"}[mode]
     matrix = resampling_matrix(size, wanted, kind, "align_corners" if aligned else "half_pixel", None, antialias)
     np.testing.assert_allclose(matrix.sum(1), 1, atol=1e-12)

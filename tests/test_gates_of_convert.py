@@ -101,7 +101,9 @@ def test_a_size_that_is_the_batchs_by_coincidence_is_no_batch(tmp_path):
     module = saved(by_colour, tmp_path / "m.pt2", False, count=3)
     convert(tmp_path / "m.pt2", tmp_path / "m.onnx")
     x = np.random.default_rng(0).standard_normal((5, 3, 4, 4), np.float32)
-    assert np.allclose(RuntimeEngine(tmp_path / "m.onnx").run(x), module(torch.from_numpy(x)).detach().numpy(), atol=1e-5)
+    assert np.allclose(
+        RuntimeEngine(tmp_path / "m.onnx").run(x), module(torch.from_numpy(x)).detach().numpy(), atol=1e-5
+    )
 
 
 def test_a_fixed_batch_of_bytes_is_freed(tmp_path):
@@ -135,7 +137,10 @@ def test_a_slice_of_the_batch_is_refused(tmp_path):
 
 def test_labels_need_classes(shipped, tmp_path):
     saved(lambda x, y: x * 2, tmp_path / "m.pt2")
-    refused(called("convert", "m.pt2", "-o", "m.onnx", "--any-shape", "--labels", shipped / "labels.txt", cwd=tmp_path), "classes")
+    refused(
+        called("convert", "m.pt2", "-o", "m.onnx", "--any-shape", "--labels", shipped / "labels.txt", cwd=tmp_path),
+        "classes",
+    )
 
 
 # What scores are
@@ -167,7 +172,9 @@ def test_a_source_and_its_artifact_say_alike_what_scores_are(kind, disguise, tmp
 def test_both_frameworks_sources_are_judged_alike(tmp_path):
     keras = pytest.importorskip("keras")
     layers = keras.layers
-    model = keras.Sequential([layers.Input((4, 4, 3)), layers.Flatten(), layers.Dense(6, "softmax"), layers.Reshape((6,))])
+    model = keras.Sequential(
+        [layers.Input((4, 4, 3)), layers.Flatten(), layers.Dense(6, "softmax"), layers.Reshape((6,))]
+    )
     model.save(tmp_path / "m.keras")
     convert(tmp_path / "m.keras", tmp_path / "m.onnx")
     assert source_facts(tmp_path / "m.keras").scores == read_artifact(tmp_path / "m.onnx").scores == "probabilities"
@@ -184,7 +191,10 @@ class Several(nn.Module):
 
     def forward(self, x):
         features = F.relu(self.body(x))
-        return {"features": features, "scores": {"main": self.head(torch.flatten(features, 1)), "sum": features.sum((1, 2, 3))}}
+        return {
+            "features": features,
+            "scores": {"main": self.head(torch.flatten(features, 1)), "sum": features.sum((1, 2, 3))},
+        }
 
 
 def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
@@ -195,7 +205,9 @@ def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
         wanted = module(torch.from_numpy(x))
     assert np.allclose(open_live_engine(tmp_path / "m.pt2", "features").run(x), wanted["features"].numpy(), atol=1e-6)
     assert open_live_engine(tmp_path / "m.pt2").chosen.name == "scores.main"
-    assert np.allclose(open_live_engine(tmp_path / "m.pt2", "scores.main").run(x), wanted["scores"]["main"].numpy(), atol=1e-6)
+    assert np.allclose(
+        open_live_engine(tmp_path / "m.pt2", "scores.main").run(x), wanted["scores"]["main"].numpy(), atol=1e-6
+    )
     with pytest.raises(SourceError, match="no output main; it has features, scores.main"):
         open_live_engine(tmp_path / "m.pt2", "main")
     inlet = (shipped / "channel_marks.inlet.toml").read_text()
@@ -205,13 +217,23 @@ def test_any_output_can_be_recorded_and_put_beside(tmp_path, shipped):
     refused(called(*call, "--scores", "features", cwd=tmp_path), "choose another of its outputs with --scores")
     done = called(*call, cwd=tmp_path)
     assert done.returncode == 0 and "the scores are taken from scores.main" in done.stderr, done.stderr
-    assert called("convert", "m.pt2", "-o", "m.onnx", "--scores", "scores.main", "--inlet", "i.toml", cwd=tmp_path).returncode == 0
-    assert called("match", "m.onnx", "--witness", "w.witness", "--images", shipped / "reference", cwd=tmp_path).returncode == 0
+    assert (
+        called(
+            "convert", "m.pt2", "-o", "m.onnx", "--scores", "scores.main", "--inlet", "i.toml", cwd=tmp_path
+        ).returncode
+        == 0
+    )
+    assert (
+        called("match", "m.onnx", "--witness", "w.witness", "--images", shipped / "reference", cwd=tmp_path).returncode
+        == 0
+    )
     beside = ("classify", "m.onnx", shipped / "reference/mark-05.jpg", "--compare", "m.pt2")
     assert called(*beside, "--compare-scores", "scores.main", cwd=tmp_path).returncode == 0
     assert called(*beside, cwd=tmp_path).returncode == 0
     refused(called(*beside, "--compare-scores", "features", cwd=tmp_path), "[batch, classes]")
-    refused(called(*beside[:-1], "m.onnx", "--compare-scores", "scores.main", cwd=tmp_path), "has no output scores.main")
+    refused(
+        called(*beside[:-1], "m.onnx", "--compare-scores", "scores.main", cwd=tmp_path), "has no output scores.main"
+    )
 
 
 def test_outputs_of_the_other_framework(tmp_path):

@@ -1,4 +1,5 @@
-"""What all families of sources share: the table of families, contents of shape tensors, dtypes, views, freeing, checksums."""
+"""What all families of sources share: the table of families, contents of shape tensors, dtypes, views, freeing,
+checksums."""
 
 import numpy as np
 import onnx
@@ -46,7 +47,9 @@ def test_operators_accept_no_more_dtypes_than_the_standard():
     names = {"float": "float32", "double": "float64"}
     for name, operator in known_operators().items():
         schema = onnx.defs.get_schema(spelling_of(name).name or name, max(17, spelling_of(name).since))
-        allowed = {each.type_param_str: {kind[7:-1] for kind in each.allowed_type_strs} for each in schema.type_constraints}
+        allowed = {
+            each.type_param_str: {kind[7:-1] for kind in each.allowed_type_strs} for each in schema.type_constraints
+        }
         slots = {slot.place for slot in spelling_of(name).slots.values()}
         inputs = [each for place, each in enumerate(schema.inputs) if place not in slots]
         # What the branches of an If read is no input of it in the standard.
@@ -59,7 +62,9 @@ def test_operators_accept_no_more_dtypes_than_the_standard():
 def test_a_dtype_that_an_operator_does_not_take_is_refused_with_its_layer():
     builder = GraphBuilder()
     x = builder.input("x", TensorType(INTEGER, (Batch(), 3)))
-    with pytest.raises(GraphError, match="Sigmoid in layer head cannot take.*input 0 is int64, but it takes float16, float32, float64"):
+    with pytest.raises(
+        GraphError, match="Sigmoid in layer head cannot take.*input 0 is int64, but it takes float16, float32, float64"
+    ):
         builder.add("Sigmoid", (x,), "y", "head")
 
 
@@ -73,7 +78,11 @@ def test_contents_of_shapes_are_followed():
     rows = emit.step("Mul", emit.step("Mul", picked[0], picked[1]), picked[2])
     half = emit.step("Div", picked[3], emit.constant(np.array([2], np.int32), "two"))
     target = emit.step("Concat", rows, half, axis=0)
-    assert list(emit.contents(target)) == [Batch(49), 256] and emit.array(half).tolist() == [256] and emit.array(target) is None
+    assert (
+        list(emit.contents(target)) == [Batch(49), 256]
+        and emit.array(half).tolist() == [256]
+        and emit.array(target) is None
+    )
     assert emit.contents(emit.step("ReduceProd", sizes, axes=[0], keepdims=0)).item() == Batch(7 * 7 * 512)
     # The square of the batch, and a part of it that is no multiple, are not known.
     assert emit.contents(emit.step("Mul", rows, picked[0])) is None
@@ -139,15 +148,31 @@ def proven(graph, batch):
 
 
 @pytest.mark.parametrize("batch", [1, 2, 3, 4, 6])
-@pytest.mark.parametrize("name, make", {
-    "flat": lambda e, x: e.reshaped(x, [e.type_of(x).shape[0], 24]),
-    "merged with the tokens": lambda e, x: e.reshaped(e.step("Relu", e.reshaped(x, [e.type_of(x).shape[0] * 4, 6])), [e.type_of(x).shape[0], 24]),
-    "turned": lambda e, x: e.step("Transpose", e.reshaped(e.step("Transpose", x, perm=[1, 0, 2]), [4, e.type_of(x).shape[0], 2, 3]), perm=[1, 0, 2, 3]),
-    "a token of its own": lambda e, x: e.step("Concat", e.constant(np.ones((e.type_of(x).shape[0], 1, 6), np.float32), "token"), x, axis=1),
-    "the same for each": lambda e, x: e.step("Mul", x, e.constant(np.full((e.type_of(x).shape[0], 1, 6), 2.0, np.float32), "factor")),
-    "whole slices": lambda e, x: e.step("Slice", x, starts=[0, 1], ends=[e.type_of(x).shape[0], 3], axes=[0, 2]),
-    "all images picked": lambda e, x: e.step("Gather", x, e.constant(np.arange(e.type_of(x).shape[0]), "all"), axis=0),
-}.items(), ids=lambda each: each if isinstance(each, str) else "")  # fmt: skip
+@pytest.mark.parametrize(
+    "name, make",
+    {
+        "flat": lambda e, x: e.reshaped(x, [e.type_of(x).shape[0], 24]),
+        "merged with the tokens": lambda e, x: e.reshaped(
+            e.step("Relu", e.reshaped(x, [e.type_of(x).shape[0] * 4, 6])), [e.type_of(x).shape[0], 24]
+        ),
+        "turned": lambda e, x: e.step(
+            "Transpose",
+            e.reshaped(e.step("Transpose", x, perm=[1, 0, 2]), [4, e.type_of(x).shape[0], 2, 3]),
+            perm=[1, 0, 2, 3],
+        ),
+        "a token of its own": lambda e, x: e.step(
+            "Concat", e.constant(np.ones((e.type_of(x).shape[0], 1, 6), np.float32), "token"), x, axis=1
+        ),
+        "the same for each": lambda e, x: e.step(
+            "Mul", x, e.constant(np.full((e.type_of(x).shape[0], 1, 6), 2.0, np.float32), "factor")
+        ),
+        "whole slices": lambda e, x: e.step("Slice", x, starts=[0, 1], ends=[e.type_of(x).shape[0], 3], axes=[0, 2]),
+        "all images picked": lambda e, x: e.step(
+            "Gather", x, e.constant(np.arange(e.type_of(x).shape[0]), "all"), axis=0
+        ),
+    }.items(),
+    ids=lambda each: each if isinstance(each, str) else "",
+)
 def test_a_fixed_batch_is_freed_whatever_its_size_is_called(name, make, batch):
     assert proven(graph_at(batch, make), batch) is not None
 
@@ -177,7 +202,11 @@ def test_the_checksum_is_that_of_a_plain_loop(content, zeros):
 
 def test_the_checksum_of_the_standard():
     # RFC 3720, appendix B.4.
-    assert crc32c(bytes(32)) == 0x8A9136AA and crc32c(b"\xff" * 32) == 0x62A8AB43 and crc32c(bytes(range(32))) == 0x46DD794E
+    assert (
+        crc32c(bytes(32)) == 0x8A9136AA
+        and crc32c(b"\xff" * 32) == 0x62A8AB43
+        and crc32c(bytes(range(32))) == 0x46DD794E
+    )
 
 
 def test_the_stated_schema_is_the_frameworks():
@@ -186,9 +215,13 @@ def test_the_stated_schema_is_the_frameworks():
     from tensorflow.core.framework import graph_pb2
     from tensorflow.core.protobuf import saved_model_pb2, tensor_bundle_pb2, trackable_object_graph_pb2
 
-    pairs = {"GraphDef": graph_pb2.GraphDef, "SavedModel": saved_model_pb2.SavedModel, "BundleEntryProto": tensor_bundle_pb2.BundleEntryProto,
-             "BundleHeaderProto": tensor_bundle_pb2.BundleHeaderProto,
-             "TrackableObjectGraph": trackable_object_graph_pb2.TrackableObjectGraph}  # fmt: skip
+    pairs = {
+        "GraphDef": graph_pb2.GraphDef,
+        "SavedModel": saved_model_pb2.SavedModel,
+        "BundleEntryProto": tensor_bundle_pb2.BundleEntryProto,
+        "BundleHeaderProto": tensor_bundle_pb2.BundleHeaderProto,
+        "TrackableObjectGraph": trackable_object_graph_pb2.TrackableObjectGraph,
+    }
     checked = 0
     waiting = [(message(name).DESCRIPTOR, theirs.DESCRIPTOR) for name, theirs in pairs.items()]
     seen = set()
@@ -199,7 +232,9 @@ def test_the_stated_schema_is_the_frameworks():
         seen.add(ours.full_name)
         for field in ours.fields:
             other = theirs.fields_by_name[field.name]
-            assert field.number == other.number and (field.type == other.type or {field.type, other.type} == {5, 14}), field.full_name
+            assert field.number == other.number and (field.type == other.type or {field.type, other.type} == {5, 14}), (
+                field.full_name
+            )
             checked += 1
             if field.message_type is not None:
                 waiting.append((field.message_type, other.message_type))
@@ -211,4 +246,8 @@ def test_an_emitter_knows_what_fills_a_value():
     emit: Emitter = Plain(builder)
     builder.input("x", TensorType(FLOAT, (Batch(), 2)))
     wide = emit.expanded(emit.constant(np.array([3.0], np.float32), "three"), [Batch()])
-    assert emit.filling(wide) == 3 and emit.filling("x") is None and emit.filling(emit.constant(np.array([1.0, 2.0]), "two")) is None
+    assert (
+        emit.filling(wide) == 3
+        and emit.filling("x") is None
+        and emit.filling(emit.constant(np.array([1.0, 2.0]), "two")) is None
+    )

@@ -68,8 +68,12 @@ def pictures(draw):
 
 def by_hand(picture, orientation, inlet):
     """What a careful person writes with Pillow and NumPy for this inlet, in float64 at the end."""
-    turns = {3: Image.Transpose.ROTATE_180, 5: Image.Transpose.TRANSPOSE, 6: Image.Transpose.ROTATE_270,
-             8: Image.Transpose.ROTATE_90}  # fmt: skip
+    turns = {
+        3: Image.Transpose.ROTATE_180,
+        5: Image.Transpose.TRANSPOSE,
+        6: Image.Transpose.ROTATE_270,
+        8: Image.Transpose.ROTATE_90,
+    }
     if inlet.decode.exif == "apply" and orientation in turns:
         picture = picture.transpose(turns[orientation])
     if inlet.decode.transparency != "drop" and (picture.mode in ("RGBA", "LA") or "transparency" in picture.info):
@@ -160,7 +164,11 @@ def test_an_inlet_survives_being_written(inlet):
         ("range = [0, 1]", "range = [0, 255]", "mean = .* is in units of 0 to 1.*write range = .0, 1."),
         ("mean = [0.46, 0.48, 0.50]", "mean = [117, 122, 127]", "is in grey levels, but range = .0.0, 1.0."),
         ("range = [0, 1]", 'per_image = "standardise"', "drop mean and std"),
-        ('colour = "rgb"', 'colour = "rgb"\ngrey_rounding = "none"', "describes the conversion to grey, but colour is rgb"),
+        (
+            'colour = "rgb"',
+            'colour = "rgb"\ngrey_rounding = "none"',
+            "describes the conversion to grey, but colour is rgb",
+        ),
         (
             'filter = "bilinear"',
             'filter = "nearest"\nrounding = "end"',
@@ -194,7 +202,12 @@ def test_images_that_cannot_pass(tmp_path, shipped):
     huge[29:33] = zlib.crc32(huge[12:29]).to_bytes(4, "big")
     (tmp_path / "bomb.png").write_bytes(huge)
     Image.new("RGB", (20, 20)).save(tmp_path / "small.png")
-    cases = {"deep.png": "16-bit pixels", "cut.jpg": "truncated", "text.jpg": "not an image", "bomb.png": "too many pixels"}
+    cases = {
+        "deep.png": "16-bit pixels",
+        "cut.jpg": "truncated",
+        "text.jpg": "not an image",
+        "bomb.png": "too many pixels",
+    }
     for name, words in cases.items():
         with pytest.raises(ImageError, match=words):
             apply_inlet(tmp_path / name, inlet)
@@ -258,8 +271,13 @@ def test_polarity_and_mirror_come_before_the_frame(mirror, ways, tmp_path):
 def test_crops_and_pads_are_where_arithmetic_puts_them(tmp_path_factory, height, width, centring, fraction):
     array = np.random.default_rng(3).integers(1, 256, (height, width, 3), np.uint8)
     folder = tmp_path_factory.getbasetemp()
-    halves = {"down": lambda n: n // 2, "up": lambda n: (n + 1) // 2, "nearest": lambda n: int(round(n / 2)),
-              "start": lambda n: 0, "end": lambda n: n}  # fmt: skip
+    halves = {
+        "down": lambda n: n // 2,
+        "up": lambda n: (n + 1) // 2,
+        "nearest": lambda n: int(round(n / 2)),
+        "start": lambda n: 0,
+        "end": lambda n: n,
+    }
     padded = pixels_of(folder, array, Inlet(frame=(Pad((90, 91), colour="#102030", centring=centring),)))
     top, left = halves[centring](90 - height), halves[centring](91 - width)
     assert np.array_equal(padded[top : top + height, left : left + width], array)

@@ -47,7 +47,8 @@ def scores_of(model, images, name=None):
 
 
 def check(model, *paths, within=3e-6):
-    """Each file's graph before and after the passes, and on the runtime at two batch sizes, gives the framework's scores."""
+    """Each file's graph before and after the passes, and on the runtime at two batch sizes, gives the framework's
+    scores."""
     several = np.random.default_rng(5).normal(size=(3, *model.input_shape[1:])).astype(np.float32)
     images = {1: several[:1], 3: several}
     for path in paths:
@@ -60,8 +61,11 @@ def check(model, *paths, within=3e-6):
             write_artifact(named, path.with_suffix(".onnx"), Metadata())
             engine = RuntimeEngine(path.with_suffix(".onnx"), 1)
             for n, x in images.items():
-                for found in (run_graph(before, {name: x})[before.outputs[0]], run_graph(after, {name: x})[after.outputs[0]],
-                              engine.run(x)):  # fmt: skip
+                for found in (
+                    run_graph(before, {name: x})[before.outputs[0]],
+                    run_graph(after, {name: x})[after.outputs[0]],
+                    engine.run(x),
+                ):
                     assert found.shape == wanted[n].shape
                     assert np.abs(found - wanted[n]).max() <= within * max(np.ptp(wanted[n]), 1e-3)
     return after
@@ -123,9 +127,37 @@ def poolings(x):
 
 
 def activations(x):
-    names = ["relu6", "elu", "selu", "celu", "exponential", "softplus", "softsign", "silu", "mish", "gelu", "hard_sigmoid", "hard_silu", "hard_tanh", "leaky_relu", "log_sigmoid", "soft_shrink", "tanh_shrink", "squareplus", "softmax", "glu", "sparse_plus"]  # fmt: skip
-    own = [layers.ReLU(6.0, 0.1, 0.2), layers.LeakyReLU(0.1), layers.PReLU(), layers.PReLU(shared_axes=[1, 2]), layers.ELU(0.5),
-           layers.Softmax(axis=1)]  # fmt: skip
+    names = [
+        "relu6",
+        "elu",
+        "selu",
+        "celu",
+        "exponential",
+        "softplus",
+        "softsign",
+        "silu",
+        "mish",
+        "gelu",
+        "hard_sigmoid",
+        "hard_silu",
+        "hard_tanh",
+        "leaky_relu",
+        "log_sigmoid",
+        "soft_shrink",
+        "tanh_shrink",
+        "squareplus",
+        "softmax",
+        "glu",
+        "sparse_plus",
+    ]
+    own = [
+        layers.ReLU(6.0, 0.1, 0.2),
+        layers.LeakyReLU(0.1),
+        layers.PReLU(),
+        layers.PReLU(shared_axes=[1, 2]),
+        layers.ELU(0.5),
+        layers.Softmax(axis=1),
+    ]
     y = layers.Conv2D(4, 1)(x)
     return flat(*(layers.Activation(name)(y) for name in names), *(layer(y) for layer in own))
 
@@ -140,8 +172,12 @@ def normalisations(x):
         layers.RMSNormalization(),
         layers.UnitNormalization(),
     ]
-    own += [layers.Rescaling([0.1, 0.2, 0.3, 0.4], [1, 2, 3, 4]), layers.Normalization(mean=[0.1, 0.2, 0.3, 0.4], variance=[1, 2, 3, 4]),
-            layers.Normalization(axis=None, mean=0.5, variance=0.2), layers.SpectralNormalization(layers.Conv2D(3, 3))]  # fmt: skip
+    own += [
+        layers.Rescaling([0.1, 0.2, 0.3, 0.4], [1, 2, 3, 4]),
+        layers.Normalization(mean=[0.1, 0.2, 0.3, 0.4], variance=[1, 2, 3, 4]),
+        layers.Normalization(axis=None, mean=0.5, variance=0.2),
+        layers.SpectralNormalization(layers.Conv2D(3, 3)),
+    ]
     y = layers.Conv2D(4, 1)(x)
     return flat(*(layer(z) for layer in own for z in ((y,) if "spectral" in layer.name else (y, x))))
 
@@ -157,8 +193,16 @@ def flattened(x):
 
 def merges(x):
     y = layers.Conv2D(4, 3, padding="same")(x)
-    made = [layer([x, y]) for layer in (layers.Subtract(), layers.Multiply(), layers.Average(), layers.Minimum(),
-                                        layers.Concatenate(axis=1))]  # fmt: skip
+    made = [
+        layer([x, y])
+        for layer in (
+            layers.Subtract(),
+            layers.Multiply(),
+            layers.Average(),
+            layers.Minimum(),
+            layers.Concatenate(axis=1),
+        )
+    ]
     gate = layers.Reshape((1, 1, 4))(layers.GlobalAveragePooling2D()(y))
     made += [layers.Multiply()([y, layers.Conv2D(4, 1, activation="sigmoid")(gate)])]
     return flat(
@@ -259,8 +303,14 @@ def test_layers_keep_their_meaning(function, tmp_path):
 
 
 @settings(max_examples=16, deadline=None)
-@given(st.sampled_from(["Conv2D", "DepthwiseConv2D", "MaxPooling2D", "AveragePooling2D", "Conv2DTranspose"]),
-       st.integers(1, 4), st.integers(1, 4), st.integers(1, 3), st.integers(1, 2), st.sampled_from(["same", "valid"]))  # fmt: skip
+@given(
+    st.sampled_from(["Conv2D", "DepthwiseConv2D", "MaxPooling2D", "AveragePooling2D", "Conv2DTranspose"]),
+    st.integers(1, 4),
+    st.integers(1, 4),
+    st.integers(1, 3),
+    st.integers(1, 2),
+    st.sampled_from(["same", "valid"]),
+)
 def test_windows_are_the_frameworks(tmp_path_factory, name, height, width, stride, dilation, padding):
     windows = {"strides": stride, "padding": padding}
     if "Conv" in name:
@@ -277,8 +327,15 @@ def test_windows_are_the_frameworks(tmp_path_factory, name, height, width, strid
 
 
 def nested_model():
-    inner = keras.Sequential([layers.Input((11, 9, 4)), layers.SeparableConv2D(4, 3, padding="same"), layers.BatchNormalization(),
-                              layers.Conv2D(4, 1, name="last")], name="inner")  # fmt: skip
+    inner = keras.Sequential(
+        [
+            layers.Input((11, 9, 4)),
+            layers.SeparableConv2D(4, 3, padding="same"),
+            layers.BatchNormalization(),
+            layers.Conv2D(4, 1, name="last"),
+        ],
+        name="inner",
+    )
     inner.layers[1].trainable = False
 
     def make(x):
@@ -294,7 +351,11 @@ def test_shared_and_nested_models_and_named_outputs(tmp_path):
     model = nested_model()
     both(model, tmp_path)
     facts = source_facts(tmp_path / "model.keras")
-    assert list(facts.outputs) == ["marks", "other"] and facts.scores == "independent probabilities" and facts.framework == "Keras"
+    assert (
+        list(facts.outputs) == ["marks", "other"]
+        and facts.scores == "independent probabilities"
+        and facts.framework == "Keras"
+    )
     assert facts.chosen.name == "other" and "last linear layer" in facts.chosen.reason
     with read_source(tmp_path / "model.h5", output="marks") as source:
         assert source.graph.nodes[-1].operator == "Softmax"
@@ -337,8 +398,16 @@ def edit_h5(path, change):
 
 def test_a_channels_first_model_of_the_first_age(tmp_path):
     """Words, kernels and weight names of Keras 1 with its Theano back end, which turned kernels round."""
-    model = keras.Sequential([layers.Input(SHAPE), layers.Conv2D(6, (3, 2), strides=2, name="one"), layers.BatchNormalization(name="two"),
-                              layers.Activation("relu", name="three"), layers.Flatten(name="four"), layers.Dense(3, name="five")])  # fmt: skip
+    model = keras.Sequential(
+        [
+            layers.Input(SHAPE),
+            layers.Conv2D(6, (3, 2), strides=2, name="one"),
+            layers.BatchNormalization(name="two"),
+            layers.Activation("relu", name="three"),
+            layers.Flatten(name="four"),
+            layers.Dense(3, name="five"),
+        ]
+    )
     path = saved(model, tmp_path, "h5")
     images = np.random.default_rng(1).normal(size=(2, *SHAPE)).astype(np.float32)
     # The same model channels first: the dense layer's rows follow the other order of the flattened image.
@@ -359,10 +428,19 @@ def test_a_channels_first_model_of_the_first_age(tmp_path):
             return weights[layer][next(name for name in names if name.endswith(variable))][()]
 
         kernel = held("one", "kernel")
-        stored = {"one": {"one_W": kernel[::-1, ::-1].transpose(3, 2, 0, 1), "one_b": held("one", "bias")},
-                  "two": {f"two_{new}": held("two", old) for new, old in (("gamma", "gamma"), ("beta", "beta"),
-                          ("running_mean", "moving_mean"), ("running_std", "moving_variance"))},
-                  "five": {"five_W": turned, "five_b": held("five", "bias")}}  # fmt: skip
+        stored = {
+            "one": {"one_W": kernel[::-1, ::-1].transpose(3, 2, 0, 1), "one_b": held("one", "bias")},
+            "two": {
+                f"two_{new}": held("two", old)
+                for new, old in (
+                    ("gamma", "gamma"),
+                    ("beta", "beta"),
+                    ("running_mean", "moving_mean"),
+                    ("running_std", "moving_variance"),
+                )
+            },
+            "five": {"five_W": turned, "five_b": held("five", "bias")},
+        }
         for layer, arrays in stored.items():
             del weights[layer]
             group = weights.create_group(layer)
@@ -370,13 +448,37 @@ def test_a_channels_first_model_of_the_first_age(tmp_path):
             for name, array in arrays.items():
                 group[name] = array
         old = {"trainable": True}
-        return {"class_name": "Sequential", "config": [
-            {"class_name": "Convolution2D", "config": old | {"name": "one", "nb_filter": 6, "nb_row": 3, "nb_col": 2, "subsample": [2, 2],
-             "border_mode": "valid", "dim_ordering": "th", "activation": "linear", "bias": True, "batch_input_shape": [None, 4, 11, 9]}},
-            {"class_name": "BatchNormalization", "config": old | {"name": "two", "axis": 1, "epsilon": 0.001, "mode": 0}},
-            {"class_name": "Activation", "config": old | {"name": "three", "activation": "relu"}},
-            {"class_name": "Flatten", "config": old | {"name": "four"}},
-            {"class_name": "Dense", "config": old | {"name": "five", "output_dim": 3, "activation": "linear", "bias": True}}]}  # fmt: skip
+        return {
+            "class_name": "Sequential",
+            "config": [
+                {
+                    "class_name": "Convolution2D",
+                    "config": old
+                    | {
+                        "name": "one",
+                        "nb_filter": 6,
+                        "nb_row": 3,
+                        "nb_col": 2,
+                        "subsample": [2, 2],
+                        "border_mode": "valid",
+                        "dim_ordering": "th",
+                        "activation": "linear",
+                        "bias": True,
+                        "batch_input_shape": [None, 4, 11, 9],
+                    },
+                },
+                {
+                    "class_name": "BatchNormalization",
+                    "config": old | {"name": "two", "axis": 1, "epsilon": 0.001, "mode": 0},
+                },
+                {"class_name": "Activation", "config": old | {"name": "three", "activation": "relu"}},
+                {"class_name": "Flatten", "config": old | {"name": "four"}},
+                {
+                    "class_name": "Dense",
+                    "config": old | {"name": "five", "output_dim": 3, "activation": "linear", "bias": True},
+                },
+            ],
+        }
 
     edit_h5(path, change)
     with read_source(path) as source:
@@ -416,8 +518,12 @@ def test_a_functional_model_of_the_second_age(tmp_path):
         shape = nested["config"]["layers"][0]["config"].pop("batch_shape")
         nested["config"]["layers"][0]["config"]["batch_input_shape"] = shape
         nested["inbound_nodes"] = [[["picture", 0, 0, {}]]]
-        added = {"class_name": "TFOpLambda", "name": "tf.add", "config": {"name": "tf.add", "trainable": True, "function": "math.add"},
-                 "inbound_nodes": [["inner", 1, 0, {"y": 1.0, "name": None}]]}  # fmt: skip
+        added = {
+            "class_name": "TFOpLambda",
+            "name": "tf.add",
+            "config": {"name": "tf.add", "trainable": True, "function": "math.add"},
+            "inbound_nodes": [["inner", 1, 0, {"y": 1.0, "name": None}]],
+        }
         clipped = {
             "name": "tf.relu6",
             "trainable": True,
@@ -439,8 +545,15 @@ def test_a_functional_model_of_the_second_age(tmp_path):
         }
         config["mean"]["inbound_nodes"] = [[["tf.sub", 0, 0, {}]]]
         config["marks"]["inbound_nodes"] = [[["mean", 0, 0, {}]]]
-        return {"class_name": "Functional", "config": {"name": "model", "layers": [config["picture"], nested, added, bent, less, config["mean"],
-                config["marks"]], "input_layers": [["picture", 0, 0]], "output_layers": [["marks", 0, 0]]}}  # fmt: skip
+        return {
+            "class_name": "Functional",
+            "config": {
+                "name": "model",
+                "layers": [config["picture"], nested, added, bent, less, config["mean"], config["marks"]],
+                "input_layers": [["picture", 0, 0]],
+                "output_layers": [["marks", 0, 0]],
+            },
+        }
 
     edit_h5(path, change)
     check(model, path)
@@ -507,9 +620,18 @@ def open_size(configuration):
     return configuration
 
 
-@pytest.mark.parametrize("change, words", [(cyclic, "reads its own result"), (absent, "is never made"), (wider, "kernel of"),
-                                           (open_size, "--shape"), (policy_of_a_number, "config of the dtype of layer"), (lambda c: c | {"class_name": "Mine"}, "custom class"),
-                                           (lambda c: {"class_name": "Functional", "config": {}}, "inconsistent")])  # fmt: skip
+@pytest.mark.parametrize(
+    "change, words",
+    [
+        (cyclic, "reads its own result"),
+        (absent, "is never made"),
+        (wider, "kernel of"),
+        (open_size, "--shape"),
+        (policy_of_a_number, "config of the dtype of layer"),
+        (lambda c: c | {"class_name": "Mine"}, "custom class"),
+        (lambda c: {"class_name": "Functional", "config": {}}, "inconsistent"),
+    ],
+)
 def test_inconsistent_configurations(change, words, tmp_path):
     path = saved(model_of(lambda x: layers.Dense(2)(layers.Flatten()(layers.Conv2D(3, 3)(x)))), tmp_path)
     spoil(path, change)
@@ -532,8 +654,20 @@ def test_what_is_no_whole_model(tmp_path):
     with h5py.File(tmp_path / "other.h5", "w") as file:
         file["x"] = np.zeros(3)
     with h5py.File(tmp_path / "huge.h5", "w") as file:
-        file.attrs["model_config"] = json.dumps({"class_name": "Sequential", "config": {"name": "m", "layers": [
-            {"class_name": "Dense", "config": {"name": "d", "trainable": True, "units": 2, "batch_input_shape": [None, 8]}}]}})  # fmt: skip
+        file.attrs["model_config"] = json.dumps(
+            {
+                "class_name": "Sequential",
+                "config": {
+                    "name": "m",
+                    "layers": [
+                        {
+                            "class_name": "Dense",
+                            "config": {"name": "d", "trainable": True, "units": 2, "batch_input_shape": [None, 8]},
+                        }
+                    ],
+                },
+            }
+        )
         file.attrs["keras_version"] = "2.9.0"
         group = file.create_group("model_weights/d")
         group.attrs["weight_names"] = [b"d/kernel:0", b"d/bias:0"]
@@ -541,8 +675,12 @@ def test_what_is_no_whole_model(tmp_path):
         group["d/bias:0"] = np.zeros(2, np.float32)
     (tmp_path / "folder").mkdir()
     (tmp_path / "folder/saved_model.pb").touch()
-    for name, words in (("weights.h5", "weights alone"), ("other.h5", "not one that Keras wrote"), ("huge.h5", "but holds 0 bytes"),
-                        ("folder", "holds no graph")):  # fmt: skip
+    for name, words in (
+        ("weights.h5", "weights alone"),
+        ("other.h5", "not one that Keras wrote"),
+        ("huge.h5", "but holds 0 bytes"),
+        ("folder", "holds no graph"),
+    ):
         refused(called("convert", name, "-o", "out.onnx", cwd=tmp_path), words)
 
 
@@ -573,8 +711,17 @@ def test_damage_is_one_sentence(tmp_path_factory, data):
 
 
 def test_a_witness_of_the_live_framework(workspace):
-    done = called("witness", "keras/channel_marks.keras", "--images", "reference", "-o", "new.witness", "--training-code",
-                   "keras/training_code.py:load_image", cwd=workspace)  # fmt: skip
+    done = called(
+        "witness",
+        "keras/channel_marks.keras",
+        "--images",
+        "reference",
+        "-o",
+        "new.witness",
+        "--training-code",
+        "keras/training_code.py:load_image",
+        cwd=workspace,
+    )
     assert done.returncode == 0 and "Keras" in done.stdout, done.stderr
     called(
         "convert",
@@ -588,7 +735,18 @@ def test_a_witness_of_the_live_framework(workspace):
     for witness in ("new.witness", "keras/channel_marks.witness"):
         done = called("match", "k.onnx", "--witness", witness, "--images", "reference", cwd=workspace)
         assert done.returncode == 0 and "PASS: A, B, C" in done.stdout, done.stdout
-    called("convert", "keras/channel_marks.keras", "-o", "k.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--layout", "NCHW",
-            cwd=workspace)  # fmt: skip
+    called(
+        "convert",
+        "keras/channel_marks.keras",
+        "-o",
+        "k.onnx",
+        "--inlet",
+        "keras/channel_marks.inlet.toml",
+        "--layout",
+        "NCHW",
+        cwd=workspace,
+    )
     done = called("match", "k.onnx", "--witness", "new.witness", "--images", "reference", cwd=workspace)
-    assert done.returncode == 0 and "PASS: A, B, C" in done.stdout and "were transposed to the layout" in done.stderr, done.stderr
+    assert done.returncode == 0 and "PASS: A, B, C" in done.stdout and "were transposed to the layout" in done.stderr, (
+        done.stderr
+    )

@@ -1,4 +1,5 @@
-"""Models that a Python function builds: Keras, networks with a scikit-learn classifier behind them, and what is said of them."""
+"""Models that a Python function builds: Keras, networks with a scikit-learn classifier behind them, and what is said of
+them."""
 
 import json
 import textwrap
@@ -38,17 +39,37 @@ from zygal.graph.reference import run_graph
 from zygal.sources.estimators import class_labels, score_method, with_estimator
 
 CLASSIFIERS = [
-    LogisticRegression(), RidgeClassifier(), Perceptron(), SGDClassifier(loss="log_loss"), LinearSVC(), LinearDiscriminantAnalysis(),
-    MLPClassifier((12, 8), max_iter=60), MLPClassifier((9,), activation="tanh", max_iter=40), SVC(), SVC(kernel="poly", degree=2),
-    SVC(kernel="linear"), SVC(kernel="sigmoid"), NuSVC(nu=0.2), KNeighborsClassifier(), KNeighborsClassifier(weights="distance"),
-    KNeighborsClassifier(metric="manhattan"), KNeighborsClassifier(metric="cosine"), DecisionTreeClassifier(),
-    RandomForestClassifier(12, class_weight="balanced"), ExtraTreesClassifier(9), GradientBoostingClassifier(n_estimators=8),
-    HistGradientBoostingClassifier(max_iter=8), GridSearchCV(SVC(), {"C": [1, 3]}, cv=2),
-]  # fmt: skip
+    LogisticRegression(),
+    RidgeClassifier(),
+    Perceptron(),
+    SGDClassifier(loss="log_loss"),
+    LinearSVC(),
+    LinearDiscriminantAnalysis(),
+    MLPClassifier((12, 8), max_iter=60),
+    MLPClassifier((9,), activation="tanh", max_iter=40),
+    SVC(),
+    SVC(kernel="poly", degree=2),
+    SVC(kernel="linear"),
+    SVC(kernel="sigmoid"),
+    NuSVC(nu=0.2),
+    KNeighborsClassifier(),
+    KNeighborsClassifier(weights="distance"),
+    KNeighborsClassifier(metric="manhattan"),
+    KNeighborsClassifier(metric="cosine"),
+    DecisionTreeClassifier(),
+    RandomForestClassifier(12, class_weight="balanced"),
+    ExtraTreesClassifier(9),
+    GradientBoostingClassifier(n_estimators=8),
+    HistGradientBoostingClassifier(max_iter=8),
+    GridSearchCV(SVC(), {"C": [1, 3]}, cv=2),
+]
 BEFORE = [
-    (), (StandardScaler(),), (MinMaxScaler(clip=True), PCA(3, whiten=True)), (Normalizer(), SelectKBest(k=3)),
+    (),
+    (StandardScaler(),),
+    (MinMaxScaler(clip=True), PCA(3, whiten=True)),
+    (Normalizer(), SelectKBest(k=3)),
     (RobustScaler(), MaxAbsScaler(), TruncatedSVD(3), "passthrough"),
-]  # fmt: skip
+]
 
 
 def behind_features(estimator, count):
@@ -62,7 +83,8 @@ def behind_features(estimator, count):
 def test_an_artifact_scores_as_scikit_learn_does(classifier, data, tmp_path):
     features, truth = data(return_X_y=True)
     features = (features + np.random.default_rng(0).normal(0, 1e-3, features.shape)).clip(0).astype(np.float32)
-    # Where all lie in nearly one direction, or close together, which one is nearer is decided by the rounding of float32.
+    # Where all lie in nearly one direction, or close together, which one is nearer is decided by the rounding of
+    # float32.
     close = getattr(classifier, "metric", "") == "cosine" or getattr(classifier, "weights", "") == "distance"
     features = (features - features.mean(axis=0)) / features.std(axis=0) if close else features
     # scikit-learn itself computes perceptrons in float32 where the features are, ours in float64.
@@ -81,7 +103,10 @@ def test_an_artifact_scores_as_scikit_learn_does(classifier, data, tmp_path):
         wanted = np.stack([np.zeros_like(wanted), wanted], axis=1) if wanted.ndim == 1 else wanted
         passed = run_passes(graph).renamed({run_passes(graph).outputs[0]: "scores"})
         write_artifact(passed, tmp_path / "m.onnx", Metadata())
-        for found in (run_graph(graph, {"image": unseen})[graph.outputs[0]], RuntimeEngine(tmp_path / "m.onnx", 1).run(unseen)):
+        for found in (
+            run_graph(graph, {"image": unseen})[graph.outputs[0]],
+            RuntimeEngine(tmp_path / "m.onnx", 1).run(unseen),
+        ):
             assert found.dtype == np.float32 and np.abs(found - wanted).max() <= within * np.ptp(wanted), before
             assert np.array_equal(found.argmax(axis=1), wanted.argmax(axis=1)), before
 
@@ -95,10 +120,13 @@ REFUSED = {
     "another classifier": (lambda: fitted_on_iris(GaussianNB()), "GaussianNB cannot be converted as a classifier"),
     "not fitted": (LogisticRegression, "is not fitted"),
     "a kernel of one's own": (lambda: fitted_on_iris(SVC(kernel=lambda a, b: a @ b.T)), "kernel"),
-    "weights of one's own": (lambda: fitted_on_iris(KNeighborsClassifier(weights=lambda far: 1 / (1 + far))), "by a function"),
+    "weights of one's own": (
+        lambda: fitted_on_iris(KNeighborsClassifier(weights=lambda far: 1 / (1 + far))),
+        "by a function",
+    ),
     "pairs of classes": (lambda: fitted_on_iris(SVC(decision_function_shape="ovo")), "decision_function_shape"),
     "another metric": (lambda: fitted_on_iris(KNeighborsClassifier(metric="canberra")), "canberra"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", REFUSED)
@@ -121,14 +149,16 @@ CODE = textwrap.dedent("""
     def network():
         import torch
         torch.manual_seed(0)
-        return torch.nn.Sequential(torch.nn.Conv2d(3, 6, 5, stride=3), torch.nn.ReLU(), torch.nn.AdaptiveAvgPool2d(3), torch.nn.Flatten())
+        layers = torch.nn.Conv2d(3, 6, 5, stride=3), torch.nn.ReLU(), torch.nn.AdaptiveAvgPool2d(3), torch.nn.Flatten()
+        return torch.nn.Sequential(*layers)
 
     def with_forest():
         from sklearn.ensemble import RandomForestClassifier
         from sibling import NAMES
         rng = np.random.default_rng(0)
         features = rng.random((60, 54), np.float32)
-        return network(), RandomForestClassifier(10, random_state=0).fit(features, np.array(NAMES)[rng.integers(0, 3, 60)])
+        classes = np.array(NAMES)[rng.integers(0, 3, 60)]
+        return network(), RandomForestClassifier(10, random_state=0).fit(features, classes)
 
     def keras_model():
         import keras
@@ -164,16 +194,40 @@ def folder(shipped, tmp_path):
 def test_a_network_and_a_forest_become_one_artifact_that_the_pair_itself_judges(folder, shipped):
     done = called("convert", "built.py:with_forest", "-o", "m.onnx", "--inlet", "channel_marks.inlet.toml", cwd=folder)
     assert done.returncode == 0 and "3 labels (classes_ of the estimator)" in done.stdout, done.stderr
-    assert "random, unless it loads trained ones" in done.stderr and "RandomForestClassifier.predict_proba" in done.stderr
-    record = ("witness", "built.py:with_forest", "--images", shipped / "reference", "--training-code", "training_code.py:load_image")
+    assert (
+        "random, unless it loads trained ones" in done.stderr and "RandomForestClassifier.predict_proba" in done.stderr
+    )
+    record = (
+        "witness",
+        "built.py:with_forest",
+        "--images",
+        shipped / "reference",
+        "--training-code",
+        "training_code.py:load_image",
+    )
     assert called(*record, "-o", "w.witness", cwd=folder).returncode == 0
-    done = called("match", "m.onnx", "--witness", "w.witness", "--images", shipped / "reference", "--json", "m.json", cwd=folder)
+    done = called(
+        "match", "m.onnx", "--witness", "w.witness", "--images", shipped / "reference", "--json", "m.json", cwd=folder
+    )
     assert done.returncode == 0, done.stdout
     found = json.loads((folder / "m.json").read_text())
     assert found["framework"].endswith(tuple("0123456789")) and "scikit-learn" in found["framework"]
-    done = called("classify", "m.onnx", shipped / "reference/mark-05.jpg", "--compare", "built.py:with_forest", "--json", "c.json", cwd=folder)
+    done = called(
+        "classify",
+        "m.onnx",
+        shipped / "reference/mark-05.jpg",
+        "--compare",
+        "built.py:with_forest",
+        "--json",
+        "c.json",
+        cwd=folder,
+    )
     result = json.loads((folder / "c.json").read_text())
-    assert result["labels"] == ["green", "red", "white"] and result["scores"] == "probabilities" and result["counts"]["disagreements"] == 0
+    assert (
+        result["labels"] == ["green", "red", "white"]
+        and result["scores"] == "probabilities"
+        and result["counts"]["disagreements"] == 0
+    )
     refused(called("convert", "built.py:with_text", "-o", "x.onnx", cwd=folder), "returned Sequential and str")
 
 
@@ -194,8 +248,14 @@ def test_a_keras_function_with_its_weights(folder, shipped):
     done = called("survey", *build, cwd=folder)
     assert done.returncode == 0 and "10 classes, probabilities" in done.stdout, done.stderr
     (folder / "other.weights.h5").write_bytes((folder / "trained.weights.h5").read_bytes()[:3000])
-    refused(called("convert", "built.py:keras_model", "--weights", "other.weights.h5", "-o", "x.onnx", cwd=folder), "nothing was loaded")
-    refused(called("convert", "built.py:keras_model", "--weights", "labels.txt", "-o", "x.onnx", cwd=folder), "not a weights file of Keras")
+    refused(
+        called("convert", "built.py:keras_model", "--weights", "other.weights.h5", "-o", "x.onnx", cwd=folder),
+        "nothing was loaded",
+    )
+    refused(
+        called("convert", "built.py:keras_model", "--weights", "labels.txt", "-o", "x.onnx", cwd=folder),
+        "not a weights file of Keras",
+    )
 
 
 def test_random_steps_and_a_wrong_tensor_are_said_before_a_framework_is_loaded(folder, shipped, monkeypatch):
@@ -209,7 +269,15 @@ def test_random_steps_and_a_wrong_tensor_are_said_before_a_framework_is_loaded(f
 def test_a_missing_package_of_the_training_code_is_named(folder, shipped):
     (folder / "needs.py").write_text("import no_such_package\ndef load(path): pass\n")
     (folder / "late.py").write_text("def load(path):\n    import no_such_package\n")
-    record = ("witness", shipped / "channel_marks.pt2", "--images", shipped / "reference", "-o", "w.witness", "--training-code")
+    record = (
+        "witness",
+        shipped / "channel_marks.pt2",
+        "--images",
+        shipped / "reference",
+        "-o",
+        "w.witness",
+        "--training-code",
+    )
     for code in ("needs.py:load", "late.py:load"):
         refused(called(*record, code, cwd=folder), "the package no_such_package is not installed here")
     refused(called("convert", "late.py:nothing", "-o", "x.onnx", cwd=folder), "has no function nothing")
@@ -220,7 +288,18 @@ def test_the_module_itself_is_measured_and_a_way_that_it_does_not_have_is_refuse
     monkeypatch.setenv("TMPDIR", str(folder / "temporary"))
     monkeypatch.setattr("tempfile.tempdir", None)
     assert called("convert", "built.py:in_training", "-o", "m.onnx", "--shape", "3,64,64", cwd=folder).returncode == 0
-    bench = ("bench", "m.onnx", "--compare", "built.py:in_training", "--batches", "1", "--threads", "1", "--seconds", "0.3")
+    bench = (
+        "bench",
+        "m.onnx",
+        "--compare",
+        "built.py:in_training",
+        "--batches",
+        "1",
+        "--threads",
+        "1",
+        "--seconds",
+        "0.3",
+    )
     done = called(*bench, "--json", "b.json", cwd=folder)
     assert done.returncode == 0, done.stderr
     assert "the module itself" in json.loads((folder / "b.json").read_text())["compared"][0]["engine"]
@@ -232,7 +311,12 @@ def test_the_module_itself_is_measured_and_a_way_that_it_does_not_have_is_refuse
     baseline = json.loads((folder / "b.json").read_text())
     baseline["runtime"] = "ONNX Runtime 0.1"
     (folder / "old.json").write_text(json.dumps(baseline))
-    refused(called(*bench[:2], "--batches", "1", "--threads", "1", "--seconds", "500", "--baseline", "old.json", cwd=folder), "not made in the same way")
+    refused(
+        called(
+            *bench[:2], "--batches", "1", "--threads", "1", "--seconds", "500", "--baseline", "old.json", cwd=folder
+        ),
+        "not made in the same way",
+    )
 
 
 class Several(torch.nn.Module):

@@ -76,8 +76,14 @@ def places(workspace, pages):
     memory = fsspec.filesystem("memory")
     for path in (workspace / "reference").iterdir():
         memory.pipe(f"/marks/reference/{path.name}", path.read_bytes())
-    yield {"http": f"{pages[1]}/reference/", "tar": f"tar://reference::{workspace}/images.tar", "zip": "zip://::images.zip",
-           "file": f"file://{workspace}/reference", "memory": "memory://marks/reference", "tar on a server": f"tar://::{pages[1]}/images.tar"}  # fmt: skip
+    yield {
+        "http": f"{pages[1]}/reference/",
+        "tar": f"tar://reference::{workspace}/images.tar",
+        "zip": "zip://::images.zip",
+        "file": f"file://{workspace}/reference",
+        "memory": "memory://marks/reference",
+        "tar on a server": f"tar://::{pages[1]}/images.tar",
+    }
     memory.rm("/marks", recursive=True)
 
 
@@ -113,28 +119,42 @@ def test_a_replaced_object_is_noticed_and_a_missing_one_has_a_row(workspace):
 def test_lists_are_lines_or_tables(workspace, pages):
     names = [f"{pages[1]}/reference/mark-{number:02}.jpg" for number in range(3)] + ["reference/mark-05.jpg"]
     with (workspace / "list.csv").open("w", newline="") as file:
-        csv.writer(file, delimiter=";").writerows([("id", "image"), *((place, name) for place, name in enumerate(names))])
+        csv.writer(file, delimiter=";").writerows(
+            [("id", "image"), *((place, name) for place, name in enumerate(names))]
+        )
     pyarrow.parquet.write_table(pyarrow.table({"id": list(range(4)), "where": names}), workspace / "list.parquet")
-    assert list(ImageList(str(workspace / "list.csv"))) == list(ImageList(str(workspace / "list.parquet"), "where")) == names
+    assert (
+        list(ImageList(str(workspace / "list.csv")))
+        == list(ImageList(str(workspace / "list.parquet"), "where"))
+        == names
+    )
     assert list(ImageList(f"{pages[1]}/list.parquet", "where")) == list(ImageList(f"{pages[1]}/list.csv")) == names
-    done = called("classify", "channel_marks.onnx", "--list", "list.parquet", "--column", "where", "-o", "rows.csv", cwd=workspace)
+    done = called(
+        "classify", "channel_marks.onnx", "--list", "list.parquet", "--column", "where", "-o", "rows.csv", cwd=workspace
+    )
     assert done.returncode == 0 and len(rows_of(workspace / "rows.csv")) == 5
     (workspace / "short.csv").write_text("path,id\na.jpg\n")
     (workspace / "empty.csv").write_text("path,id\n,3\n")
     (workspace / "false.parquet").write_bytes(b"PAR1 and nothing")
     (workspace / "lines.txt").write_text("reference/mark-01.jpg\n")
     for file, more, wanted in (
-        ("list.parquet", (), "no column named path (its columns: id, where)"), ("list.csv", ("--column", "x"), "no column x"),
-        ("lines.txt", ("--column", "x"), "is a list of lines"), ("short.csv", (), "1 columns in row 2"), ("empty.csv", (), "names no image in row 2"),
-        ("false.parquet", (), "is not a Parquet file"), (f"{pages[1]}/none.csv", (), "does not exist"),
-    ):  # fmt: skip
+        ("list.parquet", (), "no column named path (its columns: id, where)"),
+        ("list.csv", ("--column", "x"), "no column x"),
+        ("lines.txt", ("--column", "x"), "is a list of lines"),
+        ("short.csv", (), "1 columns in row 2"),
+        ("empty.csv", (), "names no image in row 2"),
+        ("false.parquet", (), "is not a Parquet file"),
+        (f"{pages[1]}/none.csv", (), "does not exist"),
+    ):
         refused(called("classify", "channel_marks.onnx", "--list", file, *more, "-o", "x.csv", cwd=workspace), wanted)
     assert not list(workspace.glob("x.csv*"))
 
 
 def test_labelled_images_lie_anywhere(workspace, pages):
     def accuracy(images):
-        done = called("tally", "channel_marks.onnx", "--images", images, "--json", "out.json", "--overwrite", cwd=workspace)
+        done = called(
+            "tally", "channel_marks.onnx", "--images", images, "--json", "out.json", "--overwrite", cwd=workspace
+        )
         assert done.returncode == 0, done.stderr
         return done.stdout.replace(images, "IMAGES")
 
@@ -151,7 +171,9 @@ def test_labelled_images_lie_anywhere(workspace, pages):
 def test_a_storage_that_does_not_answer_stops_the_run_and_it_goes_on(workspace, pages, monkeypatch):
     monkeypatch.setattr("zygal.locations.PAUSES_SECONDS", (0.01,))
     server, url = pages
-    (workspace / "list.txt").write_text("".join(f"{url}/reference/{name}\n" for name in list_images(workspace / "reference") * 8))
+    (workspace / "list.txt").write_text(
+        "".join(f"{url}/reference/{name}\n" for name in list_images(workspace / "reference") * 8)
+    )
     called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "whole.csv", cwd=workspace)
     handle, answered = Pages.do_GET, []
 
@@ -161,11 +183,17 @@ def test_a_storage_that_does_not_answer_stops_the_run_and_it_goes_on(workspace, 
         handle(self)
 
     monkeypatch.setattr(Pages, "do_GET", breaks)
-    refused(called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "rows.csv", cwd=workspace), "does not answer")
+    refused(
+        called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "rows.csv", cwd=workspace),
+        "does not answer",
+    )
     monkeypatch.setattr(Pages, "do_GET", handle)
     server.down = False
     done = called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "rows.csv", cwd=workspace)
-    assert "is resumed after row" in done.stderr and (workspace / "rows.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
+    assert (
+        "is resumed after row" in done.stderr
+        and (workspace / "rows.csv").read_bytes() == (workspace / "whole.csv").read_bytes()
+    )
 
 
 def test_reading_ahead_fetches_many_at_once(workspace, pages):
@@ -179,10 +207,16 @@ def test_reading_ahead_fetches_many_at_once(workspace, pages):
     assert time.perf_counter() - began < 3
 
 
-@pytest.mark.parametrize("url, wanted", [
-    ("nosuch://x/y", "Protocol not known"), ("memory://nothing/here.jpg", "does not exist"), ("tar://a.jpg::none.tar", "no such file"),
-    ("zip://a.jpg::channel_marks.onnx", "cannot be read"), ("tar://a.jpg::channel_marks.onnx", "cannot be read"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "url, wanted",
+    [
+        ("nosuch://x/y", "Protocol not known"),
+        ("memory://nothing/here.jpg", "does not exist"),
+        ("tar://a.jpg::none.tar", "no such file"),
+        ("zip://a.jpg::channel_marks.onnx", "cannot be read"),
+        ("tar://a.jpg::channel_marks.onnx", "cannot be read"),
+    ],
+)
 def test_a_url_that_cannot_be_read_is_one_sentence(url, wanted, workspace):
     refused(called("classify", "channel_marks.onnx", url, cwd=workspace), wanted)
 
@@ -209,19 +243,37 @@ def test_an_object_that_is_too_large_is_not_read(workspace, monkeypatch):
 def test_a_web_page_links_to_its_own_images_only(pages, workspace):
     folder = workspace / "page"
     folder.mkdir()
-    (folder / "index.html").write_text("".join(f'<a href="{link}">x</a>' for link in (
-        "b.jpg", "a.png", "../reference/mark-00.jpg", "http://elsewhere.invalid/c.jpg", "a.png?size=2", "notes.txt", ".hidden.jpg", "skipped.jpg")))  # fmt: skip
+    (folder / "index.html").write_text(
+        "".join(
+            f'<a href="{link}">x</a>'
+            for link in (
+                "b.jpg",
+                "a.png",
+                "../reference/mark-00.jpg",
+                "http://elsewhere.invalid/c.jpg",
+                "a.png?size=2",
+                "notes.txt",
+                ".hidden.jpg",
+                "skipped.jpg",
+            )
+        )
+    )
     assert list(names_below(f"{pages[1]}/page/", SUFFIXES, ["skip*"])) == ["a.png", "b.jpg"]
 
 
 names = st.text("ab.", min_size=1, max_size=4).filter(lambda name: set(name) != {"."})
 
 
-@given(st.lists(names, min_size=1, max_size=3), st.sampled_from(["", "s3://bucket/x", "tar://::x.tar", "zip://d::s3://b/y.zip", "folder"]))
+@given(
+    st.lists(names, min_size=1, max_size=3),
+    st.sampled_from(["", "s3://bucket/x", "tar://::x.tar", "zip://d::s3://b/y.zip", "folder"]),
+)
 def test_the_folder_of_a_joined_name_is_that_folder(parts, folder):
     name = joined(folder, parts[0])
     assert is_url(name) == is_url(folder) and folder_of(name) == folder
-    assert is_url(from_base(name, "/base")) == is_url(name) and from_base(from_base(name, "/base"), "/other") == from_base(name, "/base")
+    assert is_url(from_base(name, "/base")) == is_url(name) and from_base(
+        from_base(name, "/base"), "/other"
+    ) == from_base(name, "/base")
 
 
 def test_an_outage_is_told_from_a_missing_object(pages, monkeypatch):

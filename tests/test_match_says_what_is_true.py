@@ -1,4 +1,5 @@
-"""match and witness on what misled: ties, training mode, class names, steps that are applied twice, and changed last layers."""
+"""match and witness on what misled: ties, training mode, class names, steps that are applied twice, and changed last
+layers."""
 
 import json
 from dataclasses import replace
@@ -30,7 +31,8 @@ def test_ties_are_changed_answers_within_rounding_on_both_sides(ours, recorded):
         top, other = recorded[row].argmax(), ours[row].argmax()
         assert found.changed[row] == (top != other)
         close = all(
-            abs(float(side[row, top]) - float(side[row, other])) <= ROUNDING * np.abs(side[row]).max() for side in (ours, recorded)
+            abs(float(side[row, top]) - float(side[row, other])) <= ROUNDING * np.abs(side[row]).max()
+            for side in (ours, recorded)
         )
         assert found.ties[row] == (found.changed[row] and close)
 
@@ -60,7 +62,9 @@ class Scores:
 
 def recording(shipped, scores, tensors):
     witness = read_witness(shipped / "channel_marks.witness")
-    return replace(witness, images=witness.images[: len(scores)], scores=scores, tensors=tensors, layers=None, labels=None)
+    return replace(
+        witness, images=witness.images[: len(scores)], scores=scores, tensors=tensors, layers=None, labels=None
+    )
 
 
 def test_a_loose_limit_hides_no_changed_answer(shipped):
@@ -89,16 +93,35 @@ def test_labels_are_compared_or_said_not_to_be(shipped, tmp_path):
     assert witness.labels == names
     replace(witness, labels=None).write(tmp_path / "none.witness")
     done = called(*command, "none.witness", cwd=tmp_path)
-    assert done.returncode == 0 and "the class names were not compared, because the witness holds none" in done.stdout.replace("\n", " ")
+    assert (
+        done.returncode == 0
+        and "the class names were not compared, because the witness holds none" in done.stdout.replace("\n", " ")
+    )
     replace(witness, labels=tuple(sorted(names))).write(tmp_path / "sorted.witness")
     done = called(*command, "sorted.witness", "--json", "m.json", cwd=tmp_path)
     found = json.loads((tmp_path / "m.json").read_text())
     assert done.returncode == 1 and "names the classes differently" in done.stdout
-    assert [gate["name"] for gate in found["gates"] if not gate["passed"]] == ["L"] and "another order" in found["label_cause"]
+    assert [gate["name"] for gate in found["gates"] if not gate["passed"]] == ["L"] and "another order" in found[
+        "label_cause"
+    ]
     assert explain_labels(("a", "b"), ("a", "c")) == "class 1 is 'b' in the artifact, but 'c' was recorded"
     assert "2 class names, and 3 were recorded" in explain_labels(("a", "b"), ("a", "b", "c"))
-    refused(called("witness", shipped / "channel_marks.pt2", "--images", shipped / "reference", "--inlet", shipped / "channel_marks.inlet.toml",
-                   "--labels", shipped / "reference", "-o", "x.witness", cwd=tmp_path), "no sub-folders")  # fmt: skip
+    refused(
+        called(
+            "witness",
+            shipped / "channel_marks.pt2",
+            "--images",
+            shipped / "reference",
+            "--inlet",
+            shipped / "channel_marks.inlet.toml",
+            "--labels",
+            shipped / "reference",
+            "-o",
+            "x.witness",
+            cwd=tmp_path,
+        ),
+        "no sub-folders",
+    )
 
 
 def softmax(scores):
@@ -126,13 +149,17 @@ class Twice(torch.nn.Module):
 def test_two_softmaxes_in_a_row_are_said(tmp_path):
     capture(Twice(), tmp_path / "m.pt2", (3, 8, 8))
     for command in (("survey", "m.pt2"), ("convert", "m.pt2", "-o", "m.onnx")):
-        assert "applies a softmax to the result of a softmax" in called(*command, cwd=tmp_path).stderr.replace("\n", " ")
+        assert "applies a softmax to the result of a softmax" in called(*command, cwd=tmp_path).stderr.replace(
+            "\n", " "
+        )
 
 
 class Plain(torch.nn.Module):
     def __init__(self):
         super().__init__()
-        self.body = torch.nn.Sequential(torch.nn.Conv2d(3, 8, 3), torch.nn.BatchNorm2d(8), torch.nn.ReLU(), torch.nn.Dropout(0.4))
+        self.body = torch.nn.Sequential(
+            torch.nn.Conv2d(3, 8, 3), torch.nn.BatchNorm2d(8), torch.nn.ReLU(), torch.nn.Dropout(0.4)
+        )
         self.head = torch.nn.Linear(8, 6)
 
     def forward(self, x):
@@ -183,7 +210,13 @@ def test_only_the_last_layer_changed_is_named(trained, tmp_path):
     found = first_departure(changed, witness, changed.run(tensors))
     assert found.layer == "head" and found.before is not None and found.compared >= 3
     # Where the last step is no layer of its own, the difference is said to arise behind the layers.
-    shorter = replace(layers, names=layers.names[:-1], values=layers.values[:-1], counts=layers.counts[:-1], quantiles=layers.quantiles[:, :-1])
+    shorter = replace(
+        layers,
+        names=layers.names[:-1],
+        values=layers.values[:-1],
+        counts=layers.counts[:-1],
+        quantiles=layers.quantiles[:, :-1],
+    )
     found = first_departure(changed, replace(witness, layers=shorter), changed.run(tensors))
     assert found.layer is None and found.before == layers.names[-2]
 
@@ -191,8 +224,19 @@ def test_only_the_last_layer_changed_is_named(trained, tmp_path):
 def test_of_a_witness_of_scores_only_the_command_that_seeks_the_cause_is_given(shipped, tmp_path):
     witness = read_witness(shipped / "channel_marks.witness")
     replace(witness, tensors=None).write(tmp_path / "scores.witness")
-    done = called("match", shipped / "channel_marks.onnx", "--witness", "scores.witness", "--images", shipped / "reference",
-                  "--inlet", shipped / "wrong/squashed.toml", "--json", "m.json", cwd=tmp_path)  # fmt: skip
+    done = called(
+        "match",
+        shipped / "channel_marks.onnx",
+        "--witness",
+        "scores.witness",
+        "--images",
+        shipped / "reference",
+        "--inlet",
+        shipped / "wrong/squashed.toml",
+        "--json",
+        "m.json",
+        cwd=tmp_path,
+    )
     found = json.loads((tmp_path / "m.json").read_text())
     assert done.returncode == 1 and "cannot be told apart" in done.stdout
     assert found["next_step"].startswith("zygal inlet recover") and "--artifact" in found["next_step"]
@@ -215,10 +259,17 @@ def test_files_that_are_something_else_are_called_by_their_names(words, tmp_path
 def test_weights_and_folders_are_surveyed(tmp_path):
     from safetensors.numpy import save_file
 
-    save_file({"head.weight": np.zeros((5, 3), np.float32), "head.bias": np.zeros(5, np.float16)}, tmp_path / "w.safetensors")
+    save_file(
+        {"head.weight": np.zeros((5, 3), np.float32), "head.bias": np.zeros(5, np.float16)}, tmp_path / "w.safetensors"
+    )
     done = called("survey", "w.safetensors", "--json", "s.json", cwd=tmp_path)
     found = json.loads((tmp_path / "s.json").read_text())
-    assert done.returncode == 0 and found["parameters"] == 20 and found["dtypes"] == ["F16", "F32"] and found["tensors"] == 2
+    assert (
+        done.returncode == 0
+        and found["parameters"] == 20
+        and found["dtypes"] == ["F16", "F32"]
+        and found["tensors"] == 2
+    )
     for name in ("b", "a"):
         (tmp_path / "classes" / name).mkdir(parents=True)
     done = called("survey", "classes", cwd=tmp_path)
@@ -241,6 +292,18 @@ def test_of_an_artifact_with_several_outputs_the_scores_are_chosen_or_named(ship
     assert done.returncode == 0 and "the scores are taken from scores" in done.stderr.replace("\n", " "), done.stderr
     assert "taken from" not in called(*checked, "--scores", "scores", cwd=tmp_path).stderr
     refused(called(*checked, "--scores", features.name, cwd=tmp_path), "belongs to another model")
-    refused(called("tally", "two.onnx", "--images", shipped / "reference", "--scores", "nothing", cwd=tmp_path), "has no output nothing")
-    found = called("classify", "two.onnx", shipped / "reference/mark-05.jpg", "--compare", "two.onnx", "--json", "c.json", cwd=tmp_path)
+    refused(
+        called("tally", "two.onnx", "--images", shipped / "reference", "--scores", "nothing", cwd=tmp_path),
+        "has no output nothing",
+    )
+    found = called(
+        "classify",
+        "two.onnx",
+        shipped / "reference/mark-05.jpg",
+        "--compare",
+        "two.onnx",
+        "--json",
+        "c.json",
+        cwd=tmp_path,
+    )
     assert found.returncode == 0 and json.loads((tmp_path / "c.json").read_text())["counts"]["disagreements"] == 0

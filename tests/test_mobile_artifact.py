@@ -1,4 +1,5 @@
-"""Writing mobile flatbuffers: graphs against their NumPy meaning on the mobile runtime, and what is inside the files."""
+"""Writing mobile flatbuffers: graphs against their NumPy meaning on the mobile runtime, and what is inside the
+files."""
 
 import zipfile
 
@@ -25,9 +26,31 @@ from zygal.mobile.read import read_model
 from zygal.mobile.write import write_model
 
 FLOAT, I64 = np.dtype(np.float32), np.int64
-UNWRITTEN = {"GRU", "LSTM", "RNN", "GatherElements", "GridSample", "ScatterElements", "Acos", "Acosh", "Asin", "Asinh", "Atan", "Atanh", "Cosh", "Sinh",
-             "If", "Range", "MeasuredExpand", "MeasuredPad", "MeasuredReshape", "MeasuredSlice", "Attention"}
-"""What the format has no operators for, and no classifier of the collections needs; and what images of any size need."""
+UNWRITTEN = {
+    "GRU",
+    "LSTM",
+    "RNN",
+    "GatherElements",
+    "GridSample",
+    "ScatterElements",
+    "Acos",
+    "Acosh",
+    "Asin",
+    "Asinh",
+    "Atan",
+    "Atanh",
+    "Cosh",
+    "Sinh",
+    "If",
+    "Range",
+    "MeasuredExpand",
+    "MeasuredPad",
+    "MeasuredReshape",
+    "MeasuredSlice",
+    "Attention",
+}
+"""What the format has no operators for, and no classifier of the collections needs; and what images of any size
+need."""
 
 
 def numbers(*shape, seed=0):
@@ -42,12 +65,21 @@ class Net:
         self.image = self.builder.input("image", TensorType(FLOAT, shape))
 
     def add(self, operator, *inputs, **attributes):
-        names = [self.builder.constant("c", np.asarray(each)) if isinstance(each, (np.ndarray, np.generic)) else each for each in inputs]
+        names = [
+            self.builder.constant("c", np.asarray(each)) if isinstance(each, (np.ndarray, np.generic)) else each
+            for each in inputs
+        ]
         return self.builder.add(operator, names, self.builder.free_name(operator.lower()), "layer", **attributes)
 
     def conv(self, x, outputs=6, kernel=3, **more):
         channels = self.builder.types[x].shape[1] // more.get("group", 1)
-        settings = {"strides": [1, 1], "pads": [kernel // 2] * 4, "kernel_shape": [kernel] * 2, "dilations": [1, 1], "group": 1} | more
+        settings = {
+            "strides": [1, 1],
+            "pads": [kernel // 2] * 4,
+            "kernel_shape": [kernel] * 2,
+            "dilations": [1, 1],
+            "group": 1,
+        } | more
         return self.add("Conv", x, numbers(outputs, channels, kernel, kernel) / 4, numbers(outputs), **settings)
 
     def judged(self, tmp_path, output, within=2e-6, batches=(1, 3)):
@@ -62,7 +94,9 @@ class Net:
             wanted = run_graph(graph, {"image": x})[output]
             for kernels in ("off", "all"):
                 found = on_the_runtime(tmp_path / "m.tflite", x, kernels=kernels)
-                assert found.shape == wanted.shape and np.abs(found - wanted).max() <= within * max(np.abs(wanted).max(), 1)
+                assert found.shape == wanted.shape and np.abs(found - wanted).max() <= within * max(
+                    np.abs(wanted).max(), 1
+                )
         return model
 
 
@@ -74,8 +108,28 @@ def test_every_operator_is_spelt_or_known_not_to_be():
     assert set(known_operators()) - set(SPELLINGS) == UNWRITTEN
 
 
-ELEMENTWISE = ("Relu", "Tanh", "Sigmoid", "HardSwish", "Exp", "Abs", "Neg", "Ceil", "Floor", "Round", "Sign", "Sin", "Cos", "Erf", "Softsign", "Softplus", "Selu",
-               "Gelu", "Tan", "Identity")  # fmt: skip
+ELEMENTWISE = (
+    "Relu",
+    "Tanh",
+    "Sigmoid",
+    "HardSwish",
+    "Exp",
+    "Abs",
+    "Neg",
+    "Ceil",
+    "Floor",
+    "Round",
+    "Sign",
+    "Sin",
+    "Cos",
+    "Erf",
+    "Softsign",
+    "Softplus",
+    "Selu",
+    "Gelu",
+    "Tan",
+    "Identity",
+)
 CASES = {
     "leaky": lambda n, x: n.add("LeakyRelu", x, alpha=0.2),
     "elu": lambda n, x: n.add("Elu", x, alpha=0.7),
@@ -90,32 +144,43 @@ CASES = {
     "root": lambda n, x: n.add("Reciprocal", n.add("Sqrt", n.add("Add", n.add("Mul", x, x), np.float32(1)))),
     "logarithm": lambda n, x: n.add("Log", n.add("Add", n.add("Mul", x, x), np.float32(1))),
     "largest of both": lambda n, x: n.add("Max", x, n.add("Neg", x), np.float32(0.5)),
-    "choice": lambda n, x: n.add("Where", n.add("And", n.add("Greater", x, np.float32(0)), n.add("Not", n.add("Less", x, np.float32(0.1)))), x, n.add("Min", x, np.float32(0.2))),
+    "choice": lambda n, x: n.add("Where", n.add("And", n.add("Greater", x, np.float32(0)), n.add("Not", n.add("Less",
+    x, np.float32(0.1)))), x, n.add("Min", x, np.float32(0.2))),
     "no number": lambda n, x: n.add("Where", n.add("IsNaN", x), np.float32(0), x),
     "remainder": lambda n, x: n.add("Mod", x, np.float32(0.7)),
-    "either": lambda n, x: n.add("Cast", n.add("Or", n.add("Xor", n.add("Equal", x, x), n.add("LessOrEqual", x, np.float32(0))), n.add("GreaterOrEqual", x, np.float32(1))), to="float32"),
+    "either": lambda n, x: n.add("Cast", n.add("Or", n.add("Xor", n.add("Equal", x, x), n.add("LessOrEqual", x,
+    np.float32(0))), n.add("GreaterOrEqual", x, np.float32(1))), to="float32"),
     "softmax": lambda n, x: n.add("Softmax", x, axis=1),
     "softmax of rows": lambda n, x: n.add("LogSoftmax", x, axis=3),
-    "batch": lambda n, x: n.add("BatchNormalization", x, numbers(6), numbers(6), numbers(6), np.abs(numbers(6)) + np.float32(0.5)),
+    "batch": lambda n, x: n.add("BatchNormalization", x, numbers(6), numbers(6), numbers(6),
+    np.abs(numbers(6)) + np.float32(0.5)),
     "layer": lambda n, x: n.add("LayerNormalization", x, numbers(8, 10), numbers(8, 10), axis=2),
     "instance": lambda n, x: n.add("InstanceNormalization", x, numbers(6), numbers(6)),
     "flat": lambda n, x: n.add("Flatten", x, axis=1),
-    "dense": lambda n, x: n.add("Gemm", n.add("Relu", n.add("Flatten", x, axis=1)), numbers(5, 480) / 20, numbers(5), transB=1),
-    "dense of the mean": lambda n, x: n.add("Gemm", n.add("Flatten", n.add("GlobalAveragePool", x), axis=1), numbers(6, 5), numbers(1, 5), alpha=0.5, beta=2.0),
+    "dense": lambda n, x: n.add("Gemm", n.add("Relu", n.add("Flatten", x, axis=1)), numbers(5, 480) / 20, numbers(5),
+    transB=1),
+    "dense of the mean": lambda n, x: n.add("Gemm", n.add("Flatten", n.add("GlobalAveragePool", x), axis=1), numbers(6,
+    5), numbers(1, 5), alpha=0.5, beta=2.0),
     "tokens": lambda n, x: n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]), perm=[0, 2, 1]),
-    "product of tokens": lambda n, x: n.add("MatMul", n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]), perm=[0, 2, 1]), numbers(6, 7)),
-    "attention": lambda n, x: n.add("MatMul", n.add("Softmax", n.add("MatMul", n.add("Reshape", x, shape=[0, 6, 80]), n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]), perm=[0, 2, 1])), axis=-1),
+    "product of tokens": lambda n, x: n.add("MatMul", n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]),
+    perm=[0, 2, 1]), numbers(6, 7)),
+    "attention": lambda n, x: n.add("MatMul", n.add("Softmax", n.add("MatMul", n.add("Reshape", x, shape=[0, 6, 80]),
+    n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]), perm=[0, 2, 1])), axis=-1),
                                     n.add("Reshape", x, shape=[0, 6, 80])),
     "rows of an image": lambda n, x: n.add("MatMul", numbers(5, 8), x),
     "columns of an image": lambda n, x: n.add("MatMul", x, numbers(10, 7)),
-    "statistics of channels": lambda n, x: n.conv(n.add("Concat", n.add("ReduceMax", x, axes=[1]), n.add("Unsqueeze", n.add("ReduceMean", x, axes=[1], keepdims=0), axes=[1]), axis=1), 3),
+    "statistics of channels": lambda n, x: n.conv(n.add("Concat", n.add("ReduceMax", x, axes=[1]), n.add("Unsqueeze",
+    n.add("ReduceMean", x, axes=[1], keepdims=0), axes=[1]), axis=1), 3),
     "letters": lambda n, x: n.add("Einsum", x, numbers(10, 4), equation="nchw,wk->nkhc"),
     "letters of both": lambda n, x: n.add("Einsum", x, n.add("Relu", x), equation="nchw,ncgw->nhcg"),
-    "shuffle": lambda n, x: n.add("Reshape", n.add("Transpose", n.add("Reshape", x, shape=[0, 2, 3, 8, 10]), perm=[0, 2, 1, 3, 4]), shape=[0, 6, 8, 10]),
-    "windows": lambda n, x: n.add("Reshape", n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 2, 4, 2, 5]), perm=[0, 2, 4, 3, 5, 1]), shape=[-1, 20, 6]),
+    "shuffle": lambda n, x: n.add("Reshape", n.add("Transpose", n.add("Reshape", x, shape=[0, 2, 3, 8, 10]), perm=[0,
+    2, 1, 3, 4]), shape=[0, 6, 8, 10]),
+    "windows": lambda n, x: n.add("Reshape", n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 2, 4, 2, 5]), perm=[0,
+    2, 4, 3, 5, 1]), shape=[-1, 20, 6]),
     "join": lambda n, x: n.add("Concat", x, n.add("Neg", x), axis=1),
     "join of rows": lambda n, x: n.add("Concat", x, n.add("Slice", x, starts=[2], ends=[5], axes=[2]), axis=2),
-    "token": lambda n, x: n.add("Concat", _repeated(n, x), n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]), perm=[0, 2, 1]), axis=1),
+    "token": lambda n, x: n.add("Concat", _repeated(n, x), n.add("Transpose", n.add("Reshape", x, shape=[0, 6, 80]),
+    perm=[0, 2, 1]), axis=1),
     "squeeze": lambda n, x: n.add("Unsqueeze", n.add("Squeeze", n.add("GlobalAveragePool", x), axes=[2, 3]), axes=[1]),
     "steps": lambda n, x: n.add("Slice", x, starts=[1, 0], ends=[100, 7], axes=[2, 3], steps=[2, 3]),
     "backwards": lambda n, x: n.add("Slice", x, starts=[-1], ends=[-(2**62)], axes=[3], steps=[-1]),
@@ -138,19 +203,30 @@ CASES = {
     "place": lambda n, x: n.add("Cast", n.add("ArgMax", x, axis=1, keepdims=1), to="float32"),
     "running": lambda n, x: n.add("CumSum", x, axis=2, exclusive=1),
     "sizes": lambda n, x: n.add("Mul", x, n.add("Cast", n.add("Shape", x, start=0, end=1), to="float32")),
-    "repeated": lambda n, x: n.add("Add", n.add("Expand", n.add("GlobalAveragePool", x), np.array([1, 6, 8, 10], I64), sizes=(1, 6, 8, 10)), numbers(6, 8, 10)),
+    "repeated": lambda n, x: n.add("Add", n.add("Expand", n.add("GlobalAveragePool", x), np.array([1, 6, 8, 10], I64),
+    sizes=(1, 6, 8, 10)), numbers(6, 8, 10)),
     "largest": lambda n, x: n.builder.add("TopK", (n.add("Flatten", x, axis=1),), ("values", "places"), "layer", k=[3]),
-    "smallest": lambda n, x: n.builder.add("TopK", (n.add("Flatten", x, axis=1),), ("values", "places"), "layer", k=[3], largest=0),
+    "smallest": lambda n, x: n.builder.add("TopK", (n.add("Flatten", x, axis=1),), ("values", "places"), "layer",
+    k=[3], largest=0),
     "remainder of the size": lambda n, x: n.add("Mod", x, np.float32(0.7), fmod=1),
-    "infinite": lambda n, x: n.add("Where", n.add("IsInf", n.add("Mul", n.add("Mul", x, np.float32(1e30)), np.float32(1e30))), np.float32(1), x),
-    "nearest": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 3], mode="nearest", coordinate_transformation_mode="asymmetric", nearest_mode="floor"),
-    "linear": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="linear", coordinate_transformation_mode="half_pixel"),
-    "corners": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="linear", coordinate_transformation_mode="align_corners"),
-    "cubic": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="cubic", coordinate_transformation_mode="half_pixel"),
-    "neighbours": lambda n, x: n.add("Squeeze", n.add("AveragePool", n.add("Unsqueeze", x, axes=[1]), kernel_shape=[5, 1, 1], strides=[1, 1, 1], pads=[2, 0, 0, 2, 0, 0], count_include_pad=1), axes=[1]),
-    "volume": lambda n, x: n.add("Conv", n.add("Unsqueeze", x, axes=[1]), numbers(3, 1, 2, 3, 3), numbers(3), kernel_shape=[2, 3, 3], strides=[2, 1, 1], pads=[0, 1, 1, 0, 1, 1], dilations=[1, 1, 1], group=1),
-    "row": lambda n, x: n.add("Conv", n.add("Reshape", x, shape=[0, 6, 80]), numbers(4, 3, 5), kernel_shape=[5], strides=[2], pads=[2, 2], dilations=[1], group=2),
-    "means of a row": lambda n, x: n.add("AveragePool", n.add("Reshape", x, shape=[0, 6, 80]), kernel_shape=[4], strides=[3], pads=[1, 0]),
+    "infinite": lambda n, x: n.add("Where", n.add("IsInf", n.add("Mul", n.add("Mul", x, np.float32(1e30)),
+    np.float32(1e30))), np.float32(1), x),
+    "nearest": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 3], mode="nearest",
+    coordinate_transformation_mode="asymmetric", nearest_mode="floor"),
+    "linear": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="linear",
+    coordinate_transformation_mode="half_pixel"),
+    "corners": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="linear",
+    coordinate_transformation_mode="align_corners"),
+    "cubic": lambda n, x: n.add("Resize", x, scales=[1, 1, 2, 2], mode="cubic",
+    coordinate_transformation_mode="half_pixel"),
+    "neighbours": lambda n, x: n.add("Squeeze", n.add("AveragePool", n.add("Unsqueeze", x, axes=[1]), kernel_shape=[5,
+    1, 1], strides=[1, 1, 1], pads=[2, 0, 0, 2, 0, 0], count_include_pad=1), axes=[1]),
+    "volume": lambda n, x: n.add("Conv", n.add("Unsqueeze", x, axes=[1]), numbers(3, 1, 2, 3, 3), numbers(3),
+    kernel_shape=[2, 3, 3], strides=[2, 1, 1], pads=[0, 1, 1, 0, 1, 1], dilations=[1, 1, 1], group=1),
+    "row": lambda n, x: n.add("Conv", n.add("Reshape", x, shape=[0, 6, 80]), numbers(4, 3, 5), kernel_shape=[5],
+    strides=[2], pads=[2, 2], dilations=[1], group=2),
+    "means of a row": lambda n, x: n.add("AveragePool", n.add("Reshape", x, shape=[0, 6, 80]), kernel_shape=[4],
+    strides=[3], pads=[1, 0]),
 }  # fmt: skip
 
 
@@ -177,30 +253,79 @@ def test_element_by_element(operator, tmp_path):
     net.judged(tmp_path, net.add(operator, net.image), 2e-5 if operator == "Tan" else 2e-6)
 
 
-@pytest.mark.parametrize("kernel, stride, pads, dilation, group", [
-    (3, (1, 1), [1, 1, 1, 1], 1, 1), (3, (2, 2), [0, 0, 1, 1], 1, 1), (3, (2, 2), [1, 1, 1, 1], 1, 1), (5, (2, 1), [2, 2, 1, 2], 1, 2), (3, (1, 1), [0] * 4, 2, 1),
-    (3, (1, 1), [2, 2, 2, 2], 2, 6), (1, (2, 2), [0] * 4, 1, 3), (4, (2, 2), [1, 2, 3, 0], 1, 6),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "kernel, stride, pads, dilation, group",
+    [
+        (3, (1, 1), [1, 1, 1, 1], 1, 1),
+        (3, (2, 2), [0, 0, 1, 1], 1, 1),
+        (3, (2, 2), [1, 1, 1, 1], 1, 1),
+        (5, (2, 1), [2, 2, 1, 2], 1, 2),
+        (3, (1, 1), [0] * 4, 2, 1),
+        (3, (1, 1), [2, 2, 2, 2], 2, 6),
+        (1, (2, 2), [0] * 4, 1, 3),
+        (4, (2, 2), [1, 2, 3, 0], 1, 6),
+    ],
+)
 def test_convolutions(kernel, stride, pads, dilation, group, tmp_path):
     net = Net()
     outputs = 12 if group == 6 else 6
-    model = net.judged(tmp_path, net.conv(net.image, outputs, kernel, strides=list(stride), pads=pads, dilations=[dilation] * 2, group=group), 5e-6)
-    assert names(model).count("PAD") == (pads not in ([1, 1, 1, 1], [0, 0, 1, 1], [0] * 4, [2, 2, 2, 2]) or (kernel, stride[0], pads[0]) == (3, 2, 1))
+    model = net.judged(
+        tmp_path,
+        net.conv(net.image, outputs, kernel, strides=list(stride), pads=pads, dilations=[dilation] * 2, group=group),
+        5e-6,
+    )
+    assert names(model).count("PAD") == (
+        pads not in ([1, 1, 1, 1], [0, 0, 1, 1], [0] * 4, [2, 2, 2, 2]) or (kernel, stride[0], pads[0]) == (3, 2, 1)
+    )
 
 
-@pytest.mark.parametrize("kernel, strides, pads, extra, group, dilation", [(3, [2, 2], [1, 1, 1, 1], [1, 1], 1, 1), (2, [2, 3], [0] * 4, [0, 1], 2, 1), (3, [1, 2], [2, 0, 1, 1], [0, 0], 3, 2)])
+@pytest.mark.parametrize(
+    "kernel, strides, pads, extra, group, dilation",
+    [
+        (3, [2, 2], [1, 1, 1, 1], [1, 1], 1, 1),
+        (2, [2, 3], [0] * 4, [0, 1], 2, 1),
+        (3, [1, 2], [2, 0, 1, 1], [0, 0], 3, 2),
+    ],
+)
 def test_enlarging_convolutions(kernel, strides, pads, extra, group, dilation, tmp_path):
     net = Net()
     weight = numbers(6, 4 // group if group != 3 else 2, kernel, kernel)
-    net.judged(tmp_path, net.add("ConvTranspose", net.image, weight, numbers(weight.shape[1] * group), strides=strides, pads=pads, output_padding=extra, group=group,
-                                 dilations=[dilation] * 2, kernel_shape=[kernel] * 2), 5e-6)  # fmt: skip
+    net.judged(
+        tmp_path,
+        net.add(
+            "ConvTranspose",
+            net.image,
+            weight,
+            numbers(weight.shape[1] * group),
+            strides=strides,
+            pads=pads,
+            output_padding=extra,
+            group=group,
+            dilations=[dilation] * 2,
+            kernel_shape=[kernel] * 2,
+        ),
+        5e-6,
+    )
 
 
-@pytest.mark.parametrize("operator, more", [("MaxPool", {}), ("AveragePool", {}), ("AveragePool", {"count_include_pad": 1})])
-@pytest.mark.parametrize("kernel, strides, pads, ceil", [([3, 3], [2, 2], [1, 1, 1, 1], 0), ([3, 3], [2, 2], [0, 0, 1, 1], 0), ([2, 3], [2, 2], [0, 0, 0, 0], 1), ([3, 2], [3, 3], [1, 0, 0, 1], 1)])
+@pytest.mark.parametrize(
+    "operator, more", [("MaxPool", {}), ("AveragePool", {}), ("AveragePool", {"count_include_pad": 1})]
+)
+@pytest.mark.parametrize(
+    "kernel, strides, pads, ceil",
+    [
+        ([3, 3], [2, 2], [1, 1, 1, 1], 0),
+        ([3, 3], [2, 2], [0, 0, 1, 1], 0),
+        ([2, 3], [2, 2], [0, 0, 0, 0], 1),
+        ([3, 2], [3, 3], [1, 0, 0, 1], 1),
+    ],
+)
 def test_pooling(operator, more, kernel, strides, pads, ceil, tmp_path):
     net = Net()
-    net.judged(tmp_path, net.add(operator, net.conv(net.image), kernel_shape=kernel, strides=strides, pads=pads, ceil_mode=ceil, **more))
+    net.judged(
+        tmp_path,
+        net.add(operator, net.conv(net.image), kernel_shape=kernel, strides=strides, pads=pads, ceil_mode=ceil, **more),
+    )
 
 
 @settings(max_examples=60, deadline=None)
@@ -210,7 +335,11 @@ def test_any_chain_of_layers_keeps_its_meaning(data, tmp_path_factory):
     net = Net((Batch(), 4, 6, 8))
     x, seen = net.conv(net.image, 4), []
     for _ in range(data.draw(st.integers(1, 6))):
-        kind = data.draw(st.sampled_from(("conv", "relu", "add", "shuffle", "transpose", "softmax", "mean", "join", "slice", "product", "flat")))
+        kind = data.draw(
+            st.sampled_from(
+                ("conv", "relu", "add", "shuffle", "transpose", "softmax", "mean", "join", "slice", "product", "flat")
+            )
+        )
         shape = net.builder.types[x].shape
         if len(shape) == 2:
             x = net.add("Gemm", x, numbers(4, shape[1]) / 4, transB=1)
@@ -248,14 +377,30 @@ def test_networks_have_no_transposes_and_joined_activations(tmp_path):
     x = net.add("Relu", net.conv(net.image, 8))
     y = net.add("Clip", net.conv(x, 8, group=8), min=0, max=6)
     x = net.add("Relu", net.add("Add", x, net.conv(y, 8, 1)))
-    scores = net.add("Gemm", net.add("Flatten", net.add("MaxPool", x, kernel_shape=[2, 2], strides=[2, 2]), axis=1), numbers(5, 512) / 20, numbers(5), transB=1)
+    scores = net.add(
+        "Gemm",
+        net.add("Flatten", net.add("MaxPool", x, kernel_shape=[2, 2], strides=[2, 2]), axis=1),
+        numbers(5, 512) / 20,
+        numbers(5),
+        transB=1,
+    )
     model = net.judged(tmp_path, scores)
-    assert names(model) == ["TRANSPOSE", "CONV_2D", "DEPTHWISE_CONV_2D", "CONV_2D", "ADD", "MAX_POOL_2D", "RESHAPE", "FULLY_CONNECTED"]
+    assert names(model) == [
+        "TRANSPOSE",
+        "CONV_2D",
+        "DEPTHWISE_CONV_2D",
+        "CONV_2D",
+        "ADD",
+        "MAX_POOL_2D",
+        "RESHAPE",
+        "FULLY_CONNECTED",
+    ]
     assert [each.options.get("activation") for each in model.operators[1:5]] == [1, 3, 0, 1]
 
 
 def test_resizes_and_statistics_of_channels_turn_nothing(tmp_path):
-    """Between convolutions the image lies with its channels last, whatever is done along its rows, columns and channels."""
+    """Between convolutions the image lies with its channels last, whatever is done along its rows, columns and
+    channels."""
     for case in ("rows of an image", "columns of an image", "statistics of channels"):
         net = Net()
         made = net.conv(CASES[case](net, net.conv(net.image)), 4)
@@ -269,14 +414,21 @@ def test_gelu_is_one_operator(tmp_path):
         net = Net()
         x = net.conv(net.image)
         bent = net.add("Add", net.add("Erf", net.add("Div", x, np.float32(2**0.5))), np.float32(1))
-        made = net.add("Mul", net.add("Mul", x, np.float32(0.5)), bent) if half_first else net.add("Mul", net.add("Mul", x, bent), np.float32(0.5))
+        made = (
+            net.add("Mul", net.add("Mul", x, np.float32(0.5)), bent)
+            if half_first
+            else net.add("Mul", net.add("Mul", x, bent), np.float32(0.5))
+        )
         assert names(net.judged(tmp_path, made)) == ["TRANSPOSE", "CONV_2D", "GELU", "TRANSPOSE"]
 
 
 def test_what_the_format_lacks_is_named_with_its_layers(tmp_path):
     net = Net()
     x = net.add("Atan", net.add("Sinh", net.image))
-    with pytest.raises(ArtifactError, match=r"cannot be written as a mobile flatbuffer: Atan is no operator.*\(layer layer\).*Sinh|Sinh is no operator"):
+    with pytest.raises(
+        ArtifactError,
+        match=r"cannot be written as a mobile flatbuffer: Atan is no operator.*\(layer layer\).*Sinh",
+    ):
         write_artifact(net.builder.finish([x]), tmp_path / "m.tflite", Metadata())
     assert not list(tmp_path.iterdir())
 
@@ -286,7 +438,13 @@ def test_a_batch_that_cannot_be_open_is_one_and_that_is_said(tmp_path):
     builder = GraphBuilder()
     x = builder.input("image", TensorType(FLOAT, (Batch(), 4, 2)))
     made = builder.add("Reshape", (x,), "wide", "mixer", shape=[1, -1, 2])
-    made = builder.add("Reshape", (builder.add("Tile", (made,), "tiled", "mixer", repeats=[1, 1, 2]),), "scores", "mixer", shape=[-1, 16])
+    made = builder.add(
+        "Reshape",
+        (builder.add("Tile", (made,), "tiled", "mixer", repeats=[1, 1, 2]),),
+        "scores",
+        "mixer",
+        shape=[-1, 16],
+    )
     write_artifact(builder.finish([made]), tmp_path / "m.tflite", Metadata())
     assert RuntimeEngine(tmp_path / "m.tflite").run(numbers(1, 4, 2)).shape == (1, 16)
 
@@ -303,16 +461,68 @@ def test_a_file_of_more_than_two_gigabytes_is_refused_before_it_is_written(tmp_p
 def converted(shipped, tmp_path_factory):
     """The demo's program as a flatbuffer, by the program."""
     path = tmp_path_factory.mktemp("mobile") / "m.tflite"
-    assert main(["convert", str(shipped / "channel_marks.pt2"), "-o", str(path), "--inlet", str(shipped / "channel_marks.inlet.toml"), "--labels", str(shipped / "labels.txt")]) == 0
+    assert (
+        main(
+            [
+                "convert",
+                str(shipped / "channel_marks.pt2"),
+                "-o",
+                str(path),
+                "--inlet",
+                str(shipped / "channel_marks.inlet.toml"),
+                "--labels",
+                str(shipped / "labels.txt"),
+            ]
+        )
+        == 0
+    )
     return path
 
 
 def test_the_demo_models_match_on_the_mobile_runtime(converted, shipped, tmp_path, capsys):
-    assert main(["match", str(converted), "--witness", str(shipped / "channel_marks.witness"), "--images", str(shipped / "reference")]) == 0
+    assert (
+        main(
+            [
+                "match",
+                str(converted),
+                "--witness",
+                str(shipped / "channel_marks.witness"),
+                "--images",
+                str(shipped / "reference"),
+            ]
+        )
+        == 0
+    )
     assert "LiteRT" in capsys.readouterr().out
     keras = shipped / "keras"
-    assert main(["convert", str(keras / "channel_marks.keras"), "-o", str(tmp_path / "k.tflite"), "--inlet", str(keras / "channel_marks.inlet.toml"), "--labels", str(shipped / "labels.txt")]) == 0
-    assert main(["match", str(tmp_path / "k.tflite"), "--witness", str(keras / "channel_marks.witness"), "--images", str(shipped / "reference")]) == 0
+    assert (
+        main(
+            [
+                "convert",
+                str(keras / "channel_marks.keras"),
+                "-o",
+                str(tmp_path / "k.tflite"),
+                "--inlet",
+                str(keras / "channel_marks.inlet.toml"),
+                "--labels",
+                str(shipped / "labels.txt"),
+            ]
+        )
+        == 0
+    )
+    assert (
+        main(
+            [
+                "match",
+                str(tmp_path / "k.tflite"),
+                "--witness",
+                str(keras / "channel_marks.witness"),
+                "--images",
+                str(shipped / "reference"),
+            ]
+        )
+        == 0
+    )
     assert not {"TRANSPOSE", "PAD"} & set(names(read_model(tmp_path / "k.tflite")))
 
 
@@ -320,15 +530,27 @@ def test_the_file_explains_itself_to_us_and_to_others(converted, shipped):
     facts, labels = read_artifact(converted), read_labels(shipped / "labels.txt").names
     assert facts.metadata.inlet == read_inlet(shipped / "channel_marks.inlet.toml") and facts.metadata.labels == labels
     assert facts.metadata.origin.source == "channel_marks.pt2" and facts.signatures == ("serving_default",)
-    assert (facts.inputs, facts.outputs) == ({"image": ("float32", ("N", 3, 64, 64))}, {"scores": ("float32", ("N", 10))})
+    assert (facts.inputs, facts.outputs) == (
+        {"image": ("float32", ("N", 3, 64, 64))},
+        {"scores": ("float32", ("N", 10))},
+    )
     with zipfile.ZipFile(converted) as archive:
         assert archive.read("labels.txt").decode().split() == list(labels)
     meaning, values = read_meaning(read_model(converted), "m"), facts.metadata.inlet.values
-    assert meaning.labels == {0: labels} and np.allclose(meaning.mean, 255 * np.array(values.mean)) and np.allclose(meaning.std, 255 * np.array(values.std))
+    assert (
+        meaning.labels == {0: labels}
+        and np.allclose(meaning.mean, 255 * np.array(values.mean))
+        and np.allclose(meaning.std, 255 * np.array(values.std))
+    )
 
 
 def test_the_same_source_gives_the_same_bytes(converted, shipped, tmp_path):
-    convert(shipped / "channel_marks.pt2", tmp_path / "again.tflite", read_inlet(shipped / "channel_marks.inlet.toml"), read_labels(shipped / "labels.txt"))
+    convert(
+        shipped / "channel_marks.pt2",
+        tmp_path / "again.tflite",
+        read_inlet(shipped / "channel_marks.inlet.toml"),
+        read_labels(shipped / "labels.txt"),
+    )
     assert converted.read_bytes() == (tmp_path / "again.tflite").read_bytes()
 
 
@@ -349,10 +571,13 @@ def test_read_again_it_is_the_same_model(converted, shipped, tmp_path):
     assert again.inlet == read_inlet(shipped / "channel_marks.inlet.toml") and len(again.labels.names) == 10
 
 
-@pytest.mark.parametrize("options, words", [
-    (Writing(opset=18), "--opset does not apply to .*a mobile flatbuffer has no opset"),
-    (Writing(raw_pixels=True), "--raw-pixels does not apply to .*images of one size"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "options, words",
+    [
+        (Writing(opset=18), "--opset does not apply to .*a mobile flatbuffer has no opset"),
+        (Writing(raw_pixels=True), "--raw-pixels does not apply to .*images of one size"),
+    ],
+)
 def test_settings_that_the_format_lacks_are_refused(options, words, tmp_path):
     net = Net()
     with pytest.raises(ArtifactError, match=words):
@@ -362,7 +587,18 @@ def test_settings_that_the_format_lacks_are_refused(options, words, tmp_path):
 def test_passes_do_not_matter(tmp_path):
     """A graph as it is, and after its passes."""
     net = Net()
-    scores = net.add("Flatten", net.add("BatchNormalization", net.conv(net.image), numbers(6), numbers(6), numbers(6), np.abs(numbers(6)) + np.float32(1)), axis=1)
+    scores = net.add(
+        "Flatten",
+        net.add(
+            "BatchNormalization",
+            net.conv(net.image),
+            numbers(6),
+            numbers(6),
+            numbers(6),
+            np.abs(numbers(6)) + np.float32(1),
+        ),
+        axis=1,
+    )
     graph, x, found = net.builder.finish([scores]), numbers(2, 6, 8, 10), []
     for name, each in (("a", graph), ("b", run_passes(graph))):
         write_artifact(each, tmp_path / f"{name}.tflite", Metadata())
@@ -370,10 +606,27 @@ def test_passes_do_not_matter(tmp_path):
     assert np.abs(found[0] - found[1]).max() < 1e-5
 
 
-def test_the_first_layer_that_differs_is_named_whatever_ran_and_whatever_was_recorded(converted, shipped, tmp_path, capsys):
+def test_the_first_layer_that_differs_is_named_whatever_ran_and_whatever_was_recorded(
+    converted, shipped, tmp_path, capsys
+):
     """A weight that was changed in the flatbuffer, held against a recording of the flatbuffer as it was."""
     witness = tmp_path / "w.witness"
-    assert main(["witness", str(converted), "--images", str(shipped / "reference"), "--inlet", str(shipped / "channel_marks.inlet.toml"), "--layers", "-o", str(witness)]) == 0
+    assert (
+        main(
+            [
+                "witness",
+                str(converted),
+                "--images",
+                str(shipped / "reference"),
+                "--inlet",
+                str(shipped / "channel_marks.inlet.toml"),
+                "--layers",
+                "-o",
+                str(witness),
+            ]
+        )
+        == 0
+    )
     model = read_model(converted)
     changed = [each for each in model.operators if each.name == "CONV_2D"][7]
     kernel = model.tensors[changed.inputs[1]]
@@ -383,7 +636,10 @@ def test_the_first_layer_that_differs_is_named_whatever_ran_and_whatever_was_rec
     for name in ("changed.tflite", "changed.onnx"):
         capsys.readouterr()
         assert main(["match", str(tmp_path / name), "--witness", str(witness)]) == 1
-        assert f"layer {model.tensors[changed.outputs[0]].name} is the first whose output differs" in capsys.readouterr().out.replace("\n", " ")
+        assert (
+            f"layer {model.tensors[changed.outputs[0]].name} is the first whose output differs"
+            in capsys.readouterr().out.replace("\n", " ")
+        )
 
 
 def test_a_file_that_the_runtime_does_not_run_leaves_the_older_one(shipped, tmp_path, monkeypatch):

@@ -26,16 +26,29 @@ def bytes_of(array):
 
 def raw(tensors, operators, codes, inputs=(0,), outputs=None, buffers=(), **more):
     """A file by its tables alone, for what our writer does not write."""
-    graph = {"tensors": tensors, "inputs": list(inputs), "outputs": [len(tensors) - 1] if outputs is None else outputs, "operators": operators}
-    fields = {"version": 3, "operator_codes": codes, "subgraphs": [graph], "buffers": [{}, *({"data": each} for each in buffers)]} | more
+    graph = {
+        "tensors": tensors,
+        "inputs": list(inputs),
+        "outputs": [len(tensors) - 1] if outputs is None else outputs,
+        "operators": operators,
+    }
+    fields = {
+        "version": 3,
+        "operator_codes": codes,
+        "subgraphs": [graph],
+        "buffers": [{}, *({"data": each} for each in buffers)],
+    } | more
     return Encoder().finished(fields, "Model", IDENTIFIER)
 
 
 def dense(weight, sparsity=None, **more):
     """x [2, columns] by a weight that lies in a buffer as it is given."""
     rows, columns = more.pop("shape")
-    tensors = [{"shape": [2, columns], "name": "image"}, {"shape": [rows, columns], "buffer": 1, "name": "weight", **({"sparsity": sparsity} if sparsity else {})},
-               {"shape": [2, rows], "name": "scores"}]  # fmt: skip
+    tensors = [
+        {"shape": [2, columns], "name": "image"},
+        {"shape": [rows, columns], "buffer": 1, "name": "weight", **({"sparsity": sparsity} if sparsity else {})},
+        {"shape": [2, rows], "name": "scores"},
+    ]
     operator = {"opcode_index": 0, "inputs": [0, 1, -1], "outputs": [2], "options_type": 8, "options": {}}
     return raw(tensors, [operator], [{"deprecated_code": 9, "version": 1}], buffers=[bytes_of(weight)], **more)
 
@@ -59,10 +72,17 @@ def compressed(full, block=1):
         indices += kept
         values += [row[at] for at in kept]
         segments.append(len(indices))
-    levels = [{"format": 0, "dense_size": rows}, {"format": 1, "segments_type": 1, "segments": listed(segments), "indices_type": 1, "indices": listed(indices)}]
+    levels = [
+        {"format": 0, "dense_size": rows},
+        {"format": 1, "segments_type": 1, "segments": listed(segments), "indices_type": 1, "indices": listed(indices)},
+    ]
     if block == 1:
         return np.concatenate(values), {"traversal_order": [0, 1], "dimensions": levels}
-    return np.concatenate(values), {"traversal_order": [0, 1, 2], "block_map": [1], "dimensions": [*levels, {"format": 0, "dense_size": block}]}
+    return np.concatenate(values), {
+        "traversal_order": [0, 1, 2],
+        "block_map": [1],
+        "dimensions": [*levels, {"format": 0, "dense_size": block}],
+    }
 
 
 @pytest.mark.parametrize("block", [1, 4])
@@ -76,14 +96,23 @@ def test_sparsely_stored_weights(block, tmp_path):
     assert np.abs(scores(tmp_path / "m.tflite", x) - x @ full.T).max() < 1e-5
 
 
-@pytest.mark.parametrize("change, words", [
-    (lambda s: s["traversal_order"].append(2), "lists its axes wrongly"),
-    (lambda s: s["dimensions"][1].update(format=7), "has an axis of format 7"),
-    (lambda s: s["dimensions"][1]["segments"].update(values=np.array([0, 9999] * 4, I32)), "has segments that do not fit"),
-    (lambda s: s["dimensions"][1]["indices"].update(values=np.full(40, 99, I32)), "stores a number outside its shape"),
-    (lambda s: s["dimensions"][0].update(dense_size=2), "stores .* numbers for"),
-    (lambda s: s["dimensions"][0].update(dense_size=1 << 30), "has an axis of"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "change, words",
+    [
+        (lambda s: s["traversal_order"].append(2), "lists its axes wrongly"),
+        (lambda s: s["dimensions"][1].update(format=7), "has an axis of format 7"),
+        (
+            lambda s: s["dimensions"][1]["segments"].update(values=np.array([0, 9999] * 4, I32)),
+            "has segments that do not fit",
+        ),
+        (
+            lambda s: s["dimensions"][1]["indices"].update(values=np.full(40, 99, I32)),
+            "stores a number outside its shape",
+        ),
+        (lambda s: s["dimensions"][0].update(dense_size=2), "stores .* numbers for"),
+        (lambda s: s["dimensions"][0].update(dense_size=1 << 30), "has an axis of"),
+    ],
+)
 def test_damaged_sparse_weights_are_refused(change, words, tmp_path):
     full = np.eye(6, 16, dtype=np.float32) + np.eye(6, 16, 5, dtype=np.float32)
     values, sparsity = compressed(full)
@@ -96,13 +125,26 @@ def test_damaged_sparse_weights_are_refused(change, words, tmp_path):
 def test_weights_behind_the_tables_and_newer_operator_codes(tmp_path):
     """A large buffer is stated by its place; the larger of the two codes of an operator counts."""
     weight = np.arange(12, dtype=np.float32).reshape(3, 4)
-    tensors = [{"shape": [2, 4], "name": "image"}, {"shape": [3, 4], "buffer": 1, "name": "w"}, {"shape": [2, 3], "name": "dense"}, {"shape": [2, 3], "name": "scores"}]
-    operators = [{"opcode_index": 0, "inputs": [0, 1, -1], "outputs": [2], "options_type": 8, "options": {}}, {"opcode_index": 1, "inputs": [2], "outputs": [3]}]
+    tensors = [
+        {"shape": [2, 4], "name": "image"},
+        {"shape": [3, 4], "buffer": 1, "name": "w"},
+        {"shape": [2, 3], "name": "dense"},
+        {"shape": [2, 3], "name": "scores"},
+    ]
+    operators = [
+        {"opcode_index": 0, "inputs": [0, 1, -1], "outputs": [2], "options_type": 8, "options": {}},
+        {"opcode_index": 1, "inputs": [2], "outputs": [3]},
+    ]
     codes = [{"deprecated_code": 9}, {"deprecated_code": 127, "code": 150}]
     graph = {"tensors": tensors, "inputs": [0], "outputs": [3], "operators": operators}
 
     def tables(offset):
-        fields = {"version": 3, "operator_codes": codes, "subgraphs": [graph], "buffers": [{}, {"offset": offset, "size": 48}]}
+        fields = {
+            "version": 3,
+            "operator_codes": codes,
+            "subgraphs": [graph],
+            "buffers": [{}, {"offset": offset, "size": 48}],
+        }
         return Encoder().finished(fields, "Model", IDENTIFIER)
 
     # The tables are as long wherever the weights are said to be.
@@ -121,7 +163,11 @@ def test_the_metadata_of_others_become_inlet_and_labels(tmp_path):
     made.model.files["labels.txt"] = b"port\nstar board\n\nwreck\n"
     facts = source_facts(made.write(tmp_path / "m.tflite", flat))
     assert facts.labels == ("port", "star board", "wreck") and facts.why_not == ""
-    assert facts.inlet.values.mean == (127.5,) * 3 and facts.inlet.values.std == (127.5,) * 3 and facts.inlet.values.range == (0, 255)
+    assert (
+        facts.inlet.values.mean == (127.5,) * 3
+        and facts.inlet.values.std == (127.5,) * 3
+        and facts.inlet.values.range == (0, 255)
+    )
     assert facts.inlet.frame[0].size == (8, 8) and facts.inlet.tensor.layout == "NHWC"
     with read_source(tmp_path / "m.tflite") as source:
         assert any("not how images come to their size" in note for note in source.notes)
@@ -132,11 +178,20 @@ def test_signatures_are_shown_and_chosen(tmp_path):
     image = made.input((1, 6))
     one, other = made.add("RELU", [image], (1, 6)), made.add("TANH", [image], (1, 6))
     made.model.outputs = [one, other]
-    made.model.signatures = [Signature("first", {"x": image}, {"a": one}), Signature("second", {"x": image}, {"b": other})]
+    made.model.signatures = [
+        Signature("first", {"x": image}, {"a": one}),
+        Signature("second", {"x": image}, {"b": other}),
+    ]
     write_model(made.model, tmp_path / "m.tflite")
-    with pytest.raises(SourceError, match=r"has several signatures \(first, second\); choose one with --signature"), read_source(tmp_path / "m.tflite"):
+    with (
+        pytest.raises(SourceError, match=r"has several signatures \(first, second\); choose one with --signature"),
+        read_source(tmp_path / "m.tflite"),
+    ):
         pass
-    with pytest.raises(SourceError, match="has no signature third; it has first, second"), read_source(tmp_path / "m.tflite", reading=Reading(signature="third")):
+    with (
+        pytest.raises(SourceError, match="has no signature third; it has first, second"),
+        read_source(tmp_path / "m.tflite", reading=Reading(signature="third")),
+    ):
         pass
     facts = source_facts(tmp_path / "m.tflite", Reading(signature="second"))
     assert list(facts.outputs) == ["b"] and [each.taken for each in facts.signatures] == [True]
@@ -145,8 +200,11 @@ def test_signatures_are_shown_and_chosen(tmp_path):
 
 
 def detector(made, image):
-    made.model.outputs = [made.add("RESHAPE", [image, np.array([1, 18, 4], I32)], (1, 18, 4)), made.add("RESHAPE", [image, np.array([1, 72], I32)], (1, 72))]
-    return None
+    made.model.outputs = [
+        made.add("RESHAPE", [image, np.array([1, 18, 4], I32)], (1, 18, 4)),
+        made.add("RESHAPE", [image, np.array([1, 72], I32)], (1, 72)),
+    ]
+    return
 
 
 def keeps_state(made, image):
@@ -158,12 +216,24 @@ def keeps_state(made, image):
 REFUSED = {
     "a detector": (detector, "returns boxes and scores .* it is a detector, and no classifier"),
     "numbers that are kept": (keeps_state, "keeps its numbers from one image to the next"),
-    "a fused activation": (lambda m, i: m.add("ADD", [i, i], (1, 4, 6, 3), activation=5), "joined to the activation SIGN_BIT"),
-    "text": (lambda m, i: m.add("ADD", [i, _text(m)], (1, 4, 6, 3)), "words is string, which an artifact does not compute with"),
-    "a weight without a scale": (lambda m, i: m.add("FULLY_CONNECTED", [i, np.ones((5, 72), np.int8), -1], (1, 5)), "stored as int8 without saying what the numbers mean"),
-    "a shuffled weight": (lambda m, i: m.add("FULLY_CONNECTED", [i, np.ones((5, 72), np.float32)], (1, 5), weights_format=1), "an order of one processor's own"),
+    "a fused activation": (
+        lambda m, i: m.add("ADD", [i, i], (1, 4, 6, 3), activation=5),
+        "joined to the activation SIGN_BIT",
+    ),
+    "text": (
+        lambda m, i: m.add("ADD", [i, _text(m)], (1, 4, 6, 3)),
+        "words is string, which an artifact does not compute with",
+    ),
+    "a weight without a scale": (
+        lambda m, i: m.add("FULLY_CONNECTED", [i, np.ones((5, 72), np.int8), -1], (1, 5)),
+        "stored as int8 without saying what the numbers mean",
+    ),
+    "a shuffled weight": (
+        lambda m, i: m.add("FULLY_CONNECTED", [i, np.ones((5, 72), np.float32)], (1, 5), weights_format=1),
+        "an order of one processor's own",
+    ),
     "several inputs": (lambda m, i: m.add("ADD", [i, m.input((1, 4, 6, 3))], (1, 4, 6, 3)), "takes 2 inputs"),
-}  # fmt: skip
+}
 
 
 def _text(made):
@@ -182,10 +252,18 @@ def test_what_no_classifier_does_is_refused(case, tmp_path):
 
 
 CODES = {
-    "custom operators": ([{"deprecated_code": 32, "custom_code": "Fancy"}, {"deprecated_code": 32, "custom_code": "Other"}], SourceError, r"custom operators \(Fancy, Other\)"),
+    "custom operators": (
+        [{"deprecated_code": 32, "custom_code": "Fancy"}, {"deprecated_code": 32, "custom_code": "Other"}],
+        SourceError,
+        r"custom operators \(Fancy, Other\)",
+    ),
     "control flow": ([{"deprecated_code": 119}, {"deprecated_code": 19}], SourceError, r"control flow \(WHILE\)"),
-    "unknown operators": ([{"deprecated_code": 24}, {"deprecated_code": 127, "code": 999}], UnknownOperators, r"RNN \(between\).*number 999 \(scores\)|number 999.*RNN"),
-}  # fmt: skip
+    "unknown operators": (
+        [{"deprecated_code": 24}, {"deprecated_code": 127, "code": 999}],
+        UnknownOperators,
+        r"RNN \(between\).*number 999 \(scores\)|number 999.*RNN",
+    ),
+}
 
 
 @pytest.mark.parametrize("case", CODES)
@@ -199,15 +277,34 @@ def test_operators_beyond_the_format_are_named_all_at_once(case, tmp_path):
 
 
 FILES = {
-    "another version": (lambda: raw([], [], [], outputs=[], version=4), "version 4 of the mobile format; version 3 is supported"),
+    "another version": (
+        lambda: raw([], [], [], outputs=[], version=4),
+        "version 4 of the mobile format; version 3 is supported",
+    ),
     "no graph": (lambda: Encoder().finished({"version": 3}, "Model", IDENTIFIER), "it holds no graph"),
     "cut off": (lambda: dense(np.ones((3, 4), np.float32), shape=(3, 4))[:200], "truncated or damaged"),
     "the head alone": (lambda: struct.pack("<I4s", 8, IDENTIFIER), "truncated or damaged"),
-    "too few bytes": (lambda: dense(np.ones((3, 3), np.float32), shape=(3, 4)), "weight holds 36 bytes instead of the 48 of its shape"),
-    "a tensor that is not there": (lambda: raw([{"shape": [1], "name": "x"}], [{"inputs": [7], "outputs": [0]}], [{"deprecated_code": 19}]), "it names tensor 7 of 1"),
-    "other settings": (lambda: raw([{"shape": [1], "name": "x"}] * 2, [{"inputs": [0], "outputs": [1], "options_type": 9, "options": {}}], [{"deprecated_code": 0}]), "settings of ADD are those of another"),
-    "an external file": (lambda: raw([{"shape": [1], "name": "x", "external_buffer": 3}], [], []), "keeps the weights of x in another file"),
-}  # fmt: skip
+    "too few bytes": (
+        lambda: dense(np.ones((3, 3), np.float32), shape=(3, 4)),
+        "weight holds 36 bytes instead of the 48 of its shape",
+    ),
+    "a tensor that is not there": (
+        lambda: raw([{"shape": [1], "name": "x"}], [{"inputs": [7], "outputs": [0]}], [{"deprecated_code": 19}]),
+        "it names tensor 7 of 1",
+    ),
+    "other settings": (
+        lambda: raw(
+            [{"shape": [1], "name": "x"}] * 2,
+            [{"inputs": [0], "outputs": [1], "options_type": 9, "options": {}}],
+            [{"deprecated_code": 0}],
+        ),
+        "settings of ADD are those of another",
+    ),
+    "an external file": (
+        lambda: raw([{"shape": [1], "name": "x", "external_buffer": 3}], [], []),
+        "keeps the weights of x in another file",
+    ),
+}
 
 
 @pytest.mark.parametrize("case", FILES)
@@ -252,8 +349,52 @@ def test_the_recording_of_a_flatbuffer_is_the_device(tmp_path, shipped):
     from zygal.cli.main import main
 
     path, inlet = eight_bit_classifier(tmp_path / "m.tflite"), tmp_path / "i.toml"
-    inlet.write_text('zygal_inlet = 1\n[[frame]]\nstep = "resize"\nsize = [12, 12]\nfilter = "bilinear"\n[values]\nrange = [-1.0, 1.0]\n[tensor]\nlayout = "NHWC"\n')
+    inlet.write_text(
+        'zygal_inlet = 1\n[[frame]]\nstep = "resize"\nsize = [12, 12]\nfilter = "bilinear"\n[values]\nrange = '
+        '[-1.0, 1.0]\n[tensor]\nlayout = "NHWC"\n'
+    )
     assert main(["convert", str(path), "-o", str(tmp_path / "m.onnx"), "--inlet", str(inlet)]) == 0
-    assert main(["witness", str(path), "--images", str(shipped / "reference"), "--inlet", str(inlet), "-o", str(tmp_path / "w.witness")]) == 0
-    assert main(["match", str(tmp_path / "m.onnx"), "--witness", str(tmp_path / "w.witness"), "--images", str(shipped / "reference"), "--model-limit", "0.03", "--end-limit", "0.03"]) in (0, 1)
-    assert main(["match", str(path), "--witness", str(tmp_path / "w.witness"), "--inlet", str(inlet), "--images", str(shipped / "reference")]) == 0
+    assert (
+        main(
+            [
+                "witness",
+                str(path),
+                "--images",
+                str(shipped / "reference"),
+                "--inlet",
+                str(inlet),
+                "-o",
+                str(tmp_path / "w.witness"),
+            ]
+        )
+        == 0
+    )
+    assert main(
+        [
+            "match",
+            str(tmp_path / "m.onnx"),
+            "--witness",
+            str(tmp_path / "w.witness"),
+            "--images",
+            str(shipped / "reference"),
+            "--model-limit",
+            "0.03",
+            "--end-limit",
+            "0.03",
+        ]
+    ) in (0, 1)
+    assert (
+        main(
+            [
+                "match",
+                str(path),
+                "--witness",
+                str(tmp_path / "w.witness"),
+                "--inlet",
+                str(inlet),
+                "--images",
+                str(shipped / "reference"),
+            ]
+        )
+        == 0
+    )

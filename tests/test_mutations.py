@@ -12,7 +12,23 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
 import mutations  # noqa: E402
 
-SHARE = {"onnx": 150, "witness": 150, "inlet": 300, "pt2": 120, "keras": 80, "h5": 80, "image": 400, "tflite": 150, "plan": 60, "kept": 60, "against": 60, "bundle": 100, "folder": 150, "graph": 150, "web": 100}
+SHARE = {
+    "onnx": 150,
+    "witness": 150,
+    "inlet": 300,
+    "pt2": 120,
+    "keras": 80,
+    "h5": 80,
+    "image": 400,
+    "tflite": 150,
+    "plan": 60,
+    "kept": 60,
+    "against": 60,
+    "bundle": 100,
+    "folder": 150,
+    "graph": 150,
+    "web": 100,
+}
 
 
 @pytest.fixture(scope="module")

@@ -24,7 +24,18 @@ from zygal.graph.reference import run_graph
 FLOAT = np.dtype("float32")
 # Zygal states these by what is known beforehand, which the standard's cases do not say; the runtime judges them below.
 # Those for sizes that only a run knows are judged where the inlet is inside a graph.
-JUDGED_BY_THE_RUNTIME = ("Resize", "Expand", "CumSum", "LayerNormalization", "If", "Range", "MeasuredExpand", "MeasuredPad", "MeasuredReshape", "MeasuredSlice")
+JUDGED_BY_THE_RUNTIME = (
+    "Resize",
+    "Expand",
+    "CumSum",
+    "LayerNormalization",
+    "If",
+    "Range",
+    "MeasuredExpand",
+    "MeasuredPad",
+    "MeasuredReshape",
+    "MeasuredSlice",
+)
 STORING = ("QuantizeLinear", "DequantizeLinear")
 DTYPES = ("float32", "float64", "int32", "int64", "bool")
 
@@ -32,16 +43,39 @@ DTYPES = ("float32", "float64", "int32", "int64", "bool")
 # Cases of the standard that no image classifier has a use for, and that Zygal's operators refuse.
 LEFT_OUT = (
     *(f"test_matmul_{sides}" for sides in ("1d_1d", "1d_3d", "4d_1d")),  # vectors in matrix products
-    *(f"test_pow_types_{a}{w}_{b}{v}" for a, b in (("float", "int"), ("int", "float")) for w in (32, 64) for v in (32, 64)),
-    *(f"test_reduce_{name}" for name in ("max_empty_set", "max_empty_set_bool", "max_bool_inputs", "sum_empty_set", "min_empty_set", "min_empty_set_bool",
-                                        "min_bool_inputs", "prod_empty_set", "l1_empty_set", "l2_empty_set",
-                                        "l1_empty_set_expanded", "l2_empty_set_expanded",
-                                        "sum_empty_set_non_reduced_axis_zero")),
+    *(
+        f"test_pow_types_{a}{w}_{b}{v}"
+        for a, b in (("float", "int"), ("int", "float"))
+        for w in (32, 64)
+        for v in (32, 64)
+    ),
+    *(
+        f"test_reduce_{name}"
+        for name in (
+            "max_empty_set",
+            "max_empty_set_bool",
+            "max_bool_inputs",
+            "sum_empty_set",
+            "min_empty_set",
+            "min_empty_set_bool",
+            "min_bool_inputs",
+            "prod_empty_set",
+            "l1_empty_set",
+            "l2_empty_set",
+            "l1_empty_set_expanded",
+            "l2_empty_set_expanded",
+            "sum_empty_set_non_reduced_axis_zero",
+        )
+    ),
     *(f"test_gridsample_volumetric_{mode}_align_corners_{n}" for mode in ("nearest", "bilinear") for n in (0, 1)),
     "test_attention_4d_diff_heads_mask4d_padded_kv",  # lengths of keys that earlier runs left
-    "test_lstm_with_peepholes", "test_gru_seq_length", "test_rnn_seq_length", "test_lstm_with_initial_bias",
-    "test_einsum_batch_diagonal", "test_einsum_inner_prod",  # repeated letters, no axis left
-)  # fmt: skip
+    "test_lstm_with_peepholes",
+    "test_gru_seq_length",
+    "test_rnn_seq_length",
+    "test_lstm_with_initial_bias",
+    "test_einsum_batch_diagonal",
+    "test_einsum_inner_prod",  # repeated letters, no axis left
+)
 
 
 def standard_cases():
@@ -56,7 +90,7 @@ def standard_cases():
         ):
             continue
         stated = {parameter.name for parameter in operator_named(nodes[0].op_type).parameters}
-        arrays = [array for array in (*case.data_sets[0][0], *case.data_sets[0][1])]
+        arrays = [*case.data_sets[0][0], *case.data_sets[0][1]]
         computed = DTYPES + (("int8", "uint8") if nodes[0].op_type in STORING else ())
         plain = all(isinstance(array, np.ndarray) and array.dtype.name in computed for array in arrays)
         if (
@@ -122,10 +156,25 @@ def test_convolution_is_the_frameworks(g, group, per_group, out, biased, seed):
     x = chance.standard_normal((2, group * per_group, *g["size"]), np.float32)
     weight = chance.standard_normal((group * out, per_group, *g["kernel"]), np.float32)
     constants = [weight, chance.standard_normal(group * out, np.float32)][: 1 + biased]
-    graph = single_node("Conv", (Batch(), *x.shape[1:]), constants, strides=g["stride"], pads=g["padding"] * 2,
-                        dilations=g["dilation"], group=group, kernel_shape=g["kernel"])  # fmt: skip
-    right = torch.conv2d(torch.from_numpy(x), *map(torch.from_numpy, constants), *([] if biased else [None]),
-                         stride=g["stride"], padding=g["padding"], dilation=g["dilation"], groups=group)  # fmt: skip
+    graph = single_node(
+        "Conv",
+        (Batch(), *x.shape[1:]),
+        constants,
+        strides=g["stride"],
+        pads=g["padding"] * 2,
+        dilations=g["dilation"],
+        group=group,
+        kernel_shape=g["kernel"],
+    )
+    right = torch.conv2d(
+        torch.from_numpy(x),
+        *map(torch.from_numpy, constants),
+        *([] if biased else [None]),
+        stride=g["stride"],
+        padding=g["padding"],
+        dilation=g["dilation"],
+        groups=group,
+    )
     found = run_graph(graph, {"x": x})["y"]
     assert found.shape[1:] == graph.types["y"].shape[1:] == tuple(right.shape[1:])
     np.testing.assert_allclose(found, right.numpy(), atol=2e-5, rtol=1e-4)
@@ -204,7 +253,9 @@ def test_misuse_is_refused_with_its_reason(operator, shape, attributes, words):
 
 
 def test_the_document_names_the_version_of_every_operator():
-    rows = re.findall(r"^\| (\w+) \| (\d+) \| (\d+) \|$", (Path(__file__).parents[1] / "docs" / "operators.md").read_text(), re.M)
+    rows = re.findall(
+        r"^\| (\w+) \| (\d+) \| (\d+) \|$", (Path(__file__).parents[1] / "docs" / "operators.md").read_text(), re.M
+    )
     assert {name: (int(since), int(version)) for name, since, version in rows} == {
         name: (since, onnx.defs.get_schema(spelling_of(name).name or name, since, "").since_version)
         for name, since in ((name, spelling_of(name).since) for name in known_operators())

@@ -52,7 +52,11 @@ def test_repeats_are_folded_and_nothing_is_lost():
 
 
 @settings(max_examples=150)
-@given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 6), st.integers(0, 3)), min_size=1, max_size=120), st.lists(st.sampled_from([4, 8, 16]), min_size=121, max_size=121), st.sampled_from([8, 26]))
+@given(
+    st.lists(st.tuples(st.integers(0, 3), st.integers(0, 6), st.integers(0, 3)), min_size=1, max_size=120),
+    st.lists(st.sampled_from([4, 8, 16]), min_size=121, max_size=121),
+    st.sampled_from([8, 26]),
+)
 def test_rows_are_few_and_their_figures_add_up(places, widths, most):
     graph = chain([f"s{a}.b{b}.l{c}" for a, b, c in places], widths[: len(places) + 1])
     outline = outline_of(graph, most)
@@ -66,14 +70,19 @@ def test_rows_are_few_and_their_figures_add_up(places, widths, most):
 
 @pytest.mark.parametrize("count", [1, 20, 2000])
 def test_it_is_readable_for_any_number_of_layers(count, tmp_path):
-    graph = chain([f"stage{i // 500}.block{i // 20 % 25}.layer{i % 20}" for i in range(count)], [16 + i % 7 for i in range(count + 1)])
+    graph = chain(
+        [f"stage{i // 500}.block{i // 20 % 25}.layer{i % 20}" for i in range(count)],
+        [16 + i % 7 for i in range(count + 1)],
+    )
     outline = outline_of(graph)
     draw_network(outline, "deep", tmp_path / "deep.png")
     picture = Image.open(tmp_path / "deep.png")
     assert sum(part.rows() for part in outline.parts) <= MOST_ROWS and picture.width == 1280 and picture.height <= 850
     draw_network(outline, "deep", tmp_path / "one.svg")
     draw_network(outline, "deep", tmp_path / "two.svg")
-    assert (tmp_path / "one.svg").read_bytes() == (tmp_path / "two.svg").read_bytes() and b"stage0" in (tmp_path / "one.svg").read_bytes()
+    assert (tmp_path / "one.svg").read_bytes() == (tmp_path / "two.svg").read_bytes() and b"stage0" in (
+        tmp_path / "one.svg"
+    ).read_bytes()
 
 
 def test_multiply_adds_are_those_that_bench_counts_in_the_artifact(shipped):
@@ -89,12 +98,27 @@ def test_multiply_adds_are_those_that_bench_counts_in_the_artifact(shipped):
 
 
 def test_survey_draws_sources_and_artifacts(workspace):
-    for file, drawing in (("channel_marks.pt2", "one.png"), ("channel_marks.onnx", "two.svg"), ("keras/channel_marks.keras", "three.png")):
+    for file, drawing in (
+        ("channel_marks.pt2", "one.png"),
+        ("channel_marks.onnx", "two.svg"),
+        ("keras/channel_marks.keras", "three.png"),
+    ):
         done = called("survey", file, "--draw", drawing, "--json", "survey.json", cwd=workspace)
         outline = json.loads((workspace / "survey.json").read_text())["outline"]
-        assert done.returncode == 0 and (workspace / drawing).stat().st_size > 5000 and outline["multiply_adds_per_image"] > 1e6 and len(outline["parts"]) > 3
-    refused(called("survey", "labels.txt", "--draw", "a.png", cwd=workspace), "--draw shows a network, but labels.txt is a labels file")
+        assert (
+            done.returncode == 0
+            and (workspace / drawing).stat().st_size > 5000
+            and outline["multiply_adds_per_image"] > 1e6
+            and len(outline["parts"]) > 3
+        )
+    refused(
+        called("survey", "labels.txt", "--draw", "a.png", cwd=workspace),
+        "--draw shows a network, but labels.txt is a labels file",
+    )
     refused(called("survey", "channel_marks.onnx", "--draw", "a.jpg", cwd=workspace), "ends in .png or .svg")
     (workspace / "photograph.png").write_bytes((workspace / "reference" / "mark-03.png").read_bytes())
-    refused(called("survey", "channel_marks.onnx", "--draw", "photograph.png", cwd=workspace), "exists and is not a drawing of Zygal")
+    refused(
+        called("survey", "channel_marks.onnx", "--draw", "photograph.png", cwd=workspace),
+        "exists and is not a drawing of Zygal",
+    )
     assert not called("survey", "channel_marks.onnx", "--json", "-", cwd=workspace).stdout.count('"parts"')

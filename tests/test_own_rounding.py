@@ -1,4 +1,5 @@
-"""A fault of the conversion, or the model's own rounding: ill-conditioned networks and wrong conversions, made on purpose, are never confused."""
+"""A fault of the conversion, or the model's own rounding: ill-conditioned networks and wrong conversions, made on
+purpose, are never confused."""
 
 import json
 
@@ -22,7 +23,9 @@ class Network(torch.nn.Module):
 
     def __init__(self, doublings, padding=1, approximate="none", epsilon=1e-5, scale=1.0):
         super().__init__()
-        self.features = torch.nn.Sequential(torch.nn.Conv2d(3, 8, 3, padding=padding), torch.nn.BatchNorm2d(8, epsilon), torch.nn.GELU(approximate))
+        self.features = torch.nn.Sequential(
+            torch.nn.Conv2d(3, 8, 3, padding=padding), torch.nn.BatchNorm2d(8, epsilon), torch.nn.GELU(approximate)
+        )
         self.head, self.doublings, self.scale = torch.nn.Linear(8, 6), doublings, scale
 
     def forward(self, x):
@@ -33,8 +36,12 @@ class Network(torch.nn.Module):
 
 
 FAULTS = (
-    {"approximate": "tanh"}, {"epsilon": 1e-2}, {"scale": 1.001}, {"padding": 0}, {"epsilon": 1e-3, "approximate": "tanh"},
-)  # fmt: skip
+    {"approximate": "tanh"},
+    {"epsilon": 1e-2},
+    {"scale": 1.001},
+    {"padding": 0},
+    {"epsilon": 1e-3, "approximate": "tanh"},
+)
 
 
 def judged(tmp_path, seed, doublings, fault=None):
@@ -68,10 +75,13 @@ def test_a_wrong_conversion_is_not_taken_for_rounding(tmp_path, seed):
     assert found.conclusion == BY_CONVERSION, found
 
 
-@pytest.mark.parametrize("name, doublings, fault, words", [
-    ("ill", 13, {}, ("the conversion is right, the model is ill-conditioned", "--model-limit")),
-    ("wrong", 0, {"epsilon": 1e-2}, ("or its conversion is wrong", "rounding moves this model by")),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "name, doublings, fault, words",
+    [
+        ("ill", 13, {}, ("the conversion is right, the model is ill-conditioned", "--model-limit")),
+        ("wrong", 0, {"epsilon": 1e-2}, ("or its conversion is wrong", "rounding moves this model by")),
+    ],
+)
 def test_match_says_whose_fault_it_is(tmp_path, name, doublings, fault, words):
     """Through the program: gate B fails in both cases, and the sentence differs."""
     x = np.random.default_rng(3).standard_normal((6, 3, 16, 16)).astype(np.float32)
@@ -90,10 +100,25 @@ def test_match_says_whose_fault_it_is(tmp_path, name, doublings, fault, words):
     for index in range(6):
         Image.new("RGB", (16, 16), (index, 0, 0)).save(tmp_path / "images" / f"{index}.png")
     assert called("convert", "model.pt2", "-o", "model.onnx", cwd=tmp_path).returncode == 0
-    recorded = called("witness", "model.pt2", "--from-arrays", "scores.npy", "--tensors", "tensors.npy", "--names", "names.txt", "--images", "images",
-                      "-o", "w.witness", cwd=tmp_path)  # fmt: skip
+    recorded = called(
+        "witness",
+        "model.pt2",
+        "--from-arrays",
+        "scores.npy",
+        "--tensors",
+        "tensors.npy",
+        "--names",
+        "names.txt",
+        "--images",
+        "images",
+        "-o",
+        "w.witness",
+        cwd=tmp_path,
+    )
     assert recorded.returncode == 0, recorded.stderr
-    done = called("match", "model.onnx", "--witness", "w.witness", "--model-limit", "1e-7", "--json", "m.json", cwd=tmp_path)
+    done = called(
+        "match", "model.onnx", "--witness", "w.witness", "--model-limit", "1e-7", "--json", "m.json", cwd=tmp_path
+    )
     assert done.returncode == 1 and "in float64 to tell a wrong conversion from rounding" in done.stderr
     text = " ".join(done.stdout.split())
     assert all(word in text for word in words), text

@@ -53,24 +53,49 @@ CASES = {
     "before, but padded": ((4, 8, 8), [normalization(4), convolution(4, 6, pads=1)], ["BatchNormalization", "Conv"]),
     "around a product": ((7,), [normalization(7), linear(7, 5), normalization(5)], ["Gemm"]),
     "padding": ((4, 8, 8), [("Pad", [], {"pads": [0, 0, 1, 2, 0, 0, 0, 3]}), convolution(4, 6, pads=1)], ["Conv"]),
-    "padding with ones": ((4, 8, 8), [("Pad", [], {"pads": [0, 0, 1, 1, 0, 0, 1, 1], "value": 1.0}), convolution(4, 6)],
-                          ["Pad", "Conv"]),
-    "padded channels": ((3, 8, 8), [("Pad", [], {"pads": [0, 0, 0, 0, 0, 1, 0, 0]}), convolution(4, 6)], ["Pad", "Conv"]),
-    "transposes": ((3, 4, 5), [("Transpose", [], {"perm": [0, 2, 3, 1]}), ("Transpose", [], {"perm": [0, 3, 2, 1]})],
-                   ["Transpose"]),
-    "transposes that undo each other": ((3, 4, 5), [("Transpose", [], {"perm": [0, 2, 3, 1]}),
-                                        ("Transpose", [], {"perm": [0, 3, 1, 2]}), ("Relu", [], {})], ["Relu"]),
+    "padding with ones": (
+        (4, 8, 8),
+        [("Pad", [], {"pads": [0, 0, 1, 1, 0, 0, 1, 1], "value": 1.0}), convolution(4, 6)],
+        ["Pad", "Conv"],
+    ),
+    "padded channels": (
+        (3, 8, 8),
+        [("Pad", [], {"pads": [0, 0, 0, 0, 0, 1, 0, 0]}), convolution(4, 6)],
+        ["Pad", "Conv"],
+    ),
+    "transposes": (
+        (3, 4, 5),
+        [("Transpose", [], {"perm": [0, 2, 3, 1]}), ("Transpose", [], {"perm": [0, 3, 2, 1]})],
+        ["Transpose"],
+    ),
+    "transposes that undo each other": (
+        (3, 4, 5),
+        [("Transpose", [], {"perm": [0, 2, 3, 1]}), ("Transpose", [], {"perm": [0, 3, 1, 2]}), ("Relu", [], {})],
+        ["Relu"],
+    ),
     "reshapes": ((4, 6), [("Reshape", [], {"shape": [-1, 24]}), ("Reshape", [], {"shape": [-1, 3, 8]})], ["Reshape"]),
-    "a reshape that keeps a size": ((4, 6), [("Reshape", [], {"shape": [-1, 24]}), ("Reshape", [], {"shape": [0, 3, 8]})],
-                                    ["Reshape", "Reshape"]),
-    "nothing added": ((5,), [("Add", number(0), {}), ("Mul", number(1), {}), ("Relu", [], {}), ("Sub", number(0), {})],
-                      ["Relu"]),
+    "a reshape that keeps a size": (
+        (4, 6),
+        [("Reshape", [], {"shape": [-1, 24]}), ("Reshape", [], {"shape": [0, 3, 8]})],
+        ["Reshape", "Reshape"],
+    ),
+    "nothing added": (
+        (5,),
+        [("Add", number(0), {}), ("Mul", number(1), {}), ("Relu", [], {}), ("Sub", number(0), {})],
+        ["Relu"],
+    ),
     "something added": ((5,), [("Add", number(0.5), {}), ("Div", number(2), {})], ["Add", "Div"]),
-    "hard sigmoid": ((5,), [("Add", number(3), {}), ("Clip", [], {"min": 0.0, "max": 6.0}), ("Div", number(6), {})],
-                     ["HardSigmoid"]),
-    "not quite a hard sigmoid": ((5,), [("Add", number(3), {}), ("Clip", [], {"min": 0.0, "max": 6.0}),
-                                 ("Div", number(5), {})], ["Add", "Clip", "Div"]),
-}  # fmt: skip
+    "hard sigmoid": (
+        (5,),
+        [("Add", number(3), {}), ("Clip", [], {"min": 0.0, "max": 6.0}), ("Div", number(6), {})],
+        ["HardSigmoid"],
+    ),
+    "not quite a hard sigmoid": (
+        (5,),
+        [("Add", number(3), {}), ("Clip", [], {"min": 0.0, "max": 6.0}), ("Div", number(5), {})],
+        ["Add", "Clip", "Div"],
+    ),
+}
 
 
 @pytest.mark.parametrize("shape, nodes, left", CASES.values(), ids=CASES)

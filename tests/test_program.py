@@ -39,7 +39,9 @@ def test_the_demo_runs_as_it_says(tmp_path):
     for step in steps:
         assert "$ " + " ".join(step["command"]) in done.stdout
     assert (
-        done.stdout.count("Likely cause: ") == 1 and "(exact)" in done.stdout and "PASS: A, B, C, L on 40 images." in done.stdout
+        done.stdout.count("Likely cause: ") == 1
+        and "(exact)" in done.stdout
+        and "PASS: A, B, C, L on 40 images." in done.stdout
     )
     assert "the same picture has two labels" in done.stdout and "channel_marks.onnx is better" in done.stdout
     shipped_bytes = sum(path.stat().st_size for path in Path(zygal.demo.__file__).parent.rglob("*") if path.is_file())
@@ -71,8 +73,16 @@ def test_match_tells_holding_from_breaking(shipped, tmp_path):
         ("swapped_channels", "decode.colour"),
         ("squashed", "short side"),
     ):
-        broke = program(*MATCH, "--images", "reference", "--inlet", f"wrong/{wrong}.toml",
-                        "--json", tmp_path / "broke.json", cwd=shipped)  # fmt: skip
+        broke = program(
+            *MATCH,
+            "--images",
+            "reference",
+            "--inlet",
+            f"wrong/{wrong}.toml",
+            "--json",
+            tmp_path / "broke.json",
+            cwd=shipped,
+        )
         document = json.loads((tmp_path / "broke.json").read_text())
         assert broke.returncode == 1 and "FAIL: A, C on 40 images" in broke.stdout
         assert field in document["inlet_cause"]["findings"][0]
@@ -253,23 +263,48 @@ def test_an_inlet_that_explains_nothing_fails_its_gate_and_is_not_written(worksp
     document = json.loads((workspace / "r.json").read_text())
     assert done.returncode == document["exit_code"] == 1 and "FAIL: inlet on 2 images." in done.stdout
     assert document["gates"][0]["measured"] > 0.5 and not document["written"] and not (workspace / "new.toml").exists()
-    assert "  zygal witness channel_marks.pt2 --images two --training-code FILE.py:FUNCTION -o noise.witness" in done.stdout
+    assert (
+        "  zygal witness channel_marks.pt2 --images two --training-code FILE.py:FUNCTION -o noise.witness"
+        in done.stdout
+    )
 
 
 def test_a_corrected_inlet_is_written_and_holds(workspace):
     match = (*MATCH, "--images", "reference")
     done = program(*match, "--inlet", "wrong/swapped_channels.toml", "--write-inlet", "right.toml", cwd=workspace)
     said = " ".join(done.stdout.split())
-    assert done.returncode == 1 and 'decode.colour should be "rgb", the inlet says "bgr"' in said and "from 26 to 0" in said
+    assert (
+        done.returncode == 1
+        and 'decode.colour should be "rgb", the inlet says "bgr"' in said
+        and "from 26 to 0" in said
+    )
     assert program(*match, "--inlet", "right.toml", cwd=workspace).returncode == 0
 
 
 def test_the_first_layer_that_departs_is_named(workspace):
-    done = program("witness", "channel_marks.pt2", "--images", "reference", "-o", "layers.witness", "--layers",
-                   "--inlet", "channel_marks.inlet.toml", cwd=workspace)  # fmt: skip
+    done = program(
+        "witness",
+        "channel_marks.pt2",
+        "--images",
+        "reference",
+        "-o",
+        "layers.witness",
+        "--layers",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        cwd=workspace,
+    )
     assert done.returncode == 0 and "outputs of 66 layers" in done.stdout
-    done = program("convert", "channel_marks.pt2", "-o", "raw.onnx", "--inlet", "channel_marks.inlet.toml",
-                   "--raw-pixels", cwd=workspace)  # fmt: skip
+    done = program(
+        "convert",
+        "channel_marks.pt2",
+        "-o",
+        "raw.onnx",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        "--raw-pixels",
+        cwd=workspace,
+    )
     for artifact in ("channel_marks.onnx", "raw.onnx"):
         model = onnx.load(workspace / artifact)
         node = next(node for node in model.graph.node if node.output[0] == "batch_norm_8")
@@ -308,9 +343,18 @@ def test_a_recording_made_of_arrays(workspace):
 def test_a_missing_framework_is_said_with_its_extra(workspace):
     (workspace / "hidden").mkdir()
     (workspace / "hidden" / "torch.py").write_text("raise ImportError('not installed here')")
-    done = program("witness", "channel_marks.pt2", "--images", "reference", "-o", "new.witness",
-                   "--inlet", "channel_marks.inlet.toml", cwd=workspace,
-                   env=os.environ | {"PYTHONPATH": str(workspace / "hidden")})  # fmt: skip
+    done = program(
+        "witness",
+        "channel_marks.pt2",
+        "--images",
+        "reference",
+        "-o",
+        "new.witness",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        cwd=workspace,
+        env=os.environ | {"PYTHONPATH": str(workspace / "hidden")},
+    )
     refused(done, "'.[torch]'", "checkout")
     assert not (workspace / "new.witness").exists()
 
@@ -322,8 +366,17 @@ def test_an_interrupt_leaves_nothing_half_written(kind, workspace):
         "def load(path):\n    Path('started').touch(); time.sleep(30)\n    return numpy.zeros((3, 64, 64))\n"
     )
     before = {path for path in workspace.rglob("*") if "__pycache__" not in path.parts}
-    command = [str(Path(sys.executable).with_name("zygal")), "witness", "channel_marks.pt2", "--images", "reference",
-               "-o", "new.witness", "--training-code", "slow.py:load"]  # fmt: skip
+    command = [
+        str(Path(sys.executable).with_name("zygal")),
+        "witness",
+        "channel_marks.pt2",
+        "--images",
+        "reference",
+        "-o",
+        "new.witness",
+        "--training-code",
+        "slow.py:load",
+    ]
     process = subprocess.Popen(command, cwd=workspace, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     for _ in range(600):
         if (workspace / "started").exists():

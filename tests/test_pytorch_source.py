@@ -192,8 +192,15 @@ def resamplings(x):
         F.adaptive_max_pool2d(x, (4, 8)),
     ]
     y += [F.interpolate(x, (11, 33), mode="nearest-exact"), F.interpolate(x.flatten(2), 77, mode="linear").unsqueeze(3)]
-    return torch.cat([F.avg_pool2d(each, 3, 3, 1 if min(each.shape[2:]) > 1 else (1, 0), ceil_mode=True).flatten(1)
-                      if each.shape[3] > 1 else each.flatten(1) for each in y], 1)  # fmt: skip
+    return torch.cat(
+        [
+            F.avg_pool2d(each, 3, 3, 1 if min(each.shape[2:]) > 1 else (1, 0), ceil_mode=True).flatten(1)
+            if each.shape[3] > 1
+            else each.flatten(1)
+            for each in y
+        ],
+        1,
+    )
 
 
 def attentions(x):
@@ -253,8 +260,26 @@ def normalisations(x):
     )
 
 
-FUNCTIONS = [activations, more_activations, rarer, arithmetic, comparisons, reductions, shapes, picking, shuffles, created,
-             resamplings, poolings, padded_modes, in_place, written_parts, products, attentions, normalisations]  # fmt: skip
+FUNCTIONS = [
+    activations,
+    more_activations,
+    rarer,
+    arithmetic,
+    comparisons,
+    reductions,
+    shapes,
+    picking,
+    shuffles,
+    created,
+    resamplings,
+    poolings,
+    padded_modes,
+    in_place,
+    written_parts,
+    products,
+    attentions,
+    normalisations,
+]
 
 
 @pytest.mark.parametrize("function", FUNCTIONS, ids=[function.__name__ for function in FUNCTIONS])
@@ -270,18 +295,55 @@ def check_meaning(module, tmp_path, shape=(3, 32, 32)):
 
 
 def layers():
-    yield "convolutions", nn.Sequential(
-        nn.Conv2d(3, 12, (3, 5), 2, (1, 2), bias=False), nn.BatchNorm2d(12), nn.ReLU(inplace=True),
-        nn.Conv2d(12, 24, 3, padding="same", dilation=2, groups=4), nn.BatchNorm2d(24, eps=1e-2), nn.ReLU6(),
-        nn.Conv2d(24, 24, 2, padding="valid", groups=24), nn.BatchNorm2d(24, affine=False), nn.Hardswish(),
-        nn.Dropout(0.3), nn.AdaptiveAvgPool2d(1), nn.Flatten(), nn.Linear(24, 5), nn.BatchNorm1d(5))  # fmt: skip
-    yield "patches", nn.Sequential(
-        nn.Conv2d(3, 16, 8, 8), nn.Flatten(2), nn.LayerNorm(16), nn.Linear(16, 8, bias=False), nn.GELU(),
-        nn.LayerNorm((16, 8), elementwise_affine=False), nn.Linear(8, 4), nn.Flatten(), nn.Linear(64, 5),
-        nn.Softmax(-1))  # fmt: skip
-    yield "normalised twice", nn.Sequential(
-        nn.BatchNorm2d(3), nn.Conv2d(3, 6, 3), nn.BatchNorm2d(6), nn.BatchNorm2d(6), nn.Conv2d(6, 6, 1),
-        nn.Identity(), nn.BatchNorm2d(6), nn.AvgPool2d(5), nn.Flatten(), nn.LazyLinear(5))  # fmt: skip
+    yield (
+        "convolutions",
+        nn.Sequential(
+            nn.Conv2d(3, 12, (3, 5), 2, (1, 2), bias=False),
+            nn.BatchNorm2d(12),
+            nn.ReLU(inplace=True),
+            nn.Conv2d(12, 24, 3, padding="same", dilation=2, groups=4),
+            nn.BatchNorm2d(24, eps=1e-2),
+            nn.ReLU6(),
+            nn.Conv2d(24, 24, 2, padding="valid", groups=24),
+            nn.BatchNorm2d(24, affine=False),
+            nn.Hardswish(),
+            nn.Dropout(0.3),
+            nn.AdaptiveAvgPool2d(1),
+            nn.Flatten(),
+            nn.Linear(24, 5),
+            nn.BatchNorm1d(5),
+        ),
+    )
+    yield (
+        "patches",
+        nn.Sequential(
+            nn.Conv2d(3, 16, 8, 8),
+            nn.Flatten(2),
+            nn.LayerNorm(16),
+            nn.Linear(16, 8, bias=False),
+            nn.GELU(),
+            nn.LayerNorm((16, 8), elementwise_affine=False),
+            nn.Linear(8, 4),
+            nn.Flatten(),
+            nn.Linear(64, 5),
+            nn.Softmax(-1),
+        ),
+    )
+    yield (
+        "normalised twice",
+        nn.Sequential(
+            nn.BatchNorm2d(3),
+            nn.Conv2d(3, 6, 3),
+            nn.BatchNorm2d(6),
+            nn.BatchNorm2d(6),
+            nn.Conv2d(6, 6, 1),
+            nn.Identity(),
+            nn.BatchNorm2d(6),
+            nn.AvgPool2d(5),
+            nn.Flatten(),
+            nn.LazyLinear(5),
+        ),
+    )
 
 
 @pytest.mark.parametrize("name, module", list(layers()), ids=[name for name, _ in layers()])

@@ -68,8 +68,13 @@ def sampled(x):
     grid = torch.stack([x[:, 0], x[:, 1]], -1).tanh() * 1.3
     y = F.grid_sample(x, F.affine_grid(theta, x.shape, align_corners=False), align_corners=False)
     y = y + F.grid_sample(x, F.affine_grid(theta, x.shape, align_corners=True), align_corners=True)
-    for mode, padding, corners in (("nearest", "border", True), ("bilinear", "reflection", False), ("bicubic", "zeros", True),
-                                   ("bilinear", "border", True), ("bicubic", "border", False)):  # fmt: skip
+    for mode, padding, corners in (
+        ("nearest", "border", True),
+        ("bilinear", "reflection", False),
+        ("bicubic", "zeros", True),
+        ("bilinear", "border", True),
+        ("bicubic", "border", False),
+    ):
         y = y + F.grid_sample(x, grid, mode, padding, corners)
     return y
 
@@ -105,9 +110,15 @@ def test_operators_keep_their_meaning(function, tmp_path):
     check_meaning(Code(function), tmp_path)
 
 
-@pytest.mark.parametrize("kind, options", [(nn.LSTM, {"bidirectional": True, "num_layers": 2, "batch_first": True}),
-                                           (nn.GRU, {"bidirectional": True, "batch_first": True}), (nn.GRU, {"bias": False, "batch_first": True}),
-                                           (nn.RNN, {"nonlinearity": "relu", "batch_first": True})])  # fmt: skip
+@pytest.mark.parametrize(
+    "kind, options",
+    [
+        (nn.LSTM, {"bidirectional": True, "num_layers": 2, "batch_first": True}),
+        (nn.GRU, {"bidirectional": True, "batch_first": True}),
+        (nn.GRU, {"bias": False, "batch_first": True}),
+        (nn.RNN, {"nonlinearity": "relu", "batch_first": True}),
+    ],
+)
 def test_recurrent_layers(kind, options, tmp_path):
     check_meaning(Recurrent(kind, **options), tmp_path)
 

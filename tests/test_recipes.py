@@ -99,7 +99,11 @@ def padded_as_tensorflow_does(path):
     ratio = max(image.width / 224, image.height / 224)
     width, height = image.width / ratio, image.height / ratio
     pixels = torch.from_numpy(np.array(image)).permute(2, 0, 1)[None].float()
-    small = torch.nn.functional.interpolate(pixels, size=(int(height), int(width)), mode="bilinear")[0].permute(1, 2, 0).numpy()
+    small = (
+        torch.nn.functional.interpolate(pixels, size=(int(height), int(width)), mode="bilinear")[0]
+        .permute(1, 2, 0)
+        .numpy()
+    )
     canvas = np.zeros((224, 224, 3), np.float32)
     top, left = int((224 - height) / 2), int((224 - width) / 2)
     canvas[top : top + small.shape[0], left : left + small.shape[1]] = small
@@ -107,7 +111,8 @@ def padded_as_tensorflow_does(path):
 
 
 def scikit_like(path):
-    """Its documented steps: a Gaussian of (shrinkage - 1) / 2 pixels, mirrored at the border, then linear interpolation."""
+    """Its documented steps: a Gaussian of (shrinkage - 1) / 2 pixels, mirrored at the border, then linear
+    interpolation."""
     pixels = np.asarray(rgb(path), np.float64)
     sigma = [(side / 224 - 1) / 2 for side in pixels.shape[:2]]
     for axis, each in enumerate(sigma):
@@ -115,14 +120,22 @@ def scikit_like(path):
             reach = int(4 * each + 0.5)
             weights = np.exp(-0.5 * (np.arange(-reach, reach + 1) / each) ** 2)
             around = np.pad(pixels, [(reach, reach) if axis == number else (0, 0) for number in range(3)], "reflect")
-            pixels = np.apply_along_axis(lambda line, w=weights / weights.sum(): np.convolve(line, w, "valid"), axis, around)
-    made = torch.nn.functional.interpolate(torch.from_numpy(pixels).permute(2, 0, 1)[None], size=(224, 224), mode="bilinear")
+            pixels = np.apply_along_axis(
+                lambda line, w=weights / weights.sum(): np.convolve(line, w, "valid"), axis, around
+            )
+    made = torch.nn.functional.interpolate(
+        torch.from_numpy(pixels).permute(2, 0, 1)[None], size=(224, 224), mode="bilinear"
+    )
     return made[0].permute(1, 2, 0).numpy() / 255
 
 
 JUDGES = {
-    "grey-inverted": lambda path: 1 - np.asarray(Image.open(path).convert("L").resize((28, 28), BILINEAR), np.float32)[None] / 255,
-    "grey-opencv": lambda path: cv2.resize(cv2.imread(str(path), cv2.IMREAD_GRAYSCALE), (128, 128))[None].astype(np.float32) / 255,
+    "grey-inverted": lambda path: (
+        1 - np.asarray(Image.open(path).convert("L").resize((28, 28), BILINEAR), np.float32)[None] / 255
+    ),
+    "grey-opencv": lambda path: (
+        cv2.resize(cv2.imread(str(path), cv2.IMREAD_GRAYSCALE), (128, 128))[None].astype(np.float32) / 255
+    ),
     "letterbox": letterboxed,
     "letterbox-opencv": lambda path: letterboxed(path, lambda image, size: cv2.resize(np.asarray(image), size)),
     "letterbox-tensorflow": padded_as_tensorflow_does,
@@ -153,7 +166,9 @@ def test_a_recipe_is_what_its_library_does(name, tmp_path):
     inlet = recipe_named(name).inlet
     random = np.random.default_rng(0)
     for number, (width, height) in enumerate(((320, 260), (301, 402), (460, 700))):
-        smooth = cv2.resize(random.integers(0, 256, (9, 7, 3), np.uint8), (width, height), interpolation=cv2.INTER_CUBIC)
+        smooth = cv2.resize(
+            random.integers(0, 256, (9, 7, 3), np.uint8), (width, height), interpolation=cv2.INTER_CUBIC
+        )
         noisy = np.clip(smooth + random.normal(0, 12, smooth.shape), 0, 255).astype(np.uint8)
         # JPEG files where the recipe speaks of them; the fast transform has a judge of its own.
         path = tmp_path / f"{number}.{'jpg' if name in ('thumbnail', 'grey-opencv') else 'png'}"
@@ -166,9 +181,13 @@ def test_a_recipe_is_what_its_library_does(name, tmp_path):
 
 
 def test_the_page_shows_every_recipe():
-    parts = ["# Inlets of common recipes", "",
-             "`zygal inlet recipes` lists them, `zygal inlet recipes NAME -o FILE` writes one. Adapt its sizes and values, and "
-             "confirm it with `zygal match`; `zygal inlet recover` finds it without a hint.", ""]  # fmt: skip
+    parts = [
+        "# Inlets of common recipes",
+        "",
+        "`zygal inlet recipes` lists them, `zygal inlet recipes NAME -o FILE` writes one. Adapt its sizes and values, "
+        "and confirm it with `zygal match`; `zygal inlet recover` finds it without a hint.",
+        "",
+    ]
     for each in all_recipes():
         assert parse_inlet(format_inlet(each.inlet), each.name) == each.inlet
         body = each.text.split("\n", 2)[2]

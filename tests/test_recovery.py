@@ -119,7 +119,9 @@ def test_a_model_that_overflows_is_no_crash(shipped):
     recorded = scores(np.stack([apply_inlet(path, own).tensor for path in paths]))
     found = recover_by_scores(paths, recorded, scores, (3, 64, 64), likely=[own])
     assert np.isfinite(recorded).all() and found.mean == 0 and found.inlet == own
-    lost = recover_by_scores(paths, recorded, lambda tensors: np.full((len(tensors), 3), np.inf, np.float32), (3, 64, 64))
+    lost = recover_by_scores(
+        paths, recorded, lambda tensors: np.full((len(tensors), 3), np.inf, np.float32), (3, 64, 64)
+    )
     assert not lost.mean < 1
 
 
@@ -174,17 +176,63 @@ def test_forms_and_renamings_of_scores_are_recognised(ours, recorded, words):
 
 
 def test_images_are_held_back_and_prove_the_inlet(workspace):
-    done = called("inlet", "recover", "--witness", "channel_marks.witness", "--images", "reference", "-o", "r.toml", "--json", "r.json", cwd=workspace)
-    assert done.returncode == 0 and "11 images that the search did not see: max error 0 grey levels" in " ".join(done.stdout.split())
+    done = called(
+        "inlet",
+        "recover",
+        "--witness",
+        "channel_marks.witness",
+        "--images",
+        "reference",
+        "-o",
+        "r.toml",
+        "--json",
+        "r.json",
+        cwd=workspace,
+    )
+    assert done.returncode == 0 and "11 images that the search did not see: max error 0 grey levels" in " ".join(
+        done.stdout.split()
+    )
     found = json.loads((workspace / "r.json").read_text())
-    assert found["by_tensors"]["images_held_back"] == 11 and {gate["name"] for gate in found["gates"]} == {"inlet", "held back"}
-    matched = called("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--images", "reference", "--inlet", "r.toml", "--json", "m.json", cwd=workspace)
-    assert "recovered on the images of this witness" in matched.stderr and json.loads((workspace / "m.json").read_text())["inlet_recovered_on_these_images"]
+    assert found["by_tensors"]["images_held_back"] == 11 and {gate["name"] for gate in found["gates"]} == {
+        "inlet",
+        "held back",
+    }
+    matched = called(
+        "match",
+        "channel_marks.onnx",
+        "--witness",
+        "channel_marks.witness",
+        "--images",
+        "reference",
+        "--inlet",
+        "r.toml",
+        "--json",
+        "m.json",
+        cwd=workspace,
+    )
+    assert (
+        "recovered on the images of this witness" in matched.stderr
+        and json.loads((workspace / "m.json").read_text())["inlet_recovered_on_these_images"]
+    )
     # It goes with the inlet into an artifact, and is no part of what the inlet does.
-    assert called("convert", "channel_marks.pt2", "-o", "m.onnx", "--inlet", "r.toml", "--labels", "labels.txt", cwd=workspace).returncode == 0
-    assert "recovered on the images" in called("match", "m.onnx", "--witness", "channel_marks.witness", "--images", "reference", cwd=workspace).stderr
+    assert (
+        called(
+            "convert", "channel_marks.pt2", "-o", "m.onnx", "--inlet", "r.toml", "--labels", "labels.txt", cwd=workspace
+        ).returncode
+        == 0
+    )
+    assert (
+        "recovered on the images"
+        in called(
+            "match", "m.onnx", "--witness", "channel_marks.witness", "--images", "reference", cwd=workspace
+        ).stderr
+    )
     recovered, stated = read_inlet(workspace / "r.toml"), read_inlet(workspace / "channel_marks.inlet.toml")
-    assert recovered.recovered_on and not stated.recovered_on and recovered == dataclasses.replace(recovered, recovered_on=None)
+    assert (
+        recovered.recovered_on
+        and not stated.recovered_on
+        and recovered == dataclasses.replace(recovered, recovered_on=None)
+    )
 
 
 def test_both_parts_have_each_kind_and_a_quarter_is_held_back(shipped):
@@ -203,11 +251,31 @@ def test_both_parts_have_each_kind_and_a_quarter_is_held_back(shipped):
 
 
 def test_what_only_a_held_image_shows_is_found_and_said_not_to_be_proved(shipped, tmp_path, monkeypatch):
-    """An EXIF rotation that the search does not see: all images are searched with then, and nothing is left to prove it."""
+    """An EXIF rotation that the search does not see: all images are searched with then, and nothing is left to prove
+    it."""
     witness = read_witness(shipped / "channel_marks.witness")
-    turned = [index for index, image in enumerate(witness.images) if Image.open(shipped / "reference" / image.name).getexif().get(0x0112, 1) not in (0, 1)]
+    turned = [
+        index
+        for index, image in enumerate(witness.images)
+        if Image.open(shipped / "reference" / image.name).getexif().get(0x0112, 1) not in (0, 1)
+    ]
     monkeypatch.setattr("zygal.inlet.recovery.recover.held_back", lambda material: turned)
-    done = called("inlet", "recover", "--witness", "channel_marks.witness", "--images", "reference", "-o", str(tmp_path / "r.toml"), "--json", str(tmp_path / "r.json"), cwd=shipped)
+    done = called(
+        "inlet",
+        "recover",
+        "--witness",
+        "channel_marks.witness",
+        "--images",
+        "reference",
+        "-o",
+        str(tmp_path / "r.toml"),
+        "--json",
+        str(tmp_path / "r.json"),
+        cwd=shipped,
+    )
     document = json.loads((tmp_path / "r.json").read_text())
     assert turned and (done.returncode, document["verdict"]) == (4, "undecided"), done.stdout
-    assert "none was left to prove it" in " ".join(done.stdout.split()) and read_inlet(tmp_path / "r.toml").decode.exif == "apply"
+    assert (
+        "none was left to prove it" in " ".join(done.stdout.split())
+        and read_inlet(tmp_path / "r.toml").decode.exif == "apply"
+    )

@@ -1,5 +1,5 @@
-"""Recovery of what people write: calls of several libraries on real photographs, judged on photographs that the search has not
-seen."""
+"""Recovery of what people write: calls of several libraries on real photographs, judged on photographs that the search
+has not seen."""
 
 import base64
 import hashlib
@@ -97,7 +97,11 @@ def padded_before_rounding(path):
     image = tensor(path)
     ratio = max(image.shape[2:]) / 64
     height, width = (side / ratio for side in image.shape[2:])
-    made = torch.nn.functional.interpolate(image, size=(int(height), int(width)), mode="bilinear")[0].permute(1, 2, 0).numpy()
+    made = (
+        torch.nn.functional.interpolate(image, size=(int(height), int(width)), mode="bilinear")[0]
+        .permute(1, 2, 0)
+        .numpy()
+    )
     ground = np.zeros((64, 64, 3), np.float32)
     top, left = int((64 - height) / 2), int((64 - width) / 2)
     ground[top : top + made.shape[0], left : left + made.shape[1]] = made
@@ -118,7 +122,9 @@ def crop_or_pad(path):
 def equal_pads(path):
     image = rgb(path)
     side = max(image.size)
-    return part(ImageOps.expand(image, ((side - image.width) // 2, (side - image.height) // 2)).resize((64, 64), BILINEAR))
+    return part(
+        ImageOps.expand(image, ((side - image.width) // 2, (side - image.height) // 2)).resize((64, 64), BILINEAR)
+    )
 
 
 def dark_ground(path):
@@ -144,21 +150,47 @@ HABITS = {
     "box in the resampling": (lambda path: part(ImageOps.fit(rgb(path), (64, 64))), 'box = "aspect"'),
     "proportions of a tall tensor": (tall, "aspect = [ 4, 3"),
     "given factor": (by_factor, 'grid_scale = "factor"'),
-    "factor of tensors": (lambda path: middle(torch.nn.functional.interpolate(tensor(path), scale_factor=0.43, mode="bilinear")[0].permute(1, 2, 0).numpy(), 64), "factor = 0.43"),
-    "grey as OpenCV reads it": (lambda path: part(cv2.resize(cv2.imread(str(path), 0), (48, 48)))[None], 'jpeg_grey = "luma"'),
-    "grey after the resize": (lambda path: part(cv2.cvtColor(cv2.resize(cv2.imread(str(path)), (48, 48)), cv2.COLOR_BGR2GRAY))[None], 'conversion = "grey-after-resize"'),
+    "factor of tensors": (
+        lambda path: middle(
+            torch.nn.functional.interpolate(tensor(path), scale_factor=0.43, mode="bilinear")[0]
+            .permute(1, 2, 0)
+            .numpy(),
+            64,
+        ),
+        "factor = 0.43",
+    ),
+    "grey as OpenCV reads it": (
+        lambda path: part(cv2.resize(cv2.imread(str(path), 0), (48, 48)))[None],
+        'jpeg_grey = "luma"',
+    ),
+    "grey after the resize": (
+        lambda path: part(cv2.cvtColor(cv2.resize(cv2.imread(str(path)), (48, 48)), cv2.COLOR_BGR2GRAY))[None],
+        'conversion = "grey-after-resize"',
+    ),
     "thumbnail": (small, 'conversion = "after-resize"'),
     "margins before rounding": (padded_before_rounding, 'centring = "unrounded"'),
     "crop one axis, pad the other": (crop_or_pad, "missing ="),
     "equal pads": (equal_pads, 'centring = "equal"'),
     "fixed margins": (lambda path: part(ImageOps.crop(rgb(path), 9).resize((64, 64), BILINEAR)), "margins = [ 9"),
-    "blur before": (lambda path: part(cv2.resize(cv2.GaussianBlur(opencv(path), (5, 5), 0), (64, 64))), 'kind = "binomial"'),
-    "two resizes": (lambda path: part(rgb(path).resize((128, 128), BILINEAR).resize((64, 64), Image.Resampling.BICUBIC)), "128"),
-    "OpenCV's Lanczos": (lambda path: part(cv2.resize(opencv(path), (64, 64), interpolation=cv2.INTER_LANCZOS4)), "lanczos4"),
-    "area that grows": (lambda path: part(cv2.resize(middle(opencv(path), 50), (64, 64), interpolation=cv2.INTER_AREA)), "area-linear"),
+    "blur before": (
+        lambda path: part(cv2.resize(cv2.GaussianBlur(opencv(path), (5, 5), 0), (64, 64))),
+        'kind = "binomial"',
+    ),
+    "two resizes": (
+        lambda path: part(rgb(path).resize((128, 128), BILINEAR).resize((64, 64), Image.Resampling.BICUBIC)),
+        "128",
+    ),
+    "OpenCV's Lanczos": (
+        lambda path: part(cv2.resize(opencv(path), (64, 64), interpolation=cv2.INTER_LANCZOS4)),
+        "lanczos4",
+    ),
+    "area that grows": (
+        lambda path: part(cv2.resize(middle(opencv(path), 50), (64, 64), interpolation=cv2.INTER_AREA)),
+        "area-linear",
+    ),
     "each by its maximum": (by_maximum, "by-maximum"),
     "dark ground": (dark_ground, 'polarity = "dark-ground"'),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", HABITS)
@@ -182,7 +214,9 @@ def test_the_fast_transform_of_a_decoder_is_told_from_the_accurate_one(seen):
     assert found.inlet.decode.jpeg == "fast" and found.residual < 0.02
 
 
-@pytest.mark.parametrize("case", json.loads((Path(__file__).parent / "fast_jpeg.json").read_text()), ids=lambda case: case["sampling"])
+@pytest.mark.parametrize(
+    "case", json.loads((Path(__file__).parent / "fast_jpeg.json").read_text()), ids=lambda case: case["sampling"]
+)
 def test_the_fast_transform_is_that_of_tensorflow(case, tmp_path):
     """sha256: of the RGB pixels that TensorFlow 2.21 decodes the file to, with its usual settings."""
     path = tmp_path / "a.jpg"
@@ -222,7 +256,10 @@ def test_images_that_one_rule_inverts_are_told_from_the_others(seen):
     tensors = np.stack([part(rgb(path).resize((64, 64), BILINEAR)) for path in seen])
     tensors[bright] = 1 - tensors[bright]
     found = recover_inlet(seen, tensors)
-    assert len(found.groups) == 2 and {len(group.images) for group in found.groups} == {sum(bright), len(seen) - sum(bright)}
+    assert len(found.groups) == 2 and {len(group.images) for group in found.groups} == {
+        sum(bright),
+        len(seen) - sum(bright),
+    }
     assert all("mean" in group.separated_by for group in found.groups)
 
 
@@ -238,4 +275,8 @@ def test_another_library_is_one_edit_and_the_corrected_inlet_is_one_that_can_be_
     given = Inlet(Decode("rgb"), (Resize(size=(64, 64)),))
     cause = find_cause(witness, given, paths[0].parent, dict.fromkeys(range(len(paths))), 0.5)
     assert parse_inlet(format_inlet(cause.inlet), "corrected") == cause.inlet and cause.residual_after < 0.02
-    assert len(cause.findings) == 1 and "convention of OpenCV" in cause.findings[0] and "convention of Pillow" in cause.findings[0]
+    assert (
+        len(cause.findings) == 1
+        and "convention of OpenCV" in cause.findings[0]
+        and "convention of Pillow" in cause.findings[0]
+    )

@@ -1,4 +1,5 @@
-"""classify: replaced images are answered anew, files that are no images are passed over, and outputs that are no classes."""
+"""classify: replaced images are answered anew, files that are no images are passed over, and outputs that are no
+classes."""
 
 import csv
 import json
@@ -106,18 +107,41 @@ def test_options_that_do_not_go_together(name, folder):
 
 
 INPUTS = {
-    "a photograph": ("match", "channel_marks.onnx", "--witness", "w.witness", "--images", "images", "--sheet", "images/mark-03.png"),
-    "the inlet itself": ("match", "channel_marks.onnx", "--witness", "w.witness", "--images", "images", "--inlet", "channel_marks.inlet.toml",
-                         "--write-inlet", "channel_marks.inlet.toml"),
+    "a photograph": (
+        "match",
+        "channel_marks.onnx",
+        "--witness",
+        "w.witness",
+        "--images",
+        "images",
+        "--sheet",
+        "images/mark-03.png",
+    ),
+    "the inlet itself": (
+        "match",
+        "channel_marks.onnx",
+        "--witness",
+        "w.witness",
+        "--images",
+        "images",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        "--write-inlet",
+        "channel_marks.inlet.toml",
+    ),
     "training code": ("witness", "m.pt2", "--images", "images", "--training-code", "code.py:load", "-o", "code.py"),
     "a table of labels": ("bench", "channel_marks.onnx", "--seconds", "0.1", "--csv", "labelled.csv"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", INPUTS)
 def test_outputs_never_replace_inputs_or_other_peoples_files(name, folder, shipped):
-    for source, target in (("channel_marks.witness", "w.witness"), ("channel_marks.pt2", "m.pt2"), ("training_code.py", "code.py"),
-                           ("labelled.csv", "labelled.csv")):  # fmt: skip
+    for source, target in (
+        ("channel_marks.witness", "w.witness"),
+        ("channel_marks.pt2", "m.pt2"),
+        ("training_code.py", "code.py"),
+        ("labelled.csv", "labelled.csv"),
+    ):
         if (shipped / source).exists():
             shutil.copy(shipped / source, folder / target)
     (folder / "labelled.csv").write_text("path,label\na.jpg,b\n")

@@ -36,13 +36,52 @@ from zygal.exit_codes import GATE_FAILED, INTERRUPTED, PASS, SOME_UNREADABLE
 from zygal.outcome import Gate, Outcome
 
 GOLDEN, SCHEMAS = Path(__file__).with_name("golden"), Path(__file__).parents[1] / "docs" / "schemas"
-REPORTS = {"bench": bench, "classify": classify, "convert": convert, "demo": demo, "draw": inlet_draw, "match": match,
-           "recipes": inlet_recipes, "pack": pack, "recover": inlet, "shrink": shrink, "signoff": signoff, "survey": survey, "tally": tally, "witness": witness}  # fmt: skip
+REPORTS = {
+    "bench": bench,
+    "classify": classify,
+    "convert": convert,
+    "demo": demo,
+    "draw": inlet_draw,
+    "match": match,
+    "recipes": inlet_recipes,
+    "pack": pack,
+    "recover": inlet,
+    "shrink": shrink,
+    "signoff": signoff,
+    "survey": survey,
+    "tally": tally,
+    "witness": witness,
+}
 OLD_WORDS = (
-    "HOLDS", "BREAKS", "holds:", "breaks:", "at fault", "taken for", "surest", "answered otherwise", "has right", "as it must",
-    "others say", "the other says", "would leave", "leaves 0", "cannot tell", "in the order of", "make no sense", "makes no sense",
-    "a second", "beside", "afresh", "anyway", "whole way", "worked out", "Doubt", "of its class", "how sure", "unsure",
-)  # fmt: skip
+    "HOLDS",
+    "BREAKS",
+    "holds:",
+    "breaks:",
+    "at fault",
+    "taken for",
+    "surest",
+    "answered otherwise",
+    "has right",
+    "as it must",
+    "others say",
+    "the other says",
+    "would leave",
+    "leaves 0",
+    "cannot tell",
+    "in the order of",
+    "make no sense",
+    "makes no sense",
+    "a second",
+    "beside",
+    "afresh",
+    "anyway",
+    "whole way",
+    "worked out",
+    "Doubt",
+    "of its class",
+    "how sure",
+    "unsure",
+)
 
 
 def text(name, width):
@@ -68,11 +107,17 @@ def test_no_report_and_no_help_uses_an_old_word(shipped):
 
     texts = {path.name: path.read_text() for path in GOLDEN.iterdir()}
     texts |= {name: called("help", name, cwd=shipped).stdout for name in COMMANDS}
-    texts |= {f"inlet {name}": called("help", "inlet", name, cwd=shipped).stdout for name in ("recover", "draw", "recipes")}
+    texts |= {
+        f"inlet {name}": called("help", "inlet", name, cwd=shipped).stdout for name in ("recover", "draw", "recipes")
+    }
     texts["zygal"] = called(cwd=shipped).stdout
     assert len(texts) >= 3 * len(ALL) + len(COMMANDS)
     for name, content in texts.items():
-        assert not [word for word in OLD_WORDS if re.search(rf"(?<!\w){re.escape(word)}(?!\w)", content.replace("--weights-beside", ""))], name
+        assert not [
+            word
+            for word in OLD_WORDS
+            if re.search(rf"(?<!\w){re.escape(word)}(?!\w)", content.replace("--weights-beside", ""))
+        ], name
 
 
 @pytest.mark.parametrize("name", ALL)

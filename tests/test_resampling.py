@@ -79,19 +79,32 @@ CONVENTIONS = {
     "Pillow Hamming": (by_pillow(Image.HAMMING), {"filter": "hamming"}, 0),
     "Pillow box": (by_pillow(Image.BOX), {"filter": "box"}, 0),
     "torch bilinear": (by_torch("bilinear"), {"filter": "bilinear"} | PLAIN | FLOAT, 0.02),
-    "torch bilinear, corners": (by_torch("bilinear", align_corners=True),
-                                {"filter": "bilinear", "grid": "corners"} | PLAIN | FLOAT, 0.02),
+    "torch bilinear, corners": (
+        by_torch("bilinear", align_corners=True),
+        {"filter": "bilinear", "grid": "corners"} | PLAIN | FLOAT,
+        0.02,
+    ),
     "torch bilinear, antialias": (by_torch("bilinear", antialias=True), {"filter": "bilinear"} | FLOAT, 0.02),
-    "torch bicubic": (by_torch("bicubic"), {"filter": "bicubic", "cubic": -0.75, "edges": "repeat"} | PLAIN | FLOAT, 0.03),
+    "torch bicubic": (
+        by_torch("bicubic"),
+        {"filter": "bicubic", "cubic": -0.75, "edges": "repeat"} | PLAIN | FLOAT,
+        0.03,
+    ),
     "torch bicubic, antialias": (by_torch("bicubic", antialias=True), {"filter": "bicubic"} | FLOAT, 0.03),
     "torch nearest": (by_torch("nearest"), {"filter": "nearest", "grid": "asymmetric", "scale": "float32"}, 0),
     "torch nearest-exact": (by_torch("nearest-exact"), {"filter": "nearest", "scale": "float32"}, 0),
     "torch area": (by_torch("area"), {"filter": "adaptive"} | FLOAT, 0.001),
     "torch 8-bit bilinear": (by_torch("bilinear", True), {"filter": "bilinear", "rounding": "passes-16bit"} | PLAIN, 0),
-    "torch 8-bit bilinear, antialias": (by_torch("bilinear", True, antialias=True),
-                                        {"filter": "bilinear", "rounding": "passes-16bit"}, 0),
-    "torch 8-bit bicubic, antialias": (by_torch("bicubic", True, antialias=True),
-                                       {"filter": "bicubic", "rounding": "passes-16bit"}, 0),
+    "torch 8-bit bilinear, antialias": (
+        by_torch("bilinear", True, antialias=True),
+        {"filter": "bilinear", "rounding": "passes-16bit"},
+        0,
+    ),
+    "torch 8-bit bicubic, antialias": (
+        by_torch("bicubic", True, antialias=True),
+        {"filter": "bicubic", "rounding": "passes-16bit"},
+        0,
+    ),
     "jax bilinear": (by_jax("bilinear", False), {"filter": "bilinear"} | PLAIN | FLOAT, 0.02),
     "jax bicubic, antialias": (by_jax("bicubic", True), {"filter": "bicubic"} | FLOAT, 0.03),
     "jax bicubic": (by_jax("bicubic", False), {"filter": "bicubic"} | PLAIN | FLOAT, 0.03),
@@ -99,11 +112,23 @@ CONVENTIONS = {
     "Keras bilinear": (by_keras("bilinear", False), {"filter": "bilinear"} | PLAIN | FLOAT, 0.02),
     "Keras Lanczos 3, antialias": (by_keras("lanczos3", True), {"filter": "lanczos"} | FLOAT, 0.03),
     "OpenCV linear": (by_opencv(cv2.INTER_LINEAR), {"filter": "bilinear"} | PLAIN | FLOAT, 0.001),
-    "OpenCV cubic": (by_opencv(cv2.INTER_CUBIC), {"filter": "bicubic", "cubic": -0.75, "edges": "repeat"} | PLAIN | FLOAT, 0.001),
-    "OpenCV Lanczos 4": (by_opencv(cv2.INTER_LANCZOS4), {"filter": "lanczos4", "edges": "repeat"} | PLAIN | FLOAT, 0.03),
-    "OpenCV nearest": (by_opencv(cv2.INTER_NEAREST, True), {"filter": "nearest", "grid": "asymmetric", "scale": "float64"}, 0),
+    "OpenCV cubic": (
+        by_opencv(cv2.INTER_CUBIC),
+        {"filter": "bicubic", "cubic": -0.75, "edges": "repeat"} | PLAIN | FLOAT,
+        0.001,
+    ),
+    "OpenCV Lanczos 4": (
+        by_opencv(cv2.INTER_LANCZOS4),
+        {"filter": "lanczos4", "edges": "repeat"} | PLAIN | FLOAT,
+        0.03,
+    ),
+    "OpenCV nearest": (
+        by_opencv(cv2.INTER_NEAREST, True),
+        {"filter": "nearest", "grid": "asymmetric", "scale": "float64"},
+        0,
+    ),
     "OpenCV 8-bit linear": (by_opencv(cv2.INTER_LINEAR, True), {"filter": "bilinear", "rounding": "fixed"} | PLAIN, 0),
-}  # fmt: skip
+}
 sides = st.integers(1, 80)
 
 
@@ -135,7 +160,11 @@ def test_opencvs_area_of_what_shrinks(after, by, seed):
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.sampled_from(sorted({step for _, step in step_edits(Resize(size=(9, 9))) if step.edges != "zero"}, key=str)), sides, sides)
+@given(
+    st.sampled_from(sorted({step for _, step in step_edits(Resize(size=(9, 9))) if step.edges != "zero"}, key=str)),
+    sides,
+    sides,
+)
 def test_a_matrix_is_a_mean_of_what_is_there(step, inputs, outputs):
     by = windows(Axis.between(inputs, outputs), step)
     assert np.allclose(by.weights.sum(axis=1), 1) and by.first.min() >= 0
@@ -169,39 +198,51 @@ GRAPH_INLETS = (
     nearest_inlet(grid="asymmetric", scale="float64"),
     nearest_inlet(grid="corners"),
     Inlet(Decode("rgb"), (Resize(24), Crop((20, 20))), Values(mean=(0.4, 0.5, 0.6), std=(0.2, 0.3, 0.25))),
-    Inlet(Decode("bgr", mirror="both"), (Resize(within=(20, 24), filter="bicubic"), Pad((20, 24), colour="#203040")), Values((-1.0, 1.0))),
-    Inlet(Decode("grey", grey_channels=3), (Crop(fraction=0.875), Resize(size=(16, 20), filter="lanczos", rounding="end")),
+    Inlet(Decode("bgr", mirror="both"), (Resize(within=(20, 24), filter="bicubic"), Pad((20, 24), colour="#203040")),
+    Values((-1.0, 1.0))),
+    Inlet(Decode("grey", grey_channels=3), (Crop(fraction=0.875), Resize(size=(16, 20), filter="lanczos",
+    rounding="end")),
           Values(per_image="standardise")),
-    Inlet(Decode("rgb", polarity="inverted"), (Pad(aspect=(1, 1)), Resize(size=(16, 16), filter="nearest")), Values((0.0, 255.0)),
+    Inlet(Decode("rgb", polarity="inverted"), (Pad(aspect=(1, 1)), Resize(size=(16, 16), filter="nearest")),
+    Values((0.0, 255.0)),
           Tensor("NHWC", "uint8")),
     Inlet(Decode("grey", grey_rounding="none"), (Crop(aspect=(4, 3), centring="nearest"),
-          Resize(size=(20, 15), filter="bicubic", cubic=-0.75, antialias=False, edges="repeat", rounding="none")), Values(per_image="stretch")),
-    Inlet(Decode("rgb"), (Resize(30, filter="area", long_side="up", rounding="down"), Crop((20, 20), "start")), Values(), Tensor("NHWC")),
+          Resize(size=(20, 15), filter="bicubic", cubic=-0.75, antialias=False, edges="repeat", rounding="none")),
+          Values(per_image="stretch")),
+    Inlet(Decode("rgb"), (Resize(30, filter="area", long_side="up", rounding="down"), Crop((20, 20), "start")),
+    Values(), Tensor("NHWC")),
     Inlet(frame=(Resize(size=(20, 16), box="aspect", filter="bicubic"),)),
-    Inlet(frame=(Resize(size=(20, 16), box="aspect-pixels", filter="mitchell", rounding="none"),), values=Values(per_image="by-maximum")),
-    Inlet(frame=(Resize(cover=(20, 16), grid_scale="factor", long_side="nearest", filter="bilinear", antialias=False, rounding="none"),
+    Inlet(frame=(Resize(size=(20, 16), box="aspect-pixels", filter="mitchell", rounding="none"),),
+    values=Values(per_image="by-maximum")),
+    Inlet(frame=(Resize(cover=(20, 16), grid_scale="factor", long_side="nearest", filter="bilinear", antialias=False,
+    rounding="none"),
                  Crop((20, 16), "nearest"))),
     Inlet(frame=(Resize(factor=0.43, grid_scale="factor", filter="nearest", grid="asymmetric", scale="float32"),
                  Crop((12, 40), missing="#102030"))),
-    Inlet(frame=(Resize(within=(40, 40), enlarge=False, filter="gaussian", rounding="none"), Pad((40, 40), border="repeat"))),
+    Inlet(frame=(Resize(within=(40, 40), enlarge=False, filter="gaussian", rounding="none"), Pad((40, 40),
+    border="repeat"))),
     Inlet(frame=(Blur(1.0, 5, rounding="end"), Crop(margins=(1, 2, 3, 0)), Pad(margins=(0, 3, 2, 1), border="reflect"),
                  Resize(size=(16, 16), filter="bilinear", antialias=False, rounding="fixed-8bit"))),
     Inlet(Decode("grey", conversion="grey-after-resize", grey_rounding="stretched"),
           (Pad(aspect=(1, 1), centring="equal"), Resize(size=(16, 16), filter="bilinear", rounding="none"))),
     Inlet(Decode("grey", polarity="dark-ground", grey_rounding="down-15bit"),
-          (Crop(aspect=(1, 1), fraction=0.875, centring="up"), Resize(size=(16, 16))), Values(per_image="stretch-channels")),
+          (Crop(aspect=(1, 1), fraction=0.875, centring="up"), Resize(size=(16, 16))),
+          Values(per_image="stretch-channels")),
 )  # fmt: skip
 
 
-@pytest.mark.parametrize("key, inlet", [
-    ("jpeg_grey", Inlet(Decode("grey", jpeg_grey="luma"), (Resize(size=(8, 8)),))),
-    ("conversion", Inlet(Decode(conversion="after-resize"), (Resize(size=(8, 8)),))),
-    ("filter", Inlet(frame=(Resize(size=(8, 8), filter="spline", rounding="none"),))),
-    ("edges", Inlet(frame=(Resize(size=(8, 8), antialias=False, edges="zero", rounding="none"),))),
-    ("prefilter", Inlet(frame=(Resize(size=(8, 8), antialias=False, prefilter="gaussian", rounding="none"),))),
-    ("reduce_above", Inlet(frame=(Resize(size=(8, 8), reduce_above=2.0),))),
-    ("kind", Inlet(frame=(Blur(1.0, kind="three-boxes"), Resize(size=(8, 8))))),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "key, inlet",
+    [
+        ("jpeg_grey", Inlet(Decode("grey", jpeg_grey="luma"), (Resize(size=(8, 8)),))),
+        ("conversion", Inlet(Decode(conversion="after-resize"), (Resize(size=(8, 8)),))),
+        ("filter", Inlet(frame=(Resize(size=(8, 8), filter="spline", rounding="none"),))),
+        ("edges", Inlet(frame=(Resize(size=(8, 8), antialias=False, edges="zero", rounding="none"),))),
+        ("prefilter", Inlet(frame=(Resize(size=(8, 8), antialias=False, prefilter="gaussian", rounding="none"),))),
+        ("reduce_above", Inlet(frame=(Resize(size=(8, 8), reduce_above=2.0),))),
+        ("kind", Inlet(frame=(Blur(1.0, kind="three-boxes"), Resize(size=(8, 8))))),
+    ],
+)
 def test_what_operators_are_not_written_for_is_refused_by_name(key, inlet):
     with pytest.raises(InletError, match=f"{key} = .*--raw-pixels"):
         front_of(inlet, "image", "tensor")
@@ -214,7 +255,9 @@ def test_the_inlet_inside_a_graph_is_the_inlet_to_one_grey_level_per_rounding(nu
     inlet = GRAPH_INLETS[number]
     front = front_of(inlet, "image", "tensor")
     model, constants = build_model(front, Metadata(), 13)
-    model.graph.initializer.extend(onnx.numpy_helper.from_array(np.array(array, order="C"), name) for name, array in constants.items())
+    model.graph.initializer.extend(
+        onnx.numpy_helper.from_array(np.array(array, order="C"), name) for name, array in constants.items()
+    )
     onnx.checker.check_model(model, full_check=True)
     pixels = np.random.default_rng(seed).integers(0, 256, (2, *size, 3), np.uint8)
     found = onnxruntime.InferenceSession(model.SerializeToString()).run(None, {"image": pixels})[0]
@@ -226,7 +269,9 @@ def test_the_inlet_inside_a_graph_is_the_inlet_to_one_grey_level_per_rounding(nu
     for image, tensor in zip(pixels, found):
         wanted = apply_to_opened(Image.fromarray(image), inlet, "drawn")
         level = wanted.grey_level[:, None, None] if inlet.tensor.layout == "NCHW" else wanted.grey_level
-        assert (np.abs(tensor.astype(np.float64) - wanted.tensor) / np.abs(level)).max() <= raw_level_limit(inlet) + 0.01
+        assert (np.abs(tensor.astype(np.float64) - wanted.tensor) / np.abs(level)).max() <= raw_level_limit(
+            inlet
+        ) + 0.01
 
 
 @pytest.mark.parametrize("batch", [1, 3, 8])

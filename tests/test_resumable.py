@@ -96,7 +96,11 @@ def test_an_interrupt_at_any_step_loses_nothing(convert, tmp_path, monkeypatch):
         assert path.read_bytes() == wanted, step
         rows = make_all(path, convert)
         assert rows.finished and rows.rows == 12 and rows.counts["read"] == 12, step
-        assert sorted(each.name for each in tmp_path.glob(f"{step}.csv*")) == [f"{step}.csv", f"{step}.csv.run.images", f"{step}.csv.run.json"], step
+        assert sorted(each.name for each in tmp_path.glob(f"{step}.csv*")) == [
+            f"{step}.csv",
+            f"{step}.csv.run.images",
+            f"{step}.csv.run.json",
+        ], step
     assert cut > 150
 
 
@@ -152,11 +156,23 @@ def test_a_lock_is_held_by_one_of_many(tmp_path):
 
 
 EDITS = {
-    "no object": b"[]", "no JSON": b"{", "nothing": b"", "another version": {"zygal_run": 1}, "rows in words": {"rows": "3"},
-    "fewer than none": {"rows": -1}, "bytes of nothing": {"bytes": None}, "no hash": {"names_sha256": "xyz"}, "a list of counts": {"counts": [1]},
-    "counts in words": {"counts": {"read": "many"}}, "a field of its own": {"loader": "x"}, "finished in words": {"finished": "yes"},
-    "made by nothing": {"made_by": None}, "more rows": {"rows": 10**6}, "another hash": {"names_sha256": "0" * 64}, "a long number": {"rows": 10**25},
-}  # fmt: skip
+    "no object": b"[]",
+    "no JSON": b"{",
+    "nothing": b"",
+    "another version": {"zygal_run": 1},
+    "rows in words": {"rows": "3"},
+    "fewer than none": {"rows": -1},
+    "bytes of nothing": {"bytes": None},
+    "no hash": {"names_sha256": "xyz"},
+    "a list of counts": {"counts": [1]},
+    "counts in words": {"counts": {"read": "many"}},
+    "a field of its own": {"loader": "x"},
+    "finished in words": {"finished": "yes"},
+    "made by nothing": {"made_by": None},
+    "more rows": {"rows": 10**6},
+    "another hash": {"names_sha256": "0" * 64},
+    "a long number": {"rows": 10**25},
+}
 
 
 @pytest.mark.parametrize("edit", EDITS)
@@ -166,7 +182,9 @@ def test_an_edited_account_is_refused(edit, tmp_path):
         rows.append(BLOCKS[0][1], BLOCKS[0][0], *states(BLOCKS[0][0]))
         raise KeyboardInterrupt
     change = EDITS[edit]
-    account.write_bytes(change if isinstance(change, bytes) else json.dumps(json.loads(account.read_text()) | change).encode())
+    account.write_bytes(
+        change if isinstance(change, bytes) else json.dumps(json.loads(account.read_text()) | change).encode()
+    )
     with pytest.raises(OutputError) as fault:
         make_all(path)
     assert len(str(fault.value)) <= 400 and "--overwrite" in str(fault.value)
@@ -179,8 +197,18 @@ def test_accounts_are_not_changed_but_exchanged():
 
 
 def test_an_image_that_the_artifacts_inlet_cannot_take_is_its_own_fault(workspace):
-    done = called("convert", "channel_marks.pt2", "-o", "raw.onnx", "--raw-pixels", "--inlet", "channel_marks.inlet.toml",
-                  "--labels", "labels.txt", cwd=workspace)  # fmt: skip
+    done = called(
+        "convert",
+        "channel_marks.pt2",
+        "-o",
+        "raw.onnx",
+        "--raw-pixels",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        "--labels",
+        "labels.txt",
+        cwd=workspace,
+    )
     assert done.returncode == 0, done.stderr
     Image.new("RGB", (2, 1)).save(workspace / "reference" / "mark-00-small.png")
     done = called("classify", "raw.onnx", "reference", "-o", "a.csv", cwd=workspace)
@@ -191,7 +219,11 @@ def test_an_image_that_the_artifacts_inlet_cannot_take_is_its_own_fault(workspac
     for path in (workspace / "reference").iterdir():
         path.write_bytes(b"gone")
     done = called("match", "raw.onnx", "--witness", "channel_marks.witness", "--images", "reference", cwd=workspace)
-    assert done.returncode == 1 and "Traceback" not in done.stderr and "no image could be read" in " ".join(done.stdout.split()), done
+    assert (
+        done.returncode == 1
+        and "Traceback" not in done.stderr
+        and "no image could be read" in " ".join(done.stdout.split())
+    ), done
 
 
 # Lists and folders
@@ -204,7 +236,10 @@ def test_a_list_from_a_pipe_loses_no_name(workspace):
     command = f"{zygal} classify channel_marks.onnx --list <(cat list.txt) -o piped.csv"
     done = subprocess.run(["bash", "-c", command], cwd=workspace, capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
-    assert called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "listed.csv", cwd=workspace).returncode == 0
+    assert (
+        called("classify", "channel_marks.onnx", "--list", "list.txt", "-o", "listed.csv", cwd=workspace).returncode
+        == 0
+    )
     assert (workspace / "piped.csv").read_bytes() == (workspace / "listed.csv").read_bytes()
 
 
@@ -257,26 +292,55 @@ def test_names_that_are_no_text_lose_nothing(workspace):
         done = called("classify", "channel_marks.onnx", "reference", "-o", f"a.{ending}", cwd=workspace)
         assert done.returncode == 0 and "Traceback" not in done.stderr, (ending, done.stderr)
     assert "\\udcff" in (workspace / "a.csv").read_text()
-    done = called("witness", "channel_marks.pt2", "--images", "reference", "--inlet", "channel_marks.inlet.toml", "-o", "w.witness",
-                  cwd=workspace)  # fmt: skip
+    done = called(
+        "witness",
+        "channel_marks.pt2",
+        "--images",
+        "reference",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        "-o",
+        "w.witness",
+        cwd=workspace,
+    )
     refused(done, "not a valid UTF-8 name", "rename the file")
 
 
 # Shares, alike pictures, leans
 
 
-@pytest.mark.parametrize("arguments, words", [
-    (("classify", "channel_marks.onnx", "reference", "--min-probability", "90"), "did you mean 90%?"),
-    (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "90"), "did you mean 90%?"),
-    (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "101%"), "more than 100%"),
-    (("tally", "channel_marks.onnx", "--images", "labelled", "--margin", "nan"), "not a percentage"),
-    (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--model-limit", "nan"), "at least 0"),
-    (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--tensor-limit", "-1"), "at least 0"),
-    (("bench", "channel_marks.onnx", "--seconds", "nan"), "--seconds must be > 0 and <= 86400 (got nan)"),
-    (("bench", "channel_marks.onnx", "--seconds", "-1"), "--seconds must be > 0 and <= 86400 (got -1)"),
-    (("bench", "channel_marks.onnx", "--batches", "4", "--threads", "1", "--seconds", "0.2", "--arrival-rate", "50", "--max-batch", "2", "--deadline", "9ms"),
-     "add 2 to --batches"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "arguments, words",
+    [
+        (("classify", "channel_marks.onnx", "reference", "--min-probability", "90"), "did you mean 90%?"),
+        (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "90"), "did you mean 90%?"),
+        (("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "101%"), "more than 100%"),
+        (("tally", "channel_marks.onnx", "--images", "labelled", "--margin", "nan"), "not a percentage"),
+        (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--model-limit", "nan"), "at least 0"),
+        (("match", "channel_marks.onnx", "--witness", "channel_marks.witness", "--tensor-limit", "-1"), "at least 0"),
+        (("bench", "channel_marks.onnx", "--seconds", "nan"), "--seconds must be > 0 and <= 86400 (got nan)"),
+        (("bench", "channel_marks.onnx", "--seconds", "-1"), "--seconds must be > 0 and <= 86400 (got -1)"),
+        (
+            (
+                "bench",
+                "channel_marks.onnx",
+                "--batches",
+                "4",
+                "--threads",
+                "1",
+                "--seconds",
+                "0.2",
+                "--arrival-rate",
+                "50",
+                "--max-batch",
+                "2",
+                "--deadline",
+                "9ms",
+            ),
+            "add 2 to --batches",
+        ),
+    ],
+)
 def test_shares_and_limits_that_make_no_sense(arguments, words, shipped):
     refused(called(*arguments, cwd=shipped), words)
 
@@ -284,7 +348,10 @@ def test_shares_and_limits_that_make_no_sense(arguments, words, shipped):
 def still_camera(count, noise=3.0):
     chance = np.random.default_rng(0)
     scene = chance.integers(0, 255, (48, 64, 3)).astype(np.uint8)
-    return [fingerprint(np.clip(scene + chance.normal(0, noise, scene.shape), 0, 255).astype(np.uint8)) for _ in range(count)]
+    return [
+        fingerprint(np.clip(scene + chance.normal(0, noise, scene.shape), 0, 255).astype(np.uint8))
+        for _ in range(count)
+    ]
 
 
 def test_a_still_camera_is_one_cluster():

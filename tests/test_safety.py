@@ -72,10 +72,48 @@ def operators_that_touch_more_than_numbers():
     """Every operator of the framework's library that may open files, keep memory, start processes or draw numbers."""
     import torch
 
-    words = ("file", "storage", "set_", "resize", "record_stream", "rand", "bernoulli_", "normal", "multinomial", "poisson",
-             "seed", "generator", "share", "pin_memory", "data_ptr", "cuda", "mkldnn", "quantized", "open", "load", "save",
-             "exponential", "cauchy", "geometric", "log_normal", "uniform", "_unsafe_masked", "empty_strided", "fork", "wait",
-             "print", "process", "tensorpipe", "rpc", "c10d", "profiler", "warn", "sym_storage", "vulkan", "metal")  # fmt: skip
+    words = (
+        "file",
+        "storage",
+        "set_",
+        "resize",
+        "record_stream",
+        "rand",
+        "bernoulli_",
+        "normal",
+        "multinomial",
+        "poisson",
+        "seed",
+        "generator",
+        "share",
+        "pin_memory",
+        "data_ptr",
+        "cuda",
+        "mkldnn",
+        "quantized",
+        "open",
+        "load",
+        "save",
+        "exponential",
+        "cauchy",
+        "geometric",
+        "log_normal",
+        "uniform",
+        "_unsafe_masked",
+        "empty_strided",
+        "fork",
+        "wait",
+        "print",
+        "process",
+        "tensorpipe",
+        "rpc",
+        "c10d",
+        "profiler",
+        "warn",
+        "sym_storage",
+        "vulkan",
+        "metal",
+    )
     found = []
     for name in torch._C._dispatch_get_all_op_names():
         space, _, rest = name.partition("::")
@@ -96,9 +134,19 @@ def test_no_operator_that_touches_more_than_numbers_reaches_the_framework(shippe
     known = {target.split(".")[-2] for target in operators if known_operator(target)}
     # A grid is no generator, set_ without a source lets go of memory, and what draws is refused by what it is given.
     assert known <= {"affine_grid_generator", "set_", "bernoulli", "bernoulli_"}
-    for target in ("torch.ops.aten.from_file.default", "torch.ops.aten.set_.source_Tensor", "os.system", "builtins.eval",
-                   "torch.ops.aten.relu", "torch.ops.prims.relu.default", "aten.relu.default", "_operator.attrgetter",
-                   "torch.ops.aten.rand.default", "torch.load", "torch.ops.higher_order.cond"):  # fmt: skip
+    for target in (
+        "torch.ops.aten.from_file.default",
+        "torch.ops.aten.set_.source_Tensor",
+        "os.system",
+        "builtins.eval",
+        "torch.ops.aten.relu",
+        "torch.ops.prims.relu.default",
+        "aten.relu.default",
+        "_operator.attrgetter",
+        "torch.ops.aten.rand.default",
+        "torch.load",
+        "torch.ops.higher_order.cond",
+    ):
         path = program_with_target(shipped, tmp_path / "evil.pt2", target)
         with open_program(path) as archive, pytest.raises(UnknownOperators, match="not started"):
             write_harmless_copy(archive, io.BytesIO())
@@ -107,14 +155,20 @@ def test_no_operator_that_touches_more_than_numbers_reaches_the_framework(shippe
 @pytest.mark.parametrize("make", ["noise", "bernoulli"])
 def test_a_program_that_draws_numbers_is_not_recorded(make, tmp_path):
     torch = pytest.importorskip("torch")
-    steps = {"noise": lambda x: x + torch.randn_like(x), "bernoulli": lambda x: x * torch.bernoulli(torch.full_like(x, 0.5))}
+    steps = {
+        "noise": lambda x: x + torch.randn_like(x),
+        "bernoulli": lambda x: x * torch.bernoulli(torch.full_like(x, 0.5)),
+    }
 
     class Drawing(torch.nn.Module):
         def forward(self, x):
             return torch.flatten(steps[make](x), 1)[:, :4]
 
     torch.export.save(torch.export.export(Drawing(), (torch.ones(2, 3, 4, 4),)), tmp_path / "m.pt2")
-    with open_program(tmp_path / "m.pt2") as archive, pytest.raises(SourceError, match="random numbers|unknown operator"):
+    with (
+        open_program(tmp_path / "m.pt2") as archive,
+        pytest.raises(SourceError, match="random numbers|unknown operator"),
+    ):
         write_harmless_copy(archive, io.BytesIO())
 
 
@@ -125,13 +179,27 @@ def test_a_program_cannot_write_over_a_file(shipped, tmp_path):
     def change(document):
         node = document["graph_module"]["graph"]["nodes"][-1]
         node["target"] = "torch.ops.aten.from_file.default"
-        node["inputs"] = [{"name": "filename", "arg": {"as_string": str(victim)}, "kind": 1},
-                          {"name": "shared", "arg": {"as_bool": True}, "kind": 1},
-                          {"name": "size", "arg": {"as_int": 4}, "kind": 1}]  # fmt: skip
+        node["inputs"] = [
+            {"name": "filename", "arg": {"as_string": str(victim)}, "kind": 1},
+            {"name": "shared", "arg": {"as_bool": True}, "kind": 1},
+            {"name": "size", "arg": {"as_int": 4}, "kind": 1},
+        ]
 
     path = rewritten(shipped / "channel_marks.pt2", tmp_path / "evil.pt2", {"models/model.json": with_document(change)})
-    refused(called("witness", path, "--images", shipped / "reference", "--inlet", shipped / "channel_marks.inlet.toml",
-                   "-o", tmp_path / "w.witness", cwd=tmp_path), "from_file")  # fmt: skip
+    refused(
+        called(
+            "witness",
+            path,
+            "--images",
+            shipped / "reference",
+            "--inlet",
+            shipped / "channel_marks.inlet.toml",
+            "-o",
+            tmp_path / "w.witness",
+            cwd=tmp_path,
+        ),
+        "from_file",
+    )
     assert victim.read_bytes() == bytes(16)
 
 
@@ -182,8 +250,17 @@ def test_tensors_lie_in_their_own_folder(value, shipped, tmp_path):
     refused(called("survey", path, cwd=tmp_path), "name of a file")
 
 
-@pytest.mark.parametrize("text", ["__import__('os').system('x')", "Pow(Integer(9), Integer(999999999))", "Symbol('a b')", "x.y",
-                                  "Mul(Integer(99999999999999999999), Symbol('s0'))", "lambda: 1"])  # fmt: skip
+@pytest.mark.parametrize(
+    "text",
+    [
+        "__import__('os').system('x')",
+        "Pow(Integer(9), Integer(999999999))",
+        "Symbol('a b')",
+        "x.y",
+        "Mul(Integer(99999999999999999999), Symbol('s0'))",
+        "lambda: 1",
+    ],
+)
 def test_sizes_are_plain_arithmetic(text, shipped, tmp_path):
     def changed(document):
         document["graph_module"]["graph"]["tensor_values"]["linear"]["sizes"][0] = {"as_expr": {"expr_str": text}}
@@ -193,10 +270,14 @@ def test_sizes_are_plain_arithmetic(text, shipped, tmp_path):
         write_harmless_copy(archive, io.BytesIO())
 
 
-@pytest.mark.parametrize("member, error", [("weight_0", "more bytes than it can hold"), ("models/model.json", "claims")])
+@pytest.mark.parametrize(
+    "member, error", [("weight_0", "more bytes than it can hold"), ("models/model.json", "claims")]
+)
 def test_what_unpacks_to_much_is_not_believed(member, error, shipped, tmp_path):
     size = 60_000_000
-    path = rewritten(shipped / "channel_marks.pt2", tmp_path / "m.pt2", {member: lambda _: bytes(size)}, zipfile.ZIP_DEFLATED)
+    path = rewritten(
+        shipped / "channel_marks.pt2", tmp_path / "m.pt2", {member: lambda _: bytes(size)}, zipfile.ZIP_DEFLATED
+    )
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     done = called("convert", path, "-o", tmp_path / "a.onnx", cwd=tmp_path)
     assert done.returncode == 2 and error in done.stderr, done.stderr
@@ -218,7 +299,11 @@ def test_what_a_program_makes_of_nothing_is_bounded(tmp_path):
                 if given["name"] == "size":
                     given["arg"] = {"as_ints": [10**6, 10**6]}
 
-    path = rewritten(tmp_path / "m.pt2", tmp_path / "large.pt2", {".json": with_document(lambda d: "graph_module" in d and changed(d))})
+    path = rewritten(
+        tmp_path / "m.pt2",
+        tmp_path / "large.pt2",
+        {".json": with_document(lambda d: "graph_module" in d and changed(d))},
+    )
     refused(called("convert", path, "-o", tmp_path / "a.onnx", cwd=tmp_path), "no image classifier needs")
 
 
@@ -228,7 +313,8 @@ def test_what_a_program_makes_of_nothing_is_bounded(tmp_path):
 def evil_module(tmp_path):
     """A module that leaves a trace if it is imported."""
     (tmp_path / "evil_module.py").write_text(
-        f"from pathlib import Path\nPath({str(tmp_path / 'trace')!r}).touch()\nclass Dense:\n    pass\ndef relu(x):\n    return x\n"
+        f"from pathlib import Path\nPath({str(tmp_path / 'trace')!r}).touch()\nclass Dense:\n    pass\ndef "
+        f"relu(x):\n    return x\n"
     )
     return tmp_path / "trace"
 
@@ -244,29 +330,52 @@ def first_of(document, name):
 NAMED_CODE = {
     "a plain layer": lambda d: first_dense(d).update(module="evil_module"),
     "an initialiser": lambda d: first_dense(d)["config"].update(
-        kernel_initializer={"module": "evil_module", "class_name": "Dense", "config": {}, "registered_name": None}),
+        kernel_initializer={"module": "evil_module", "class_name": "Dense", "config": {}, "registered_name": None}
+    ),
     "a regulariser": lambda d: first_dense(d)["config"].update(
-        kernel_regularizer={"module": "evil_module", "class_name": "Dense", "config": {}, "registered_name": "x"}),
+        kernel_regularizer={"module": "evil_module", "class_name": "Dense", "config": {}, "registered_name": "x"}
+    ),
     "a constraint": lambda d: first_dense(d)["config"].update(
-        bias_constraint={"module": "keras", "class_name": "Evil", "config": {}, "registered_name": None}),
+        bias_constraint={"module": "keras", "class_name": "Evil", "config": {}, "registered_name": None}
+    ),
     "an activation": lambda d: first_dense(d)["config"].update(
-        activation={"module": "evil_module", "class_name": "function", "config": "relu", "registered_name": "relu"}),
+        activation={"module": "evil_module", "class_name": "function", "config": "relu", "registered_name": "relu"}
+    ),
     "a function of the system": lambda d: first_dense(d)["config"].update(
-        activation={"module": "builtins", "class_name": "function", "config": "exec", "registered_name": "exec"}),
+        activation={"module": "builtins", "class_name": "function", "config": "exec", "registered_name": "exec"}
+    ),
     "a policy": lambda d: first_dense(d)["config"].update(
-        dtype={"module": "evil_module", "class_name": "DTypePolicy", "config": {"name": "float32"}, "registered_name": None}),
+        dtype={
+            "module": "evil_module",
+            "class_name": "DTypePolicy",
+            "config": {"name": "float32"},
+            "registered_name": None,
+        }
+    ),
     "a policy of no name": lambda d: first_dense(d)["config"].update(
-        dtype={"module": "keras", "class_name": "DTypePolicy", "config": {"name": "evil"}, "registered_name": None}),
-    "a wrapped layer": lambda d: first_dense(d).update(class_name="TimeDistributed", config={
-        "name": "w", "layer": {"module": "evil_module", "class_name": "Dense", "config": {"units": 2}, "registered_name": None}}),
+        dtype={"module": "keras", "class_name": "DTypePolicy", "config": {"name": "evil"}, "registered_name": None}
+    ),
+    "a wrapped layer": lambda d: first_dense(d).update(
+        class_name="TimeDistributed",
+        config={
+            "name": "w",
+            "layer": {"module": "evil_module", "class_name": "Dense", "config": {"units": 2}, "registered_name": None},
+        },
+    ),
     "a lambda": lambda d: first_dense(d)["config"].update(
-        activation={"class_name": "__lambda__", "config": {"value": "4wEAAA=="}}),
+        activation={"class_name": "__lambda__", "config": {"value": "4wEAAA=="}}
+    ),
     "a module without a class": lambda d: first_dense(d)["config"].update(bias_initializer={"module": "evil_module"}),
     "the model itself": lambda d: d.update(module="evil_module"),
     "deep inside": lambda d: first_dense(d)["config"].update(
-        kernel_initializer={"module": "keras.initializers", "class_name": "Constant", "registered_name": None, "config": {
-            "value": {"module": "evil_module", "class_name": "Dense", "config": {}}}}),
-}  # fmt: skip
+        kernel_initializer={
+            "module": "keras.initializers",
+            "class_name": "Constant",
+            "registered_name": None,
+            "config": {"value": {"module": "evil_module", "class_name": "Dense", "config": {}}},
+        }
+    ),
+}
 
 
 @pytest.mark.parametrize("name", NAMED_CODE)
@@ -278,10 +387,22 @@ def test_no_module_of_a_keras_files_choice_is_imported(name, shipped, tmp_path, 
     monkeypatch.syspath_prepend(str(tmp_path))
     source = shipped / "keras" / "channel_marks.keras"
     path = rewritten(source, tmp_path / "evil.keras", {"config.json": with_document(NAMED_CODE[name])})
-    with pytest.raises(SourceError, match="not a known part of the framework|nested too deep"), open_keras(path) as file:
+    with (
+        pytest.raises(SourceError, match="not a known part of the framework|nested too deep"),
+        open_keras(path) as file,
+    ):
         write_plain_copy(file, tmp_path)
-    done = called("witness", path, "--images", shipped / "reference", "--inlet", shipped / "keras/channel_marks.inlet.toml",
-                  "-o", tmp_path / "w.witness", cwd=tmp_path)  # fmt: skip
+    done = called(
+        "witness",
+        path,
+        "--images",
+        shipped / "reference",
+        "--inlet",
+        shipped / "keras/channel_marks.inlet.toml",
+        "-o",
+        tmp_path / "w.witness",
+        cwd=tmp_path,
+    )
     assert done.returncode == 2 and "Traceback" not in done.stderr, done.stderr
     assert not trace.exists() and "evil_module" not in sys.modules
 
@@ -293,7 +414,9 @@ def test_what_keras_gets_is_rebuilt(shipped, tmp_path):
     def changed(document):
         document["compile_config"] = {"loss": {"module": "evil_module", "class_name": "Loss"}}
 
-    path = rewritten(shipped / "keras" / "channel_marks.keras", tmp_path / "m.keras", {"config.json": with_document(changed)})
+    path = rewritten(
+        shipped / "keras" / "channel_marks.keras", tmp_path / "m.keras", {"config.json": with_document(changed)}
+    )
     with open_keras(path) as file:
         copy = write_plain_copy(file, tmp_path)
     with zipfile.ZipFile(copy) as archive:
@@ -305,8 +428,17 @@ def test_what_keras_gets_is_rebuilt(shipped, tmp_path):
 
 def hdf5_model(path, change):
     with h5py.File(path, "w") as file:
-        file.attrs["model_config"] = json.dumps({"class_name": "Sequential", "config": {"name": "m", "layers": [
-            {"class_name": "Dense", "config": {"name": "d", "units": 2, "batch_input_shape": [None, 3]}}]}})  # fmt: skip
+        file.attrs["model_config"] = json.dumps(
+            {
+                "class_name": "Sequential",
+                "config": {
+                    "name": "m",
+                    "layers": [
+                        {"class_name": "Dense", "config": {"name": "d", "units": 2, "batch_input_shape": [None, 3]}}
+                    ],
+                },
+            }
+        )
         file.attrs["keras_version"] = "2.13.1"
         change(file)
     return path
@@ -325,13 +457,19 @@ def test_weights_do_not_lie_behind_links(tmp_path):
 
 @pytest.mark.parametrize("change", ["size", "free space", "object"])
 def test_a_heap_of_texts_that_leads_nowhere_is_not_walked(change, tmp_path):
-    path = hdf5_model(tmp_path / "m.h5", lambda file: file.create_group("model_weights").attrs.__setitem__("backend", "tensorflow"))
+    path = hdf5_model(
+        tmp_path / "m.h5", lambda file: file.create_group("model_weights").attrs.__setitem__("backend", "tensorflow")
+    )
     data = bytearray(path.read_bytes())
     place = data.index(b"GCOL")
     at = {"size": place + 8, "object": place + 24}.get(change)
     if at is None:
         # The last object of the heap has the number 0, and its size is what is left.
-        at = next(p + 8 for p in range(place + 16, len(data), 8) if data[p : p + 8] == bytes(8) and data[p + 8 : p + 16] != bytes(8))
+        at = next(
+            p + 8
+            for p in range(place + 16, len(data), 8)
+            if data[p : p + 8] == bytes(8) and data[p + 8 : p + 16] != bytes(8)
+        )
     data[at : at + 8] = bytes(8) if change != "object" else b"\xf8" * 8
     path.write_bytes(data)
     refused(called("survey", path, cwd=tmp_path), "heaps")
@@ -339,8 +477,12 @@ def test_a_heap_of_texts_that_leads_nowhere_is_not_walked(change, tmp_path):
 
 def test_a_configuration_takes_no_memory_on_its_word(shipped, tmp_path):
     for member, size in (("config.json", 30_000_000), ("metadata.json", 3_000_000), ("model.weights.h5", 200_000_000)):
-        path = rewritten(shipped / "keras" / "channel_marks.keras", tmp_path / "m.keras",
-                         {member: lambda _, size=size: b"[" + b"[]," * (size // 3) + b"0]"}, zipfile.ZIP_DEFLATED)  # fmt: skip
+        path = rewritten(
+            shipped / "keras" / "channel_marks.keras",
+            tmp_path / "m.keras",
+            {member: lambda _, size=size: b"[" + b"[]," * (size // 3) + b"0]"},
+            zipfile.ZIP_DEFLATED,
+        )
         done = called("survey", path, cwd=tmp_path)
         assert done.returncode == 2 and "Traceback" not in done.stderr, done.stderr
 
@@ -352,7 +494,9 @@ def test_settings_that_no_layer_has_are_a_sentence(strides, shipped, tmp_path):
             if "kernel_size" in layer["config"]:
                 layer["config"].update(strides=strides, padding="same")
 
-    path = rewritten(shipped / "keras" / "channel_marks.keras", tmp_path / "m.keras", {"config.json": with_document(changed)})
+    path = rewritten(
+        shipped / "keras" / "channel_marks.keras", tmp_path / "m.keras", {"config.json": with_document(changed)}
+    )
     refused(called("convert", path, "-o", tmp_path / "m.onnx", cwd=tmp_path), "m.keras")
     assert called("survey", path, cwd=tmp_path).returncode in (0, 2)
 
@@ -366,7 +510,9 @@ def test_an_image_starts_no_program(tmp_path, monkeypatch):
     (bin_ / "gs").write_text(f"#!/bin/sh\ntouch {tmp_path / 'trace'}\n")
     (bin_ / "gs").chmod(0o755)
     monkeypatch.setenv("PATH", f"{bin_}:{os.environ['PATH']}")
-    (tmp_path / "a.jpg").write_bytes(b"%!PS-Adobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 20 20\n%%EndComments\nshowpage\n%%EOF\n")
+    (tmp_path / "a.jpg").write_bytes(
+        b"%!PS-Adobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 20 20\n%%EndComments\nshowpage\n%%EOF\n"
+    )
     with pytest.raises(ImageError, match="not an image that can be decoded"):
         open_image(tmp_path / "a.jpg")
     assert not (tmp_path / "trace").exists()
@@ -389,8 +535,19 @@ def test_only_documented_forms_are_opened(tmp_path):
     assert all(form in documented for form in FORMATS)
 
 
-@pytest.mark.parametrize("fault", [RuntimeError("odd"), NotImplementedError("never"), MemoryError(), OSError("bad"), KeyError(1),
-                                   RecursionError(), OverflowError("large"), AttributeError("none")])  # fmt: skip
+@pytest.mark.parametrize(
+    "fault",
+    [
+        RuntimeError("odd"),
+        NotImplementedError("never"),
+        MemoryError(),
+        OSError("bad"),
+        KeyError(1),
+        RecursionError(),
+        OverflowError("large"),
+        AttributeError("none"),
+    ],
+)
 def test_whatever_a_decoder_raises_is_that_images_fault(fault, tmp_path, monkeypatch):
     Image.new("RGB", (8, 6)).save(tmp_path / "a.png")
 
@@ -416,8 +573,10 @@ def claiming(form, size):
     return bytes(data)
 
 
-@pytest.mark.parametrize("form, size", [("PNG", (60_000, 60_000)), ("PNG16", (11_000, 11_000)), ("BMP", (12_000, 12_000)),
-                                        ("PNG", (10_300, 10_300))])  # fmt: skip
+@pytest.mark.parametrize(
+    "form, size",
+    [("PNG", (60_000, 60_000)), ("PNG16", (11_000, 11_000)), ("BMP", (12_000, 12_000)), ("PNG", (10_300, 10_300))],
+)
 def test_the_size_of_an_image_is_checked_before_memory_is_taken(form, size, tmp_path):
     assert size[0] * size[1] > MOST_PIXELS
     (tmp_path / "a").write_bytes(claiming(form, size))
@@ -432,13 +591,17 @@ def test_bands_of_a_large_picture_are_the_whole(way, tmp_path):
     numbers = np.random.default_rng(0).integers(0, 65536, (2500, 7)).astype(np.uint16)
     Image.fromarray(numbers).save(tmp_path / "deep.png")
     found = np.asarray(decode_image(tmp_path / "deep.png", Decode(sixteen_bit=way)))[:, :, 0]
-    wanted = {"high-byte": numbers >> 8, "clip": np.minimum(numbers, 255), "scale": (numbers.astype(int) + 128) // 257}[way]
+    wanted = {"high-byte": numbers >> 8, "clip": np.minimum(numbers, 255), "scale": (numbers.astype(int) + 128) // 257}[
+        way
+    ]
     assert np.array_equal(found, wanted)
     colours = np.random.default_rng(1).integers(0, 256, (2500, 5, 4)).astype(np.uint8)
     Image.fromarray(colours, "RGBA").save(tmp_path / "clear.png")
     ground = Image.new("RGBA", (5, 2500), "#336699")
     whole = Image.alpha_composite(ground, Image.fromarray(colours, "RGBA")).convert("RGB")
-    assert np.array_equal(np.asarray(decode_image(tmp_path / "clear.png", Decode(transparency="#336699"))), np.asarray(whole))
+    assert np.array_equal(
+        np.asarray(decode_image(tmp_path / "clear.png", Decode(transparency="#336699"))), np.asarray(whole)
+    )
 
 
 def test_a_palette_with_a_transparent_colour_is_laid_over_its_ground(tmp_path):
@@ -462,17 +625,31 @@ def odd_nodes(tmp_path):
     return ["pipe", "folder", "gone", "ring", "/dev/zero", "/dev/null", "n" * 300, "\udcff\udcfe.onnx", "a/../b"]
 
 
-@pytest.mark.parametrize("arguments", [
-    ("survey", "{}"), ("convert", "{}", "-o", "x.onnx"), ("bench", "{}"), ("match", "{}", "--witness", "{}"),
-    ("classify", "{}", "a.png"), ("tally", "a.onnx", "--images", "{}"), ("inlet", "draw", "{}", "--inlet", "{}", "-o", "x.png"),
-    ("convert", "a.pt2", "--labels", "{}", "-o", "x.onnx"), ("witness", "--from-arrays", "{}", "--images", ".", "-o", "w"),
-    ("inlet", "recover", "--witness", "{}", "--images", "{}", "-o", "x.toml"), ("bench", "a.onnx", "--baseline", "{}"),
-], ids=lambda arguments: " ".join(arguments))  # fmt: skip
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("survey", "{}"),
+        ("convert", "{}", "-o", "x.onnx"),
+        ("bench", "{}"),
+        ("match", "{}", "--witness", "{}"),
+        ("classify", "{}", "a.png"),
+        ("tally", "a.onnx", "--images", "{}"),
+        ("inlet", "draw", "{}", "--inlet", "{}", "-o", "x.png"),
+        ("convert", "a.pt2", "--labels", "{}", "-o", "x.onnx"),
+        ("witness", "--from-arrays", "{}", "--images", ".", "-o", "w"),
+        ("inlet", "recover", "--witness", "{}", "--images", "{}", "-o", "x.toml"),
+        ("bench", "a.onnx", "--baseline", "{}"),
+    ],
+    ids=lambda arguments: " ".join(arguments),
+)
 def test_what_is_no_file_is_said_at_once(arguments, odd_nodes, tmp_path):
     for node in odd_nodes:
         began = time.perf_counter()
         done = called(*(each.format(node) for each in arguments), cwd=tmp_path)
-        assert done.returncode == 2 and done.stderr.count("\n") == 1 and done.stderr.startswith("zygal: "), (node, done.stderr)
+        assert done.returncode == 2 and done.stderr.count("\n") == 1 and done.stderr.startswith("zygal: "), (
+            node,
+            done.stderr,
+        )
         assert time.perf_counter() - began < 5 and len(done.stderr) < 420
 
 
@@ -560,7 +737,9 @@ def test_standard_streams_that_are_closed_or_full(stream, code, shipped):
 
 def test_a_reader_that_goes_away_is_no_fault(shipped):
     zygal = Path(PYTHON).with_name("zygal")
-    done = subprocess.run(f"{zygal} survey channel_marks.pt2 | head -1", shell=True, cwd=shipped, capture_output=True, text=True)
+    done = subprocess.run(
+        f"{zygal} survey channel_marks.pt2 | head -1", shell=True, cwd=shipped, capture_output=True, text=True
+    )
     assert done.returncode == 0 and not done.stderr
 
 
@@ -587,8 +766,13 @@ def test_an_internal_error_is_a_sentence_with_its_own_code(shipped, monkeypatch)
 
 def test_an_interrupt_in_the_first_moments_is_one_sentence(shipped):
     for wait in (0.03, 0.06, 0.1, 0.15):
-        process = subprocess.Popen([Path(PYTHON).with_name("zygal"), "survey", "channel_marks.pt2"], cwd=shipped,
-                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+        process = subprocess.Popen(
+            [Path(PYTHON).with_name("zygal"), "survey", "channel_marks.pt2"],
+            cwd=shipped,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
         time.sleep(wait)
         process.send_signal(2)
         _, errors = process.communicate(timeout=20)
@@ -600,7 +784,12 @@ def test_an_interrupt_in_the_first_moments_is_one_sentence(shipped):
 
 def test_sentences_are_short_and_one_line():
     fault = ZygalError("a\nb\x1b[0m " + "x" * 5000 + " the end")
-    assert len(str(fault)) <= 400 and "\n" not in str(fault) and "\x1b" not in str(fault) and str(fault).endswith("the end")
+    assert (
+        len(str(fault)) <= 400
+        and "\n" not in str(fault)
+        and "\x1b" not in str(fault)
+        and str(fault).endswith("the end")
+    )
     assert one_line("short") == "short"
 
 
@@ -620,12 +809,21 @@ def with_external_weight(shipped, folder, **entries):
     return size
 
 
-@pytest.mark.parametrize("entries, words", [
-    ({"location": "../secret"}, "not in its folder"), ({"location": "/etc/passwd"}, "not in its folder"),
-    ({"location": "gone.bin"}, "does not exist; copy both"), ({"location": "pipe"}, "does not exist; copy both"),
-    ({"location": "link"}, "not in its folder"), ({"length": "3"}, "does not fit"), ({"offset": "-1"}, "does not name the file"),
-    ({"offset": "9" * 30}, "does not name the file"), ({"location": None}, "does not name the file"), ({"extra": "1"}, "does not name the file"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "entries, words",
+    [
+        ({"location": "../secret"}, "not in its folder"),
+        ({"location": "/etc/passwd"}, "not in its folder"),
+        ({"location": "gone.bin"}, "does not exist; copy both"),
+        ({"location": "pipe"}, "does not exist; copy both"),
+        ({"location": "link"}, "not in its folder"),
+        ({"length": "3"}, "does not fit"),
+        ({"offset": "-1"}, "does not name the file"),
+        ({"offset": "9" * 30}, "does not name the file"),
+        ({"location": None}, "does not name the file"),
+        ({"extra": "1"}, "does not name the file"),
+    ],
+)
 @pytest.mark.parametrize("command", ["survey", "bench", "classify"])
 def test_weights_beside_an_artifact_lie_in_its_folder(command, entries, words, shipped, tmp_path):
     home = tmp_path / "home"

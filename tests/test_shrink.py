@@ -54,37 +54,49 @@ class Small:
 
     def add(self, operator, *others, layer="", **attributes):
         self.count += 1
-        self.now = self.builder.add(operator, [self.now, *others], f"v{self.count}", layer or f"layer{self.count}", **attributes)
+        self.now = self.builder.add(
+            operator, [self.now, *others], f"v{self.count}", layer or f"layer{self.count}", **attributes
+        )
         return self
 
     def constant(self, array):
         return self.builder.constant(f"c{len(self.builder.constants)}", np.asarray(array, np.float32))
 
     def conv(self, outputs, size=3, group=1, **attributes):
-        weight = self.rng.normal(size=(outputs, self.channels // group, size, size)) / np.sqrt(self.channels // group * size * size)
+        weight = self.rng.normal(size=(outputs, self.channels // group, size, size)) / np.sqrt(
+            self.channels // group * size * size
+        )
         factors = np.exp(self.rng.normal(size=outputs) * self.uneven)
         weight, bias = weight * factors[:, None, None, None], self.rng.normal(size=outputs) * 0.1 * factors
         self.channels = outputs
-        return self.add("Conv", self.constant(weight), self.constant(bias), group=group, pads=[size // 2] * 4, **attributes)
+        return self.add(
+            "Conv", self.constant(weight), self.constant(bias), group=group, pads=[size // 2] * 4, **attributes
+        )
 
     def end(self, classes=5):
         self.add("GlobalAveragePool").add("Flatten")
         weight = self.rng.normal(size=(classes, self.channels))
-        return self.add("Gemm", self.constant(weight), self.constant(np.zeros(classes)), transB=1, layer="head").builder.finish([self.now])
+        return self.add(
+            "Gemm", self.constant(weight), self.constant(np.zeros(classes)), transB=1, layer="head"
+        ).builder.finish([self.now])
 
 
 def plain(**more):
     small = Small(**more)
     small.conv(8).add("Relu")
     kept = small.now
-    small.conv(8).add("Relu").conv(8).add("Add", kept).add("Relu").conv(16, strides=[2, 2]).add("Relu").add("MaxPool", kernel_shape=[2, 2], strides=[2, 2])
+    small.conv(8).add("Relu").conv(8).add("Add", kept).add("Relu").conv(16, strides=[2, 2]).add("Relu").add(
+        "MaxPool", kernel_shape=[2, 2], strides=[2, 2]
+    )
     return small.end()
 
 
 def gated():
     small = Small().conv(8).add("HardSwish").conv(8, group=8).add("HardSwish")
     kept = small.now
-    small.add("GlobalAveragePool").conv(4, 1).add("Relu").conv(8, 1).add("HardSigmoid", alpha=1 / 6, beta=0.5).add("Mul", kept)
+    small.add("GlobalAveragePool").conv(4, 1).add("Relu").conv(8, 1).add("HardSigmoid", alpha=1 / 6, beta=0.5).add(
+        "Mul", kept
+    )
     kept = small.conv(8, 1).now
     return small.add("Sigmoid").add("Mul", kept).end()
 
@@ -99,7 +111,12 @@ def concatenated():
 
 def calibrated(graph, form=FORM, images=IMAGES):
     network = Network(prepared(graph, form, "model.onnx"), form)
-    return calibrate(network, observe(network, images, [str(number) for number in range(len(images))], 1, lambda done: None), images, 1)
+    return calibrate(
+        network,
+        observe(network, images, [str(number) for number in range(len(images))], 1, lambda done: None),
+        images,
+        1,
+    )
 
 
 def all_in_8_bits(calibration):
@@ -142,7 +159,9 @@ def test_a_rare_large_value_is_clipped_and_a_flat_tail_costs_nothing():
 
 def test_a_histogram_grows_without_losing_counts():
     whole, parts = Histogram(), Histogram()
-    numbers = np.random.default_rng(1).normal(size=5000).astype(np.float32) * np.repeat([0.01, 1, 300], [1000, 2000, 2000]).astype(np.float32)
+    numbers = np.random.default_rng(1).normal(size=5000).astype(np.float32) * np.repeat(
+        [0.01, 1, 300], [1000, 2000, 2000]
+    ).astype(np.float32)
     whole.add(numbers, float(numbers.min()), float(numbers.max()))
     for part in np.split(numbers, 50):
         parts.add(part, float(part.min()), float(part.max()))
@@ -154,6 +173,7 @@ def test_a_histogram_grows_without_losing_counts():
 
 # Weights
 
+
 @settings(max_examples=40)
 @given(st.integers(1, 6), st.integers(1, 5), st.sampled_from((63, 127)), st.integers(0, 9))
 def test_weights_are_symmetric_and_within_their_bits(rows, columns, limit, seed):
@@ -163,13 +183,21 @@ def test_weights_are_symmetric_and_within_their_bits(rows, columns, limit, seed)
     assert kept.array.dtype == np.int8 and np.abs(kept.array.astype(int)).max(initial=0) <= limit
     largest = np.abs(weight).max((1, 2, 3))
     assert (np.abs(kept.real(0) - weight).max((1, 2, 3)) <= 0.2 * largest + largest / limit).all()
-    full = np.clip(np.rint(weight / (np.maximum(largest, 1e-30) / limit)[:, None, None, None]), -limit, limit) * (largest / limit)[:, None, None, None]
+    full = (
+        np.clip(np.rint(weight / (np.maximum(largest, 1e-30) / limit)[:, None, None, None]), -limit, limit)
+        * (largest / limit)[:, None, None, None]
+    )
     assert ((kept.real(0) - weight) ** 2).sum() <= ((full - weight) ** 2).sum() * 1.0001 + 1e-12
 
 
 def test_seven_bits_where_pairs_of_products_are_held_in_16_bits():
-    old, new, arm = (onnx_form(Multiplication(*each)) for each in (("x86", ()), ("x86", ("AVX VNNI",)), ("arm", ("dot product",))))
-    assert 2 * 255 * old.weight_limit < 2**15 <= 2 * 255 * new.weight_limit and (old.weight_bits, new.weight_bits) == (7, 8)
+    old, new, arm = (
+        onnx_form(Multiplication(*each)) for each in (("x86", ()), ("x86", ("AVX VNNI",)), ("arm", ("dot product",)))
+    )
+    assert 2 * 255 * old.weight_limit < 2**15 <= 2 * 255 * new.weight_limit and (old.weight_bits, new.weight_bits) == (
+        7,
+        8,
+    )
     assert (old.dtype, arm.dtype) == (np.uint8, np.int8)
 
 
@@ -182,18 +210,26 @@ def test_the_bias_takes_out_the_shift_of_the_mean():
     calibration = calibrated(plain())
     network, units, shifts = calibration.network, calibration.network.units, []
     for result, unit in units.items():
-        if unit.node.operator != "Conv" or network.graph.types[unit.reads[0]].shape[2:] != network.graph.types[result].shape[2:] or result == "v1":
+        if (
+            unit.node.operator != "Conv"
+            or network.graph.types[unit.reads[0]].shape[2:] != network.graph.types[result].shape[2:]
+            or result == "v1"
+        ):
             continue
         # Alone in 8 bits on exact inputs, so what is left of the shift is from the borders.
         name = f"{result}.exact" if unit.home == result else result
         exact = GraphEngine(network.graph, [result]).values(IMAGES)[result]
         unmoved = replace(calibration, biases={result: network.graph.constants[unit.bias].astype(np.float64)})
-        after, before = (np.abs((GraphEngine(each.graph({result}), [name]).values(IMAGES)[name] - exact).mean((0, 2, 3))).mean() for each in (calibration, unmoved))
+        after, before = (
+            np.abs((GraphEngine(each.graph({result}), [name]).values(IMAGES)[name] - exact).mean((0, 2, 3))).mean()
+            for each in (calibration, unmoved)
+        )
         shifts.append((after, before))
     assert len(shifts) == 2 and all(after < 0.7 * before for after, before in shifts), shifts
 
 
 # Equalisation
+
 
 def depthwise_behind_rectifier():
     return Small(uneven=1.5).conv(12).add("Relu").conv(12, group=12).conv(8, 1).add("Relu").end()
@@ -214,7 +250,12 @@ def test_a_normalisation_is_equalised_with_the_product_behind_it():
     small = Small().conv(8)
     small.add("Flatten")
     width = 8 * 256
-    small.add("LayerNormalization", small.constant(np.exp(small.rng.normal(size=width))), small.constant(small.rng.normal(size=width)), axis=-1)
+    small.add(
+        "LayerNormalization",
+        small.constant(np.exp(small.rng.normal(size=width))),
+        small.constant(small.rng.normal(size=width)),
+        axis=-1,
+    )
     small.add("MatMul", small.constant(small.rng.normal(size=(width, 5)) / 45))
     graph = small.builder.finish([small.now])
     network = Network(graph, FORM)
@@ -226,11 +267,15 @@ def test_a_normalisation_is_equalised_with_the_product_behind_it():
 
 # The graph in 8 bits
 
-@pytest.mark.parametrize("make, joined", [
-    (plain, {"QLinearConv": 4, "QLinearAdd": 1, "QGemm": 1, "QLinearGlobalAveragePool": 1}),
-    (gated, {"QLinearConv": 5, "QLinearAdd": 3, "QLinearMul": 4, "QLinearSigmoid": 1, "QGemm": 1}),
-    (concatenated, {"QLinearConv": 3, "QLinearConcat": 1, "QGemm": 1}),
-])  # fmt: skip
+
+@pytest.mark.parametrize(
+    "make, joined",
+    [
+        (plain, {"QLinearConv": 4, "QLinearAdd": 1, "QGemm": 1, "QLinearGlobalAveragePool": 1}),
+        (gated, {"QLinearConv": 5, "QLinearAdd": 3, "QLinearMul": 4, "QLinearSigmoid": 1, "QGemm": 1}),
+        (concatenated, {"QLinearConv": 3, "QLinearConcat": 1, "QGemm": 1}),
+    ],
+)
 def test_the_runtime_computes_in_8_bits_end_to_end_as_the_reference_engine_says(make, joined, tmp_path):
     calibration = calibrated(make())
     graph = all_in_8_bits(calibration)
@@ -241,7 +286,10 @@ def test_the_runtime_computes_in_8_bits_end_to_end_as_the_reference_engine_says(
     assert {name: operators.count(name) for name in joined} == joined
     assert not {"Conv", "Gemm", "Add", "Mul", "Relu", "Clip", "HardSwish"} & set(operators), operators
     usual = run_graph(calibration.network.graph, {"image": IMAGES})[graph.outputs[0]]
-    ours, reference = GraphEngine(graph).run(IMAGES), run_graph(artifact_graph(path), {"image": IMAGES})[graph.outputs[0]]
+    ours, reference = (
+        GraphEngine(graph).run(IMAGES),
+        run_graph(artifact_graph(path), {"image": IMAGES})[graph.outputs[0]],
+    )
     # Rounding in another order moves a few numbers by a step.
     assert score_error(ours, reference) < 0.3 * score_error(ours, usual)
     assert score_error(ours, usual) < 0.03
@@ -280,14 +328,24 @@ def test_products_of_activations_and_normalised_tokens_are_in_8_bits_too():
     small = Small().conv(16)
     small.add("Reshape", shape=[0, 16, 256]).add("Transpose", perm=[0, 2, 1])
     small.add("LayerNormalization", small.constant(np.ones(16)), small.constant(np.zeros(16)), axis=-1)
-    tokens = small.add("MatMul", small.constant(small.rng.normal(size=(16, 16)) / 4)).add("Add", small.constant(small.rng.normal(size=16))).now
+    tokens = (
+        small.add("MatMul", small.constant(small.rng.normal(size=(16, 16)) / 4))
+        .add("Add", small.constant(small.rng.normal(size=16)))
+        .now
+    )
     turned = small.add("Transpose", perm=[0, 2, 1]).now
     small.now = tokens
     small.add("MatMul", turned).add("Softmax", axis=-1).add("MatMul", tokens).add("ReduceMean", axes=[1], keepdims=0)
     small.channels = 16
     graph = small.add("Gemm", small.constant(small.rng.normal(size=(5, 16))), transB=1).builder.finish([small.now])
     calibration = calibrated(graph)
-    assert [unit.node.operator for unit in calibration.network.units.values()] == ["Conv", "MatMul", "MatMul", "MatMul", "Gemm"]
+    assert [unit.node.operator for unit in calibration.network.units.values()] == [
+        "Conv",
+        "MatMul",
+        "MatMul",
+        "MatMul",
+        "Gemm",
+    ]
     usual, ours = (GraphEngine(each).run(IMAGES) for each in (calibration.network.graph, all_in_8_bits(calibration)))
     assert score_error(ours, usual) < 0.03
 
@@ -295,9 +353,13 @@ def test_products_of_activations_and_normalised_tokens_are_in_8_bits_too():
 def test_what_is_stated_by_parts_is_a_gate():
     small = Small().conv(8).add("Relu")
     kept = small.now
-    small.add("Add", small.constant(3.0)).add("Clip", min=0.0, max=6.0).add("Mul", small.constant(1 / 6)).add("Mul", kept)
+    small.add("Add", small.constant(3.0)).add("Clip", min=0.0, max=6.0).add("Mul", small.constant(1 / 6)).add(
+        "Mul", kept
+    )
     made = prepared(small.end(), FORM, "m")
-    assert "HardSigmoid" in [node.operator for node in made.nodes] and "Clip" not in [node.operator for node in made.nodes]
+    assert "HardSigmoid" in [node.operator for node in made.nodes] and "Clip" not in [
+        node.operator for node in made.nodes
+    ]
     small = Small().conv(8).add("Clip", min=0.0, max=6.0)
     small.add("Mul", small.constant(1 / 6))
     graph = small.end()
@@ -309,7 +371,12 @@ def test_what_is_stated_by_parts_is_a_gate():
 
 def test_a_normalisation_that_stands_alone_is_a_convolution_without_an_error_of_its_own():
     small = Small().conv(6).add("Relu")
-    parts = [small.constant(small.rng.normal(size=6)), small.constant(small.rng.normal(size=6)), small.constant(small.rng.normal(size=6)), small.constant(small.rng.random(6) + 0.1)]
+    parts = [
+        small.constant(small.rng.normal(size=6)),
+        small.constant(small.rng.normal(size=6)),
+        small.constant(small.rng.normal(size=6)),
+        small.constant(small.rng.random(6) + 0.1),
+    ]
     graph = small.add("BatchNormalization", *parts, epsilon=1e-3).add("Relu").conv(4).end()
     calibration = calibrated(graph)
     usual, ours = (run_graph(each, {"image": IMAGES})[each.outputs[0]] for each in (graph, calibration.network.graph))
@@ -321,13 +388,25 @@ def test_a_normalisation_that_stands_alone_is_a_convolution_without_an_error_of_
 
 def test_a_fixed_batch_is_filled_up():
     calibration = calibrated(plain(batch=5))
-    usual, ours = (GraphEngine(each).run(IMAGES[:5]) for each in (calibration.network.graph, all_in_8_bits(calibration)))
+    usual, ours = (
+        GraphEngine(each).run(IMAGES[:5]) for each in (calibration.network.graph, all_in_8_bits(calibration))
+    )
     assert score_error(ours, usual) < 0.03
-    found = damages(calibration, IMAGES, np.concatenate([GraphEngine(calibration.network.graph).run(IMAGES[s : s + 5]) for s in (0, 5, 10, 15)] + [usual[:4]]), "logits", 1, lambda part: None)
+    found = damages(
+        calibration,
+        IMAGES,
+        np.concatenate(
+            [GraphEngine(calibration.network.graph).run(IMAGES[s : s + 5]) for s in (0, 5, 10, 15)] + [usual[:4]]
+        ),
+        "logits",
+        1,
+        lambda part: None,
+    )
     assert set(found) == set(calibration.network.storable)
 
 
 # The choice
+
 
 def test_damages_add_up_to_the_error_of_all():
     calibration = calibrated(plain())
@@ -336,24 +415,36 @@ def test_damages_add_up_to_the_error_of_all():
     whole = score_error(GraphEngine(all_in_8_bits(calibration)).run(IMAGES), usual)
     assert set(found) == set(calibration.network.storable)
     # What is moved was rounded before.
-    assert {value for value, damage in found.items() if damage == 0} == {value for value in found if calibration.network.stored_before(value)} != set()
+    assert (
+        {value for value, damage in found.items() if damage == 0}
+        == {value for value in found if calibration.network.stored_before(value)}
+        != set()
+    )
     assert np.sqrt(sum(each**2 for each in found.values())) == pytest.approx(whole, rel=0.5)
 
 
 def test_times_are_told_by_operator():
     calibration = calibrated(plain())
     units = calibration.network.units
-    seconds, others = unit_seconds(all_in_8_bits(calibration), {name: name for name in units} | {f"{name}.exact": name for name in units}, IMAGES[:1], 1)
+    seconds, others = unit_seconds(
+        all_in_8_bits(calibration),
+        {name: name for name in units} | {f"{name}.exact": name for name in units},
+        IMAGES[:1],
+        1,
+    )
     assert all(seconds[name] > 0 for name in units) and others < sum(seconds.values())
 
 
 def test_the_most_damage_for_the_least_time_goes_back_first():
     network = Network(plain(), FORM)
     hurts = list(network.units)[2]
-    damage = {value: 0.1 if value in (network.units[hurts].reads[0], network.units[hurts].home) else 0.001 for value in network.storable}
+    damage = {
+        value: 0.1 if value in (network.units[hurts].reads[0], network.units[hurts].home) else 0.001
+        for value in network.storable
+    }
     same = dict.fromkeys(network.units, 1.0)
-    layers = layers_of(network, damage, same, {name: 2.0 for name in network.units})
-    order = best_returned(network, layers, same, {name: 2.0 for name in network.units}, ())
+    layers = layers_of(network, damage, same, dict.fromkeys(network.units, 2.0))
+    order = best_returned(network, layers, same, dict.fromkeys(network.units, 2.0), ())
     assert hurts in order[0] and len(order[0]) <= 5
     assert sorted(name for group in order for name in group) == sorted(network.units)
 
@@ -370,7 +461,16 @@ class Stub:
         self.asked.append(len(kept))
         place = min(len(kept), len(self.agreements) - 1)
         share = self.agreements[place]
-        return Point(tuple(kept), name, share_of(round(share * 1000), 1000), Estimate(share, share, share), 1 - share, None, Ratio(self.speeds[place], self.speeds[place], self.speeds[place], 9), self.size(len(kept)))
+        return Point(
+            tuple(kept),
+            name,
+            share_of(round(share * 1000), 1000),
+            Estimate(share, share, share),
+            1 - share,
+            None,
+            Ratio(self.speeds[place], self.speeds[place], self.speeds[place], 9),
+            self.size(len(kept)),
+        )
 
     def tried(self, kept):
         return None
@@ -382,18 +482,32 @@ class Stub:
 
 def chooser_of(stub, budget):
     network = stub.calibration.network
-    layers = layers_of(network, dict.fromkeys(network.storable, 0.01), dict.fromkeys(network.units, 1.0), dict.fromkeys(network.units, 2.0))
-    return Chooser(stub, layers, dict.fromkeys(network.units, 1.0), dict.fromkeys(network.units, 2.0), budget, lambda part: None)
+    layers = layers_of(
+        network,
+        dict.fromkeys(network.storable, 0.01),
+        dict.fromkeys(network.units, 1.0),
+        dict.fromkeys(network.units, 2.0),
+    )
+    return Chooser(
+        stub, layers, dict.fromkeys(network.units, 1.0), dict.fromkeys(network.units, 2.0), budget, lambda part: None
+    )
 
 
 def test_the_fewest_operators_that_hold_the_budget_are_kept():
-    agreements, speeds = [0.95, 0.96, 0.97, 0.98, 0.985, 0.991, 0.999, 1.0, 1.0], [3.0, 2.8, 2.6, 2.4, 2.2, 2.0, 1.6, 1.2, 1.0]
+    agreements, speeds = (
+        [0.95, 0.96, 0.97, 0.98, 0.985, 0.991, 0.999, 1.0, 1.0],
+        [3.0, 2.8, 2.6, 2.4, 2.2, 2.0, 1.6, 1.2, 1.0],
+    )
     chooser = chooser_of(Stub(agreements, speeds), Budget(agree=0.99))
     taken = chooser._fewest()
-    earlier = [chooser.kept(count) for count in range(len(chooser.order) + 1) if len(chooser.kept(count)) < len(taken.kept)]
+    earlier = [
+        chooser.kept(count) for count in range(len(chooser.order) + 1) if len(chooser.kept(count)) < len(taken.kept)
+    ]
     assert taken.agreement.value >= 0.99 and all(agreements[min(len(kept), 8)] < 0.99 for kept in earlier)
     assert chooser_of(Stub(agreements, speeds), Budget(agree=0.99, speed=2.9))._fewest() is None
-    assert chooser_of(Stub([0.5] * 8 + [1.0], speeds), Budget(agree=0.99))._fewest() is None, "a file of nearly the same size is no result"
+    assert chooser_of(Stub([0.5] * 8 + [1.0], speeds), Budget(agree=0.99))._fewest() is None, (
+        "a file of nearly the same size is no result"
+    )
     fastest = chooser_of(Stub(agreements, speeds), Budget(speed=2.1))._most()
     assert fastest.speed.value >= 2.1
     assert chooser_of(Stub(agreements, speeds), Budget(speed=9.0))._most() is None
@@ -422,6 +536,7 @@ def test_the_order_of_scores():
 
 # What is refused
 
+
 def test_a_layer_that_gives_not_a_number_is_named():
     small = Small().conv(4).add("Relu")
     graph = small.add("Log", layer="features.bad").conv(4).end()
@@ -434,16 +549,25 @@ def test_what_is_in_8_bits_already_is_refused():
         prepared(all_in_8_bits(calibrated(plain())), FORM, "small.onnx")
 
 
-@pytest.mark.parametrize("options, words", [
-    ([], ["--images DIR", "--witness FILE"]),
-    (["--images", "nowhere"], ["nowhere does not exist"]),
-    (["--images", "reference", "--lose", "1%"], ["--lose", "--labelled"]),
-    (["--images", "reference", "--half", "--speed", "2x"], ["--speed does not apply to --half"]),
-    (["--images", "reference", "--count", "0"], ["--count must be at least 1"]),
-    (["--images", "reference", "--inlet", "keras/channel_marks.inlet.toml"], ["takes tensors", "use the inlet of this model"]),
-    (["--images", "reference", "--inlet", "wild.toml", "--witness", "channel_marks.witness"], ["come from another inlet", "recorded tensors reach"]),
-    (["--images", "labels.txt"], ["is a file, but a folder of images is needed"]),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "options, words",
+    [
+        ([], ["--images DIR", "--witness FILE"]),
+        (["--images", "nowhere"], ["nowhere does not exist"]),
+        (["--images", "reference", "--lose", "1%"], ["--lose", "--labelled"]),
+        (["--images", "reference", "--half", "--speed", "2x"], ["--speed does not apply to --half"]),
+        (["--images", "reference", "--count", "0"], ["--count must be at least 1"]),
+        (
+            ["--images", "reference", "--inlet", "keras/channel_marks.inlet.toml"],
+            ["takes tensors", "use the inlet of this model"],
+        ),
+        (
+            ["--images", "reference", "--inlet", "wild.toml", "--witness", "channel_marks.witness"],
+            ["come from another inlet", "recorded tensors reach"],
+        ),
+        (["--images", "labels.txt"], ["is a file, but a folder of images is needed"]),
+    ],
+)
 def test_wrong_requests_are_one_sentence(workspace, options, words):
     if "wild.toml" in options:
         text = (workspace / "channel_marks.inlet.toml").read_text()
@@ -457,11 +581,24 @@ def test_wrong_requests_are_one_sentence(workspace, options, words):
 
 # The command
 
+
 @pytest.fixture(scope="module")
 def shrunk(shipped, tmp_path_factory):
     """The demo's files with a shrunk artifact, a picture and the JSON result."""
     folder = shutil.copytree(shipped, tmp_path_factory.mktemp("shrunk") / "files")
-    done = program("shrink", "channel_marks.onnx", "-o", "small.onnx", "--images", "reference", "--draw", "curve.png", "--json", "s.json", cwd=folder)
+    done = program(
+        "shrink",
+        "channel_marks.onnx",
+        "-o",
+        "small.onnx",
+        "--images",
+        "reference",
+        "--draw",
+        "curve.png",
+        "--json",
+        "s.json",
+        cwd=folder,
+    )
     assert done.returncode == 0, done.stderr
     return folder, done, json.loads((folder / "s.json").read_text())
 
@@ -470,11 +607,19 @@ def test_the_shrunk_artifact_says_how_it_was_made_and_is_smaller(shrunk):
     folder, done, found = shrunk
     facts = read_artifact(folder / "small.onnx")
     made = facts.metadata.shrunk
-    assert made.artifact == "channel_marks.onnx" and made.artifact_sha256 == read_artifact(folder / "channel_marks.onnx").sha256
+    assert (
+        made.artifact == "channel_marks.onnx"
+        and made.artifact_sha256 == read_artifact(folder / "channel_marks.onnx").sha256
+    )
     assert (made.precision, made.images, made.layers_in_8_bits) == (EIGHT_BITS, 40, found["operators_in_8_bits"])
-    assert sum(share.share for share in made.shares) <= 1.001 and made.shares[0].layer in {each["layer"] for each in found["layers"]}
+    assert sum(share.share for share in made.shares) <= 1.001 and made.shares[0].layer in {
+        each["layer"] for each in found["layers"]
+    }
     assert facts.size_bytes < 0.65 * found["float_bytes"] and facts.metadata.labels and facts.metadata.inlet
-    assert found["chosen"]["top_1_agreement"]["value"] >= 0.99 and found["chosen"]["top_1_agreement_expected"]["value"] >= 0.99
+    assert (
+        found["chosen"]["top_1_agreement"]["value"] >= 0.99
+        and found["chosen"]["top_1_agreement_expected"]["value"] >= 0.99
+    )
     assert "only 40 images calibrate" in done.stderr and (folder / "curve.png").read_bytes()[:4] == b"\x89PNG"
     assert [point["name"] for point in found["candidates"]][0] == "none kept"
 
@@ -482,7 +627,12 @@ def test_the_shrunk_artifact_says_how_it_was_made_and_is_smaller(shrunk):
 @pytest.fixture
 def tiny(tmp_path):
     """A small classifier in both formats, with images: what takes seconds on the demo's takes less here."""
-    inlet = Inlet(Decode(), (Resize(filter="bilinear", size=(16, 16)),), Values((0.0, 1.0), (0.5, 0.5, 0.5), (0.25, 0.25, 0.25)), Tensor("NCHW", "float32"))
+    inlet = Inlet(
+        Decode(),
+        (Resize(filter="bilinear", size=(16, 16)),),
+        Values((0.0, 1.0), (0.5, 0.5, 0.5), (0.25, 0.25, 0.25)),
+        Tensor("NCHW", "float32"),
+    )
     metadata = Metadata(inlet, tuple("abcde"))
     for name in ("tiny.onnx", "tiny.tflite"):
         write_artifact(plain(), tmp_path / name, metadata)
@@ -490,12 +640,19 @@ def tiny(tmp_path):
     (tmp_path / "images").mkdir()
     for number in range(12):
         Image.fromarray(rng.integers(0, 256, (24, 24, 3), np.uint8)).save(tmp_path / "images" / f"{number}.png")
-    (tmp_path / "labelled.csv").write_text("path,label\n" + "".join(f"images/{number}.png,{'abcde'[number % 5]}\n" for number in range(12)))
+    (tmp_path / "labelled.csv").write_text(
+        "path,label\n" + "".join(f"images/{number}.png,{'abcde'[number % 5]}\n" for number in range(12))
+    )
     return tmp_path
 
 
 def test_the_same_request_gives_the_same_numbers(tiny):
-    made = [called("shrink", "tiny.onnx", "-o", f"{name}.onnx", "--images", "images", "--agree", "0%", "--json", "-", cwd=tiny) for name in "ab"]
+    made = [
+        called(
+            "shrink", "tiny.onnx", "-o", f"{name}.onnx", "--images", "images", "--agree", "0%", "--json", "-", cwd=tiny
+        )
+        for name in "ab"
+    ]
     first, second = (json.loads(each.stdout) for each in made)
     numbers = [[layer["score_error_alone_of_spread"] for layer in each["layers"]] for each in (first, second)]
     kept = [each["chosen"]["kept_in_float"] for each in (first, second)]
@@ -505,7 +662,23 @@ def test_the_same_request_gives_the_same_numbers(tiny):
 
 
 def test_accuracy_that_is_lost_is_measured_on_labelled_images(tiny):
-    done = called("shrink", "tiny.onnx", "-o", "small.onnx", "--images", "images", "--lose", "50%", "--labelled", "labelled.csv", "--count", "5", "--json", "s.json", cwd=tiny)
+    done = called(
+        "shrink",
+        "tiny.onnx",
+        "-o",
+        "small.onnx",
+        "--images",
+        "images",
+        "--lose",
+        "50%",
+        "--labelled",
+        "labelled.csv",
+        "--count",
+        "5",
+        "--json",
+        "s.json",
+        cwd=tiny,
+    )
     assert done.returncode == 0 and "points on labelled.csv" in done.stdout, done.stderr
     found = json.loads((tiny / "s.json").read_text())
     assert found["images"] == 5 and -1 <= found["chosen"]["accuracy_lost"] <= 0.5 and found["budget"]["lose"] == 0.5
@@ -517,9 +690,14 @@ def test_match_judges_a_shrunk_artifact_by_its_own_limits(shrunk):
     done = called(*base, "--json", "m.json", cwd=folder)
     assert done.returncode == 0, done.stdout
     text = " ".join(done.stdout.split())
-    assert "was made from channel_marks.onnx in 8 bits" in text and "a float artifact's limit, 0.0001, does not apply" in text
+    assert (
+        "was made from channel_marks.onnx in 8 bits" in text
+        and "a float artifact's limit, 0.0001, does not apply" in text
+    )
     found = json.loads((folder / "m.json").read_text())
-    assert [(gate["name"], gate["unit"]) for gate in found["gates"]].count(("B", "share")) == 2 and found["shrunk"]["precision"] == EIGHT_BITS
+    assert [(gate["name"], gate["unit"]) for gate in found["gates"]].count(("B", "share")) == 2 and found["shrunk"][
+        "precision"
+    ] == EIGHT_BITS
 
 
 def test_match_names_the_layers_of_a_shrunk_artifact_that_answers_otherwise(shipped, tmp_path):
@@ -528,9 +706,25 @@ def test_match_names_the_layers_of_a_shrunk_artifact_that_answers_otherwise(ship
     name = next(node.inputs[1] for node in graph.nodes if node.layer == "features.2.project.0")
     broken = replace(graph, constants={**graph.constants, name: 0.2 * graph.constants[name]})
     facts = read_artifact(folder / "channel_marks.onnx")
-    made = Shrunk("channel_marks.onnx", facts.sha256, EIGHT_BITS, "a test", 40, "reference", 9, (), (Share("head.0", 0.4),))
+    made = Shrunk(
+        "channel_marks.onnx", facts.sha256, EIGHT_BITS, "a test", 40, "reference", 9, (), (Share("head.0", 0.4),)
+    )
     write_artifact(broken, folder / "small.onnx", replace(facts.metadata, shrunk=made))
-    assert called("witness", "channel_marks.pt2", "--images", "reference", "--inlet", "channel_marks.inlet.toml", "--layers", "-o", "l.witness", cwd=folder).returncode == 0
+    assert (
+        called(
+            "witness",
+            "channel_marks.pt2",
+            "--images",
+            "reference",
+            "--inlet",
+            "channel_marks.inlet.toml",
+            "--layers",
+            "-o",
+            "l.witness",
+            cwd=folder,
+        ).returncode
+        == 0
+    )
     done = called("match", "small.onnx", "--witness", "l.witness", cwd=folder)
     assert done.returncode == 1, done.stdout
     text = " ".join(done.stdout.split())
@@ -542,56 +736,116 @@ def test_comparisons_work_as_they_are(shrunk, tmp_path):
     folder, *_ = shrunk
     names = sorted(path.name for path in (folder / "reference").iterdir())
     labels = (folder / "labels.txt").read_text().split()
-    (folder / "labelled.csv").write_text("path,label\n" + "".join(f"reference/{name},{labels[int(name[5:7]) % 10]}\n" for name in names))
+    (folder / "labelled.csv").write_text(
+        "path,label\n" + "".join(f"reference/{name},{labels[int(name[5:7]) % 10]}\n" for name in names)
+    )
     tally = called("tally", "small.onnx", "--images", "labelled.csv", "--compare", "channel_marks.onnx", cwd=folder)
     # Of 40 images none can show that less than 1 % was lost.
     assert tally.returncode == 4 and "comparison is undecided" in tally.stdout, tally.stdout
     classify = called("classify", "small.onnx", "reference/mark-00.jpg", "--compare", "channel_marks.onnx", cwd=folder)
     assert classify.returncode == 0, classify.stderr
-    bench = called("bench", "small.onnx", "--compare", "channel_marks.onnx", "--batches", "1", "--threads", "1", "--seconds", "0.5", cwd=folder)
+    bench = called(
+        "bench",
+        "small.onnx",
+        "--compare",
+        "channel_marks.onnx",
+        "--batches",
+        "1",
+        "--threads",
+        "1",
+        "--seconds",
+        "0.5",
+        cwd=folder,
+    )
     assert bench.returncode == 0 and "8 bits" in bench.stderr, bench.stderr
 
 
 def test_a_budget_that_nothing_holds_is_refused_with_the_nearest(tiny):
     done = called("shrink", "tiny.onnx", "-o", "fast.onnx", "--images", "images", "--speed", "1000x", cwd=tiny)
     assert done.returncode == 2 and not (tiny / "fast.onnx").exists()
-    assert "no choice of layers holds the budget (at least 1000 times as fast); the nearest keeps" in done.stderr and "nearest" in done.stdout
-    refused(called("shrink", "tiny.onnx", "-o", "x.tflite", "--images", "images", cwd=tiny), "asks for mobile flatbuffer")
+    assert (
+        "no choice of layers holds the budget (at least 1000 times as fast); the nearest keeps" in done.stderr
+        and "nearest" in done.stdout
+    )
+    refused(
+        called("shrink", "tiny.onnx", "-o", "x.tflite", "--images", "images", cwd=tiny), "asks for mobile flatbuffer"
+    )
     assert called("shrink", "tiny.onnx", "-o", "small.onnx", "--witness", "nothing.witness", cwd=tiny).returncode == 2
-    whole = write_artifact(all_in_8_bits(calibrated(plain())), tiny / "eight.onnx", read_artifact(tiny / "tiny.onnx").metadata)
-    assert whole and refused(called("shrink", "eight.onnx", "-o", "twice.onnx", "--images", "images", cwd=tiny), "in 8 bits already") is None
+    whole = write_artifact(
+        all_in_8_bits(calibrated(plain())), tiny / "eight.onnx", read_artifact(tiny / "tiny.onnx").metadata
+    )
+    assert (
+        whole
+        and refused(
+            called("shrink", "eight.onnx", "-o", "twice.onnx", "--images", "images", cwd=tiny), "in 8 bits already"
+        )
+        is None
+    )
 
 
 @pytest.mark.parametrize("ending", ["onnx", "tflite"])
 def test_half_precision_weights_halve_the_file(shipped, tmp_path, ending):
     folder = shutil.copytree(shipped, tmp_path / "files")
     name = f"float.{ending}"
-    assert called("convert", "channel_marks.pt2", "-o", name, "--inlet", "channel_marks.inlet.toml", cwd=folder).returncode == 0
-    done = called("shrink", name, "-o", f"half.{ending}", "--images", "reference", "--half", "--json", "h.json", cwd=folder)
+    assert (
+        called("convert", "channel_marks.pt2", "-o", name, "--inlet", "channel_marks.inlet.toml", cwd=folder).returncode
+        == 0
+    )
+    done = called(
+        "shrink", name, "-o", f"half.{ending}", "--images", "reference", "--half", "--json", "h.json", cwd=folder
+    )
     assert done.returncode == 0, done.stderr
     found = json.loads((folder / "h.json").read_text())
     assert 0.45 < found["bytes"] / found["float_bytes"] < 0.62 and 0 < found["largest_difference_of_spread"] < 5e-3
-    matched = called("match", f"half.{ending}", "--witness", "channel_marks.witness", "--images", "reference", cwd=folder)
+    matched = called(
+        "match", f"half.{ending}", "--witness", "channel_marks.witness", "--images", "reference", cwd=folder
+    )
     assert matched.returncode == 0 and "float16 weights" in matched.stdout, matched.stdout
 
 
 def test_a_flatbuffer_is_shrunk_to_the_formats_own_operators(tiny):
-    done = called("shrink", "tiny.tflite", "-o", "s.tflite", "--images", "images", "--agree", "0%", "--json", "s.json", cwd=tiny)
+    done = called(
+        "shrink", "tiny.tflite", "-o", "s.tflite", "--images", "images", "--agree", "0%", "--json", "s.json", cwd=tiny
+    )
     assert done.returncode == 0, done.stderr
     facts, found = read_artifact(tiny / "s.tflite"), json.loads((tiny / "s.json").read_text())
     # Real numbers at both ends alone.
-    assert facts.operators["CONV_2D"] == 4 and (facts.operators["QUANTIZE"], facts.operators["DEQUANTIZE"]) == (1, 1), facts.operators
+    assert facts.operators["CONV_2D"] == 4 and (facts.operators["QUANTIZE"], facts.operators["DEQUANTIZE"]) == (1, 1), (
+        facts.operators
+    )
     assert found["activations"] == "int8" and found["chosen"]["score_error_of_spread"] < 0.03
     assert facts.metadata.shrunk.artifact == "tiny.tflite"
 
 
 def test_an_artifact_that_takes_raw_pixels_keeps_its_inlet(shipped, tmp_path):
     folder = shutil.copytree(shipped, tmp_path / "files")
-    assert called("convert", "channel_marks.pt2", "-o", "raw.onnx", "--inlet", "channel_marks.inlet.toml", "--raw-pixels", cwd=folder).returncode == 0
+    assert (
+        called(
+            "convert",
+            "channel_marks.pt2",
+            "-o",
+            "raw.onnx",
+            "--inlet",
+            "channel_marks.inlet.toml",
+            "--raw-pixels",
+            cwd=folder,
+        ).returncode
+        == 0
+    )
     done = called("shrink", "raw.onnx", "-o", "small.onnx", "--images", "reference", "--agree", "50%", cwd=folder)
     assert done.returncode == 0, done.stderr
     assert read_artifact(folder / "small.onnx").inputs["image"][0] == "uint8"
-    matched = called("match", "small.onnx", "--witness", "channel_marks.witness", "--images", "reference", "--agree-limit", "90%", cwd=folder)
+    matched = called(
+        "match",
+        "small.onnx",
+        "--witness",
+        "channel_marks.witness",
+        "--images",
+        "reference",
+        "--agree-limit",
+        "90%",
+        cwd=folder,
+    )
     assert matched.returncode == 0 and "inlet inside the artifact" in matched.stdout, matched.stdout
 
 
@@ -601,5 +855,7 @@ def test_bench_says_where_8_bits_do_not_pay():
     bench = outcome().bench
     assert "is measured with --compare model.onnx" in on_eight_bits("small.onnx", "model.onnx", bench.cells, ())
     assert "8 bits pay at every setting" in on_eight_bits("small.onnx", "model.onnx", bench.cells, bench.compared)
-    slower = replace(bench.compared[0], ratios={setting: Ratio(0.5, 0.48, 0.52, 20) for setting in bench.compared[0].ratios})
+    slower = replace(
+        bench.compared[0], ratios={setting: Ratio(0.5, 0.48, 0.52, 20) for setting in bench.compared[0].ratios}
+    )
     assert "8 bits do not pay at" in on_eight_bits("small.onnx", "model.onnx", bench.cells, (slower,))

@@ -1,4 +1,5 @@
-"""Operators that are made of several, by their formulas in NumPy: as constants, in the reference engine, and on the runtime."""
+"""Operators that are made of several, by their formulas in NumPy: as constants, in the reference engine, and on the
+runtime."""
 
 import numpy as np
 import pytest
@@ -30,7 +31,8 @@ class Emit(LaidOut):
 
 
 def made(recipe, x, tmp_path=None):
-    """What a recipe makes of an array whose first axis is the batch: by the reference engine, and on the runtime if asked for."""
+    """What a recipe makes of an array whose first axis is the batch: by the reference engine, and on the runtime if
+    asked for."""
     builder = GraphBuilder()
     emit = Emit(builder)
     name = builder.input("image", TensorType(FLOAT, (Batch(), *x.shape[1:])))
@@ -55,7 +57,10 @@ def softplus(x):
 ROWS = np.concatenate([np.linspace(-6, 6, 47), [0.0]]).astype(np.float32).reshape(2, 24)
 FORMULAS = {
     "gelu": (lambda e, x: activations.gelu(e, x), lambda x: x * special.ndtr(x)),
-    "gelu by tanh": (lambda e, x: activations.gelu(e, x, True), lambda x: x / 2 * (1 + np.tanh(np.sqrt(2 / np.pi) * (x + 0.044715 * x**3)))),
+    "gelu by tanh": (
+        lambda e, x: activations.gelu(e, x, True),
+        lambda x: x / 2 * (1 + np.tanh(np.sqrt(2 / np.pi) * (x + 0.044715 * x**3))),
+    ),
     "silu": (lambda e, x: activations.silu(e, x), lambda x: x * sigmoid(x)),
     "silu with a slope": (lambda e, x: activations.silu(e, x, 1.702), lambda x: x * sigmoid(1.702 * x)),
     "mish": (lambda e, x: activations.mish(e, x), lambda x: x * np.tanh(softplus(x))),
@@ -66,9 +71,18 @@ FORMULAS = {
     "softplus": (lambda e, x: activations.softplus(e, x, 2.0), lambda x: softplus(2 * x) / 2),
     "log sigmoid": (activations.log_sigmoid, lambda x: -softplus(-x)),
     "hard shrink": (lambda e, x: activations.hard_shrink(e, x, 1.0, True), lambda x: np.where(np.abs(x) > 1, x, 0)),
-    "hard shrink, otherwise": (lambda e, x: activations.hard_shrink(e, x, 1.0, False), lambda x: np.where(np.abs(x) > 1, x, 0)),
-    "soft shrink": (lambda e, x: activations.soft_shrink(e, x, 0.8, True), lambda x: np.sign(x) * np.maximum(np.abs(x) - 0.8, 0)),
-    "soft shrink, otherwise": (lambda e, x: activations.soft_shrink(e, x, 0.8, False), lambda x: np.sign(x) * np.maximum(np.abs(x) - 0.8, 0)),
+    "hard shrink, otherwise": (
+        lambda e, x: activations.hard_shrink(e, x, 1.0, False),
+        lambda x: np.where(np.abs(x) > 1, x, 0),
+    ),
+    "soft shrink": (
+        lambda e, x: activations.soft_shrink(e, x, 0.8, True),
+        lambda x: np.sign(x) * np.maximum(np.abs(x) - 0.8, 0),
+    ),
+    "soft shrink, otherwise": (
+        lambda e, x: activations.soft_shrink(e, x, 0.8, False),
+        lambda x: np.sign(x) * np.maximum(np.abs(x) - 0.8, 0),
+    ),
     "tanh shrink": (activations.tanh_shrink, lambda x: x - np.tanh(x)),
     "gated": (lambda e, x: activations.gated(e, x, 1), lambda x: x[:, :12] * sigmoid(x[:, 12:])),
     "clipped": (lambda e, x: activations.clipped(e, x, -1, 2), lambda x: np.clip(x, -1, 2)),
@@ -78,13 +92,25 @@ FORMULAS = {
     "rolled back": (lambda e, x: arranging.rolled(e, x, -3, 1), lambda x: np.roll(x, -3, 1)),
     "reversed": (lambda e, x: arranging.reversed_along(e, x, [1]), lambda x: x[:, ::-1]),
     "picked": (lambda e, x: arranging.picked(e, x, np.array([3, 3, 0]), 1), lambda x: x[:, [3, 3, 0]]),
-    "padded around": (lambda e, x: arranging.padded_around(e, x, [0, 2], [0, 3]), lambda x: np.pad(x, [(0, 0), (2, 3)], "wrap")),
-    "unit length": (lambda e, x: normalisation.unit_length(e, x, [1], 1e-6), lambda x: x / np.linalg.norm(x, axis=1, keepdims=True)),
-    "mean square": (lambda e, x: normalisation.by_mean_square(e, x, [1], 1e-6), lambda x: x / np.sqrt((x**2).mean(1, keepdims=True) + 1e-6)),
+    "padded around": (
+        lambda e, x: arranging.padded_around(e, x, [0, 2], [0, 3]),
+        lambda x: np.pad(x, [(0, 0), (2, 3)], "wrap"),
+    ),
+    "unit length": (
+        lambda e, x: normalisation.unit_length(e, x, [1], 1e-6),
+        lambda x: x / np.linalg.norm(x, axis=1, keepdims=True),
+    ),
+    "mean square": (
+        lambda e, x: normalisation.by_mean_square(e, x, [1], 1e-6),
+        lambda x: x / np.sqrt((x**2).mean(1, keepdims=True) + 1e-6),
+    ),
     "variance": (lambda e, x: normalisation.variance(e, x, [1], True), lambda x: x.var(1, keepdims=True)),
     "variance corrected": (lambda e, x: normalisation.variance(e, x, [1], False, 1), lambda x: x.var(1, ddof=1)),
-    "standardised": (lambda e, x: normalisation.standardised(e, x, [1], 1e-5), lambda x: (x - x.mean(1, keepdims=True)) / np.sqrt(x.var(1, keepdims=True) + 1e-5)),
-}  # fmt: skip
+    "standardised": (
+        lambda e, x: normalisation.standardised(e, x, [1], 1e-5),
+        lambda x: (x - x.mean(1, keepdims=True)) / np.sqrt(x.var(1, keepdims=True) + 1e-5),
+    ),
+}
 
 
 @pytest.mark.parametrize("name", FORMULAS)
@@ -93,8 +119,15 @@ def test_a_recipe_is_its_formula(name, tmp_path):
     assert np.allclose(made(recipe, ROWS, tmp_path), formula(ROWS.astype(np.float64)), rtol=2e-5, atol=2e-5)
 
 
-@pytest.mark.parametrize("recipe", [lambda e, x: activations.celu(e, x, 0.0), lambda e, x: normalisation.group_normalisation(e, x, 5, 1e-5),
-                                    lambda e, x: normalisation.variance(e, x, [0], True), lambda e, x: arranging.rolled(e, x, 1, 0)])  # fmt: skip
+@pytest.mark.parametrize(
+    "recipe",
+    [
+        lambda e, x: activations.celu(e, x, 0.0),
+        lambda e, x: normalisation.group_normalisation(e, x, 5, 1e-5),
+        lambda e, x: normalisation.variance(e, x, [0], True),
+        lambda e, x: arranging.rolled(e, x, 1, 0),
+    ],
+)
 def test_a_recipe_refuses_what_it_cannot_express(recipe):
     with pytest.raises(SourceError, match="layer (has the slope|cannot put|takes statistics|rolls the batch)"):
         made(recipe, np.zeros((2, 6, 4, 4), np.float32))
@@ -104,7 +137,9 @@ def test_group_normalisation_is_instance_normalisation_of_groups(tmp_path):
     x = np.random.default_rng(0).standard_normal((3, 6, 4, 5)).astype(np.float32)
     groups = x.reshape(3, 2, -1)
     wanted = ((groups - groups.mean(2, keepdims=True)) / np.sqrt(groups.var(2, keepdims=True) + 1e-5)).reshape(x.shape)
-    assert np.allclose(made(lambda e, n: normalisation.group_normalisation(e, n, 2, 1e-5), x, tmp_path), wanted, atol=1e-5)
+    assert np.allclose(
+        made(lambda e, n: normalisation.group_normalisation(e, n, 2, 1e-5), x, tmp_path), wanted, atol=1e-5
+    )
 
 
 @pytest.mark.parametrize("scale_first", [True, False])
@@ -146,17 +181,33 @@ def test_products_by_letters_are_numpys(data):
     x, y = (rng.standard_normal([sizes[letter] for letter in term]).astype(np.float32) for term in (left, right))
     builder = GraphBuilder()
     emit = Emit(builder)
-    names = [builder.input(each, TensorType(FLOAT, (Batch(), *array.shape[1:]))) for each, array in (("x", x), ("y", y))]
+    names = [
+        builder.input(each, TensorType(FLOAT, (Batch(), *array.shape[1:]))) for each, array in (("x", x), ("y", y))
+    ]
     graph = builder.finish([products.by_letters(emit, *names, (left, right), wanted)])
     found = run_graph(graph, {"x": x, "y": y})[graph.outputs[0]]
     assert np.allclose(found, np.einsum(f"{left},{right}->{wanted}", x, y), atol=1e-4)
-    assert any(node.operator == "MatMul" for node in graph.nodes) and all(node.operator != "Einsum" for node in graph.nodes)
+    assert any(node.operator == "MatMul" for node in graph.nodes) and all(
+        node.operator != "Einsum" for node in graph.nodes
+    )
 
 
 def test_gates_are_sorted_along_any_axis():
     array = np.arange(24).reshape(8, 3)
-    assert recurrent.sorted_gates(array, recurrent.INPUT_FORGET_CELL_OUTPUT, 0)[:, 0].tolist() == [0, 3, 18, 21, 6, 9, 12, 15]
-    assert np.array_equal(recurrent.sorted_gates(array.T, recurrent.INPUT_FORGET_CELL_OUTPUT, 1).T, recurrent.sorted_gates(array, (0, 3, 1, 2), 0))
+    assert recurrent.sorted_gates(array, recurrent.INPUT_FORGET_CELL_OUTPUT, 0)[:, 0].tolist() == [
+        0,
+        3,
+        18,
+        21,
+        6,
+        9,
+        12,
+        15,
+    ]
+    assert np.array_equal(
+        recurrent.sorted_gates(array.T, recurrent.INPUT_FORGET_CELL_OUTPUT, 1).T,
+        recurrent.sorted_gates(array, (0, 3, 1, 2), 0),
+    )
 
 
 def test_windows_are_numpys():
@@ -172,7 +223,9 @@ def test_resizing_by_matrices_and_blocks(tmp_path):
     rows, columns = np.random.default_rng(1).standard_normal((6, 4)), np.random.default_rng(2).standard_normal((7, 5))
     wanted = np.einsum("ih,nchw,jw->ncij", rows, x, columns)
     assert np.allclose(made(lambda e, n: arranging.by_matrices(e, n, [rows, columns]), x, tmp_path), wanted, atol=1e-4)
-    assert np.array_equal(made(lambda e, n: arranging.enlarged_by_nearest(e, n, (2, 3)), x, tmp_path), x.repeat(2, 2).repeat(3, 3))
+    assert np.array_equal(
+        made(lambda e, n: arranging.enlarged_by_nearest(e, n, (2, 3)), x, tmp_path), x.repeat(2, 2).repeat(3, 3)
+    )
 
 
 # Layouts
@@ -197,7 +250,9 @@ def test_layers_do_not_see_how_an_image_lies(order):
     assert np.array_equal(laid(x, order, lambda e, v: permuted(e, v, [0, 2, 1, 3])), x.transpose(0, 2, 1, 3))
     assert np.array_equal(laid(x, order, flattened), x.reshape(2, -1))
     dense = rng.standard_normal((60, 4)).astype(np.float32)
-    assert np.allclose(laid(x, order, lambda e, v: product(e, flattened(e, v), dense, None)), x.reshape(2, -1) @ dense, atol=1e-4)
+    assert np.allclose(
+        laid(x, order, lambda e, v: product(e, flattened(e, v), dense, None)), x.reshape(2, -1) @ dense, atol=1e-4
+    )
     wide = rng.standard_normal((5, 3)).astype(np.float32)
 
     def added(emit, view):
@@ -256,7 +311,13 @@ def test_what_only_resembles_one_is_left_alone(spoilt):
     mean = emit.step("ReduceMean", name, axes=[axis], keepdims=1)
     centred = emit.step("Sub", name, mean)
     spread = emit.step("ReduceMean", emit.step("Mul", centred, centred), axes=[axis], keepdims=1)
-    root = emit.step("Sqrt", spread if spoilt == "another epsilon place" else emit.step("Add", spread, emit.number(1e-5, name)))
-    above = emit.step("Sub", name, emit.step("ReduceMax", name, axes=[2], keepdims=1)) if spoilt == "another mean" else centred
+    root = emit.step(
+        "Sqrt", spread if spoilt == "another epsilon place" else emit.step("Add", spread, emit.number(1e-5, name))
+    )
+    above = (
+        emit.step("Sub", name, emit.step("ReduceMax", name, axes=[2], keepdims=1))
+        if spoilt == "another mean"
+        else centred
+    )
     graph = builder.finish([emit.step("Div", above, root)])
     assert join_layer_normalizations(graph) is graph

@@ -1,4 +1,5 @@
-"""Element-wise operators at zeros of both signs, infinities, what is no number, ties, and the borders of their definition."""
+"""Element-wise operators at zeros of both signs, infinities, what is no number, ties, and the borders of their
+definition."""
 
 import numpy as np
 import pytest
@@ -12,11 +13,130 @@ from zygal.sources import read_source
 torch = pytest.importorskip("torch")
 F = torch.nn.functional
 
-VALUES = [0.0, -0.0, np.inf, -np.inf, np.nan, 0.5, -0.5, 1, -1, 1.5, -1.5, 2.5, -2.5, 3, -3, 6, -6, 20, -20, 88, -88, 100, -100,
-          1e-30, -1e-30, 1e30, -1e30, 0.2, 0.8, 0.25, -0.25, 4, -4]  # fmt: skip
-OF_TORCH = ["abs", "acos", "acosh", "asin", "asinh", "atan", "atanh", "ceil", "cos", "cosh", "deg2rad", "erf", "erfc", "exp", "exp2", "expm1", "floor", "frac", "isfinite", "isinf", "isnan", "log", "log10", "log1p", "log2", "logit", "nan_to_num", "neg", "rad2deg", "reciprocal", "relu", "round", "rsqrt", "sigmoid", "sign", "signbit", "sin", "sinc", "sinh", "sqrt", "square", "tan", "tanh", "trunc"]  # fmt: skip
-OF_LAYERS = ["elu", "celu", "selu", "hardshrink", "hardsigmoid", "hardswish", "hardtanh", "leaky_relu", "logsigmoid", "mish", "relu6", "rrelu", "silu", "softplus", "softshrink", "softsign", "tanhshrink"]  # fmt: skip
-OF_TWO = ["atan2", "copysign", "div", "fmod", "remainder", "hypot", "logaddexp", "maximum", "minimum", "mul", "add", "sub", "xlogy", "eq", "ne", "lt", "le", "gt", "ge", "heaviside", "pow", "floor_divide"]  # fmt: skip
+VALUES = [
+    0.0,
+    -0.0,
+    np.inf,
+    -np.inf,
+    np.nan,
+    0.5,
+    -0.5,
+    1,
+    -1,
+    1.5,
+    -1.5,
+    2.5,
+    -2.5,
+    3,
+    -3,
+    6,
+    -6,
+    20,
+    -20,
+    88,
+    -88,
+    100,
+    -100,
+    1e-30,
+    -1e-30,
+    1e30,
+    -1e30,
+    0.2,
+    0.8,
+    0.25,
+    -0.25,
+    4,
+    -4,
+]
+OF_TORCH = [
+    "abs",
+    "acos",
+    "acosh",
+    "asin",
+    "asinh",
+    "atan",
+    "atanh",
+    "ceil",
+    "cos",
+    "cosh",
+    "deg2rad",
+    "erf",
+    "erfc",
+    "exp",
+    "exp2",
+    "expm1",
+    "floor",
+    "frac",
+    "isfinite",
+    "isinf",
+    "isnan",
+    "log",
+    "log10",
+    "log1p",
+    "log2",
+    "logit",
+    "nan_to_num",
+    "neg",
+    "rad2deg",
+    "reciprocal",
+    "relu",
+    "round",
+    "rsqrt",
+    "sigmoid",
+    "sign",
+    "signbit",
+    "sin",
+    "sinc",
+    "sinh",
+    "sqrt",
+    "square",
+    "tan",
+    "tanh",
+    "trunc",
+]
+OF_LAYERS = [
+    "elu",
+    "celu",
+    "selu",
+    "hardshrink",
+    "hardsigmoid",
+    "hardswish",
+    "hardtanh",
+    "leaky_relu",
+    "logsigmoid",
+    "mish",
+    "relu6",
+    "rrelu",
+    "silu",
+    "softplus",
+    "softshrink",
+    "softsign",
+    "tanhshrink",
+]
+OF_TWO = [
+    "atan2",
+    "copysign",
+    "div",
+    "fmod",
+    "remainder",
+    "hypot",
+    "logaddexp",
+    "maximum",
+    "minimum",
+    "mul",
+    "add",
+    "sub",
+    "xlogy",
+    "eq",
+    "ne",
+    "lt",
+    "le",
+    "gt",
+    "ge",
+    "heaviside",
+    "pow",
+    "floor_divide",
+]
 FUNCTIONS = {
     **{name: getattr(torch, name) for name in OF_TORCH},
     **{name: getattr(F, name) for name in OF_LAYERS},
@@ -77,7 +197,29 @@ def test_borders_of_the_definition(name, program_and_results, tmp_path):
         assert same.all(), [(float(image[i]), float(result[i]), float(right[i])) for i in zip(*np.nonzero(~same))][:4]
 
 
-OF_KERAS = ["relu", "relu6", "sigmoid", "tanh", "elu", "selu", "celu", "softplus", "softsign", "silu", "hard_sigmoid", "hard_silu", "hard_tanh", "leaky_relu", "log_sigmoid", "hard_shrink", "soft_shrink", "tanh_shrink", "squareplus", "sparse_plus", "mish"]  # fmt: skip
+OF_KERAS = [
+    "relu",
+    "relu6",
+    "sigmoid",
+    "tanh",
+    "elu",
+    "selu",
+    "celu",
+    "softplus",
+    "softsign",
+    "silu",
+    "hard_sigmoid",
+    "hard_silu",
+    "hard_tanh",
+    "leaky_relu",
+    "log_sigmoid",
+    "hard_shrink",
+    "soft_shrink",
+    "tanh_shrink",
+    "squareplus",
+    "sparse_plus",
+    "mish",
+]
 
 
 def test_borders_of_the_other_framework(tmp_path):
@@ -96,5 +238,9 @@ def test_borders_of_the_other_framework(tmp_path):
         (found,) = open_session(tmp_path / "m.onnx").run(["scores"], {"image": values[None]})
         right = np.asarray(keras.ops.convert_to_numpy(wanted[name]))
         same = np.isclose(found, right, rtol=1e-5, atol=1e-5, equal_nan=True)
-        wrong |= {name: [(float(values[at]), float(found[0, at]), float(right[0, at])) for at in np.flatnonzero(~same[0])]} if not same.all() else {}
+        wrong |= (
+            {name: [(float(values[at]), float(found[0, at]), float(right[0, at])) for at in np.flatnonzero(~same[0])]}
+            if not same.all()
+            else {}
+        )
     assert not wrong

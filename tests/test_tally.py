@@ -75,8 +75,10 @@ def test_several_labels_are_those_of_scikit_learn(seed, count, labels, threshold
         if truth[:, place].any():
             wanted = metrics.average_precision_score(truth[:, place], probabilities[:, place])
             assert each.average_precision == pytest.approx(wanted, rel=1e-13)
-    best = max(metrics.f1_score(truth, probabilities >= cut, average="micro", zero_division=0)
-               for cut in np.unique(probabilities))  # fmt: skip
+    best = max(
+        metrics.f1_score(truth, probabilities >= cut, average="micro", zero_division=0)
+        for cut in np.unique(probabilities)
+    )
     assert found.best_f1 == pytest.approx(best, rel=1e-13)
     again = metrics.f1_score(truth, probabilities >= found.best_threshold, average="micro", zero_division=0)
     assert again == pytest.approx(best, rel=1e-13)
@@ -137,16 +139,32 @@ def test_the_same_picture_is_found_after_encoding_anew_and_no_other(shipped, tmp
 
 
 def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
-    done = called("tally", "channel_marks.onnx", "--images", "labelled.csv", "--compare", "channel_marks.pt2",
-                  "--trained-on", "reference", "--json", "a.json", "--draw", "drawn", "--min-accuracy", "80%", cwd=workspace)  # fmt: skip
+    done = called(
+        "tally",
+        "channel_marks.onnx",
+        "--images",
+        "labelled.csv",
+        "--compare",
+        "channel_marks.pt2",
+        "--trained-on",
+        "reference",
+        "--json",
+        "a.json",
+        "--draw",
+        "drawn",
+        "--min-accuracy",
+        "80%",
+        cwd=workspace,
+    )
     # Accuracy passes; that nothing was lost is not decided by so few images.
     assert done.returncode == 4 and "Accuracy 91.0 %" in done.stdout, done.stdout + done.stderr
     found = json.loads((workspace / "a.json").read_text())
     rows = list(csv.DictReader((workspace / "labelled.csv").open()))
     classifier = open_artifact(workspace / "channel_marks.onnx")
     made = list(apply_to_all([workspace / row["path"] for row in rows], classifier.inlet))
-    scores = np.concatenate([classifier.scores([each.tensor for each in made[start : start + 8]])
-                             for start in range(0, len(made), 8)])  # fmt: skip
+    scores = np.concatenate(
+        [classifier.scores([each.tensor for each in made[start : start + 8]]) for start in range(0, len(made), 8)]
+    )
     truth = [classifier.labels.index(row["label"]) for row in rows]
     said = scores.argmax(axis=1)
     figures = found["exclusive"]
@@ -155,21 +173,46 @@ def test_a_tally_of_the_demo_is_that_of_scikit_learn(workspace):
     assert figures["cross_entropy_nats"]["value"] == metrics.log_loss(truth, classifier.probabilities(scores))
     assert figures["confusion_counts"] == metrics.confusion_matrix(truth, said).tolist()
     assert {name: each["images"] for name, each in found["groups"].items()} == {"bow camera": 101, "mast camera": 100}
-    assert found["paired"]["verdict"] == "undecided" and "predict the same on all 201 images; these are too few" in " ".join(done.stdout.split())
+    assert found["paired"][
+        "verdict"
+    ] == "undecided" and "predict the same on all 201 images; these are too few" in " ".join(done.stdout.split())
     assert [len(found["duplicates"][key]) for key in ("different_labels", "same_label", "in_training")] == [1, 0, 0]
     wrong = [each["confidence"] for each in found["misclassified"]]
     assert len(wrong) == sum(said != truth) and wrong == sorted(wrong, reverse=True)
     for name, size in (("confusion", (1280, 800)), ("reliability", (1280, 800)), ("wrong", (1280, 930))):
         assert Image.open(workspace / "drawn" / f"{name}.png").size == size
-    done = called("tally", "channel_marks.onnx", "--images", "labelled", "--min-accuracy", "0.99", "--draw", "pair", "--pair",
-                  "special,port-hand", cwd=workspace)  # fmt: skip
+    done = called(
+        "tally",
+        "channel_marks.onnx",
+        "--images",
+        "labelled",
+        "--min-accuracy",
+        "0.99",
+        "--draw",
+        "pair",
+        "--pair",
+        "special,port-hand",
+        cwd=workspace,
+    )
     assert done.returncode == 1 and "FAIL: accuracy" in done.stdout
     assert Image.open(workspace / "pair/wrong.png").size == (1280, 350)
 
 
 def test_worse_beside_another_breaks(workspace):
-    assert called("convert", "keras/channel_marks.keras", "-o", "keras.onnx", "--inlet", "keras/channel_marks.inlet.toml",
-                  "--labels", "labels.txt", cwd=workspace).returncode == 0  # fmt: skip
+    assert (
+        called(
+            "convert",
+            "keras/channel_marks.keras",
+            "-o",
+            "keras.onnx",
+            "--inlet",
+            "keras/channel_marks.inlet.toml",
+            "--labels",
+            "labels.txt",
+            cwd=workspace,
+        ).returncode
+        == 0
+    )
     done = called("tally", "keras.onnx", "--images", "labelled", "--compare", "channel_marks.onnx", cwd=workspace)
     assert done.returncode == 1 and "keras.onnx is worse" in done.stdout and "FAIL: comparison" in done.stdout
     done = called("tally", "channel_marks.onnx", "--images", "labelled", "--compare", "keras.onnx", cwd=workspace)
@@ -187,7 +230,8 @@ def test_labels_off_by_one_are_noticed(workspace):
     swapped = [names[1], names[0], *names[2:]]
     (workspace / "off.txt").write_text("\n".join(swapped))
     assert (
-        "Warning: the labels of" not in called("tally", "channel_marks.onnx", "--images", "labelled", cwd=workspace).stdout
+        "Warning: the labels of"
+        not in called("tally", "channel_marks.onnx", "--images", "labelled", cwd=workspace).stdout
     )
 
 
@@ -200,12 +244,22 @@ def wide(monkeypatch):
 TABLES = {
     "no heading": (["mark-005.jpg,special"], []),
     "the first is gone": (["gone.jpg,special", "mark-005.jpg,special"], []),
-    "any order": (["group,label,path", "a,special,labelled/special/mark-008.jpg"], ["no images of these classes, so nothing is known about them: port-hand"]),
+    "any order": (
+        ["group,label,path", "a,special,labelled/special/mark-008.jpg"],
+        ["no images of these classes, so nothing is known about them: port-hand"],
+    ),
     "respelt": (["path,label", "labelled/special/mark-008.jpg,Port_Hand"], ["Port_Hand = port-hand"]),
-    "unknown": (["path,label", "labelled/special/mark-008.jpg,special", "labelled/special/mark-018.jpg,specail",
-                 "labelled/special/mark-028.jpg,whale"], ["2 images are left out", "specail (did you mean special?)", "whale"]),
+    "unknown": (
+        [
+            "path,label",
+            "labelled/special/mark-008.jpg,special",
+            "labelled/special/mark-018.jpg,specail",
+            "labelled/special/mark-028.jpg,whale",
+        ],
+        ["2 images are left out", "specail (did you mean special?)", "whale"],
+    ),
     "semicolons": (["path;label", "labelled/special/mark-008.jpg;special"], []),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", TABLES)
@@ -233,9 +287,9 @@ def test_numbers_stand_for_names_only_where_it_is_said(workspace):
     refused(called(*call, "labelled.csv", "--numbers", "labels.txt", cwd=workspace), "are not numbers")
     by_number = called(*call, "from0.csv", "--numbers", "labels.txt", cwd=workspace).stdout
     by_name = called(*call, "labelled.csv", cwd=workspace).stdout
-    assert [[line for line in text.splitlines() if line.startswith("Accuracy 91.0 %")] for text in (by_number, by_name)] == (
-        [["Accuracy 91.0 % (95 % CI 86.3 % to 94.3 %)."]] * 2
-    )
+    assert [
+        [line for line in text.splitlines() if line.startswith("Accuracy 91.0 %")] for text in (by_number, by_name)
+    ] == ([["Accuracy 91.0 % (95 % CI 86.3 % to 94.3 %)."]] * 2)
 
 
 def test_images_that_cannot_be_read_are_listed_and_break(workspace):
@@ -244,7 +298,10 @@ def test_images_that_cannot_be_read_are_listed_and_break(workspace):
     done = called("tally", "channel_marks.onnx", "--images", "labelled", "--trained-on", "learnt", cwd=workspace)
     assert done.returncode == 3 and "zygal: not readable: labelled/special/broken.jpg" in done.stderr
     assert "Warning: 1 file could not be read (exit code 3)" in done.stdout
-    assert "a labelled image is also a training image: labelled/special/mark-008.jpg and learnt/mark-008.jpg" in done.stdout
+    assert (
+        "a labelled image is also a training image: labelled/special/mark-008.jpg and learnt/mark-008.jpg"
+        in done.stdout
+    )
 
 
 def test_several_labels_of_a_table(shipped, tmp_path):
@@ -260,16 +317,31 @@ def test_several_labels_of_a_table(shipped, tmp_path):
         "\n".join(line for line in inlet.splitlines() if not line.startswith(("mean", "std")))
     )
     (tmp_path / "labels.txt").write_text("red\ngreen\nblue\n")
-    assert called("convert", "colours.pt2", "-o", "colours.onnx", "--inlet", "in.toml", "--labels", "labels.txt",
-                  cwd=tmp_path).returncode == 0  # fmt: skip
+    assert (
+        called(
+            "convert", "colours.pt2", "-o", "colours.onnx", "--inlet", "in.toml", "--labels", "labels.txt", cwd=tmp_path
+        ).returncode
+        == 0
+    )
     lines = ["path,label"]
     for colour, names in (((255, 0, 0), "red"), ((255, 255, 0), "red; green"), ((0, 0, 0), ""), ((255, 0, 255), "red")):
         path = f"{len(lines)}.png"
         Image.new("RGB", (80, 70), colour).save(tmp_path / path)
         lines.append(f"{path},{names}")
     (tmp_path / "mine.csv").write_text("\n".join(lines))
-    done = called("tally", "colours.onnx", "--images", "mine.csv", "--json", "a.json", "--compare", "colours.pt2", "--draw",
-                  "drawn", cwd=tmp_path)  # fmt: skip
+    done = called(
+        "tally",
+        "colours.onnx",
+        "--images",
+        "mine.csv",
+        "--json",
+        "a.json",
+        "--compare",
+        "colours.pt2",
+        "--draw",
+        "drawn",
+        cwd=tmp_path,
+    )
     assert done.returncode == 4 and "all labels correct" in done.stdout, done.stdout + done.stderr
     found = json.loads((tmp_path / "a.json").read_text())["multi_label"]
     assert found["exact_match"]["value"] == 0.75 and found["hamming_loss"] == pytest.approx(1 / 12)

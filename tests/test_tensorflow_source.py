@@ -30,13 +30,26 @@ def weights(*shape):
 
 def statistics(channels):
     mean, scale, shift = (tf.constant(RNG.uniform(-0.5, 0.5, channels), tf.float32) for _ in range(3))
-    return {"mean": mean, "variance": tf.constant(RNG.uniform(0.5, 2, channels), tf.float32), "scale": scale + 1, "offset": shift}
+    return {
+        "mean": mean,
+        "variance": tf.constant(RNG.uniform(0.5, 2, channels), tf.float32),
+        "scale": scale + 1,
+        "offset": shift,
+    }
 
 
 def normalised(x, layout="NHWC"):
     given = statistics(x.shape[-1 if layout == "NHWC" else 1])
-    return tf.compat.v1.nn.fused_batch_norm(x, given["scale"], given["offset"], given["mean"], given["variance"], is_training=False,
-                                            data_format=layout, epsilon=1e-3)[0]  # fmt: skip
+    return tf.compat.v1.nn.fused_batch_norm(
+        x,
+        given["scale"],
+        given["offset"],
+        given["mean"],
+        given["variance"],
+        is_training=False,
+        data_format=layout,
+        epsilon=1e-3,
+    )[0]
 
 
 def attention(x):
@@ -80,20 +93,27 @@ def prepended(x):
 OPERATORS = {
     "convolution same stride": (lambda x: nn.conv2d(x, weights(3, 3, 6, 8), 2, "SAME"), IMAGE),
     "convolution valid dilated": (lambda x: nn.conv2d(x, weights(3, 2, 6, 8), 1, "VALID", dilations=2), IMAGE),
-    "convolution explicit pads": (lambda x: nn.conv2d(x, weights(3, 3, 6, 8), 1, [[0, 0], [1, 2], [0, 1], [0, 0]]), IMAGE),
+    "convolution explicit pads": (lambda x: nn.conv2d(x, weights(3, 3, 6, 8), 1, [[0, 0], [1, 2], [0, 1], [0, 0]]),
+    IMAGE),
     "convolution in groups": (lambda x: nn.conv2d(x, weights(3, 3, 3, 8), 1, "SAME"), IMAGE),
-    "convolution of kernels made inside": (lambda x: nn.conv2d(x, tf.tanh(weights(1, 1, 6, 8)) * 2.0, 1, "SAME"), IMAGE),
+    "convolution of kernels made inside": (lambda x: nn.conv2d(x, tf.tanh(weights(1, 1, 6, 8)) * 2.0, 1, "SAME"),
+    IMAGE),
     "depthwise": (lambda x: nn.depthwise_conv2d(x, weights(3, 3, 6, 2), [1, 1, 1, 1], "SAME"), IMAGE),
     "depthwise stride": (lambda x: nn.depthwise_conv2d(x, weights(3, 3, 6, 1), [1, 2, 2, 1], "VALID"), IMAGE),
-    "depthwise dilated": (lambda x: nn.depthwise_conv2d(x, weights(3, 3, 6, 1), [1, 1, 1, 1], "SAME", dilations=[2, 2]), IMAGE),
-    "separable": (lambda x: nn.separable_conv2d(x, weights(3, 3, 6, 2), weights(1, 1, 12, 5), [1, 1, 1, 1], "SAME"), IMAGE),
+    "depthwise dilated": (lambda x: nn.depthwise_conv2d(x, weights(3, 3, 6, 1), [1, 1, 1, 1], "SAME", dilations=[2,
+    2]), IMAGE),
+    "separable": (lambda x: nn.separable_conv2d(x, weights(3, 3, 6, 2), weights(1, 1, 12, 5), [1, 1, 1, 1], "SAME"),
+    IMAGE),
     "convolution over a row": (lambda x: nn.conv1d(x, weights(3, 12, 5), 2, "SAME"), TOKENS),
     "convolution in space": (lambda x: nn.conv3d(x[..., None], weights(3, 3, 3, 1, 4), [1, 1, 2, 1, 1], "SAME"), IMAGE),
-    "transposed same": (lambda x: nn.conv2d_transpose(x, weights(3, 3, 4, 6), [tf.shape(x)[0], 16, 20, 4], 2, "SAME"), IMAGE),
-    "transposed valid": (lambda x: nn.conv2d_transpose(x, weights(3, 3, 4, 6), [tf.shape(x)[0], 18, 22, 4], 2, "VALID"), IMAGE),
+    "transposed same": (lambda x: nn.conv2d_transpose(x, weights(3, 3, 4, 6), [tf.shape(x)[0], 16, 20, 4], 2, "SAME"),
+    IMAGE),
+    "transposed valid": (lambda x: nn.conv2d_transpose(x, weights(3, 3, 4, 6), [tf.shape(x)[0], 18, 22, 4], 2,
+    "VALID"), IMAGE),
     "dealt out over the batch": (dilated_by_dealing_out, IMAGE),
     "dilated over a row": (lambda x: nn.convolution(x, weights(3, 12, 5), padding="VALID", dilations=[2]), TOKENS),
-    "with_space_to_batch": (lambda x: tf.compat.v1.nn.convolution(x, weights(3, 3, 6, 4), "SAME", dilation_rate=[2, 3]), IMAGE),
+    "with_space_to_batch": (lambda x: tf.compat.v1.nn.convolution(x, weights(3, 3, 6, 4), "SAME", dilation_rate=[2,
+    3]), IMAGE),
     "bias": (lambda x: nn.bias_add(nn.conv2d(x, weights(1, 1, 6, 8), 1, "SAME"), weights(8)), IMAGE),
     "largest same": (lambda x: nn.max_pool2d(x, 3, 2, "SAME"), IMAGE),
     "largest valid": (lambda x: nn.max_pool2d(x, [2, 3], [2, 1], "VALID"), IMAGE),
@@ -103,7 +123,8 @@ OPERATORS = {
     "global mean kept": (lambda x: tf.reduce_mean(x, [1, 2], keepdims=True) * x, IMAGE),
     "global largest": (lambda x: tf.reduce_max(x, [1, 2]), IMAGE),
     "batch normalisation": (normalised, IMAGE),
-    "batch normalisation taken apart": (lambda x: nn.batch_normalization(x, variance_epsilon=1e-3, **statistics(6)), IMAGE),
+    "batch normalisation taken apart": (lambda x: nn.batch_normalization(x, variance_epsilon=1e-3, **statistics(6)),
+    IMAGE),
     "local response": (lambda x: nn.local_response_normalization(x, 2, 1.5, 0.3, 0.75), IMAGE),
     "pad": (lambda x: tf.pad(x, [[0, 0], [1, 2], [0, 3], [0, 0]], constant_values=1.5), IMAGE),
     "pad reflect": (lambda x: tf.pad(x, [[0, 0], [1, 2], [0, 3], [0, 0]], "REFLECT"), IMAGE),
@@ -120,29 +141,37 @@ OPERATORS = {
     "resize cubic smoothed": (lambda x: image.resize(x, (5, 4), "bicubic", antialias=True), IMAGE),
     "product": (lambda x: tf.matmul(x, weights(12, 5)) + weights(5), ROW),
     "product turned": (lambda x: tf.matmul(x, weights(5, 12), transpose_b=True), ROW),
-    "flattened product": (lambda x: tf.matmul(tf.reshape(nn.relu(nn.conv2d(x, weights(3, 3, 6, 4), 1, "SAME")), [-1, 320]), weights(320, 5)), IMAGE),
-    "dense on an image": (lambda x: nn.relu(tf.tensordot(nn.conv2d(x, weights(3, 3, 6, 6), 1, "SAME"), weights(6, 4), 1) + weights(4)), IMAGE),
+    "flattened product": (lambda x: tf.matmul(tf.reshape(nn.relu(nn.conv2d(x, weights(3, 3, 6, 4), 1, "SAME")), [-1,
+    320]), weights(320, 5)), IMAGE),
+    "dense on an image": (lambda x: nn.relu(tf.tensordot(nn.conv2d(x, weights(3, 3, 6, 6), 1, "SAME"), weights(6, 4),
+    1) + weights(4)), IMAGE),
     "dense on tokens": (lambda x: tf.tensordot(x, weights(12, 4), [[2], [0]]), TOKENS),
     "einsum": (lambda x: tf.einsum("...c,cd->...d", x, weights(12, 5)), TOKENS),
     "attention": (attention, TOKENS),
     "windows": (windows, IMAGE),
     "prepended": (prepended, TOKENS),
     "layer normalisation": (layer_normalised, TOKENS),
-    "layer normalisation of an image": (lambda x: nn.batch_normalization(x, *nn.moments(x, -1, keepdims=True), weights(1, 6)[0], weights(1, 6)[0], 1e-6), IMAGE),
-    "gelu": (lambda x: nn.gelu(x), ROW), "gelu by tanh": (lambda x: nn.gelu(x, approximate=True), ROW), "gelu written out": (gelu_written_out, ROW),
+    "layer normalisation of an image": (lambda x: nn.batch_normalization(x, *nn.moments(x, -1, keepdims=True),
+    weights(1, 6)[0], weights(1, 6)[0], 1e-6), IMAGE),
+    "gelu": (lambda x: nn.gelu(x), ROW), "gelu by tanh": (lambda x: nn.gelu(x, approximate=True), ROW),
+    "gelu written out": (gelu_written_out, ROW),
     "shuffled channels": (shuffled, IMAGE),
-    "squeezed and excited": (lambda x: x * tf.reshape(nn.sigmoid(tf.matmul(tf.reduce_mean(x, [1, 2]), weights(6, 6))), [-1, 1, 1, 6]), IMAGE),
+    "squeezed and excited": (lambda x: x * tf.reshape(nn.sigmoid(tf.matmul(tf.reduce_mean(x, [1, 2]), weights(6, 6))),
+    [-1, 1, 1, 6]), IMAGE),
     "split and joined": (lambda x: tf.concat(tf.split(x, 3, -1)[::-1], -1), IMAGE),
     "split by sizes": (lambda x: tf.concat(tf.split(x, [1, 2, 3], 3)[1:], 3), IMAGE),
-    "stacked": (lambda x: tf.stack([x, 2 * x], 2), IMAGE), "unstacked": (lambda x: tf.add_n(tf.unstack(x, axis=1)), IMAGE),
+    "stacked": (lambda x: tf.stack([x, 2 * x], 2), IMAGE), "unstacked": (lambda x: tf.add_n(tf.unstack(x, axis=1)),
+    IMAGE),
     "tiled": (lambda x: tf.tile(x, [1, 2, 1, 3]), IMAGE),
     "transposed twice": (lambda x: tf.transpose(nn.relu(tf.transpose(x, [0, 3, 1, 2])), [0, 2, 3, 1]), IMAGE),
     "rolled": (lambda x: tf.roll(x, [1, -2], [1, 2]), IMAGE), "reversed": (lambda x: tf.reverse(x, [2, 3]), IMAGE),
     "strided slices": (lambda x: x[:, 1:-1:2, ::-1, 1:], IMAGE), "picked": (lambda x: x[:, 3, ..., -2], IMAGE),
-    "new axes": (lambda x: x[:, tf.newaxis, ..., tf.newaxis], IMAGE), "sliced": (lambda x: tf.slice(x, [0, 1, 2, 0], [-1, 3, 4, 6]), IMAGE),
+    "new axes": (lambda x: x[:, tf.newaxis, ..., tf.newaxis], IMAGE), "sliced": (lambda x: tf.slice(x, [0, 1, 2, 0],
+    [-1, 3, 4, 6]), IMAGE),
     "gathered": (lambda x: tf.gather(x, [3, 0, 5], axis=3), IMAGE),
     "gathered for each": (lambda x: tf.gather(x, tf.argsort(tf.reduce_sum(x, 2))[:, :3], batch_dims=1, axis=1), TOKENS),
-    "one-hot": (lambda x: tf.one_hot(tf.argmax(x, 1), 12, 2.0, -1.0), ROW), "largest few": (lambda x: math.top_k(x, 3).values, ROW),
+    "one-hot": (lambda x: tf.one_hot(tf.argmax(x, 1), 12, 2.0, -1.0), ROW), "largest few": (lambda x: math.top_k(x,
+    3).values, ROW),
     "running sums": (lambda x: math.cumsum(x, 1, exclusive=True, reverse=True), TOKENS),
     "band": (lambda x: tf.matmul(x, tf.linalg.band_part(weights(12, 12), 0, -1)), ROW),
     "filled": (lambda x: x + tf.fill([tf.shape(x)[0], 12], 2.0) + tf.zeros_like(x) + tf.ones_like(x), ROW),
@@ -150,10 +179,13 @@ OPERATORS = {
     "clipped": (lambda x: tf.clip_by_value(x, -0.5, 0.25), ROW), "chosen": (lambda x: tf.where(x > 0, x, 0.1 * x), ROW),
     "compared": (lambda x: tf.cast(tf.logical_and(x > -0.5, tf.logical_not(x >= 0.5)), tf.float32), ROW),
     "different": (lambda x: math.squared_difference(x, 1.0) + tf.cast(tf.not_equal(tf.round(x), 0), tf.float32), ROW),
-    "whole division": (lambda x: math.floordiv(x * 5, 2.0) + math.floormod(x * 5, 3.0) + math.divide_no_nan(x, tf.round(x)), ROW),
-    "whole numbers": (lambda x: tf.cast(tf.cast(x * 10, tf.int32) // 3 + tf.cast(x * 10, tf.int32) % 3, tf.float32), ROW),
+    "whole division": (lambda x: math.floordiv(x * 5, 2.0) + math.floormod(x * 5, 3.0) + math.divide_no_nan(x,
+    tf.round(x)), ROW),
+    "whole numbers": (lambda x: tf.cast(tf.cast(x * 10, tf.int32) // 3 + tf.cast(x * 10, tf.int32) % 3, tf.float32),
+    ROW),
     "lengths": (lambda x: math.l2_normalize(x, 1) + tf.norm(x, axis=1, keepdims=True), ROW),
-    "any and all": (lambda x: tf.cast(tf.reduce_any(x > 1, 2), tf.float32) - tf.cast(tf.reduce_all(x > -1, 2), tf.float32), TOKENS),
+    "any and all": (lambda x: tf.cast(tf.reduce_any(x > 1, 2), tf.float32) - tf.cast(tf.reduce_all(x > -1, 2),
+    tf.float32), TOKENS),
     "variance": (lambda x: math.reduce_variance(x, 2) + math.reduce_std(x, 2) + tf.reduce_prod(x[..., :3], 2), TOKENS),
     "log softmax": (lambda x: nn.log_softmax(x) + math.reduce_logsumexp(x, 1, keepdims=True), ROW),
     "embedding": (lambda x: tf.gather(weights(20, 4), tf.cast(tf.abs(x) * 3, tf.int32)), ROW),
@@ -168,26 +200,38 @@ OPERATORS = {
     "old choice": (lambda x: tf.raw_ops.Select(condition=x[:, 0] > 0, x=x, y=-x), ROW),
     "old reciprocal": (lambda x: tf.raw_ops.Inv(x=x + 5.0), ROW),
     "old batch normalisation in one": (lambda x: tf.raw_ops.FusedBatchNorm(
-        x=x, scale=weights(1, 6)[0], offset=weights(1, 6)[0], mean=weights(1, 6)[0], variance=tf.abs(weights(1, 6)[0]) + 1, is_training=False)[0], IMAGE),
+        x=x, scale=weights(1, 6)[0], offset=weights(1, 6)[0], mean=weights(1, 6)[0], variance=tf.abs(weights(1,
+        6)[0]) + 1, is_training=False)[0], IMAGE),
     "rows by their own statistics": (lambda x: tf.reshape(tf.compat.v1.nn.fused_batch_norm(
-        tf.reshape(x, [1, -1, 12, 1]), tf.ones([tf.shape(x)[0] * 7]), tf.zeros([tf.shape(x)[0] * 7]), data_format="NCHW")[0], [-1, 7, 12]), TOKENS),
+        tf.reshape(x, [1, -1, 12, 1]), tf.ones([tf.shape(x)[0] * 7]), tf.zeros([tf.shape(x)[0] * 7]),
+        data_format="NCHW")[0], [-1, 7, 12]), TOKENS),
     "old dealing out": (lambda x: tf.raw_ops.BatchToSpace(input=nn.conv2d(tf.raw_ops.SpaceToBatch(
-        input=x, paddings=[[2, 2], [2, 2]], block_size=2), weights(3, 3, 6, 4), 1, "VALID"), crops=[[0, 0], [0, 0]], block_size=2), IMAGE),
-    "old windows": (lambda x: tf.raw_ops.MaxPoolV2(input=x, ksize=[1, 2, 2, 1], strides=[1, 2, 2, 1], padding="SAME"), IMAGE),
+        input=x, paddings=[[2, 2], [2, 2]], block_size=2), weights(3, 3, 6, 4), 1, "VALID"), crops=[[0, 0], [0, 0]],
+        block_size=2), IMAGE),
+    "old windows": (lambda x: tf.raw_ops.MaxPoolV2(input=x, ksize=[1, 2, 2, 1], strides=[1, 2, 2, 1], padding="SAME"),
+    IMAGE),
     "identities": (lambda x: tf.identity_n([tf.stop_gradient(x), x])[0] + tf.ensure_shape(x, [None, 12]), ROW),
     "shapes of several": (lambda x: tf.reshape(x, tf.shape_n([x, x[:, :6]])[0]), ROW),
     "sizes": (lambda x: x * tf.cast(tf.size(x[0]), tf.float32) / tf.cast(tf.rank(x), tf.float32), ROW),
-    "zero divided": (lambda x: math.xdivy(tf.round(x), tf.round(x)) + math.multiply_no_nan(x, tf.round(x)) + math.xlogy(tf.nn.relu(x), tf.abs(x) + 1), ROW),
+    "zero divided": (lambda x: math.xdivy(tf.round(x), tf.round(x)) + math.multiply_no_nan(x,
+    tf.round(x)) + math.xlogy(tf.nn.relu(x), tf.abs(x) + 1), ROW),
     "angles": (lambda x: math.atan2(x, tf.reverse(x, [1])), ROW),
     **{name: (lambda x, own=function: own(x), ROW) for name, function in {
-        "relu": nn.relu, "relu6": nn.relu6, "elu": nn.elu, "selu": nn.selu, "leaky": nn.leaky_relu, "swish": nn.swish, "softplus": nn.softplus,
-        "softsign": nn.softsign, "sigmoid": nn.sigmoid, "tanh": nn.tanh, "exp": tf.exp, "expm1": math.expm1, "log1p": lambda x: math.log1p(tf.abs(x)),
-        "log": lambda x: tf.math.log(tf.abs(x) + 1), "sqrt": lambda x: tf.sqrt(tf.abs(x)), "rsqrt": lambda x: math.rsqrt(tf.abs(x) + 1),
-        "square": tf.square, "abs": tf.abs, "neg": tf.negative, "sign": tf.sign, "floor": tf.floor, "ceil": math.ceil, "round": tf.round,
-        "rint": math.rint, "sin": tf.sin, "cos": tf.cos, "tan": tf.tan, "erf": math.erf, "erfc": math.erfc, "atan": tf.atan, "sinh": tf.sinh,
+        "relu": nn.relu, "relu6": nn.relu6, "elu": nn.elu, "selu": nn.selu, "leaky": nn.leaky_relu, "swish": nn.swish,
+        "softplus": nn.softplus,
+        "softsign": nn.softsign, "sigmoid": nn.sigmoid, "tanh": nn.tanh, "exp": tf.exp, "expm1": math.expm1,
+        "log1p": lambda x: math.log1p(tf.abs(x)),
+        "log": lambda x: tf.math.log(tf.abs(x) + 1), "sqrt": lambda x: tf.sqrt(tf.abs(x)),
+        "rsqrt": lambda x: math.rsqrt(tf.abs(x) + 1),
+        "square": tf.square, "abs": tf.abs, "neg": tf.negative, "sign": tf.sign, "floor": tf.floor, "ceil": math.ceil,
+        "round": tf.round,
+        "rint": math.rint, "sin": tf.sin, "cos": tf.cos, "tan": tf.tan, "erf": math.erf, "erfc": math.erfc,
+        "atan": tf.atan, "sinh": tf.sinh,
         "asinh": tf.asinh, "reciprocal": lambda x: math.reciprocal(x + 3), "pow": lambda x: tf.pow(tf.abs(x), 1.7),
-        "maximum": lambda x: tf.maximum(x, 0.2) - tf.minimum(x, -0.1), "finite": lambda x: tf.cast(math.is_finite(1 / tf.round(x)), tf.float32),
-        "quotient": lambda x: x / (tf.abs(x) + 1) - math.divide(3.0, tf.abs(x) + 2), "mod": lambda x: tf.raw_ops.Mod(x=x * 7, y=tf.constant(3.0)),
+        "maximum": lambda x: tf.maximum(x, 0.2) - tf.minimum(x, -0.1),
+        "finite": lambda x: tf.cast(math.is_finite(1 / tf.round(x)), tf.float32),
+        "quotient": lambda x: x / (tf.abs(x) + 1) - math.divide(3.0, tf.abs(x) + 2),
+        "mod": lambda x: tf.raw_ops.Mod(x=x * 7, y=tf.constant(3.0)),
      }.items()},
 }  # fmt: skip
 
@@ -204,7 +248,9 @@ def test_operator(name, tmp_path):
     function, shape = OPERATORS[name]
     made = frozen(function, tmp_path / "graph.pb", shape)
     limit = 2e-6 if "cubic" not in name.lower() or "smoothed" in name else 1e-5
-    assert differences_from(lambda x: made(tf.constant(x)).numpy(), tmp_path / "graph.pb", tmp_path, shape).max() <= limit
+    assert (
+        differences_from(lambda x: made(tf.constant(x)).numpy(), tmp_path / "graph.pb", tmp_path, shape).max() <= limit
+    )
 
 
 @pytest.mark.parametrize("name", ["layer normalisation", "attention"])
@@ -230,7 +276,11 @@ def network():
         x = keras.layers.ReLU()(keras.layers.BatchNormalization()(x))
     model = keras.Model(given, keras.layers.Dense(4)(keras.layers.Flatten()(x)))
     for each in model.weights:
-        each.assign(RNG.uniform(0.5, 1.5, each.shape) if "gamma" in each.path or "variance" in each.path else RNG.standard_normal(each.shape) / 3)
+        each.assign(
+            RNG.uniform(0.5, 1.5, each.shape)
+            if "gamma" in each.path or "variance" in each.path
+            else RNG.standard_normal(each.shape) / 3
+        )
     return [np.asarray(each) for each in model.weights], model
 
 
@@ -271,7 +321,9 @@ class Classifier(tf.Module):
 def folder(tmp_path_factory):
     """A folder with three signatures, and the module that it was saved from."""
     made, module = tmp_path_factory.mktemp("saved") / "marks", Classifier()
-    tf.saved_model.save(module, str(made), {"serving_default": module.tensors, "files": module.files, "one_file": module.one_file})
+    tf.saved_model.save(
+        module, str(made), {"serving_default": module.tensors, "files": module.files, "one_file": module.one_file}
+    )
     return made, module
 
 
@@ -288,20 +340,38 @@ def test_a_folder_and_its_signatures(folder, tmp_path):
     path, module = folder
     runs_like(path, module.scores, (12, 12, 3), tmp_path)
     said = " ".join(called("survey", path, cwd=tmp_path).stdout.split())
-    for words in ("serving_default (tags serve, taken)", "takes x = serving_default_x:0 float32 [?, 12, 12, 3] NHWC",
-                  "returns scores = StatefulPartitionedCall", "yes, every operator is known", "4 classes, logits"):  # fmt: skip
+    for words in (
+        "serving_default (tags serve, taken)",
+        "takes x = serving_default_x:0 float32 [?, 12, 12, 3] NHWC",
+        "returns scores = StatefulPartitionedCall",
+        "yes, every operator is known",
+        "4 classes, logits",
+    ):
         assert words in said, said
     facts = source_facts(path)
-    assert facts.parameters == 3 * 3 * 3 * 8 + 8 * 4 + 4 * 8 and [each.name for each in facts.signatures] == ["files", "one_file", "serving_default"]
-    refused(called("convert", path, "-o", "no.onnx", "--signature", "none", cwd=tmp_path), "no signature none", "one_file")
+    assert facts.parameters == 3 * 3 * 3 * 8 + 8 * 4 + 4 * 8 and [each.name for each in facts.signatures] == [
+        "files",
+        "one_file",
+        "serving_default",
+    ]
+    refused(
+        called("convert", path, "-o", "no.onnx", "--signature", "none", cwd=tmp_path), "no signature none", "one_file"
+    )
 
 
 def test_encoded_images_become_an_inlet_and_labels(folder, shipped, tmp_path):
     path, module = folder
-    done = called("convert", path, "-o", "m.onnx", "--signature", "files", "--write-inlet", "m.inlet.toml", cwd=tmp_path)
+    done = called(
+        "convert", path, "-o", "m.onnx", "--signature", "files", "--write-inlet", "m.inlet.toml", cwd=tmp_path
+    )
     assert done.returncode == 0 and "4 labels" in done.stdout, done.stderr
     inlet = read_inlet(tmp_path / "m.inlet.toml")
-    assert (inlet.decode.colour, inlet.decode.jpeg, inlet.values.range, inlet.frame[0].size) == ("bgr", "fast", (-1, 1), (12, 12))
+    assert (inlet.decode.colour, inlet.decode.jpeg, inlet.values.range, inlet.frame[0].size) == (
+        "bgr",
+        "fast",
+        (-1, 1),
+        (12, 12),
+    )
     # The artifact with its inlet answers as the framework does on the file.
     picture = next((shipped / "reference").glob("*.jpg"))
     wanted = module.files(tf.constant([picture.read_bytes()]))
@@ -311,7 +381,11 @@ def test_encoded_images_become_an_inlet_and_labels(folder, shipped, tmp_path):
     assert said.returncode == 0 and wanted["classes"].numpy()[0].decode() in said.stdout, said.stderr
     with read_source(path, reading=Reading(signature="one_file")) as source:
         values = source.inlet.values
-    assert values.range == (0, 255) and np.allclose(values.mean, [103.9, 116.8, 123.7]) and np.allclose(values.std, [58, 57, 57.5])
+    assert (
+        values.range == (0, 255)
+        and np.allclose(values.mean, [103.9, 116.8, 123.7])
+        and np.allclose(values.std, [58, 57, 57.5])
+    )
 
 
 def test_the_live_framework_records_and_layers_match(folder, tmp_path):
@@ -360,7 +434,11 @@ def test_what_keras_exports(tmp_path):
     for count in (1, 3):
         found = RuntimeEngine(tmp_path / "m.onnx").run(recorded["images"][:count])
         assert np.abs(found - recorded["scores"][:count]).max() <= 2e-6
-    assert done.output_type.shape[1] == 5 and done.operators["LayerNormalization"] == 1 and any("scores are taken from output_1" in note for note in done.notes)
+    assert (
+        done.output_type.shape[1] == 5
+        and done.operators["LayerNormalization"] == 1
+        and any("scores are taken from output_1" in note for note in done.notes)
+    )
 
 
 def test_functions_without_signatures(tmp_path):
@@ -389,8 +467,11 @@ def first_generation(folder, placeholders):
         with v1.Session() as session:
             session.run(v1.global_variables_initializer())
             builder = v1.saved_model.Builder(str(folder / "saved"))
-            builder.add_meta_graph_and_variables(session, ["serve"], {
-                "serving_default": v1.saved_model.predict_signature_def({"x": x}, {"scores": scores})})  # fmt: skip
+            builder.add_meta_graph_and_variables(
+                session,
+                ["serve"],
+                {"serving_default": v1.saved_model.predict_signature_def({"x": x}, {"scores": scores})},
+            )
             builder.save()
             graph = v1.graph_util.convert_variables_to_constants(session, session.graph_def, ["scores"])
             (folder / "frozen.pb").write_bytes(graph.SerializeToString())
@@ -410,11 +491,18 @@ def test_the_first_generation(tmp_path):
 
 def test_of_several_graphs_the_one_for_serving_is_read(tmp_path):
     v1 = tf.compat.v1
-    for name, tag_sets in (("module", ([], ["train"])), ("both", (["train"], ["serve"])), ("unclear", (["serve", "a"], ["serve", "b"]))):
+    for name, tag_sets in (
+        ("module", ([], ["train"])),
+        ("both", (["train"], ["serve"])),
+        ("unclear", (["serve", "a"], ["serve", "b"])),
+    ):
         builder = v1.saved_model.Builder(str(tmp_path / name))
         for number, tags in enumerate(tag_sets):
             with tf.Graph().as_default(), v1.Session() as session:
-                x, factor = v1.placeholder(tf.float32, [None, 4], "x"), v1.get_variable("factor", [4], initializer=v1.ones_initializer())
+                x, factor = (
+                    v1.placeholder(tf.float32, [None, 4], "x"),
+                    v1.get_variable("factor", [4], initializer=v1.ones_initializer()),
+                )
                 y = x * factor * (2.0 if "train" in tags else 3.0)
                 session.run(v1.global_variables_initializer())
                 signature = {"default": v1.saved_model.predict_signature_def({"x": x}, {"y": y})}
@@ -424,17 +512,29 @@ def test_of_several_graphs_the_one_for_serving_is_read(tmp_path):
                     builder.add_meta_graph_and_variables(session, tags, signature)
         builder.save()
         if name == "unclear":
-            refused(called("convert", name, "-o", "no.onnx", cwd=tmp_path), "holds 2 graphs (a,serve; b,serve)", "several are for serving")
+            refused(
+                called("convert", name, "-o", "no.onnx", cwd=tmp_path),
+                "holds 2 graphs (a,serve; b,serve)",
+                "several are for serving",
+            )
         else:
             convert(tmp_path / name, tmp_path / "m.onnx")
             assert RuntimeEngine(tmp_path / "m.onnx").run(np.ones((2, 4), np.float32)).max() == 3
 
 
 def test_a_fixed_batch_is_freed_and_a_training_flag_is_known(tmp_path):
-    made = frozen(lambda x: tf.reshape(nn.conv2d(x, weights(3, 3, 3, 4), 4, "SAME"), [2, 36])[:, :5] * tf.ones([2, 1]), tmp_path / "g.pb", (12, 12, 3), 2)
+    made = frozen(
+        lambda x: tf.reshape(nn.conv2d(x, weights(3, 3, 3, 4), 4, "SAME"), [2, 36])[:, :5] * tf.ones([2, 1]),
+        tmp_path / "g.pb",
+        (12, 12, 3),
+        2,
+    )
     convert(tmp_path / "g.pb", tmp_path / "m.onnx")
     x = np.random.default_rng(0).standard_normal((2, 12, 12, 3), np.float32)
-    assert np.abs(RuntimeEngine(tmp_path / "m.onnx").run(np.concatenate([x, x]))[2:] - made(tf.constant(x)).numpy()).max() <= 1e-6
+    assert (
+        np.abs(RuntimeEngine(tmp_path / "m.onnx").run(np.concatenate([x, x]))[2:] - made(tf.constant(x)).numpy()).max()
+        <= 1e-6
+    )
 
 
 # Web models
@@ -444,7 +544,11 @@ def stored(arrays, folder, packing, shards=2):
     """A manifest of arrays, and their bytes in shards; packing: how floating-point ones are kept."""
     entries, content = [], b""
     for name, array in arrays.items():
-        entry = {"name": name, "shape": list(array.shape), "dtype": "int32" if array.dtype.kind == "i" else str(array.dtype)}
+        entry = {
+            "name": name,
+            "shape": list(array.shape),
+            "dtype": "int32" if array.dtype.kind == "i" else str(array.dtype),
+        }
         if packing == "float16" and array.dtype == np.float32:
             entry["quantization"] = {"dtype": "float16", "original_dtype": "float32"}
             array = array.astype(np.float16)
@@ -474,14 +578,21 @@ def test_a_web_model_of_a_graph(packing, within, tmp_path):
     for node in graph.node:
         if node.op == "Const":
             del node.attr["value"]
-    document = {"format": "graph-model", "modelTopology": json_format.MessageToDict(graph), "weightsManifest": stored(arrays, tmp_path, packing)}
+    document = {
+        "format": "graph-model",
+        "modelTopology": json_format.MessageToDict(graph),
+        "weightsManifest": stored(arrays, tmp_path, packing),
+    }
     (tmp_path / "model.json").write_text(json.dumps(document))
     done = convert(tmp_path / "model.json", tmp_path / "m.onnx")
     x = np.random.default_rng(0).standard_normal((3, 12, 12, 3), np.float32)
     wanted = module.scores(x).numpy()
     assert np.abs(RuntimeEngine(tmp_path / "m.onnx").run(x) - wanted).max() <= within * np.ptp(wanted)
     assert any("widened" in note or "stored as" in note for note in done.notes) == (packing is not None)
-    assert np.abs(open_live_engine(tmp_path / "model.json").run(x) - RuntimeEngine(tmp_path / "m.onnx").run(x)).max() <= 1e-6
+    assert (
+        np.abs(open_live_engine(tmp_path / "model.json").run(x) - RuntimeEngine(tmp_path / "m.onnx").run(x)).max()
+        <= 1e-6
+    )
     (tmp_path / "group1-shard2of2.bin").write_bytes(b"\0" * 9)
     refused(called("convert", "model.json", "-o", "no.onnx", cwd=tmp_path), "shards", "copy all files again")
     (tmp_path / "group1-shard2of2.bin").unlink()
@@ -499,8 +610,11 @@ def test_a_web_model_of_layers(tmp_path):
             group = file["model_weights"][layer]
             for name in group.attrs["weight_names"]:
                 arrays[f"{layer}/{str(name).rpartition('/')[2]}"] = np.asarray(group[name])
-    document = {"format": "layers-model", "modelTopology": {"keras_version": "2.15.0", "model_config": configuration},
-                "weightsManifest": stored(arrays, tmp_path, None)}  # fmt: skip
+    document = {
+        "format": "layers-model",
+        "modelTopology": {"keras_version": "2.15.0", "model_config": configuration},
+        "weightsManifest": stored(arrays, tmp_path, None),
+    }
     (tmp_path / "model.json").write_text(json.dumps(document))
     assert "a web model of layers" in called("survey", "model.json", cwd=tmp_path).stdout
     runs_like(tmp_path / "model.json", lambda x: model(x, training=False), (12, 12, 3), tmp_path)
@@ -509,17 +623,26 @@ def test_a_web_model_of_layers(tmp_path):
 # What is refused
 
 
-@pytest.mark.parametrize("damage, words", [
-    (lambda f: [each.unlink() for each in (f / "variables").iterdir()] and (f / "variables").rmdir(), "there is no folder variables"),
-    (lambda f: next((f / "variables").glob("*data*")).unlink(), "is missing"),
-    (lambda f: next((f / "variables").glob("*data*")).write_bytes(b"12345"), "is cut off"),
-    (lambda f: flip(next((f / "variables").glob("*data*")), 200), "do not fit their checksum"),
-    (lambda f: flip(f / "variables" / "variables.index", 30), "does not fit its checksum"),
-    (lambda f: (f / "variables" / "variables.index").write_bytes(b"1234567"), "not a table of variables"),
-    (lambda f: (f / "saved_model.pb").write_bytes((f / "saved_model.pb").read_bytes()[:-500]), "is damaged or was cut off"),
-    (lambda f: (f / "saved_model.pb").unlink(), "no saved_model.pb"),
-    (lambda f: without_outputs(f / "saved_model.pb"), "has no output"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "damage, words",
+    [
+        (
+            lambda f: [each.unlink() for each in (f / "variables").iterdir()] and (f / "variables").rmdir(),
+            "there is no folder variables",
+        ),
+        (lambda f: next((f / "variables").glob("*data*")).unlink(), "is missing"),
+        (lambda f: next((f / "variables").glob("*data*")).write_bytes(b"12345"), "is cut off"),
+        (lambda f: flip(next((f / "variables").glob("*data*")), 200), "do not fit their checksum"),
+        (lambda f: flip(f / "variables" / "variables.index", 30), "does not fit its checksum"),
+        (lambda f: (f / "variables" / "variables.index").write_bytes(b"1234567"), "not a table of variables"),
+        (
+            lambda f: (f / "saved_model.pb").write_bytes((f / "saved_model.pb").read_bytes()[:-500]),
+            "is damaged or was cut off",
+        ),
+        (lambda f: (f / "saved_model.pb").unlink(), "no saved_model.pb"),
+        (lambda f: without_outputs(f / "saved_model.pb"), "has no output"),
+    ],
+)
 def test_a_damaged_folder_is_one_sentence(damage, words, folder, tmp_path):
     import shutil
 
@@ -531,7 +654,10 @@ def test_a_damaged_folder_is_one_sentence(damage, words, folder, tmp_path):
 
 def test_a_part_of_a_folder_is_told_from_the_whole(folder, tmp_path):
     variables = folder[0] / "variables"
-    for part, words in ((variables, "give the folder above it"), (variables / "variables.index", "it holds weights alone; give the saved-model")):
+    for part, words in (
+        (variables, "give the folder above it"),
+        (variables / "variables.index", "it holds weights alone; give the saved-model"),
+    ):
         refused(called("survey", part, cwd=tmp_path), words)
         refused(called("convert", part, "-o", "no.onnx", cwd=tmp_path), words)
     for name in ("constants", "variables"):
@@ -552,15 +678,21 @@ def flip(path, place):
     path.write_bytes(content)
 
 
-@pytest.mark.parametrize("function, words", [
-    (lambda x: tf.while_loop(lambda y: tf.reduce_sum(y) < 100, lambda y: [y * 2], [x])[0], "is part of a loop"),
-    (lambda x: tf.map_fn(lambda one: one * 2, x), "is part of a loop"),
-    (lambda x: tf.cond(tf.reduce_sum(x[..., 0]) > 0, lambda: x, lambda: -x), "depending on the image|the batch"),
-    (lambda x: x - tf.reduce_mean(x, 0), "the batch"),
-    (lambda x: tf.random.normal(tf.shape(x)) + tf.signal.rfft(x).shape[1], "RandomStandardNormal"),
-    (lambda x: x[:2], "cuts the batch"),
-    (lambda x: tf.cast(tf.linalg.det(tf.matmul(x[:, :, None], x[:, None])), tf.float32)[:, None] * x, "MatrixDeterminant"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "function, words",
+    [
+        (lambda x: tf.while_loop(lambda y: tf.reduce_sum(y) < 100, lambda y: [y * 2], [x])[0], "is part of a loop"),
+        (lambda x: tf.map_fn(lambda one: one * 2, x), "is part of a loop"),
+        (lambda x: tf.cond(tf.reduce_sum(x[..., 0]) > 0, lambda: x, lambda: -x), "depending on the image|the batch"),
+        (lambda x: x - tf.reduce_mean(x, 0), "the batch"),
+        (lambda x: tf.random.normal(tf.shape(x)) + tf.signal.rfft(x).shape[1], "RandomStandardNormal"),
+        (lambda x: x[:2], "cuts the batch"),
+        (
+            lambda x: tf.cast(tf.linalg.det(tf.matmul(x[:, :, None], x[:, None])), tf.float32)[:, None] * x,
+            "MatrixDeterminant",
+        ),
+    ],
+)
 def test_what_cannot_be_converted_is_named(function, words, tmp_path):
     frozen(function, tmp_path / "g.pb", (12,))
     with pytest.raises((SourceError, UnknownOperators), match=words):
@@ -569,7 +701,8 @@ def test_what_cannot_be_converted_is_named(function, words, tmp_path):
 
 def test_several_inputs_are_listed_and_one_is_chosen(tmp_path):
     made = tf.function(lambda a, b: tf.matmul(a, b, transpose_b=True)).get_concrete_function(
-        tf.TensorSpec([None, 4], tf.float32, "a"), tf.TensorSpec([3, 4], tf.float32, "b"))  # fmt: skip
+        tf.TensorSpec([None, 4], tf.float32, "a"), tf.TensorSpec([3, 4], tf.float32, "b")
+    )
     (tmp_path / "g.pb").write_bytes(made.graph.as_graph_def().SerializeToString())
     refused(called("convert", "g.pb", "-o", "no.onnx", cwd=tmp_path), "takes 2 inputs", "a float32 [?, 4]", "--input")
     refused(called("convert", "g.pb", "-o", "no.onnx", "--input", "a", cwd=tmp_path), "further input")
@@ -591,8 +724,18 @@ def test_a_folder_that_could_write_is_not_run(tmp_path):
 
 def test_options_that_a_family_does_not_honour_are_refused_by_name(folder, shipped, tmp_path):
     pt2, keras_file = shipped / "channel_marks.pt2", shipped / "keras" / "channel_marks.keras"
-    refused(called("convert", folder[0], "--shape", "10,10,3", "-o", "no.onnx", cwd=tmp_path), "--shape 10,10,3 does not fit", "12,12,3")
+    refused(
+        called("convert", folder[0], "--shape", "10,10,3", "-o", "no.onnx", cwd=tmp_path),
+        "--shape 10,10,3 does not fit",
+        "12,12,3",
+    )
     refused(called("survey", folder[0], "--shape", "10,10,3", cwd=tmp_path), "--shape does not fit")
-    for options, option in (([pt2, "--shape", "3,48,64"], "--shape"), ([keras_file, "--keep-batch"], "--keep-batch"),
-                            ([pt2, "--signature", "x"], "--signature"), ([keras_file, "--input", "x"], "--input")):  # fmt: skip
-        refused(called("convert", *options, "-o", "no.onnx", cwd=tmp_path), f"{option} does not apply to", "leave it out")
+    for options, option in (
+        ([pt2, "--shape", "3,48,64"], "--shape"),
+        ([keras_file, "--keep-batch"], "--keep-batch"),
+        ([pt2, "--signature", "x"], "--signature"),
+        ([keras_file, "--input", "x"], "--input"),
+    ):
+        refused(
+            called("convert", *options, "-o", "no.onnx", cwd=tmp_path), f"{option} does not apply to", "leave it out"
+        )

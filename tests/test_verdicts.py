@@ -1,4 +1,5 @@
-"""A verdict is one value, and none is better than what was measured: exit code, JSON, sentence, page and JUnit say the same."""
+"""A verdict is one value, and none is better than what was measured: exit code, JSON, sentence, page and JUnit say the
+same."""
 
 import dataclasses
 import json
@@ -48,17 +49,29 @@ class Plain(Outcome):
         return {}
 
 
-GATES = {Verdict.PASSED: Gate("p", "x", 1.0, 2.0, ""), Verdict.FAILED: Gate("f", "x", 3.0, 2.0, ""), Verdict.UNDECIDED: Gate("u", "x", 1.0, 2.0, "", low=0.5, high=2.5)}
+GATES = {
+    Verdict.PASSED: Gate("p", "x", 1.0, 2.0, ""),
+    Verdict.FAILED: Gate("f", "x", 3.0, 2.0, ""),
+    Verdict.UNDECIDED: Gate("u", "x", 1.0, 2.0, "", low=0.5, high=2.5),
+}
 
 
 @given(st.lists(st.sampled_from(list(GATES)), max_size=4), st.booleans(), st.booleans(), st.integers(0, 2))
 def test_everything_follows_from_the_verdict(verdicts, interrupted, was_refused, unreadable):
-    outcome = Plain(gates=tuple(GATES[each] for each in verdicts), interrupted=interrupted, refusal=ArtifactError("why.") if was_refused else None,
-                    unreadable=(("a", "b"),) * unreadable)  # fmt: skip
+    outcome = Plain(
+        gates=tuple(GATES[each] for each in verdicts),
+        interrupted=interrupted,
+        refusal=ArtifactError("why.") if was_refused else None,
+        unreadable=(("a", "b"),) * unreadable,
+    )
     worst = next((each for each in (Verdict.FAILED, Verdict.UNDECIDED) if each in verdicts), Verdict.PASSED)
     assert outcome.verdict == (Verdict.INTERRUPTED if interrupted else Verdict.REFUSED if was_refused else worst)
     document = outcome.document()
-    assert document["verdict"] == outcome.verdict.value and document["passed"] == (outcome.verdict is Verdict.PASSED) and document["exit_code"] == outcome.exit_code
+    assert (
+        document["verdict"] == outcome.verdict.value
+        and document["passed"] == (outcome.verdict is Verdict.PASSED)
+        and document["exit_code"] == outcome.exit_code
+    )
     some = outcome.verdict is Verdict.PASSED and unreadable
     assert outcome.exit_code == (exit_codes.SOME_UNREADABLE if some else EXIT_CODES[outcome.verdict])
     assert document["passed"] == (outcome.exit_code in (0, 3))
@@ -75,23 +88,35 @@ def test_a_gate_is_decided_only_if_its_whole_interval_is_on_one_side(measured, r
 # What a refusal leaves behind
 
 
-@pytest.mark.parametrize("arguments, code", [
-    (("survey", "no-such-file"), 2), (("match", "channel_marks.onnx", "--witness", "labels.txt"), 2), (("match", "channel_marks.onnx", "--witnes", "x"), 2),
-    (("bench", "channel_marks.onnx", "--arrival-rate", "0"), 2), (("inlet", "recover", "--witness", "x", "--images", "y", "-o", "z.toml"), 2),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "arguments, code",
+    [
+        (("survey", "no-such-file"), 2),
+        (("match", "channel_marks.onnx", "--witness", "labels.txt"), 2),
+        (("match", "channel_marks.onnx", "--witnes", "x"), 2),
+        (("bench", "channel_marks.onnx", "--arrival-rate", "0"), 2),
+        (("inlet", "recover", "--witness", "x", "--images", "y", "-o", "z.toml"), 2),
+    ],
+)
 def test_a_refusal_replaces_the_result_of_yesterday(arguments, code, workspace):
     assert called("survey", "channel_marks.onnx", "--json", "r.json", cwd=workspace).returncode == 0
     done = called(*arguments, "--json", "r.json", cwd=workspace)
     document = json.loads((workspace / "r.json").read_text())
-    assert done.returncode == code == document["exit_code"] and document["verdict"] == "refused" and not document["passed"]
-    assert done.stderr.strip() == f"zygal: {document['refusal']}" and document["kind"].startswith("zygal." + arguments[0])
+    assert (
+        done.returncode == code == document["exit_code"] and document["verdict"] == "refused" and not document["passed"]
+    )
+    assert done.stderr.strip() == f"zygal: {document['refusal']}" and document["kind"].startswith(
+        "zygal." + arguments[0]
+    )
 
 
 def test_a_refusal_does_not_replace_what_is_not_its_result(workspace):
     model, baseline = (workspace / "channel_marks.onnx").read_bytes(), workspace / "r.json"
     assert called("survey", "channel_marks.onnx", "--json", "r.json", cwd=workspace).returncode == 0
     before = baseline.read_bytes()
-    refused(called("survey", "no-such-file", "--json", "channel_marks.onnx", cwd=workspace), "not a JSON result of Zygal")
+    refused(
+        called("survey", "no-such-file", "--json", "channel_marks.onnx", cwd=workspace), "not a JSON result of Zygal"
+    )
     refused(called("bench", "channel_marks.onnx", "--baseline", "r.json", "--json", "r.json", cwd=workspace))
     assert (workspace / "channel_marks.onnx").read_bytes() == model and baseline.read_bytes() == before
 
@@ -116,18 +141,45 @@ def test_a_sign_off_that_was_refused_leaves_no_page_that_says_otherwise(workspac
     (workspace / "plan.toml").write_text(PLAN + "[portability]\nsize_at_most_mb = -5\n")
     refused(called("signoff", "plan.toml", cwd=workspace), "size_at_most_mb")
     document, page = json.loads((folder / "result.json").read_text()), (folder / "page.html").read_text()
-    assert document["verdict"] == "refused" and not document["passed"] and "REFUSED: not signed off" in page and "PASS" not in page
+    assert (
+        document["verdict"] == "refused"
+        and not document["passed"]
+        and "REFUSED: not signed off" in page
+        and "PASS" not in page
+    )
     suites = ElementTree.parse(folder / "junit.xml").getroot()
     assert suites.get("errors") == "1" and suites.find(".//error").get("type") == "refused"
-    refused(called("pack", "channel_marks.onnx", "--images", "reference", "--signoff", "plan.signoff", "-o", "b.zip", cwd=workspace))
+    refused(
+        called(
+            "pack",
+            "channel_marks.onnx",
+            "--images",
+            "reference",
+            "--signoff",
+            "plan.signoff",
+            "-o",
+            "b.zip",
+            cwd=workspace,
+        )
+    )
 
 
 def test_a_plan_that_requires_nothing_is_undecided_everywhere(workspace):
-    (workspace / "plan.toml").write_text('report_only = ["portability"]\n' + PLAN + "[portability]\nsize_at_most_mb = 5\n")
+    (workspace / "plan.toml").write_text(
+        'report_only = ["portability"]\n' + PLAN + "[portability]\nsize_at_most_mb = 5\n"
+    )
     done = called("signoff", "plan.toml", cwd=workspace)
     document = json.loads((workspace / "plan.signoff" / "result.json").read_text())
-    assert done.returncode == document["exit_code"] == 4 and document["verdict"] == "undecided" and not document["passed"] and not document["signed_off"]
-    assert "UNDECIDED, not signed off" in done.stdout and "UNDECIDED: not signed off" in (workspace / "plan.signoff" / "page.html").read_text()
+    assert (
+        done.returncode == document["exit_code"] == 4
+        and document["verdict"] == "undecided"
+        and not document["passed"]
+        and not document["signed_off"]
+    )
+    assert (
+        "UNDECIDED, not signed off" in done.stdout
+        and "UNDECIDED: not signed off" in (workspace / "plan.signoff" / "page.html").read_text()
+    )
     assert ElementTree.parse(workspace / "plan.signoff" / "junit.xml").getroot().get("errors") == "1"
 
 
@@ -135,9 +187,21 @@ def test_a_plan_that_requires_nothing_is_undecided_everywhere(workspace):
 
 
 def test_an_artifact_is_all_of_its_files(workspace):
-    convert = ("convert", "channel_marks.pt2", "-o", "m.onnx", "--labels", "labels.txt", "--inlet", "channel_marks.inlet.toml", "--weights-beside")
+    convert = (
+        "convert",
+        "channel_marks.pt2",
+        "-o",
+        "m.onnx",
+        "--labels",
+        "labels.txt",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        "--weights-beside",
+    )
     assert called(*convert, cwd=workspace).returncode == 0
-    (workspace / "plan.toml").write_text('zygal_plan = 1\n[model]\nartifact = "m.onnx"\n[data]\nlabelled = "labelled.csv"\n[accuracy]\nat_least = 0.8\n')
+    (workspace / "plan.toml").write_text(
+        'zygal_plan = 1\n[model]\nartifact = "m.onnx"\n[data]\nlabelled = "labelled.csv"\n[accuracy]\nat_least = 0.8\n'
+    )
     assert called("signoff", "plan.toml", cwd=workspace).returncode == 0
     assert called("classify", "m.onnx", "reference", "-o", "rows.csv", cwd=workspace).returncode == 0
     before, weights = artifact_hash(workspace / "m.onnx"), workspace / "m.onnx.weights"
@@ -166,14 +230,51 @@ def test_rows_depend_on_the_output_that_they_are_made_from(shipped):
 def test_few_labelled_images_decide_nothing(workspace):
     rows = (workspace / "labelled.csv").read_text().splitlines()
     (workspace / "few.csv").write_text("\n".join(rows[:16]) + "\n")
-    done = called("tally", "channel_marks.onnx", "--images", "few.csv", "--compare", "keras/channel_marks.onnx", "--min-accuracy", "0.8", "--json", "t.json", cwd=workspace) if (
-        called("convert", "keras/channel_marks.keras", "-o", "keras/channel_marks.onnx", "--inlet", "keras/channel_marks.inlet.toml", "--labels", "labels.txt", cwd=workspace).returncode == 0
-    ) else None  # fmt: skip
+    done = (
+        called(
+            "tally",
+            "channel_marks.onnx",
+            "--images",
+            "few.csv",
+            "--compare",
+            "keras/channel_marks.onnx",
+            "--min-accuracy",
+            "0.8",
+            "--json",
+            "t.json",
+            cwd=workspace,
+        )
+        if (
+            called(
+                "convert",
+                "keras/channel_marks.keras",
+                "-o",
+                "keras/channel_marks.onnx",
+                "--inlet",
+                "keras/channel_marks.inlet.toml",
+                "--labels",
+                "labels.txt",
+                cwd=workspace,
+            ).returncode
+            == 0
+        )
+        else None
+    )
     assert done.returncode == 4 and "UNDECIDED" in done.stdout and "PASS" not in done.stdout
     assert "images in all would decide it" in done.stdout
     assert json.loads((workspace / "t.json").read_text())["verdict"] == "undecided"
     # A margin loosens, and tightens.
-    wide = called("tally", "channel_marks.onnx", "--images", "few.csv", "--compare", "keras/channel_marks.onnx", "--margin", "99%", cwd=workspace)
+    wide = called(
+        "tally",
+        "channel_marks.onnx",
+        "--images",
+        "few.csv",
+        "--compare",
+        "keras/channel_marks.onnx",
+        "--margin",
+        "99%",
+        cwd=workspace,
+    )
     assert wide.returncode == 0 and "PASS: comparison" in wide.stdout
 
 
@@ -202,25 +303,52 @@ def test_the_images_that_decide_a_difference_do():
         gate = lost_gate("comparison", "x", lost, limit, total)
         assert gate.verdict is Verdict.UNDECIDED
         times = float(gate.deciding.split("about ")[1].split()[0]) / total
-        more = difference_of_paired(round(only_first * times * 1.2), round(only_other * times * 1.2), round(total * times * 1.2))
+        more = difference_of_paired(
+            round(only_first * times * 1.2), round(only_other * times * 1.2), round(total * times * 1.2)
+        )
         assert -more.low <= limit + 1e-9, (gate.deciding, more)
 
 
 def baseline_of(bench, ratio, reach):
-    cells = {cell.setting: BaselineCell(cell.latency.value, Ratio(cell.reference_ratio.value / ratio, 1, 1, 9), reach) for cell in bench.cells}
-    cells = {setting: dataclasses.replace(cell, reference_ratio=Ratio(cell.reference_ratio.value, cell.reference_ratio.value * 0.99, cell.reference_ratio.value * 1.01, 9))
-             for setting, cell in cells.items()}  # fmt: skip
-    return Baseline("a", bench.runtime, bench.inputs_from, [list(each) for each in bench.image_shapes.values()], bench.machine, bench.reference_seconds, cells)
+    cells = {
+        cell.setting: BaselineCell(cell.latency.value, Ratio(cell.reference_ratio.value / ratio, 1, 1, 9), reach)
+        for cell in bench.cells
+    }
+    cells = {
+        setting: dataclasses.replace(
+            cell,
+            reference_ratio=Ratio(
+                cell.reference_ratio.value, cell.reference_ratio.value * 0.99, cell.reference_ratio.value * 1.01, 9
+            ),
+        )
+        for setting, cell in cells.items()
+    }
+    return Baseline(
+        "a",
+        bench.runtime,
+        bench.inputs_from,
+        [list(each) for each in bench.image_shapes.values()],
+        bench.machine,
+        bench.reference_seconds,
+        cells,
+    )
 
 
 def test_a_slowdown_that_is_lost_in_noise_is_not_a_pass():
     from outcomes import ALL
 
     bench = ALL["bench"]().bench
-    cell = dataclasses.replace(bench.cells[0], reference_ratio=Ratio(1.0, 0.99, 1.01, 9), self_ratio=Ratio(1.0, 0.995, 1.005, 9))
+    cell = dataclasses.replace(
+        bench.cells[0], reference_ratio=Ratio(1.0, 0.99, 1.01, 9), self_ratio=Ratio(1.0, 0.995, 1.005, 9)
+    )
     bench = dataclasses.replace(bench, cells=(cell,))
-    for ratio, noise, allowed, verdict in ((9.0, 2.0, 0.15, Verdict.UNDECIDED), (9.0, 0.01, 0.15, Verdict.FAILED), (1.0, 0.01, 0.15, Verdict.PASSED),
-                                           (1.0, 0.01, 0.01, Verdict.UNDECIDED), (1.0, 0.5, 0.15, Verdict.UNDECIDED)):  # fmt: skip
+    for ratio, noise, allowed, verdict in (
+        (9.0, 2.0, 0.15, Verdict.UNDECIDED),
+        (9.0, 0.01, 0.15, Verdict.FAILED),
+        (1.0, 0.01, 0.15, Verdict.PASSED),
+        (1.0, 0.01, 0.01, Verdict.UNDECIDED),
+        (1.0, 0.5, 0.15, Verdict.UNDECIDED),
+    ):
         (gate,) = judge(bench, baseline_of(bench, ratio, noise), True).gates(allowed)
         assert gate.verdict is verdict, (ratio, noise, gate)
     assert "--seconds" in judge(bench, baseline_of(bench, 1.0, 0.5), True).gates(0.15)[0].deciding
@@ -243,7 +371,10 @@ def test_the_mean_over_settings_that_share_sessions_is_as_certain_as_it_says():
         epochs, blocks = 12, 4
         shared = np.repeat(rng.normal(0, 0.03, epochs), blocks)
         marks = np.repeat(np.arange(epochs), blocks).tolist()
-        pairs = [(np.ones(epochs * blocks).tolist(), np.exp(shared + rng.normal(0, 0.01, epochs * blocks)).tolist(), marks) for _ in range(4)]
+        pairs = [
+            (np.ones(epochs * blocks).tolist(), np.exp(shared + rng.normal(0, 0.01, epochs * blocks)).tolist(), marks)
+            for _ in range(4)
+        ]
         found = mean_ratio([ratio_of(*each) for each in pairs], pairs)
         held += found.low <= 1.0 <= found.high
     assert held >= 0.93 * runs
@@ -259,7 +390,9 @@ def test_json_and_report_agree_on_what_is_larger_than_noise():
             assert row["larger_than_noise"] == other.told_apart(cell)
     # A difference that one comparison would show, and one of twenty does not.
     cell, settings = bench.cells[0], [Setting(batch, 1) for batch in range(1, 21)]
-    other = dataclasses.replace(bench.compared[0], ratios=dict.fromkeys([cell.setting, *settings], Ratio(1.10, 1.01, 1.2, 9)))
+    other = dataclasses.replace(
+        bench.compared[0], ratios=dict.fromkeys([cell.setting, *settings], Ratio(1.10, 1.01, 1.2, 9))
+    )
     quiet = dataclasses.replace(cell, self_ratio=Ratio(1.0, 0.999, 1.001, 9))
     alone = dataclasses.replace(other, ratios={cell.setting: Ratio(1.10, 1.01, 1.2, 9)})
     assert alone.told_apart(quiet) and not other.told_apart(quiet)
@@ -292,13 +425,24 @@ def test_too_few_predictions_say_nothing_of_calibration():
 
 def test_a_sign_off_counts_what_it_could_not_read(workspace):
     rows = (workspace / "labelled.csv").read_text().splitlines()
-    (workspace / "most.csv").write_text("\n".join([rows[0], *(f"gone-{row}" for row in rows[1:190]), *rows[190:]]) + "\n")
-    for more, code, words in (("", 1, "data.unreadable_at_most"), ("unreadable_at_most = 189\n", 3, "189 files could not be read (exit code 3)")):
-        (workspace / "plan.toml").write_text(PLAN + f'[data]\nlabelled = "most.csv"\n{more}[accuracy]\nat_least = 0.5\n')
+    (workspace / "most.csv").write_text(
+        "\n".join([rows[0], *(f"gone-{row}" for row in rows[1:190]), *rows[190:]]) + "\n"
+    )
+    for more, code, words in (
+        ("", 1, "data.unreadable_at_most"),
+        ("unreadable_at_most = 189\n", 3, "189 files could not be read (exit code 3)"),
+    ):
+        (workspace / "plan.toml").write_text(
+            PLAN + f'[data]\nlabelled = "most.csv"\n{more}[accuracy]\nat_least = 0.5\n'
+        )
         done = called("signoff", "plan.toml", cwd=workspace)
-        assert done.returncode == code and words in done.stdout and ("PASS, signed off" in done.stdout) == (code == 3), done.stdout
+        assert (
+            done.returncode == code and words in done.stdout and ("PASS, signed off" in done.stdout) == (code == 3)
+        ), done.stdout
     # Labels that are no classes are not counted as images that were looked at.
-    (workspace / "other.csv").write_text("\n".join([rows[0], *(row.replace(",", ",un", 1) for row in rows[1:100]), *rows[100:]]) + "\n")
+    (workspace / "other.csv").write_text(
+        "\n".join([rows[0], *(row.replace(",", ",un", 1) for row in rows[1:100]), *rows[100:]]) + "\n"
+    )
     (workspace / "plan.toml").write_text(PLAN + '[data]\nlabelled = "other.csv"\n[accuracy]\nat_least = 0.5\n')
     assert called("signoff", "plan.toml", cwd=workspace).returncode == 1
 
@@ -321,11 +465,19 @@ def test_a_match_of_scores_alone_counts_the_images_that_it_compared(workspace):
     assert "on 10 images; 30 files could not be read" in " ".join(done.stdout.split()), done.stdout
 
 
-@pytest.mark.parametrize("fault, verdict, code, words", [
-    (PlanError("why."), "refused", 2, "why."), (KeyError("x"), "refused", 70, "internal error: KeyError"), (MemoryError(), "refused", 2, ""),
-    (KeyboardInterrupt(), "interrupted", 130, "interrupted"), (Terminated(), "interrupted", 143, "interrupted"),
-])  # fmt: skip
-def test_the_results_of_a_signoff_state_the_exit_code_that_it_ends_with(fault, verdict, code, words, tmp_path, monkeypatch):
+@pytest.mark.parametrize(
+    "fault, verdict, code, words",
+    [
+        (PlanError("why."), "refused", 2, "why."),
+        (KeyError("x"), "refused", 70, "internal error: KeyError"),
+        (MemoryError(), "refused", 2, ""),
+        (KeyboardInterrupt(), "interrupted", 130, "interrupted"),
+        (Terminated(), "interrupted", 143, "interrupted"),
+    ],
+)
+def test_the_results_of_a_signoff_state_the_exit_code_that_it_ends_with(
+    fault, verdict, code, words, tmp_path, monkeypatch
+):
     from zygal.commands import signoff
 
     def ends(request, listener):
@@ -339,7 +491,11 @@ def test_the_results_of_a_signoff_state_the_exit_code_that_it_ends_with(fault, v
     with pytest.raises(type(fault)):
         signoff.execute(signoff.SignoffRequest(plan=str(tmp_path / "plan.toml")))
     written = json.loads(result.read_text())
-    assert (written["verdict"], written["exit_code"], written["signed_off"]) == (verdict, code, False) and words in written["refusal"]
+    assert (written["verdict"], written["exit_code"], written["signed_off"]) == (
+        verdict,
+        code,
+        False,
+    ) and words in written["refusal"]
 
 
 # What is kept between runs
@@ -347,7 +503,9 @@ def test_the_results_of_a_signoff_state_the_exit_code_that_it_ends_with(fault, v
 
 @pytest.mark.parametrize("name", ["survey", "accuracy"])
 def test_kept_results_are_used_only_if_this_user_measured_them(workspace, name, monkeypatch, tmp_path):
-    (workspace / "plan.toml").write_text(PLAN + '[data]\nlabelled = "labelled.csv"\n[accuracy]\nat_least = 0.99\n[portability]\nsize_at_most_mb = 0.01\n')
+    (workspace / "plan.toml").write_text(
+        PLAN + '[data]\nlabelled = "labelled.csv"\n[accuracy]\nat_least = 0.99\n[portability]\nsize_at_most_mb = 0.01\n'
+    )
     assert called("signoff", "plan.toml", cwd=workspace).returncode == 1
     kept = workspace / "plan.signoff" / "kept" / f"{name}.json"
     whole = json.loads(kept.read_text())
@@ -362,7 +520,14 @@ def test_kept_results_are_used_only_if_this_user_measured_them(workspace, name, 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "another user"))
     done = called("signoff", "plan.toml", cwd=workspace)
     assert done.returncode == 1 and "was not measured by this user" in done.stderr
-    for content in (b"", b"[]", b"{}", json.dumps(whole | {"pictures": {"x": "*"}}).encode(), json.dumps(whole | {"seal": 5}).encode(), b"\xff\xfe"):
+    for content in (
+        b"",
+        b"[]",
+        b"{}",
+        json.dumps(whole | {"pictures": {"x": "*"}}).encode(),
+        json.dumps(whole | {"seal": 5}).encode(),
+        b"\xff\xfe",
+    ):
         kept.write_bytes(content)
         done = called("signoff", "plan.toml", cwd=workspace)
         assert done.returncode == 1 and "is not used" in done.stderr
@@ -389,12 +554,43 @@ def test_the_key_is_the_users_own(monkeypatch, tmp_path):
 def test_what_a_bundle_says_is_said_of_each_artifact(workspace):
     (workspace / "plan.toml").write_text(PLAN + "[portability]\nsize_at_most_mb = 5\n")
     assert called("signoff", "plan.toml", cwd=workspace).returncode == 0
-    assert called("convert", "channel_marks.pt2", "-o", "other.onnx", "--labels", "labels.txt", "--inlet", "channel_marks.inlet.toml", "--half", cwd=workspace).returncode == 0
-    done = called("pack", "channel_marks.onnx", "--images", "reference", "other.onnx", "--signoff", "plan.signoff", "-o", "b.zip", cwd=workspace)
+    assert (
+        called(
+            "convert",
+            "channel_marks.pt2",
+            "-o",
+            "other.onnx",
+            "--labels",
+            "labels.txt",
+            "--inlet",
+            "channel_marks.inlet.toml",
+            "--half",
+            cwd=workspace,
+        ).returncode
+        == 0
+    )
+    done = called(
+        "pack",
+        "channel_marks.onnx",
+        "--images",
+        "reference",
+        "other.onnx",
+        "--signoff",
+        "plan.signoff",
+        "-o",
+        "b.zip",
+        cwd=workspace,
+    )
     assert done.returncode == 0 and "not signed off, though others of the bundle are: other/other.onnx" in done.stderr
-    assert "10 reference images, signed off" in " ".join(done.stdout.split()) and "10 reference images, not signed off" in " ".join(done.stdout.split())
+    assert "10 reference images, signed off" in " ".join(
+        done.stdout.split()
+    ) and "10 reference images, not signed off" in " ".join(done.stdout.split())
     checked = called("pack", "--check", "b.zip", cwd=workspace)
-    assert checked.returncode == 0 and "Sign-off of other/other.onnx" in checked.stdout or "sign-off of other/other.onnx" in checked.stdout
+    assert (
+        checked.returncode == 0
+        and "Sign-off of other/other.onnx" in checked.stdout
+        or "sign-off of other/other.onnx" in checked.stdout
+    )
     shutil.unpack_archive(workspace / "b.zip", workspace / "b")
     readme = (workspace / "b" / "README.md").read_text()
     assert "channel_marks/channel_marks.onnx: signed off" in readme and "other/other.onnx: not signed off" in readme
@@ -406,8 +602,19 @@ def test_what_a_bundle_says_is_said_of_each_artifact(workspace):
 
 
 def test_a_shrink_that_misses_its_budget_is_refused_everywhere(workspace):
-    done = program("shrink", "channel_marks.onnx", "-o", "s.onnx", "--images", "reference", "--speed", "50", "--json", "s.json", cwd=workspace)
+    done = program(
+        "shrink",
+        "channel_marks.onnx",
+        "-o",
+        "s.onnx",
+        "--images",
+        "reference",
+        "--speed",
+        "50",
+        "--json",
+        "s.json",
+        cwd=workspace,
+    )
     document = json.loads((workspace / "s.json").read_text())
     assert done.returncode == document["exit_code"] == 2 and document["verdict"] == "refused" and not document["passed"]
     assert document["refusal"] in done.stderr and not (workspace / "s.onnx").exists()
-

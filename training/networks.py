@@ -141,7 +141,10 @@ class LargeKernels(nn.Module):
 class Bottleneck(nn.Module):
     def __init__(self, inputs, width, stride):
         super().__init__()
-        self.first, self.second = ConvNorm(inputs, width, 1, activation=nn.ReLU), ConvNorm(width, width, 3, stride, activation=nn.ReLU)
+        self.first, self.second = (
+            ConvNorm(inputs, width, 1, activation=nn.ReLU),
+            ConvNorm(width, width, 3, stride, activation=nn.ReLU),
+        )
         self.third = ConvNorm(width, width * 4, 1, activation=nn.Identity)
         changes = stride != 1 or inputs != width * 4
         self.shortcut = ConvNorm(inputs, width * 4, 1, stride, activation=nn.Identity) if changes else nn.Identity()
@@ -173,7 +176,10 @@ class Inverted(nn.Module):
         wide = inputs * widening
         self.expand = ConvNorm(inputs, wide, 1, activation=nn.ReLU6) if widening != 1 else nn.Identity()
         self.depthwise = ConvNorm(wide, wide, 3, stride, wide, nn.ReLU6)
-        self.project, self.residual = ConvNorm(wide, outputs, 1, activation=nn.Identity), stride == 1 and inputs == outputs
+        self.project, self.residual = (
+            ConvNorm(wide, outputs, 1, activation=nn.Identity),
+            stride == 1 and inputs == outputs,
+        )
 
     def forward(self, features):
         result = self.project(self.depthwise(self.expand(features)))
@@ -188,8 +194,14 @@ class MobileNetV2(nn.Module):
         self.stem = ConvNorm(3, 32, 3, 2, activation=nn.ReLU6)
         blocks, inputs = [], 32
         for widening, outputs, count, stride in (
-            (1, 16, 1, 1), (6, 24, 2, 2), (6, 32, 3, 2), (6, 64, 4, 2), (6, 96, 3, 1), (6, 160, 3, 2), (6, 320, 1, 1),
-        ):  # fmt: skip
+            (1, 16, 1, 1),
+            (6, 24, 2, 2),
+            (6, 32, 3, 2),
+            (6, 64, 4, 2),
+            (6, 96, 3, 1),
+            (6, 160, 3, 2),
+            (6, 320, 1, 1),
+        ):
             for place in range(count):
                 blocks.append(Inverted(inputs, outputs, stride if place == 0 else 1, widening))
                 inputs = outputs

@@ -2,9 +2,9 @@
 
     python training/train.py OUT_DIR [NETWORK...] [--pictures 12000] [--epochs 14]
 
-Without a name: channel_marks, the demo's network; the others are in networks.py. Writes OUT_DIR/NETWORK.pt2 (the captured
-program, dynamic batch) and prints the accuracy on 2,000 pictures that training never drew. Takes some minutes each on two
-cores. `--mirror` also shows each picture mirrored, which the larger networks need.
+Without a name: channel_marks, the demo's network; the others are in networks.py. Writes OUT_DIR/NETWORK.pt2 (the
+captured program, dynamic batch) and prints the accuracy on 2,000 pictures that training never drew. Takes some minutes
+each on two cores. `--mirror` also shows each picture mirrored, which the larger networks need.
 """
 
 import argparse
@@ -58,8 +58,8 @@ def enlarged(images, side):
 
 
 def settle(model, images, labels, side, batch=32):
-    """Fits a model to larger pictures without training its convolutions: takes the statistics of the normalisations anew, and trains the last
-    layer on what comes before it."""
+    """Fits a model to larger pictures without training its convolutions: takes the statistics of the normalisations
+    anew, and trains the last layer on what comes before it."""
     features = []
     model.classifier.register_forward_pre_hook(lambda module, given: features.append(given[0].detach()))
     for training in (True, False):
@@ -72,7 +72,9 @@ def settle(model, images, labels, side, batch=32):
     optimizer = torch.optim.AdamW(model.classifier.parameters(), 3e-3, weight_decay=0.05)
     for _ in range(600):
         optimizer.zero_grad()
-        torch.nn.functional.cross_entropy(torch.nn.functional.linear(seen, model.classifier.weight, model.classifier.bias), labels).backward()
+        torch.nn.functional.cross_entropy(
+            torch.nn.functional.linear(seen, model.classifier.weight, model.classifier.bias), labels
+        ).backward()
         optimizer.step()
     model.classifier._forward_pre_hooks.clear()
 
@@ -113,7 +115,11 @@ def main():
         if side != images.shape[2]:
             settle(model, images[:1500], labels[:1500], side)
             few = [each[:300] for each in unseen]
-            print(f"{name}: accuracy on {len(few[1])} of them at {side} x {side}: {accuracy(model, enlarged(few[0], side), few[1]):.1%}", flush=True)
+            print(
+                f"{name}: accuracy on {len(few[1])} of them at {side} x {side}: "
+                f"{accuracy(model, enlarged(few[0], side), few[1]):.1%}",
+                flush=True,
+            )
         capture(model, options.out / f"{name}.pt2", side)
 
 

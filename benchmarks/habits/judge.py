@@ -3,8 +3,8 @@
     python benchmarks/habits/record.py FOLDER           (in environments with the libraries; each adds what it can)
     python benchmarks/habits/judge.py FOLDER [NAMES]    (in Zygal's environment)
 
-A pipeline named reject_... is outside of what an inlet can say and must be refused. "Right" is within half a grey level at
-99.9 % of the values of every unseen photograph; "everywhere" at all of them.
+A pipeline named reject_... is outside of what an inlet can say and must be refused. "Right" is within half a grey level
+at 99.9 % of the values of every unseen photograph; "everywhere" at all of them.
 """
 
 import sys
@@ -59,7 +59,8 @@ def main():
         verdicts.append(verdict_of("reject" in path.stem, found, nearly_all))
         everywhere += verdicts[-1] == "right" and largest <= 0.5
         print(
-            f"{path.stem:32} {seconds[-1]:5.1f} s  {verdicts[-1]}, unseen: {largest:.3g} at most, {nearly_all:.3g} at 99.9 %",
+            f"{path.stem:32} {seconds[-1]:5.1f} s  {verdicts[-1]}, unseen: {largest:.3g} at most, "
+            f"{nearly_all:.3g} at 99.9 %",
             flush=True,
         )
     count = {
@@ -67,9 +68,10 @@ def main():
         for word in ("right", "WRONG", "MISSED", "refused", "ACCEPTED")
     }
     print(
-        f"{count['right']} of {count['right'] + count['WRONG'] + count['MISSED']} right on unseen photographs ({everywhere} everywhere; "
-        f"{count['WRONG']} accepted and wrong), {count['refused']} of {count['refused'] + count['ACCEPTED']} others refused; "
-        f"{np.median(seconds):.1f} s in the median, {max(seconds):.1f} s at most"
+        f"{count['right']} of {count['right'] + count['WRONG'] + count['MISSED']} right on unseen photographs "
+        f"({everywhere} everywhere; {count['WRONG']} accepted and wrong), {count['refused']} of "
+        f"{count['refused'] + count['ACCEPTED']} others refused; {np.median(seconds):.1f} s in the median, "
+        f"{max(seconds):.1f} s at most"
     )
 
 

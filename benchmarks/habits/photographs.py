@@ -7,10 +7,19 @@ from pathlib import Path
 from PIL import Image, ImageOps
 
 SAMPLES = {
-    "skimage": ("astronaut.png", "coffee.png", "chelsea.png", "rocket.jpg", "hubble_deep_field.jpg", "retina.jpg", "ihc.png",
-                "motorcycle_left.png", "motorcycle_right.png"),
+    "skimage": (
+        "astronaut.png",
+        "coffee.png",
+        "chelsea.png",
+        "rocket.jpg",
+        "hubble_deep_field.jpg",
+        "retina.jpg",
+        "ihc.png",
+        "motorcycle_left.png",
+        "motorcycle_right.png",
+    ),
     "sklearn": ("china.jpg", "flower.jpg"),
-}  # fmt: skip
+}
 FOLDERS = {"skimage": "data", "sklearn": "datasets/images"}
 KINDS = ("4:2:0", "4:4:4", "png", "4:2:0", "grey", "rotated", "4:2:2", "png", "transparent", "palette", "4:2:0", "png")
 

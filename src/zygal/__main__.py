@@ -4,7 +4,8 @@ Until the command line is read nothing has been written, so an interrupt ends th
 pages that an import that was cut off would print.
 """
 
-# The module that is built in: the usual one takes milliseconds to import, in which an interrupt would be shown as a traceback.
+# The module that is built in: the usual one takes milliseconds to import, in which an interrupt would be shown as a
+# traceback.
 import _signal as signal
 import os
 import sys
@@ -13,7 +14,7 @@ INTERRUPTED, TERMINATED = 130, 143
 """As in zygal.exit_codes, which is not imported yet."""
 
 
-def _end_at_once(number: int, frame) -> None:
+def _end_at_once(number: int, frame) -> None:  # noqa: ARG001
     os.write(2, b"zygal: interrupted; nothing was written.\n")
     os._exit(TERMINATED if number == signal.SIGTERM else INTERRUPTED)
 

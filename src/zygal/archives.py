@@ -12,7 +12,8 @@ from zygal.errors import FileError, OutputError, ZygalError, shown
 from zygal.files import FULL, open_file
 
 MOST_DEFLATED = 1032
-"""No deflated byte gives more bytes than this; a larger claim is not believed. (RFC 1951: a match of 258 bytes takes 2 bits.)"""
+"""No deflated byte gives more bytes than this; a larger claim is not believed. (RFC 1951: a match of 258 bytes takes 2
+bits.)"""
 MOST_MEMBERS = 200_000
 PLAUSIBLE_RATIO = 40
 """Packed numbers of a trained model are no smaller than this part of what they unpack to."""
@@ -60,13 +61,17 @@ def _fault(info: zipfile.ZipInfo, size: int, end: int) -> str | None:
     return None
 
 
-def read_member(archive: zipfile.ZipFile, name: str, path: str | os.PathLike, error: type[ZygalError], most: int) -> bytes:
+def read_member(
+    archive: zipfile.ZipFile, name: str, path: str | os.PathLike, error: type[ZygalError], most: int
+) -> bytes:
     """The bytes of a member of a size that is bounded. Raises `error`."""
     info = archive.NameToInfo.get(name)
     if info is None:
         raise error(f"{path} is damaged: it has no member {shown(name)}; copy it again from its source.")
     if info.file_size > most:
-        raise error(f"{path} is damaged: {shown(name)} claims {info.file_size} bytes, more than the {most} that it may have.")
+        raise error(
+            f"{path} is damaged: {shown(name)} claims {info.file_size} bytes, more than the {most} that it may have."
+        )
     with zip_faults(path, "the archive that it was", error):
         return archive.read(info)
 
@@ -90,5 +95,3 @@ def zip_faults(path: str | os.PathLike, what: str, error: type[ZygalError]) -> I
     except (NotImplementedError, RuntimeError, EOFError, ValueError, zlib.error, IndexError, OverflowError) as fault:
         # Encrypted members, unknown compression, broken offsets and broken streams.
         raise error(f"{path} is damaged ({fault}); copy it again from its source.") from fault
-
-

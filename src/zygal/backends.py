@@ -30,7 +30,9 @@ def missing_package(fault: ModuleNotFoundError) -> str:
         there = [name for name in BACKENDS if _is_installed(name)]
         advice = f"set KERAS_BACKEND to {' or '.join(there)}, or install it" if there else "install it"
         return f"{fault.name}, the back end that Keras is set to, is not installed; {advice}"
-    return f"the package {fault.name} is not installed here; install it, or run this command where the model was trained"
+    return (
+        f"the package {fault.name} is not installed here; install it, or run this command where the model was trained"
+    )
 
 
 def _configured() -> str | None:

@@ -27,12 +27,11 @@ from zygal.sources import Reading, Source, read_source
 from zygal.sources.opened import SourceFile
 
 SOFTMAX_TWICE = (
-    "the model applies a softmax to the result of a softmax, so its probabilities are all nearly equal; this is nearly always a "
-    "fault of the training code: remove one of the two"
+    "the model applies a softmax to the result of a softmax, so its probabilities are all nearly equal; this is nearly "
+    "always a fault of the training code: remove one of the two"
 )
 TENSOR = "tensor"
 """The name of the model's own input in an artifact that takes raw pixels."""
-
 
 
 @dataclass(frozen=True)
@@ -67,13 +66,14 @@ class Conversion:
 class Choices:
     """What can be chosen about a conversion.
 
-    scores: the output to take, by the name that the source gives it; the one that looks like class scores unless named. any_shape:
-    take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was
-    captured with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
-    input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's
-    tensor, for models that leave it open. signature, input: see `sources.Reading`. raw_pixels: the inlet goes into the artifact, which then takes 8-bit RGB images
-    [N, H, W, 3] of any size. half: weights are stored as float16, in a format that has it. widen: what the source stores in few bits is computed in
-    float32. weights_beside: the weights go to a second file, which processes share.
+    scores: the output to take, by the name that the source gives it; the one that looks like class scores unless named.
+    any_shape: take it even if it is not [batch, classes]. keep_batch: keep a fixed batch that the source was captured
+    with, instead of freeing the artifact from it. opset: the standard's version to aim at. layout: the order of the
+    input's axes, NCHW or NHWC; that of the source unless given. image_shape: the shape of one image's tensor, for
+    models that leave it open. signature, input: see `sources.Reading`. raw_pixels: the inlet goes into the artifact,
+    which then takes 8-bit RGB images [N, H, W, 3] of any size. half: weights are stored as float16, in a format that
+    has it. widen: what the source stores in few bits is computed in float32. weights_beside: the weights go to a second
+    file, which processes share.
     """
 
     input_name: str = "image"
@@ -123,8 +123,8 @@ def read_for_conversion(file: SourceFile, choices: Choices) -> Iterator[Source]:
 
 @contextmanager
 def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, classes: int | None):
-    """The source, freed from a fixed batch unless that is kept, with the estimator behind it, if there is one; and the batch that
-    it was freed from, or None."""
+    """The source, freed from a fixed batch unless that is kept, with the estimator behind it, if there is one; and the
+    batch that it was freed from, or None."""
     estimator, columns = file.estimator, file.columns_wanted(classes)
     reading = Reading(choices.scores, columns, shape, choices.signature, choices.input, choices.widen)
     with read_source(file.path, reading=reading) as source:
@@ -165,7 +165,11 @@ def _converted(
         graph = format.arranged(run_passes(before, format.expressed(writing)), writing)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
         notes = [*source.notes, *_notes(source, freed_from)]
-        metadata = Metadata(inlet, origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__), scores=_kind_by_estimator(file))
+        metadata = Metadata(
+            inlet,
+            origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__),
+            scores=_kind_by_estimator(file),
+        )
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
         whole = graph
@@ -242,15 +246,19 @@ def _check_scores(source: Source, choices: Choices) -> None:
     graph, names = source.graph, source.output_names
     type = graph.types[graph.outputs[0]]
     if type.dtype.kind != "f":
-        raise SourceError(f"{source.path} returns {type}, which are not scores (floating-point numbers){_others(names)}.")
+        raise SourceError(
+            f"{source.path} returns {type}, which are not scores (floating-point numbers){_others(names)}."
+        )
     if not _depends(graph):
-        raise SourceError(f"{source.path} returns {type}, which does not depend on the image{_others(names)}; capture the scores.")
+        raise SourceError(
+            f"{source.path} returns {type}, which does not depend on the image{_others(names)}; capture the scores."
+        )
     first = graph.types[graph.inputs[0]].shape[:1]
     fits = type.rank == 2 and isinstance(type.shape[1], int) and type.shape[:1] == first
     if not choices.any_shape and not fits:
         raise SourceError(
-            f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{_others(names)}; capture a model that "
-            "returns one row of scores per image, or add --any-shape."
+            f"{source.path} returns {shape_text(type.shape)}, which is not [batch, classes]{_others(names)}; capture a "
+            "model that returns one row of scores per image, or add --any-shape."
         )
 
 
@@ -282,4 +290,3 @@ def _notes(source: Source, freed_from: int | None) -> list[str]:
     elif isinstance(source.graph.types[source.graph.inputs[0]].shape[0], int):
         notes.append("the artifact keeps the fixed batch that the model was captured with")
     return notes
-

@@ -204,7 +204,8 @@ def _whole_number(digits: str) -> int:
 
 
 def json_value(value: Any) -> Any:
-    """The value as JSON can hold it: numbers that are not finite become null, anything unknown its text, URLs lose passwords and signatures."""
+    """The value as JSON can hold it: numbers that are not finite become null, anything unknown its text, URLs lose
+    passwords and signatures."""
     if isinstance(value, Mapping):
         return {str(key): json_value(each) for key, each in value.items()}
     if isinstance(value, (list, tuple)):

@@ -10,7 +10,10 @@ from typing import Any
 _COLOUR = re.compile(r"\x1b\[[0-9;]*m")
 _USER = re.compile(r"([A-Za-z][A-Za-z0-9+.\-]*://)[^/\s'\"<>]*@")
 _QUERY = re.compile(r"([A-Za-z][A-Za-z0-9+.\-]*://[^\s?'\"<>]*)\?([^\s'\"<>#]*)")
-_SECRET = re.compile(r"(?i)sig|token|key|secret|pass|pwd|auth|cred|expire|policy|session|amz|goog|^(se|sp|sr|sv|st|code|jwt|sas|hash|hmac|user|login)$")
+_SECRET = re.compile(
+    r"(?i)sig|token|key|secret|pass|pwd|auth|cred|expire|policy|session|amz|goog"
+    r"|^(se|sp|sr|sv|st|code|jwt|sas|hash|hmac|user|login)$"
+)
 LONGEST_PLAIN_VALUE = 40
 LONGEST_SENTENCE = 400
 LONGEST_VALUE = 60
@@ -22,7 +25,8 @@ def as_text(name: str) -> str:
 
 
 def without_secrets(text: str) -> str:
-    """The text with URLs that hold no name, no password and no signature: a query of which any part could be one is left out."""
+    """The text with URLs that hold no name, no password and no signature: a query of which any part could be one is
+    left out."""
     if "://" not in text:
         return text
     return _QUERY.sub(lambda found: found[1] if _is_secret(found[2]) else found[0], _USER.sub(r"\1", text))
@@ -34,15 +38,17 @@ def _is_secret(query: str) -> bool:
 
 
 def printable(text: str) -> str:
-    """The text without colour codes, and with other control characters, which could steer a terminal, and what is not text spelt
-    out; lines stay lines."""
+    """The text without colour codes, and with other control characters, which could steer a terminal, and what is not
+    text spelt out; lines stay lines."""
     text = _COLOUR.sub("", text)
     return "".join(each if each.isprintable() or each == "\n" else _spelt(each) for each in text)
 
 
 def _spelt(character: str) -> str:
-    return character.encode("utf-8", "backslashreplace").decode() if "\ud800" <= character <= "\udfff" else (
-        ascii(character)[1:-1]
+    return (
+        character.encode("utf-8", "backslashreplace").decode()
+        if "\ud800" <= character <= "\udfff"
+        else (ascii(character)[1:-1])
     )
 
 
@@ -88,7 +94,9 @@ def some_of(names: list[str], most: int = 3) -> str:
     """The first few of many names, in words."""
     distinct = list(dict.fromkeys(names))
     rest = len(distinct) - most
-    return ", ".join(one_line(each, LONGEST_VALUE) for each in distinct[:most]) + (f" and {rest} more" if rest > 0 else "")
+    return ", ".join(one_line(each, LONGEST_VALUE) for each in distinct[:most]) + (
+        f" and {rest} more" if rest > 0 else ""
+    )
 
 
 class ZygalError(Exception):
@@ -176,6 +184,10 @@ class ClusterError(ZygalError):
 
 
 def cannot_be_started(path: object, runtime: str, extra: str, fault: Exception, elsewhere: bool = False) -> EngineError:
-    """What runs a file is missing or does not fit this machine. elsewhere: the command can be run on another machine instead."""
+    """What runs a file is missing or does not fit this machine. elsewhere: the command can be run on another machine
+    instead."""
     rest = f", or run this command where {runtime} is installed" if elsewhere else ""
-    return EngineError(f"{path} can only be run by {runtime}, which cannot be started ({first_line(fault)}); {install_extra(extra)}{rest}.")
+    return EngineError(
+        f"{path} can only be run by {runtime}, which cannot be started ({first_line(fault)}); "
+        f"{install_extra(extra)}{rest}."
+    )

@@ -24,10 +24,10 @@ FULL = (errno.ENOSPC, errno.EDQUOT)
 def whole_file(path: str | os.PathLike, check: Callable[[Path], None] | None = None) -> Iterator[BinaryIO]:
     """A binary file for writing that appears at `path` complete or not at all.
 
-    It is written under a temporary name in the same folder, forced to disk and renamed at the end; whatever
-    ends the block early, an interrupt included, removes it. A link to a file is not followed. What is no file, a pipe
-    or a device, is written straight into. check: is given the complete file under its temporary name, and raises what keeps it from
-    being renamed. Raises OutputError.
+    It is written under a temporary name in the same folder, forced to disk and renamed at the end; whatever ends the
+    block early, an interrupt included, removes it. A link to a file is not followed. What is no file, a pipe or a
+    device, is written straight into. check: is given the complete file under its temporary name, and raises what keeps
+    it from being renamed. Raises OutputError.
     """
     path = _target(path)
     if _is_special(path):
@@ -50,7 +50,8 @@ def whole_file(path: str | os.PathLike, check: Callable[[Path], None] | None = N
     except OSError as fault:
         raise write_failure(path, fault) from fault
     finally:
-        # After the rename the temporary name is gone already. It was known before there was a file, so no interrupt comes between.
+        # After the rename the temporary name is gone already. It was known before there was a file, so no interrupt
+        # comes between.
         with suppress(OSError, ValueError):
             os.unlink(name)
 
@@ -61,7 +62,9 @@ def _temporary_name(path: Path) -> str:
 
 
 def _created(name: str) -> int:
-    return os.open(name, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0), 0o600)
+    return os.open(
+        name, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0), 0o600
+    )
 
 
 def write_text(path: str | os.PathLike, text: str) -> None:
@@ -96,8 +99,8 @@ def check_writable(path: str | os.PathLike) -> None:
 
 
 def _target(path: str | os.PathLike) -> Path:
-    """Where an output really goes. Raises OutputError for folders and for links: what they lead to may be anybody's. Only a device or a
-    pipe is written to through a link, as /dev/stdout is one."""
+    """Where an output really goes. Raises OutputError for folders and for links: what they lead to may be anybody's.
+    Only a device or a pipe is written to through a link, as /dev/stdout is one."""
     try:
         real = Path(os.path.realpath(path))
     except (OSError, ValueError) as fault:
@@ -105,7 +108,10 @@ def _target(path: str | os.PathLike) -> Path:
     if os.path.isdir(real):
         raise OutputError(f"{path} is a folder; give the name of a file to write.")
     if os.path.islink(path) and not _is_special(real):
-        raise OutputError(f"{path} is a symbolic link, and nothing is written through links; name the file itself, or remove the link.")
+        raise OutputError(
+            f"{path} is a symbolic link, and nothing is written through links; name the file itself, or remove "
+            f"the link."
+        )
     return real
 
 
@@ -149,7 +155,8 @@ def scratch_folder() -> Iterator[Path]:
         where = fault.filename if isinstance(fault.filename, str) else None
         if fault.errno in FULL or isinstance(fault, FileNotFoundError) and where is None:
             raise OutputError(
-                f"the folder for temporary files cannot be used ({reason(fault)}); make room in it, or set TMPDIR to another."
+                f"the folder for temporary files cannot be used ({reason(fault)}); make room in it, or set "
+                f"TMPDIR to another."
             ) from fault
         raise
 
@@ -192,10 +199,12 @@ def existing_file(path: str | os.PathLike) -> Path:
     return Path(path)
 
 
-def files_below(folder: str | os.PathLike, skip: Sequence[str] = (), above: tuple[tuple[int, int], ...] = ()) -> Iterator[str]:
-    """All below a folder that is no folder, in the order of their paths' code points; hidden ones, and those whose own name or
-    whose folder's fits a pattern of `skip`, are passed over. Links to folders are followed, but not into a folder that leads
-    here. Raises FileError."""
+def files_below(
+    folder: str | os.PathLike, skip: Sequence[str] = (), above: tuple[tuple[int, int], ...] = ()
+) -> Iterator[str]:
+    """All below a folder that is no folder, in the order of their paths' code points; hidden ones, and those whose own
+    name or whose folder's fits a pattern of `skip`, are passed over. Links to folders are followed, but not into a
+    folder that leads here. Raises FileError."""
     try:
         own = os.stat(folder)
         here = (own.st_dev, own.st_ino)
@@ -251,8 +260,8 @@ def sha256_of(path: str | os.PathLike) -> str:
 
 
 def sha256_of_all(paths: Sequence[str | os.PathLike]) -> str:
-    """The one hash of a thing that consists of files: of a single file that of its bytes, of several that of their names and hashes, in their
-    order. Raises FileError."""
+    """The one hash of a thing that consists of files: of a single file that of its bytes, of several that of their
+    names and hashes, in their order. Raises FileError."""
     hashes = [sha256_of(path) for path in paths]
     if len(hashes) == 1:
         return hashes[0]

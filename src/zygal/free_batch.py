@@ -1,4 +1,5 @@
-"""Freeing a source from the fixed batch that it was captured with: readings are tried in turn, and each is proven by running it."""
+"""Freeing a source from the fixed batch that it was captured with: readings are tried in turn, and each is proven by
+running it."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ class NotFreed(SourceError):
 
 
 def freed(source: Source, batch: int, opset: int = DEFAULT_OPSET) -> Graph:
-    """The source's graph with a dynamic batch, proven at two other sizes. Raises SourceError with what stands in the way."""
+    """The source's graph with a dynamic batch, proven at two other sizes. Raises SourceError with what stands in the
+    way."""
     writing, fault = Writing(opset), None
     expressed = ONNX.expressed(writing)
     pinned = run_passes(source.graph, expressed)
@@ -64,7 +66,9 @@ def prove_freed(source: Source, pinned: Graph, graph: Graph, batch: int, writing
             except EngineError as fault:
                 raise _not_freed(source, batch, f"it cannot be run on {count} images ({fault})") from fault
             right = wanted[:count]
-            if found.shape != right.shape or not np.abs(found - right).max() <= FREED_WITHIN * max(np.ptp(wanted), 1e-30):
+            if found.shape != right.shape or not np.abs(found - right).max() <= FREED_WITHIN * max(
+                np.ptp(wanted), 1e-30
+            ):
                 raise _not_freed(source, batch, f"it returns other scores for {count} images")
 
 

@@ -49,8 +49,8 @@ LARGEST_TEXT_SEARCHED = 1 << 20
 class Peek:
     """The beginning of a file, as much as it takes to recognise it.
 
-    head: its first bytes; empty for a folder. members: the names inside a zip archive, of a damaged one the first; None for
-    other files. text: more of a file that begins like JSON. folder: the names in a folder.
+    head: its first bytes; empty for a folder. members: the names inside a zip archive, of a damaged one the first; None
+    for other files. text: more of a file that begins like JSON. folder: the names in a folder.
     """
 
     path: Path

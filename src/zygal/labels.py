@@ -23,7 +23,8 @@ _NUMBERED = re.compile(r"(\d{1,15})(?:\s*[:,;=]\s*|\s+)(\S.*)")
 
 @dataclass(frozen=True)
 class Labels:
-    """names: in the order of the model's outputs. order: where that order comes from, in words. notes: what to look at."""
+    """names: in the order of the model's outputs. order: where that order comes from, in words. notes: what to look
+    at."""
 
     names: tuple[str, ...]
     order: str
@@ -33,8 +34,9 @@ class Labels:
 def read_labels(path: str | Path) -> Labels:
     """The labels of a file or of a training folder.
 
-    A file is text with one per line (numbered or not), JSON (a list, index to name, or name to index), or CSV with a column
-    of names and perhaps one of indices. A training folder has one sub-folder per class. Raises FileError or LabelsError.
+    A file is text with one per line (numbered or not), JSON (a list, index to name, or name to index), or CSV with a
+    column of names and perhaps one of indices. A training folder has one sub-folder per class. Raises FileError or
+    LabelsError.
     """
     from zygal.sources.recognition import kind_of
 
@@ -143,7 +145,8 @@ def _from_table(text: str, path: Path) -> tuple[list[str], str]:
         names = [position for position in names if len(set(columns[position])) == len(body)]
         if len(names) > 1:
             raise LabelsError(
-                f"{path} has {len(names)} columns that could be the names ({some_of([head[position] for position in names])}); "
+                f"{path} has {len(names)} columns that could be the names "
+                f"({some_of([head[position] for position in names])}); "
                 'head the right one "name".'
             )
     if not names:

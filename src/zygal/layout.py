@@ -11,7 +11,8 @@ FROM_OTHER = {"NCHW": (0, 3, 1, 2), "NHWC": (0, 2, 3, 1)}
 
 
 def image_layout(shape: Sequence | None) -> str | None:
-    """NCHW or NHWC, by which axis of [batch, ., ., .] has the size of a colour axis; None if neither or both, or the shape is not known."""
+    """NCHW or NHWC, by which axis of [batch, ., ., .] has the size of a colour axis; None if neither or both, or the
+    shape is not known."""
     if shape is None or len(shape) != 4:
         return None
     first, last = shape[1] in (1, 3, 4), shape[3] in (1, 3, 4)

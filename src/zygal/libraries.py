@@ -13,7 +13,8 @@ _verbose = False
 
 
 def silence_libraries(verbose: bool) -> None:
-    """Keeps libraries from writing warnings of their own between our sentences: what matters to the user is said by ours.
+    """Keeps libraries from writing warnings of their own between our sentences: what matters to the user is said by
+    ours.
 
     Sets levels by name, so that no library is imported. With verbose everything is shown.
     """
@@ -31,7 +32,10 @@ def silence_loggers(*names: str) -> None:
     """Keeps loggers of these names, and those below them that exist by now, from writing."""
     if _verbose:
         return
-    for each in (*names, *(each for each in logging.root.manager.loggerDict if each.startswith(tuple(f"{name}." for name in names)))):
+    for each in (
+        *names,
+        *(each for each in logging.root.manager.loggerDict if each.startswith(tuple(f"{name}." for name in names))),
+    ):
         logging.getLogger(each).setLevel(logging.CRITICAL + 1)
 
 

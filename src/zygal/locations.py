@@ -1,7 +1,7 @@
 """Images that do not lie in a local folder: object storage, web servers, members of archives, by URLs.
 
-A location is what follows the rules of fsspec, the library that reads it: PROTOCOL://PATH, and for members of an archive
-tar://MEMBER::ARCHIVE or zip://MEMBER::ARCHIVE, where ARCHIVE is a path or a URL again.
+A location is what follows the rules of fsspec, the library that reads it: PROTOCOL://PATH, and for members of an
+archive tar://MEMBER::ARCHIVE or zip://MEMBER::ARCHIVE, where ARCHIVE is a path or a URL again.
 """
 
 from __future__ import annotations
@@ -32,12 +32,27 @@ PAUSES_SECONDS = (0.2, 1.0, 3.0)
 """Between attempts to read from a storage that does not answer."""
 _URL = re.compile(r"[A-Za-z][A-Za-z0-9+.\-]+://")
 _PAGES = ("http", "https")
-_STATE_KEYS = ("ETag", "etag", "checksum", "md5Hash", "Content-MD5", "content_md5", "CRC", "chksum", "mtime", "LastModified", "last_modified", "created", "date_time")
+_STATE_KEYS = (
+    "ETag",
+    "etag",
+    "checksum",
+    "md5Hash",
+    "Content-MD5",
+    "content_md5",
+    "CRC",
+    "chksum",
+    "mtime",
+    "LastModified",
+    "last_modified",
+    "created",
+    "date_time",
+)
 """What file systems call that which changes when a file does."""
 
 
 class StorageOutage(FileError):
-    """A storage does not answer, or the package for it is missing: that says nothing about the image, so the run stops and can be resumed."""
+    """A storage does not answer, or the package for it is missing: that says nothing about the image, so the run stops
+    and can be resumed."""
 
 
 def is_url(name: object) -> bool:
@@ -72,8 +87,8 @@ def folder_of(location: str) -> str:
 
 @dataclass(frozen=True)
 class Content:
-    """An object that was read. data: its bytes. size_bytes: as the storage tells it, -1 if it does not. version: a number that changes
-    when the object does, 0 if the storage tells nothing."""
+    """An object that was read. data: its bytes. size_bytes: as the storage tells it, -1 if it does not. version: a
+    number that changes when the object does, 0 if the storage tells nothing."""
 
     data: bytes
     size_bytes: int
@@ -81,8 +96,8 @@ class Content:
 
 
 def fetch(url: str, most_bytes: int | None = None) -> Content:
-    """The bytes of an object, if it has at most so many (MOST_BYTES). Raises FileError, and StorageOutage if its storage does not
-    answer at several attempts."""
+    """The bytes of an object, if it has at most so many (MOST_BYTES). Raises FileError, and StorageOutage if its
+    storage does not answer at several attempts."""
     try:
         return _persistently(url, "read", lambda: _fetched(url, most_bytes or MOST_BYTES))
     except FileError:
@@ -92,7 +107,8 @@ def fetch(url: str, most_bytes: int | None = None) -> Content:
 
 
 def _persistently(url: str, asked: str, question: Callable[[], Any]) -> Any:
-    """The answer to a question, asked again while nobody answers. Raises what it raises, and StorageOutage after the last attempt."""
+    """The answer to a question, asked again while nobody answers. Raises what it raises, and StorageOutage after the
+    last attempt."""
     for pause in (*PAUSES_SECONDS, None):
         try:
             return question()
@@ -100,7 +116,9 @@ def _persistently(url: str, asked: str, question: Callable[[], Any]) -> Any:
             if not _is_outage(fault):
                 raise
             if pause is None:
-                raise StorageOutage(f"{url} cannot be {asked}, because its storage does not answer ({_reason(fault)}); try again later.") from fault
+                raise StorageOutage(
+                    f"{url} cannot be {asked}, because its storage does not answer ({_reason(fault)}); try again later."
+                ) from fault
         time.sleep(pause)
     raise AssertionError
 
@@ -113,8 +131,8 @@ def open_location(name: str | os.PathLike) -> BinaryIO:
 
 
 def version_of(url: str) -> tuple[int, int]:
-    """Size in bytes and version of an object; (-1, -1) if there is none. Raises FileError for a URL that nothing here can read, and
-    StorageOutage."""
+    """Size in bytes and version of an object; (-1, -1) if there is none. Raises FileError for a URL that nothing here
+    can read, and StorageOutage."""
     try:
         info = _persistently(url, "looked at", lambda: _info(url))
     except FileError:
@@ -131,8 +149,8 @@ def _info(url: str) -> dict[str, Any]:
 
 
 def is_folder(url: str) -> bool:
-    """Whether a URL is a folder: on a web server one that ends in a stroke, elsewhere as the storage says. Raises FileError if there is
-    nothing."""
+    """Whether a URL is a folder: on a web server one that ends in a stroke, elsewhere as the storage says. Raises
+    FileError if there is nothing."""
     storage = _storage(url)
     if storage.protocol in _PAGES:
         return url.endswith("/")
@@ -146,23 +164,35 @@ def check_location(url: str) -> None:
 
 
 def names_below(url: str, suffixes: frozenset[str], skip: Sequence[str] = ()) -> Iterator[str]:
-    """The names, relative to a folder, of files with such endings below it, in the order of their paths' code points; hidden ones, and
-    those whose own name or whose folder's fits a pattern of `skip`, are passed over. Raises FileError."""
+    """The names, relative to a folder, of files with such endings below it, in the order of their paths' code points;
+    hidden ones, and those whose own name or whose folder's fits a pattern of `skip`, are passed over. Raises
+    FileError."""
     storage = _storage(url)
     top = storage.path(url)
     for name in _below(storage, top, suffixes, skip, url):
         yield name[len(top) :].lstrip("/")
 
 
-def _below(storage: _Storage, folder: str, suffixes: frozenset[str], skip: Sequence[str], url: str, depth: int = 0) -> Iterator[str]:
+def _below(
+    storage: _Storage, folder: str, suffixes: frozenset[str], skip: Sequence[str], url: str, depth: int = 0
+) -> Iterator[str]:
     if depth > DEEPEST_FOLDERS:
-        raise FileError(f"{url} has folders within folders, more than {DEEPEST_FOLDERS} deep: its pages link to themselves; name the folders that hold the images.")
+        raise FileError(
+            f"{url} has folders within folders, more than {DEEPEST_FOLDERS} deep: its pages link to themselves; "
+            f"name the folders that hold the images."
+        )
     found: dict[str, str] = {}
     for each in _asked(url, lambda: storage.files.ls(folder, detail=True), storage):
         inside, name = each["type"] == "directory", each["name"]
         short = name.rstrip("/").rpartition("/")[2]
         # A page may link to anything.
-        linked = storage.protocol not in _PAGES or name.startswith(folder) and "?" not in name and "/../" not in name and name != folder
+        linked = (
+            storage.protocol not in _PAGES
+            or name.startswith(folder)
+            and "?" not in name
+            and "/../" not in name
+            and name != folder
+        )
         if short and linked and not short.startswith(".") and not any(fnmatch(short, pattern) for pattern in skip):
             found[short + "/" * inside] = name
     for short in sorted(found):
@@ -192,12 +222,14 @@ _opening = threading.Lock()
 
 
 def _storage(url: str) -> _Storage:
-    """An archive is opened once and read by one thread at a time; file systems that serve many threads are shared; of the others each
-    thread has its own. Raises FileError."""
+    """An archive is opened once and read by one thread at a time; file systems that serve many threads are shared; of
+    the others each thread has its own. Raises FileError."""
     try:
         from fsspec.core import url_to_fs
     except ImportError as fault:
-        raise StorageOutage(f"{url} needs the package fsspec, which is not installed; {install_extra('remote')}.") from fault
+        raise StorageOutage(
+            f"{url} needs the package fsspec, which is not installed; {install_extra('remote')}."
+        ) from fault
     head, chain, archive = url.partition("::")
     protocol = head.partition("://")[0].lower()
     key = (protocol, archive if chain else head.partition("://")[2].partition("/")[0])
@@ -211,7 +243,9 @@ def _storage(url: str) -> _Storage:
             else:
                 made = _Storage(url_to_fs(url, use_listings_cache=False, **_limits(protocol))[0], protocol, None)
         except ImportError as fault:
-            raise StorageOutage(f"{url} cannot be read here ({first_line(fault)}); install that package where the images are read.") from fault
+            raise StorageOutage(
+                f"{url} cannot be read here ({first_line(fault)}); install that package where the images are read."
+            ) from fault
         except ValueError as fault:
             raise FileError(f"{url} cannot be read: {first_line(fault)}; check the URL.") from fault
         except Exception as fault:
@@ -300,6 +334,16 @@ def _reason(fault: BaseException) -> str:
 def _is_outage(fault: BaseException | None) -> bool:
     """Whether nobody answers, or the answer breaks off: whatever was asked, it would have failed."""
     names = {kind.__name__ for kind in type(fault).__mro__}
-    if isinstance(fault, (ConnectionError, TimeoutError)) or names & {"ClientConnectionError", "ClientPayloadError", "EndpointConnectionError", "TimeoutError"}:
+    if isinstance(fault, (ConnectionError, TimeoutError)) or names & {
+        "ClientConnectionError",
+        "ClientPayloadError",
+        "EndpointConnectionError",
+        "TimeoutError",
+    }:
         return True
-    return fault is not None and isinstance(fault, FileNotFoundError) and fault.__cause__ is not None and _is_outage(fault.__cause__)
+    return (
+        fault is not None
+        and isinstance(fault, FileNotFoundError)
+        and fault.__cause__ is not None
+        and _is_outage(fault.__cause__)
+    )

@@ -36,9 +36,10 @@ class Share:
 
 @dataclass(frozen=True)
 class Shrunk:
-    """How an artifact in lower precision was made. artifact, artifact_sha256: the float artifact. precision: EIGHT_BITS or HALF. settings: what was
-    asked for, in words. images: how many calibrated it, calibrated_on: where they come from. layers_in_8_bits: how many operators; kept:
-    the layers that stay in float. shares: the layers that add most to the error, the largest first."""
+    """How an artifact in lower precision was made. artifact, artifact_sha256: the float artifact. precision: EIGHT_BITS
+    or HALF. settings: what was asked for, in words. images: how many calibrated it, calibrated_on: where they come
+    from. layers_in_8_bits: how many operators; kept: the layers that stay in float. shares: the layers that add most to
+    the error, the largest first."""
 
     artifact: str
     artifact_sha256: str
@@ -65,8 +66,19 @@ def _share(value: object) -> Share:
     return Share(**record({"layer": _label, "share": finite})(value))
 
 
-_SHRUNK = record({"artifact": _label, "artifact_sha256": _label, "precision": either(EIGHT_BITS, HALF), "settings": _label, "images": whole(0),
-                  "calibrated_on": _label, "layers_in_8_bits": whole(0), "kept": listed(_label, MOST_LAYERS), "shares": listed(_share, MOST_LAYERS)})  # fmt: skip
+_SHRUNK = record(
+    {
+        "artifact": _label,
+        "artifact_sha256": _label,
+        "precision": either(EIGHT_BITS, HALF),
+        "settings": _label,
+        "images": whole(0),
+        "calibrated_on": _label,
+        "layers_in_8_bits": whole(0),
+        "kept": listed(_label, MOST_LAYERS),
+        "shares": listed(_share, MOST_LAYERS),
+    }
+)
 
 
 @dataclass(frozen=True)
@@ -120,11 +132,23 @@ class Metadata:
                 raise ArtifactError(f"{location} names a class twice; convert it again from its source.")
         if ORIGIN_KEY in properties:
             location = f"the origin inside {where}"
-            origin = Origin(**rebuilt(parse_json(properties[ORIGIN_KEY], location, ArtifactError), _ORIGIN, location, ArtifactError))
+            origin = Origin(
+                **rebuilt(parse_json(properties[ORIGIN_KEY], location, ArtifactError), _ORIGIN, location, ArtifactError)
+            )
         scores = properties.get(SCORES_KEY)
         if scores is not None and scores not in KINDS:
-            raise ArtifactError(f"{where} says that its scores are {shown(scores)}, which this release does not know; convert it again.")
-        return Metadata(inlet, labels, origin, properties.get(TENSOR_KEY), properties.get(LABELS_ORDER_KEY), scores, _shrunk(properties, where))
+            raise ArtifactError(
+                f"{where} says that its scores are {shown(scores)}, which this release does not know; convert it again."
+            )
+        return Metadata(
+            inlet,
+            labels,
+            origin,
+            properties.get(TENSOR_KEY),
+            properties.get(LABELS_ORDER_KEY),
+            scores,
+            _shrunk(properties, where),
+        )
 
 
 def _shrunk(properties: dict[str, str], where: str) -> Shrunk | None:

@@ -20,7 +20,8 @@ def option_name(field: str) -> str:
 
 
 def refuse_given(request: object, fields: Sequence[str], to: str, error: type[ZygalError]) -> None:
-    """Raises `error` if one of the fields was given although it does not apply to what was asked for: `to`, in words."""
+    """Raises `error` if one of the fields was given although it does not apply to what was asked for: `to`, in
+    words."""
     for field in fields:
         value = getattr(request, field)
         if value is not None and value is not False and value != ():
@@ -43,8 +44,8 @@ def recover_command(witness: str, images: str, output: str, *options: str) -> st
 
 
 def found_in_folder(path: str, pattern: str, otherwise: str) -> str:
-    """The file of a pattern, such as "*.witness", in the folder of another file: the one of the same name, else the only one;
-    or else a word that stands for it."""
+    """The file of a pattern, such as "*.witness", in the folder of another file: the one of the same name, else the
+    only one; or else a word that stands for it."""
     stem = sibling(path, "")
     same = Path(stem + pattern.removeprefix("*"))
     found = [same] if same.is_file() else sorted(Path(stem).parent.glob(pattern))

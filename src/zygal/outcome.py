@@ -16,8 +16,8 @@ from zygal.errors import ZygalError
 
 
 class Verdict(str, Enum):
-    """How a command, or one gate of it, ended. Undecided: no gate failed, but at least one is not known, or there is nothing that
-    could be known. Refused: the input, the usage or a part of the request is invalid."""
+    """How a command, or one gate of it, ended. Undecided: no gate failed, but at least one is not known, or there is
+    nothing that could be known. Refused: the input, the usage or a part of the request is invalid."""
 
     PASSED = "passed"
     FAILED = "failed"
@@ -27,9 +27,12 @@ class Verdict(str, Enum):
 
 
 EXIT_CODES = {
-    Verdict.PASSED: exit_codes.PASS, Verdict.FAILED: exit_codes.GATE_FAILED, Verdict.UNDECIDED: exit_codes.UNDECIDED,
-    Verdict.REFUSED: exit_codes.INVALID, Verdict.INTERRUPTED: exit_codes.INTERRUPTED,
-}  # fmt: skip
+    Verdict.PASSED: exit_codes.PASS,
+    Verdict.FAILED: exit_codes.GATE_FAILED,
+    Verdict.UNDECIDED: exit_codes.UNDECIDED,
+    Verdict.REFUSED: exit_codes.INVALID,
+    Verdict.INTERRUPTED: exit_codes.INTERRUPTED,
+}
 """Of each verdict; PASSED with inputs that could not be read has SOME_UNREADABLE."""
 
 
@@ -37,9 +40,10 @@ EXIT_CODES = {
 class Gate:
     """One measurable condition: `measured` is not above `limit` (with at_least: not below it), both in `unit`.
 
-    name: a short name, such as "A". condition: what is measured. measured: None if it could not be measured; `explanation`
-    then says why, and the gate fails. low, high: the 95 % interval of what is measured, where it is an estimate: the gate passes or
-    fails only if all of it lies on one side of the limit, and is undecided else. deciding: what would decide it then.
+    name: a short name, such as "A". condition: what is measured. measured: None if it could not be measured;
+    `explanation` then says why, and the gate fails. low, high: the 95 % interval of what is measured, where it is an
+    estimate: the gate passes or fails only if all of it lies on one side of the limit, and is undecided else. deciding:
+    what would decide it then.
     """
 
     name: str
@@ -85,11 +89,11 @@ def verdict_of(gates: Iterable[Gate]) -> Verdict:
 class Outcome(ABC):
     """What a command found. Each command has its own subclass with its own result.
 
-    kind, version: name and version of the JSON document. notes: sentences that the user should read. unreadable: (input,
-    reason) of inputs that could not be read; the result is valid for the others. unreadable_count: how many they are, if
-    not all are listed. written: paths of the output files. interrupted: the user ended the command early, and the result
-    covers what was done until then. next_step: the one command that the user should run next, or None. refusal: an error in one
-    part of the request; the rest of the result is valid.
+    kind, version: name and version of the JSON document. notes: sentences that the user should read. unreadable:
+    (input, reason) of inputs that could not be read; the result is valid for the others. unreadable_count: how many
+    they are, if not all are listed. written: paths of the output files. interrupted: the user ended the command early,
+    and the result covers what was done until then. next_step: the one command that the user should run next, or None.
+    refusal: an error in one part of the request; the rest of the result is valid.
     """
 
     kind: ClassVar[str]
@@ -149,8 +153,15 @@ class Outcome(ABC):
 
 def _head(kind: str, version: int, verdict: Verdict, exit_code: int, refusal: str | None) -> dict[str, Any]:
     passed = verdict is Verdict.PASSED
-    return {"kind": kind, "version": version, "zygal_version": __version__, "verdict": verdict.value, "exit_code": exit_code,
-            "passed": passed, "refusal": refusal}  # fmt: skip
+    return {
+        "kind": kind,
+        "version": version,
+        "zygal_version": __version__,
+        "verdict": verdict.value,
+        "exit_code": exit_code,
+        "passed": passed,
+        "refusal": refusal,
+    }
 
 
 def ended_document(kind: str, verdict: Verdict, exit_code: int, sentence: str) -> dict[str, Any]:

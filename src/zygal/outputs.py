@@ -1,8 +1,9 @@
 """One rule about existing output files, for every command.
 
-An output replaces a file of its own kind (an artifact an artifact, a picture of Zygal such a picture) and an empty file. Any other
-existing file, and every input of the same command, is kept and the command is refused before it does any work, unless
-overwriting is asked for: so a typing error cannot destroy a trained model, a photograph or a table of labels.
+An output replaces a file of its own kind (an artifact an artifact, a picture of Zygal such a picture) and an empty
+file. Any other existing file, and every input of the same command, is kept and the command is refused before it does
+any work, unless overwriting is asked for: so a typing error cannot destroy a trained model, a photograph or a table of
+labels.
 """
 
 from __future__ import annotations
@@ -27,7 +28,8 @@ _OUTPUT_FIELDS = frozenset(("csv", "draw", "exclude", "output", "regions", "shee
 
 @dataclass(frozen=True)
 class Output:
-    """A file that a command will write. kind: of `kinds`, or a constant of this module. makes_folder: its folder is created."""
+    """A file that a command will write. kind: of `kinds`, or a constant of this module. makes_folder: its folder is
+    created."""
 
     path: str
     kind: str
@@ -35,8 +37,8 @@ class Output:
 
 
 def check_outputs(outputs: Iterable[Output], overwrite: bool, request: Any = None) -> None:
-    """Raises OutputError if an output cannot be written, would replace another kind of file or an input of the request, or is
-    named twice."""
+    """Raises OutputError if an output cannot be written, would replace another kind of file or an input of the request,
+    or is named twice."""
     seen: dict[str, str] = {}
     inputs = set() if request is None or overwrite else _inputs_of(request)
     for output in outputs:
@@ -49,7 +51,9 @@ def check_outputs(outputs: Iterable[Output], overwrite: bool, request: Any = Non
                 raise OutputError(f"{output.path} is named as two outputs of one command; give each its own file.")
             seen[real] = output.path
         if real in inputs:
-            raise OutputError(f"{output.path} is an input of this command; give another name, or add --overwrite to replace it.")
+            raise OutputError(
+                f"{output.path} is an input of this command; give another name, or add --overwrite to replace it."
+            )
         if not overwrite and not _may_replace(output):
             raise OutputError(
                 f"{output.path} exists and is not {output.kind}; give another name, or add --overwrite to replace it."

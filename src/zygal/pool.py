@@ -1,8 +1,8 @@
 """Work over many items: an ordered map with back-pressure.
 
-Here the workers are threads: decoding, resizing and inference release the interpreter. What is given to a pool as work is
-a picklable callable (a frozen dataclass with `__call__`, or a function of a module), so that the workers of a cluster
-(`zygal.cluster`) do it with the same code.
+Here the workers are threads: decoding, resizing and inference release the interpreter. What is given to a pool as work
+is a picklable callable (a frozen dataclass with `__call__`, or a function of a module), so that the workers of a
+cluster (`zygal.cluster`) do it with the same code.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ WAITING_PER_WORKER = 2
 
 
 class Pool(Protocol):
-    """Applies work to items. elsewhere: its workers are on other machines, and read files themselves. notes: what a user should know
-    of them."""
+    """Applies work to items. elsewhere: its workers are on other machines, and read files themselves. notes: what a
+    user should know of them."""
 
     elsewhere: bool
     notes: Sequence[str]

@@ -10,7 +10,13 @@ from pathlib import Path
 
 CONTROL_GROUPS = Path("/sys/fs/cgroup")
 PROCESSORS = Path("/proc/cpuinfo")
-_EIGHT_BIT = {"amx_int8": "AMX", "avx512_vnni": "AVX-512 VNNI", "avx_vnni": "AVX VNNI", "i8mm": "8-bit matrix product (I8MM)", "asimddp": "dot product"}
+_EIGHT_BIT = {
+    "amx_int8": "AMX",
+    "avx512_vnni": "AVX-512 VNNI",
+    "avx_vnni": "AVX VNNI",
+    "i8mm": "8-bit matrix product (I8MM)",
+    "asimddp": "dot product",
+}
 """Instructions that multiply numbers of 8 bits and add the products in 32, by the names that the kernel gives them."""
 
 
@@ -47,8 +53,8 @@ def allowed_cores() -> int:
 
 @dataclass(frozen=True)
 class Multiplication:
-    """How this processor multiplies numbers of 8 bits. architecture: "x86", "arm" or another's own name. instructions: those that add
-    the products in 32 bits, in words; empty if it has none."""
+    """How this processor multiplies numbers of 8 bits. architecture: "x86", "arm" or another's own name. instructions:
+    those that add the products in 32 bits, in words; empty if it has none."""
 
     architecture: str
     instructions: tuple[str, ...]
@@ -61,7 +67,13 @@ class Multiplication:
 
 def multiplication() -> Multiplication:
     machine = platform.machine().lower()
-    architecture = "x86" if machine in ("x86_64", "amd64", "i386", "i686") else "arm" if machine.startswith(("arm", "aarch64")) else machine
+    architecture = (
+        "x86"
+        if machine in ("x86_64", "amd64", "i386", "i686")
+        else "arm"
+        if machine.startswith(("arm", "aarch64"))
+        else machine
+    )
     flags = (cpuinfo("flags") or cpuinfo("Features") or "").split()
     return Multiplication(architecture, tuple(words for flag, words in _EIGHT_BIT.items() if flag in flags))
 
@@ -72,4 +84,6 @@ def cpuinfo(field: str) -> str | None:
         lines = PROCESSORS.read_text().splitlines()
     except OSError:
         return None
-    return next((value.strip() for name, _, value in (line.partition(":") for line in lines) if name.strip() == field), None)
+    return next(
+        (value.strip() for name, _, value in (line.partition(":") for line in lines) if name.strip() == field), None
+    )

@@ -11,14 +11,21 @@ from zygal.naming import option_name
 
 @dataclass(frozen=True, kw_only=True)
 class Request:
-    """configured: the fields whose values are defaults of a file of the user's, which need not apply to each request."""
+    """configured: the fields whose values are defaults of a file of the user's, which need not apply to each
+    request."""
 
     configured: frozenset[str] = frozenset()
 
     def given(self, field: str) -> bool:
         """Whether a field was set for this very request."""
         declared = next(each for each in fields(self) if each.name == field)
-        default = declared.default if declared.default is not MISSING else declared.default_factory() if declared.default_factory is not MISSING else None
+        default = (
+            declared.default
+            if declared.default is not MISSING
+            else declared.default_factory()
+            if declared.default_factory is not MISSING
+            else None
+        )
         return field not in self.configured and getattr(self, field) != default
 
 

@@ -20,10 +20,31 @@ _BY_OPERATOR = {
 }
 
 
-_REARRANGING = frozenset((
-    "alias", "cast", "clone", "contiguous", "dequantizelinear", "detach", "dropout", "flatten", "identity", "permute", "quantizelinear",
-    "reshape", "slice", "squeeze", "t", "to", "tocopy", "transpose", "unsafeview", "unsqueeze", "view",
-))  # fmt: skip
+_REARRANGING = frozenset(
+    (
+        "alias",
+        "cast",
+        "clone",
+        "contiguous",
+        "dequantizelinear",
+        "detach",
+        "dropout",
+        "flatten",
+        "identity",
+        "permute",
+        "quantizelinear",
+        "reshape",
+        "slice",
+        "squeeze",
+        "t",
+        "to",
+        "tocopy",
+        "transpose",
+        "unsafeview",
+        "unsqueeze",
+        "view",
+    )
+)
 """Operators that change what the scores are no more than a rearrangement does, in every spelling without strokes."""
 
 
@@ -58,7 +79,8 @@ def scores_by_operators(operators: Iterable[str]) -> str:
 
 
 def operators_before(name: str, made_by: Mapping[str, tuple[str, Sequence[str]]]) -> Iterator[str]:
-    """The operators that lead to a value, each by its first input. made_by: the operator and the inputs of each value."""
+    """The operators that lead to a value, each by its first input. made_by: the operator and the inputs of each
+    value."""
     return (made_by[value][0] for value in values_before(name, made_by))
 
 
@@ -83,7 +105,8 @@ def recorded_scores_kind(scores: np.ndarray) -> str:
 
 
 def to_probabilities(scores: np.ndarray, kind: str) -> np.ndarray:
-    """Probabilities [N, classes] in float64 of scores of one of KINDS: softmax or sigmoid, where it has not been applied."""
+    """Probabilities [N, classes] in float64 of scores of one of KINDS: softmax or sigmoid, where it has not been
+    applied."""
     numbers = scores.astype(np.float64)
     if kind in (PROBABILITIES, INDEPENDENT):
         return numbers

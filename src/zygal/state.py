@@ -19,13 +19,15 @@ def state_folder() -> Path:
 
 
 def own_key() -> bytes | None:
-    """The user's key, made when it is first asked for, in a file that only the user can read. None where it cannot be made, or where
-    others could have read or written it."""
+    """The user's key, made when it is first asked for, in a file that only the user can read. None where it cannot be
+    made, or where others could have read or written it."""
     try:
         folder = state_folder()
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         try:
-            handle = os.open(folder / KEY_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o600)
+            handle = os.open(
+                folder / KEY_FILE, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o600
+            )
         except FileExistsError:
             return _read(folder / KEY_FILE)
         with os.fdopen(handle, "wb") as file:
@@ -40,7 +42,9 @@ def _read(path: Path) -> bytes | None:
     handle = os.open(path, os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0))
     with os.fdopen(handle, "rb") as file:
         state = os.fstat(file.fileno())
-        if os.name == "posix" and (not stat.S_ISREG(state.st_mode) or state.st_mode & 0o077 or state.st_uid != os.geteuid()):
+        if os.name == "posix" and (
+            not stat.S_ISREG(state.st_mode) or state.st_mode & 0o077 or state.st_uid != os.geteuid()
+        ):
             return None
         key = file.read(KEY_BYTES + 1)
     return key if len(key) == KEY_BYTES else None

@@ -1,4 +1,5 @@
-"""Tables that people write: CSV with commas, semicolons or tabs, with or without a heading; or Parquet, whose columns have names."""
+"""Tables that people write: CSV with commas, semicolons or tabs, with or without a heading; or Parquet, whose columns
+have names."""
 
 from __future__ import annotations
 
@@ -32,7 +33,9 @@ def read_table(text: str, path: str | Path, error: type[ZygalError], row_is: str
         raise error(f"{path} is empty; give a CSV with a row for {row_is}.")
     for number, row in enumerate(rows, 1):
         if len(row) != len(rows[0]):
-            raise error(f"{path} has {len(row)} columns in row {number}, but {len(rows[0])} in the first; fix that row.")
+            raise error(
+                f"{path} has {len(row)} columns in row {number}, but {len(rows[0])} in the first; fix that row."
+            )
     return rows
 
 
@@ -58,12 +61,15 @@ def table_rows(path: str, most_bytes: int, error: type[ZygalError], row_is: str)
 def parquet_columns(
     file: BinaryIO, path: str, error: type[ZygalError], choose: Callable[[list[str]], list[str]] = list
 ) -> tuple[list[str], Iterator[Iterator[tuple[str, ...]]]]:
-    """The columns of a Parquet file, and the values of those that are chosen of them as text, a group of rows at a time. Raises `error`."""
+    """The columns of a Parquet file, and the values of those that are chosen of them as text, a group of rows at a
+    time. Raises `error`."""
     try:
         import pyarrow
         from pyarrow.parquet import ParquetFile
     except ImportError as fault:
-        raise error(f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or give a CSV.") from fault
+        raise error(
+            f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or give a CSV."
+        ) from fault
 
     try:
         table = ParquetFile(file)

@@ -28,7 +28,9 @@ def split_place(entry_point: str, error: type[ZygalError]) -> tuple[str, str]:
     """FILE.py:FUNCTION as its two parts. Raises `error`."""
     file, _, name = entry_point.rpartition(":")
     if not file or not name.isidentifier():
-        raise error(f"{entry_point} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load.")
+        raise error(
+            f"{entry_point} is not FILE.py:FUNCTION; name the file and the function in it, as in prepare.py:load."
+        )
     return file, name
 
 

@@ -16,7 +16,8 @@ _LARGEST_HEADER = 100_000_000
 
 @dataclass(frozen=True)
 class WeightsFacts:
-    """tensors, parameters: how many there are. dtypes: of the tensors. names: of all tensors, in the order of the file."""
+    """tensors, parameters: how many there are. dtypes: of the tensors. names: of all tensors, in the order of the
+    file."""
 
     tensors: int
     parameters: int
@@ -39,9 +40,13 @@ def read_safetensors(path: str | Path) -> WeightsFacts:
         dtypes = {str(entry["dtype"]) for entry in entries.values()}
         end = max((int(entry["data_offsets"][1]) for entry in entries.values()), default=0)
     except (TypeError, KeyError, ValueError, IndexError) as fault:
-        raise SourceError(f"the header of {path} is damaged ({type(fault).__name__}: {fault}); copy it again.") from fault
+        raise SourceError(
+            f"the header of {path} is damaged ({type(fault).__name__}: {fault}); copy it again."
+        ) from fault
     if 8 + length + end > size:
-        raise SourceError(f"{path} is truncated: it holds {size} bytes, but its tensors end at {8 + length + end}; copy it again.")
+        raise SourceError(
+            f"{path} is truncated: it holds {size} bytes, but its tensors end at {8 + length + end}; copy it again."
+        )
     return WeightsFacts(len(shapes), sum(map(prod, shapes.values())), tuple(sorted(dtypes)), tuple(shapes), size)
 
 
@@ -54,8 +59,14 @@ def read_keras_weights(path: str | Path) -> WeightsFacts | None:
         with h5py.File(path, "r") as file:
             if "model_config" in file.attrs:
                 return None
-            file.visititems(lambda name, item: found.update({name: (item.size, str(item.dtype))}) if isinstance(item, h5py.Dataset) else None)
+            file.visititems(
+                lambda name, item: (
+                    found.update({name: (item.size, str(item.dtype))}) if isinstance(item, h5py.Dataset) else None
+                )
+            )
     except (OSError, RuntimeError, KeyError, ValueError) as fault:
         raise SourceError(f"{path} is truncated or damaged ({fault}); copy it again.") from fault
     dtypes = tuple(sorted({dtype for _, dtype in found.values()}))
-    return WeightsFacts(len(found), sum(size for size, _ in found.values()), dtypes, tuple(found), os.path.getsize(path))
+    return WeightsFacts(
+        len(found), sum(size for size, _ in found.values()), dtypes, tuple(found), os.path.getsize(path)
+    )

@@ -11,10 +11,10 @@ from zygal.sources.choice import Choice
 
 @dataclass(frozen=True)
 class Artifact:
-    """sha256: of all files that the artifact consists of. format, version: of the file, in words. runtime, oldest_runtime: what runs it, and its oldest release that does, if that is
-    known. Shapes hold numbers, names of dynamic sizes, or None where the file does not say. chosen: the output that is taken for the
-    class scores; scores: what it is. opset, ir_version: of an ONNX file. signatures: of a mobile flatbuffer, ways to call it by
-    names."""
+    """sha256: of all files that the artifact consists of. format, version: of the file, in words. runtime,
+    oldest_runtime: what runs it, and its oldest release that does, if that is known. Shapes hold numbers, names of
+    dynamic sizes, or None where the file does not say. chosen: the output that is taken for the class scores; scores:
+    what it is. opset, ir_version: of an ONNX file. signatures: of a mobile flatbuffer, ways to call it by names."""
 
     path: Path
     sha256: str

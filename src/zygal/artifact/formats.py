@@ -1,6 +1,7 @@
 """The formats of artifacts: for each how it is told by a name and by a file, and where it is written, read and run.
 
-Everything that must know what format an artifact has asks this table. Nothing here imports a runtime, or more than one format at a time.
+Everything that must know what format an artifact has asks this table. Nothing here imports a runtime, or more than one
+format at a time.
 """
 
 from __future__ import annotations
@@ -27,9 +28,10 @@ DEFAULT_OPSET = 17
 class Writing:
     """What can be chosen about the form of an artifact.
 
-    opset: of ONNX, the version of the standard to aim at. half: weights are stored as float16, and widened when the file is loaded. raw_pixels: the
-    graph takes 8-bit images of any size, which not every format can state. weights_beside: weights go to a second file, PATH.weights, which
-    the runtime maps: processes that run the artifact share one copy.
+    opset: of ONNX, the version of the standard to aim at. half: weights are stored as float16, and widened when the
+    file is loaded. raw_pixels: the graph takes 8-bit images of any size, which not every format can state.
+    weights_beside: weights go to a second file, PATH.weights, which the runtime maps: processes that run the artifact
+    share one copy.
     """
 
     opset: int = DEFAULT_OPSET
@@ -40,8 +42,8 @@ class Writing:
 
 @dataclass(frozen=True)
 class Written:
-    """operators: what the file holds, by the format's names. notes: sentences that a person should read. weights: the second file, if
-    there is one."""
+    """operators: what the file holds, by the format's names. notes: sentences that a person should read. weights: the
+    second file, if there is one."""
 
     operators: dict[str, int]
     notes: tuple[str, ...] = ()
@@ -52,11 +54,12 @@ class Written:
 class Format:
     """One format.
 
-    name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package: `write` has
-    `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has `operators_of(writing)`. sessions: the
-    module whose `open_session(path, settings)` gives a session. inside: the module whose `values` shows what is inside. refused: the
-    settings of `Writing` that it does not have, with the reason. arrangement: the module whose `arrange(graph, writing)` fits a graph to its runtime.
-    proof: the module whose `check_written(path, graph, named)` runs what was written, where a runtime takes less than its format can state.
+    name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package:
+    `write` has `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has
+    `operators_of(writing)`. sessions: the module whose `open_session(path, settings)` gives a session. inside: the
+    module whose `values` shows what is inside. refused: the settings of `Writing` that it does not have, with the
+    reason. arrangement: the module whose `arrange(graph, writing)` fits a graph to its runtime. proof: the module whose
+    `check_written(path, graph, named)` runs what was written, where a runtime takes less than its format can state.
     """
 
     name: str
@@ -69,12 +72,21 @@ class Format:
     arrangement: str | None = None
     proof: str | None = None
 
-    def write(self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing(), proven: bool = False) -> Written:
-        """proven: where the runtime is installed, the file is run at the batches that it takes before it stands at `path`."""
+    def write(
+        self, graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing(), proven: bool = False
+    ) -> Written:
+        """proven: where the runtime is installed, the file is run at the batches that it takes before it stands at
+        `path`."""
         write = import_module(f"{self.folder}.write").write
         if not proven or not self.proof:
             return write(graph, path, metadata, writing)
-        return write(graph, path, metadata, writing, lambda written: import_module(self.proof).check_written(written, graph, path))
+        return write(
+            graph,
+            path,
+            metadata,
+            writing,
+            lambda written: import_module(self.proof).check_written(written, graph, path),
+        )
 
     def read(self, path: str | Path, output: str | None = None) -> Artifact:
         return import_module(f"{self.folder}.read").read(path, output)
@@ -100,12 +112,31 @@ class Format:
 
 
 FORMATS: tuple[Format, ...] = (
-    Format("ONNX", kinds.ARTIFACT, ".onnx", "zygal.artifact.onnx", "zygal.engines.onnx_session", "zygal.engines.onnx_inside",
-           {}, "zygal.artifact.onnx.arrange"),
-    Format("mobile flatbuffer", kinds.MOBILE, ".tflite", "zygal.artifact.mobile", "zygal.engines.mobile_session", "zygal.engines.mobile_inside",
-           {"opset": "a mobile flatbuffer has no opset", "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing",
-            "weights_beside": "its runtime maps the one file as it is"}, proof="zygal.engines.mobile_proof"),
-)  # fmt: skip
+    Format(
+        "ONNX",
+        kinds.ARTIFACT,
+        ".onnx",
+        "zygal.artifact.onnx",
+        "zygal.engines.onnx_session",
+        "zygal.engines.onnx_inside",
+        {},
+        "zygal.artifact.onnx.arrange",
+    ),
+    Format(
+        "mobile flatbuffer",
+        kinds.MOBILE,
+        ".tflite",
+        "zygal.artifact.mobile",
+        "zygal.engines.mobile_session",
+        "zygal.engines.mobile_inside",
+        {
+            "opset": "a mobile flatbuffer has no opset",
+            "raw_pixels": "a mobile flatbuffer takes images of one size, so it cannot hold the preprocessing",
+            "weights_beside": "its runtime maps the one file as it is",
+        },
+        proof="zygal.engines.mobile_proof",
+    ),
+)
 ONNX, MOBILE = FORMATS
 
 
@@ -123,7 +154,8 @@ def format_of(path: str | Path) -> Format:
 
 
 def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
-    """Writes the graph to `path` in the format that its name asks for, whole or not at all; the same graph gives the same bytes.
+    """Writes the graph to `path` in the format that its name asks for, whole or not at all; the same graph gives the
+    same bytes.
 
     Raises ArtifactError naming the layers that the format cannot express, OutputError if the file cannot be written.
     """
@@ -133,13 +165,15 @@ def write_artifact(graph: Graph, path: str | Path, metadata: Metadata, writing: 
 
 
 def read_artifact(path: str | Path, output: str | None = None) -> Artifact:
-    """What an artifact says of itself. output: which of its outputs are the class scores, if it has several; the one that looks
-    like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such output."""
+    """What an artifact says of itself. output: which of its outputs are the class scores, if it has several; the one
+    that looks like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such
+    output."""
     return format_of(path).read(path, output)
 
 
 def artifact_hash(path: str | Path) -> str:
-    """What tells an artifact from every other one: the hash of all files that it consists of. Raises FileError or ArtifactError."""
+    """What tells an artifact from every other one: the hash of all files that it consists of. Raises FileError or
+    ArtifactError."""
     return sha256_of_all(artifact_files(path))
 
 

@@ -31,11 +31,19 @@ def lowest_latency(cells: Sequence[Cell]) -> Cell:
 def on_eight_bits(artifact: str, made_from: str, cells: Sequence[Cell], compared: Sequence[Comparison]) -> str:
     """A sentence on whether computing in 8 bits pays, from the comparisons that were made."""
     if not compared:
-        return f"{artifact} computes in 8 bits; whether that pays on this machine is measured with --compare {made_from}"
+        return (
+            f"{artifact} computes in 8 bits; whether that pays on this machine is measured with --compare {made_from}"
+        )
     sentences = []
     for other in compared:
-        slower = [cell.setting.description for cell in cells if cell.setting in other.ratios and other.told_apart(cell) and other.ratios[cell.setting].value < 1]
-        equal = [cell.setting.description for cell in cells if cell.setting in other.ratios and not other.told_apart(cell)]
+        slower = [
+            cell.setting.description
+            for cell in cells
+            if cell.setting in other.ratios and other.told_apart(cell) and other.ratios[cell.setting].value < 1
+        ]
+        equal = [
+            cell.setting.description for cell in cells if cell.setting in other.ratios and not other.told_apart(cell)
+        ]
         if slower:
             sentences.append(f"8 bits do not pay at {'; '.join(slower)}: {other.name} is faster there")
         if equal:
@@ -47,8 +55,8 @@ def on_eight_bits(artifact: str, made_from: str, cells: Sequence[Cell], compared
 
 @dataclass(frozen=True)
 class Deadline:
-    """best: the most throughput among the cells whose p99 is within it, or None. undecided: cells with too few runs for a
-    p99 whose median is within it."""
+    """best: the most throughput among the cells whose p99 is within it, or None. undecided: cells with too few runs for
+    a p99 whose median is within it."""
 
     seconds: float
     best: Cell | None

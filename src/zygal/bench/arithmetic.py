@@ -52,7 +52,11 @@ def multiply_adds(artifact: str | Path, feeds: Feeds) -> Arithmetic:
 
 def _attributes(node) -> dict[str, int | str]:
     """Those of a node that its arithmetic depends on."""
-    return {each.name: each.s.decode() if each.name == "equation" else each.i for each in node.attribute if each.name in ("equation", "transA")}
+    return {
+        each.name: each.s.decode() if each.name == "equation" else each.i
+        for each in node.attribute
+        if each.name in ("equation", "transA")
+    }
 
 
 def _of_flatbuffer(artifact: str | Path) -> Arithmetic:
@@ -65,8 +69,13 @@ def _of_flatbuffer(artifact: str | Path) -> Arithmetic:
         if operator.name not in _FLATBUFFER_COUNTS:
             continue
         # A transposed convolution has the wanted sizes before its weights and its image.
-        left, right = (model.tensors[number].shape for number in (operator.inputs[1:3] if operator.name == "TRANSPOSE_CONV" else operator.inputs[:2]))
-        by_node[index] = _FLATBUFFER_COUNTS[operator.name](left, right, model.tensors[operator.outputs[0]].shape) // max(batch, 1)
+        left, right = (
+            model.tensors[number].shape
+            for number in (operator.inputs[1:3] if operator.name == "TRANSPOSE_CONV" else operator.inputs[:2])
+        )
+        by_node[index] = _FLATBUFFER_COUNTS[operator.name](
+            left, right, model.tensors[operator.outputs[0]].shape
+        ) // max(batch, 1)
     return Arithmetic(by_node, 0)
 
 
@@ -76,7 +85,10 @@ _FLATBUFFER_COUNTS = {
     "DEPTHWISE_CONV_2D": lambda image, kernel, result: prod(result) * prod(kernel[1:3]),
     "TRANSPOSE_CONV": lambda kernel, image, result: prod(image) * prod(kernel[:-1]),
     "FULLY_CONNECTED": lambda image, kernel, result: prod(result) * kernel[-1],
-    "BATCH_MATMUL": lambda left, right, result: prod(result) * (prod(left) * prod(right[-2:]) // max(prod(right[-2:]) * result[-2] * max(prod(left[:-2]), 1), 1)),
+    "BATCH_MATMUL": lambda left, right, result: (
+        prod(result)
+        * (prod(left) * prod(right[-2:]) // max(prod(right[-2:]) * result[-2] * max(prod(left[:-2]), 1), 1))
+    ),
 }
 
 

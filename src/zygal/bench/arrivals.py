@@ -1,7 +1,7 @@
 """Open-loop serving: images arrive when they like, wait, and are served in batches.
 
-A loop that runs one batch after the other never sees a queue. Callers do not wait for each other: at an offered rate they
-arrive at random, and what they see is waiting and service together.
+A loop that runs one batch after the other never sees a queue. Callers do not wait for each other: at an offered rate
+they arrive at random, and what they see is waiting and service together.
 """
 
 from __future__ import annotations
@@ -84,10 +84,11 @@ class Served:
 
 
 def poisson_arrivals(rate: float, count: int, seed: int = 0) -> np.ndarray:
-    """Moments in seconds, from 0 on: those of a Poisson process of that rate in the time in which it is to bring `count`.
+    """Moments in seconds, from 0 on: those of a Poisson process of that rate in the time in which it is to bring
+    `count`.
 
-    Of so many the moments are independent and even over that time (Ross, Introduction to Probability Models, section 5.3);
-    drawn like this, what is offered is what was asked for, whatever the seed.
+    Of so many the moments are independent and even over that time (Ross, Introduction to Probability Models, section
+    5.3); drawn like this, what is offered is what was asked for, whatever the seed.
     """
     return np.sort(np.random.default_rng(seed).uniform(0, count / rate, count))
 
@@ -124,7 +125,8 @@ def serve_arrivals(
 
 
 class ServiceTimes:
-    """Service times of any batch size, drawn from what was measured at some: quantiles are interpolated between sizes."""
+    """Service times of any batch size, drawn from what was measured at some: quantiles are interpolated between
+    sizes."""
 
     def __init__(self, readings: Mapping[int, Sequence[float]], seed: int = 0):
         self._sizes = sorted(readings)
@@ -163,8 +165,8 @@ def highest_rate(
     sizes = [size for size in readings if size <= max_batch]
     if not sizes:
         raise BenchError(
-            f"batches of up to {max_batch} are to be gathered, but the smallest that was measured is {min(readings)}; add "
-            f"{max_batch} to --batches."
+            f"batches of up to {max_batch} are to be gathered, but the smallest that was measured is {min(readings)}; "
+            f"add {max_batch} to --batches."
         )
     largest = max(sizes)
     high = largest / float(np.median(readings[largest]))

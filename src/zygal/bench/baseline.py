@@ -49,7 +49,10 @@ def read_baseline(path: str | Path) -> Baseline:
     except (ValueError, TypeError, KeyError, RecursionError):
         raise BenchError(f"{path} is not a result of zygal bench; give a file that zygal bench --json wrote.") from None
     if content.get("version") != VERSION:
-        raise BenchError(f"{path} is a result of version {content.get('version')}, but this release reads version {VERSION}; measure the baseline again.")
+        raise BenchError(
+            f"{path} is a result of version {content.get('version')}, but this release reads version {VERSION}; "
+            f"measure the baseline again."
+        )
     try:
         return _baseline(content)
     except (KeyError, TypeError, ValueError, AttributeError, ArithmeticError) as fault:

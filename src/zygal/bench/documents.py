@@ -37,7 +37,7 @@ def document(bench: Bench) -> dict[str, Any]:
         },
         "measured_seconds": bench.seconds,
         "rounds": bench.rounds,
-                "multiply_adds_per_image": bench.arithmetic.total,
+        "multiply_adds_per_image": bench.arithmetic.total,
         "reference_workload_seconds_by_threads": bench.reference_seconds,
         "matrix_product_multiply_adds_per_second_by_threads": bench.product_rates,
         "cells": [_cell(cell) for cell in bench.cells],

@@ -42,7 +42,9 @@ class Feeds:
         self.dtypes = {name: each.dtype for name, each in self.inputs.items()}
         for name, dtype in self.dtypes.items():
             if dtype is None:
-                raise BenchError(f"{artifact} takes {self.inputs[name].stated} as {name}, for which Zygal cannot generate inputs.")
+                raise BenchError(
+                    f"{artifact} takes {self.inputs[name].stated} as {name}, for which Zygal cannot generate inputs."
+                )
         self._check_given(given)
         firsts = [each.shape[0] for each in self.inputs.values() if each.shape]
         self.batch_size = next((size for size in firsts[:1] if isinstance(size, int) and size > 0), None)
@@ -133,8 +135,8 @@ class Feeds:
             raise BenchError(f"{self.artifact} has no input {unknown[0]}; it takes {', '.join(self.inputs)}.")
         if given.tensors is not None and len(self.inputs) > 1:
             raise BenchError(
-                f"{self.artifact} takes {len(self.inputs)} inputs ({', '.join(self.inputs)}), and {given.origin} has tensors "
-                "for one only; leave out --witness to use random numbers."
+                f"{self.artifact} takes {len(self.inputs)} inputs ({', '.join(self.inputs)}), and {given.origin} has "
+                "tensors for one only; leave out --witness to use random numbers."
             )
 
     def _fitting(self, tensors: np.ndarray, origin: str) -> np.ndarray:
@@ -150,8 +152,8 @@ class Feeds:
             tensors = self.inputs[name].stored(tensors)
         if tensors.shape[1:] != shape or (dtype.kind == "f") != (tensors.dtype.kind == "f"):
             raise BenchError(
-                f"{origin} has tensors {list(has)} of {tensors.dtype}, and {self.artifact} takes {list(shape)} of {dtype}; "
-                "they cannot be used together."
+                f"{origin} has tensors {list(has)} of {tensors.dtype}, and {self.artifact} takes {list(shape)} of "
+                f"{dtype}; they cannot be used together."
             )
         return np.ascontiguousarray(tensors, dtype)
 

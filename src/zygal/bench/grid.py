@@ -1,4 +1,5 @@
-"""An artifact measured over a grid of settings, together with a copy of itself, a reference workload, and other models."""
+"""An artifact measured over a grid of settings, together with a copy of itself, a reference workload, and other
+models."""
 
 from __future__ import annotations
 
@@ -58,7 +59,10 @@ def bench_grid(
     measured = measure(make, Effort(seconds, enough), partial(progress, "measuring"))
     load, count = watch.load(), multiply_adds(subject.name, subject.feeds)
     if enough is not None and not measured.interrupted and not enough(measured.readings):
-        notes.append(f"after {seconds:g} s not all 95 % intervals are narrower than {until_within:.2%} of the median; give more --seconds")
+        notes.append(
+            f"after {seconds:g} s not all 95 % intervals are narrower than {until_within:.2%} of the median; "
+            f"give more --seconds"
+        )
     # A long function, but half of it only fills this record.
     return Bench(
         artifact=subject.name,
@@ -106,7 +110,8 @@ def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequen
     references = {count: reference_workload(count) for count in threads}
     products = {count: matrix_product(count) for count in threads}
     cells: dict = {
-        # Forwards and backwards, what stands last is run twice in a row, which is an advantage: so it is the reference workload.
+        # Forwards and backwards, what stands last is run twice in a row, which is an advantage: so it is the reference
+        # workload.
         setting: {
             ARTIFACT: first.run_at(setting),
             COPY: second.run_at(setting),
@@ -123,14 +128,20 @@ def _cells(subject: ArtifactSubject, settings: Sequence[Setting], others: Sequen
 def conditions_of(subject: ArtifactSubject, grid: Grid) -> Conditions:
     """How a run of the grid is made. Raises BenchError if the artifact does not allow it."""
     settings = frozenset(_fitted(subject, grid)[0].settings())
-    return Conditions(describe_machine(), subject.engine, subject.feeds.origin,
-                      [list(shape) for shape in subject.feeds.shapes.values()], settings)  # fmt: skip
+    return Conditions(
+        describe_machine(),
+        subject.engine,
+        subject.feeds.origin,
+        [list(shape) for shape in subject.feeds.shapes.values()],
+        settings,
+    )
 
 
 def _in_own_processes(
     subject: ArtifactSubject, settings: Sequence[Setting], copies: int, progress: Callable[[float], None]
 ) -> dict[Setting, OwnProcess]:
-    """Start-up and peak memory of each setting, the smallest batches first. Raises BenchError where memory would not do."""
+    """Start-up and peak memory of each setting, the smallest batches first. Raises BenchError where memory would not
+    do."""
     found: dict[Setting, OwnProcess] = {}
     peaks: dict[tuple, dict[int, int]] = {}
     sessions = copies * len({setting.session for setting in settings})
@@ -162,8 +173,8 @@ def _check_memory(subject: ArtifactSubject, base: int, peaks: Mapping[int, int],
     if needed > (1 - KEPT_FREE) * free:
         raise BenchError(
             f"batch {batch} would need about {needed / 1e9:.1f} GB in {sessions} sessions (estimated from "
-            f"{max(peaks.values()) / 1e9:.2f} GB at batch {max(peaks)}), but {free / 1e9:.1f} GB are free; give smaller "
-            "--batches or fewer --threads values."
+            f"{max(peaks.values()) / 1e9:.2f} GB at batch {max(peaks)}), but {free / 1e9:.1f} GB are free; give "
+            "smaller --batches or fewer --threads values."
         )
 
 
@@ -215,8 +226,9 @@ def _comparison(other: Subject, index: int, settings: Sequence[Setting], measure
 def mean_ratio(ratios: Sequence[Ratio], pairs: Sequence[Paired]) -> Ratio | None:
     """The geometric mean of the ratios of several settings. pairs: of each, as `measure.paired` gives them.
 
-    Settings share sessions and moments, so their errors are not independent. What is independent are epochs: the interval is that of the
-    epochs' own geometric means, of those epochs in which all settings were measured; of fewer than two, that of errors which are all alike."""
+    Settings share sessions and moments, so their errors are not independent. What is independent are epochs: the
+    interval is that of the epochs' own geometric means, of those epochs in which all settings were measured; of fewer
+    than two, that of errors which are all alike."""
     if not ratios:
         return None
     middle = sum(math.log(ratio.value) for ratio in ratios) / len(ratios)
@@ -231,7 +243,9 @@ def mean_ratio(ratios: Sequence[Ratio], pairs: Sequence[Paired]) -> Ratio | None
     else:
         reach = sum(ratio.relative_error for ratio in ratios) / len(ratios)
         low, high = middle - reach, middle + reach
-    return Ratio(math.exp(middle), math.exp(min(low, middle)), math.exp(max(high, middle)), sum(r.count for r in ratios))
+    return Ratio(
+        math.exp(middle), math.exp(min(low, middle)), math.exp(max(high, middle)), sum(r.count for r in ratios)
+    )
 
 
 def _reference_times(settings: Sequence[Setting], measured: Measurement) -> dict[int, float]:

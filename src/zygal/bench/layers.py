@@ -1,7 +1,8 @@
 """Where the time goes: the runtime's own profile, told by the layers of the training code.
 
-The runtime joins operators and renames them. Each operator of its profile is traced to the operator of the artifact that
-does the arithmetic, whose name begins with its layer's. What the runtime adds of its own stands under its own name.
+The runtime joins operators and renames them. Each operator of its profile is traced to the operator of the artifact
+that does the arithmetic, whose name begins with its layer's. What the runtime adds of its own stands under its own
+name.
 """
 
 from __future__ import annotations
@@ -63,27 +64,38 @@ def refuse_without_layers(artifact: str | Path) -> None:
     """Raises BenchError where the runtime tells no times of layers."""
     if format_of(artifact) is MOBILE:
         raise BenchError(
-            f"{artifact} is a mobile flatbuffer, and the mobile runtime tells no times of layers through its interpreter; leave out --layers."
+            f"{artifact} is a mobile flatbuffer, and the mobile runtime tells no times of layers through its "
+            f"interpreter; leave out --layers."
         )
 
 
 @dataclass(frozen=True)
 class Profile:
-    """What the runtime's operators took. kernels: the seconds of each run by the name that the runtime gives an operator and by its kind.
-    joined: the operators of the graph that the runtime made of the artifact's. run_seconds: of whole runs."""
+    """What the runtime's operators took. kernels: the seconds of each run by the name that the runtime gives an
+    operator and by its kind. joined: the operators of the graph that the runtime made of the artifact's. run_seconds:
+    of whole runs."""
 
     kernels: dict[tuple[str, str], list[float]]
     joined: tuple[onnx.NodeProto, ...]
     run_seconds: tuple[float, ...]
 
 
-def profile(artifact: str | Path | bytes, feed: Mapping[str, np.ndarray], settings: SessionSettings, nodes: int, seconds: float,
-            between: Callable[[], object] | None = None) -> Profile:  # fmt: skip
-    """Profiles runs on what is fed. nodes: about how many the artifact has. between: is called after every tenth run. Raises ArtifactError or BenchError."""
+def profile(
+    artifact: str | Path | bytes,
+    feed: Mapping[str, np.ndarray],
+    settings: SessionSettings,
+    nodes: int,
+    seconds: float,
+    between: Callable[[], object] | None = None,
+) -> Profile:
+    """Profiles runs on what is fed. nodes: about how many the artifact has. between: is called after every tenth run.
+    Raises ArtifactError or BenchError."""
     took = []
     with scratch_folder() as folder:
         rewritten = Path(folder) / "rewritten.onnx"
-        session = open_session(artifact, replace(settings, profile=str(Path(folder) / "profile"), rewritten=str(rewritten)))
+        session = open_session(
+            artifact, replace(settings, profile=str(Path(folder) / "profile"), rewritten=str(rewritten))
+        )
         warm_up(lambda: session.run(None, feed))
         started = time.perf_counter()
         while len(took) < FEWEST_RUNS or time.perf_counter() - started < seconds:
@@ -121,11 +133,20 @@ def layer_times(feeds: Feeds, setting: Setting, seconds: float = 2.0) -> LayerTi
         product()
         inside.append(time.perf_counter() - began)
 
-    found = profile(feeds.artifact, feeds.of(setting.batch), SessionSettings(setting.threads, setting.level, setting.execution), nodes, seconds, timed_product)
+    found = profile(
+        feeds.artifact,
+        feeds.of(setting.batch),
+        SessionSettings(setting.threads, setting.level, setting.execution),
+        nodes,
+        seconds,
+        timed_product,
+    )
     after = measure_whole({0: {0: product}}, Effort(0.2))
     products = np.concatenate([*(each.readings[0, 0].seconds() for each in (before, after)), inside])
     layers = _told_by_layer(found, feeds, setting)
-    return LayerTimes(setting, tuple(layers), float(np.median(found.run_seconds)), len(found.run_seconds), float(products.min()))
+    return LayerTimes(
+        setting, tuple(layers), float(np.median(found.run_seconds)), len(found.run_seconds), float(products.min())
+    )
 
 
 def _told_by_layer(profiled: Profile, feeds: Feeds, setting: Setting) -> list[LayerTime]:
@@ -176,7 +197,13 @@ class Owners:
 
     def owner_of(self, name: str, operator: str) -> onnx.NodeProto | None:
         # The runtime names what it makes of an operator with 8-bit numbers after it, with a number of its own behind.
-        return self.by_name.get(name) or self.by_name.get(re.sub(r"_token_\d+$", "", name)) or self._by_value(name, operator) or self._by_region(name) or self._by_beginning(name)
+        return (
+            self.by_name.get(name)
+            or self.by_name.get(re.sub(r"_token_\d+$", "", name))
+            or self._by_value(name, operator)
+            or self._by_region(name)
+            or self._by_beginning(name)
+        )
 
     def layer_of(self, name: str, operator: str) -> str:
         node = self.owner_of(name, operator)

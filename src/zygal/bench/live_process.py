@@ -1,5 +1,5 @@
-"""A live model in a process of its own, as a user would run it: what the artifact's sessions leave behind in memory, and their
-threads, change nothing about it. It runs and times one call for each line that it is sent.
+"""A live model in a process of its own, as a user would run it: what the artifact's sessions leave behind in memory,
+and their threads, change nothing about it. It runs and times one call for each line that it is sent.
 
     python -m zygal.bench.live_process '{"source": ..., "weights": ..., "shape": [...], "way": ...}'
 """
@@ -118,9 +118,16 @@ def _serve(task: dict[str, Any], answers: TextIO) -> None:
             engine = open_live_engine(source)
             way = task["way"] or engine.ways[0]
             if way not in engine.ways:
-                raise BenchError(f"--compare-as {way} does not apply to {source.name}; it can be run as {' or '.join(engine.ways)}.")
-            answer(framework=f"{engine.name} {engine.version}", way=way, notes=list(source.notes), batch_size=engine.batch_size,
-                   keeps_threads=engine.use_threads(1))  # fmt: skip
+                raise BenchError(
+                    f"--compare-as {way} does not apply to {source.name}; it can be run as {' or '.join(engine.ways)}."
+                )
+            answer(
+                framework=f"{engine.name} {engine.version}",
+                way=way,
+                notes=list(source.notes),
+                batch_size=engine.batch_size,
+                keeps_threads=engine.use_threads(1),
+            )
             calls: dict[int, Callable[[], object]] = {}
             for line in sys.stdin:
                 word, size, *rest = json.loads(line)

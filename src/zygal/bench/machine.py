@@ -40,8 +40,8 @@ _INSTRUCTION_SETS = [
 
 @dataclass(frozen=True)
 class Machine:
-    """core_quota: cores' worth of time that the control group grants, None without a limit. memory_bytes: the machine's,
-    or the control group's where that is less. frequency_policy: None where it cannot be read."""
+    """core_quota: cores' worth of time that the control group grants, None without a limit. memory_bytes: the
+    machine's, or the control group's where that is less. frequency_policy: None where it cannot be read."""
 
     processor: str
     cores_by_affinity: int

@@ -4,8 +4,8 @@ What is measured stands in cells: the things of one cell are compared with each 
 A round visits all cells in a random order. In a cell it visits the things forwards and backwards (A B B A), so that
 a machine that grows slower all the while is as slow for the first as for the last; that is a block.
 
-Where the memory of a thing happens to lie makes it slower or faster for as long as it lives. So all instances are created again
-from time to time; what is measured between is an epoch.
+Where the memory of a thing happens to lie makes it slower or faster for as long as it lives. So all instances are
+created again from time to time; what is measured between is an epoch.
 """
 
 from __future__ import annotations
@@ -59,8 +59,8 @@ class Effort:
 class Readings:
     """All readings of one thing. Nothing is dropped.
 
-    visits: the seconds of each run, visit by visit. blocks: the number of the block of each visit. epochs: of each block.
-    wall_seconds, cpu_seconds: of all recorded visits, of the whole process. steady: whether it was before it was
+    visits: the seconds of each run, visit by visit. blocks: the number of the block of each visit. epochs: of each
+    block. wall_seconds, cpu_seconds: of all recorded visits, of the whole process. steady: whether it was before it was
     measured.
     """
 
@@ -110,9 +110,9 @@ class Measurement:
 def paired(first: Readings, second: Readings) -> tuple[list[float], list[float], list[int]]:
     """One figure of each for every block that both were visited in, and the block's epoch, for `statistics.ratio_of`.
 
-    The figure of a visit is the first quartile of its runs: what else a machine does makes runs longer, never shorter, so
-    the quicker ones say more of what is run. That of a block is the mean of its visits', so that it does not matter how far
-    they are apart.
+    The figure of a visit is the first quartile of its runs: what else a machine does makes runs longer, never shorter,
+    so the quicker ones say more of what is run. That of a block is the mean of its visits', so that it does not matter
+    how far they are apart.
     """
     left, right = first.in_blocks(), second.in_blocks()
     both = sorted(left.keys() & right.keys())
@@ -130,10 +130,10 @@ def measure(
 ) -> Measurement:
     """Runs each thing of each cell again and again; see the head of this file.
 
-    cells: by cell and name what is run, or a function that creates all of it again. Each is first run until its readings are
-    steady. A visit begins with runs that are not recorded, so that nothing pays for what was run before it; not so where
-    one run takes long compared with that. There are at least 4 rounds, however long they take. An interrupt ends the measuring
-    early if anything was measured.
+    cells: by cell and name what is run, or a function that creates all of it again. Each is first run until its
+    readings are steady. A visit begins with runs that are not recorded, so that nothing pays for what was run before
+    it; not so where one run takes long compared with that. There are at least 4 rounds, however long they take. An
+    interrupt ends the measuring early if anything was measured.
     """
     return _Measuring(cells, effort, progress, seed).run()
 
@@ -223,7 +223,8 @@ class _Measuring:
 
 
 def warm_up(run: Run, most_seconds: float = WARM_UP_SECONDS) -> tuple[int, bool]:
-    """Runs until two groups of runs in a row take the same time within a tenth: the number of runs, and whether they did.
+    """Runs until two groups of runs in a row take the same time within a tenth: the number of runs, and whether they
+    did.
 
     A group is three runs, or fewer that take long.
     """

@@ -23,8 +23,8 @@ from zygal.errors import BenchError
 
 @dataclass(frozen=True)
 class OwnProcess:
-    """peak_bytes: the largest resident size of the process; base_bytes: before the artifact was loaded, so Python and the
-    runtime. session_seconds: to load the artifact. first_run_seconds: the first run after that."""
+    """peak_bytes: the largest resident size of the process; base_bytes: before the artifact was loaded, so Python and
+    the runtime. session_seconds: to load the artifact. first_run_seconds: the first run after that."""
 
     peak_bytes: int
     base_bytes: int

@@ -27,10 +27,10 @@ PASS_SECONDS, MOST_IMAGES = 0.4, 512
 
 @dataclass(frozen=True)
 class Pipeline:
-    """stages: the median seconds per image of each, one after another on one thread but for the inference. images: how many
-    files a pass takes. sequential: images per second, with inference on `threads`. overlapped: images per second, by the
-    threads of the inference, while the inlet works on `inlet_threads`. gain: how many times as fast the best of these is.
-    unread: files that are no images, with the reason."""
+    """stages: the median seconds per image of each, one after another on one thread but for the inference. images: how
+    many files a pass takes. sequential: images per second, with inference on `threads`. overlapped: images per second,
+    by the threads of the inference, while the inlet works on `inlet_threads`. gain: how many times as fast the best of
+    these is. unread: files that are no images, with the reason."""
 
     batch: int
     threads: int

@@ -1,8 +1,8 @@
 """Two works that do not change from one release of a model to the next, run on the same runtime in the same run.
 
-The matrix product says what the machine's arithmetic allows at that moment. The reference workload is a small convolutional network:
-what slows a classifier down slows it down by about as much, so that runs of different days can be compared in multiples of
-its time.
+The matrix product says what the machine's arithmetic allows at that moment. The reference workload is a small
+convolutional network: what slows a classifier down slows it down by about as much, so that runs of different days can
+be compared in multiples of its time.
 """
 
 from __future__ import annotations
@@ -39,8 +39,12 @@ def _numbers(seed: int, *shape: int) -> np.ndarray:
 def _product() -> bytes:
     from onnx import helper
 
-    return _message([helper.make_node("MatMul", ["left", "right"], ["product"])], {"left": (SIDE, SIDE)}, "product",
-                    {"right": _numbers(1, SIDE, SIDE)})  # fmt: skip
+    return _message(
+        [helper.make_node("MatMul", ["left", "right"], ["product"])],
+        {"left": (SIDE, SIDE)},
+        "product",
+        {"right": _numbers(1, SIDE, SIDE)},
+    )
 
 
 @lru_cache(maxsize=1)

@@ -1,7 +1,7 @@
 """A run judged by an earlier one: has the artifact grown slower?
 
-Days apart, a machine is not as fast as it was. Both runs measured the reference workload between their own runs, so times are
-compared in multiples of it. What remains uncertain is both runs' intervals and both runs' noise.
+Days apart, a machine is not as fast as it was. Both runs measured the reference workload between their own runs, so
+times are compared in multiples of it. What remains uncertain is both runs' intervals and both runs' noise.
 """
 
 from __future__ import annotations
@@ -21,16 +21,18 @@ from zygal.wording import rough_percent, short_number
 
 Z = NormalDist().inv_cdf(0.975)
 BETWEEN_RUNS = 0.05
-"""Half the width of a 95 % interval of what a run has of its own, whatever its blocks and epochs say: on a virtual machine with a busy host, the time of an artifact
-in multiples of the reference workload changed from run to run with a standard deviation of 4 %, most of which the intervals knew of."""
+"""Half the width of a 95 % interval of what a run has of its own, whatever its blocks and epochs say: on a virtual
+machine with a busy host, the time of an artifact in multiples of the reference workload changed from run to run with a
+standard deviation of 4 %, most of which the intervals knew of."""
 
 SLOWER, FASTER, SAME = "slower", "faster", "no significant difference"
 
 
 @dataclass(frozen=True)
 class Change:
-    """ratio: how many times as long as in the earlier run, in multiples of the reference workload. reach: by how much it may be off,
-    on the logarithmic scale, both runs' noise included; of_a_run: as far as no measuring within a run makes it smaller. raw_ratio: of the times as they were."""
+    """ratio: how many times as long as in the earlier run, in multiples of the reference workload. reach: by how much
+    it may be off, on the logarithmic scale, both runs' noise included; of_a_run: as far as no measuring within a run
+    makes it smaller. raw_ratio: of the times as they were."""
 
     setting: Setting
     ratio: float
@@ -42,15 +44,30 @@ class Change:
     def gate(self, allowed: float, what: str) -> Gate:
         """That it is not slower by more than a share. what: the setting, in words."""
         low, high = (self.ratio * math.exp(sign * self.reach) - 1 for sign in (-1, 1))
-        return Gate("baseline", f"slowdown, {what}", self.ratio - 1, allowed, "share", low=low, high=high, deciding=self._deciding(allowed))
+        return Gate(
+            "baseline",
+            f"slowdown, {what}",
+            self.ratio - 1,
+            allowed,
+            "share",
+            low=low,
+            high=high,
+            deciding=self._deciding(allowed),
+        )
 
     def _deciding(self, allowed: float) -> str:
         """What would bring the interval to one side of the limit: time, as far as time is what it lacks."""
         away, own = abs(math.log((1 + allowed) / self.ratio)), self.of_a_run
         if away <= own:
-            return f"no time would: any two runs differ by up to {rough_percent(math.expm1(own))}; allow more, or compare both in one run (--compare)"
+            return (
+                f"no time would: any two runs differ by up to {rough_percent(math.expm1(own))}; allow more, or "
+                f"compare both in one run (--compare)"
+            )
         factor = (self.reach**2 - own**2) / (away**2 - own**2)
-        return f"both runs {short_number(max(1.1, factor))} times as long (--seconds), or a quieter machine, would decide it"
+        return (
+            f"both runs {short_number(max(1.1, factor))} times as long (--seconds), or a quieter machine, would "
+            f"decide it"
+        )
 
 
 @dataclass(frozen=True)
@@ -71,13 +88,21 @@ class Regression:
     def gates(self, allowed: float) -> tuple[Gate, ...]:
         """One for each change."""
         whole = ((self.overall, "all settings"),) if self.overall else ()
-        return tuple(change.gate(allowed, what) for change, what in (*((each, each.setting.description) for each in self.changes), *whole))
+        return tuple(
+            change.gate(allowed, what)
+            for change, what in (*((each, each.setting.description) for each in self.changes), *whole)
+        )
 
 
 def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> Regression:
     """Raises BenchError if the runs cannot be compared, and says what differs."""
-    conditions = Conditions(now.machine, now.runtime, now.inputs_from, [list(shape) for shape in now.image_shapes.values()],
-                            frozenset(cell.setting for cell in now.cells))  # fmt: skip
+    conditions = Conditions(
+        now.machine,
+        now.runtime,
+        now.inputs_from,
+        [list(shape) for shape in now.image_shapes.values()],
+        frozenset(cell.setting for cell in now.cells),
+    )
     if not differences_allowed:
         refuse_other_conditions(conditions, earlier)
     differences_found = differences(conditions, earlier)
@@ -88,7 +113,13 @@ def judge(now: Bench, earlier: Baseline, differences_allowed: bool = False) -> R
             continue
         change = math.log(cell.reference_ratio.value / before.reference_ratio.value)
         # All of them half the width of a 95 % interval; the noise is about a standard error.
-        parts = (cell.reference_ratio.relative_error, before.reference_ratio.relative_error, Z * cell.noise, Z * before.noise, BETWEEN_RUNS)
+        parts = (
+            cell.reference_ratio.relative_error,
+            before.reference_ratio.relative_error,
+            Z * cell.noise,
+            Z * before.noise,
+            BETWEEN_RUNS,
+        )
         raw = cell.latency.value / before.latency_seconds
         found.append((cell.setting, change, math.hypot(*parts), raw))
     # Each setting is a test of its own, and so is all of them together.
@@ -129,13 +160,15 @@ class Conditions:
 
 
 def refuse_other_conditions(now: Conditions, earlier: Baseline) -> None:
-    """Raises BenchError if a run under these conditions cannot be compared with an earlier one, and says what differs."""
+    """Raises BenchError if a run under these conditions cannot be compared with an earlier one, and says what
+    differs."""
     if not now.settings & set(earlier.cells):
         raise BenchError("the two runs have no setting in common; measure the same batches and threads.")
     found = differences(now, earlier)
     if found:
         raise BenchError(
-            f"the two runs are not made in the same way: {'; '.join(found)}; measure both alike, or add --force to compare them anyway."
+            f"the two runs are not made in the same way: {'; '.join(found)}; measure both alike, or add --force "
+            f"to compare them anyway."
         )
 
 
@@ -155,7 +188,10 @@ def differences(now: Conditions, earlier: Baseline) -> list[str]:
     for name in ("runtime", "inputs_from", "image_shapes"):
         here, there = getattr(now, name), getattr(earlier, name)
         if here != there:
-            found.append(f"{name.removesuffix('_from').replace('_', ' ')} {_value_text(there)} in the baseline, {_value_text(here)} now")
+            found.append(
+                f"{name.removesuffix('_from').replace('_', ' ')} {_value_text(there)} in the baseline, "
+                f"{_value_text(here)} now"
+            )
     here, there = now.settings, set(earlier.cells)
     for which, only in (("in the baseline", there - here), ("now", here - there)):
         if only:

@@ -23,10 +23,9 @@ class Cell:
     """One setting's result.
 
     latency: seconds a batch. seconds: of every run, none left out. cpu_seconds_an_image: of the whole process, all
-    threads. self_ratio: a copy of the artifact compared with it. reference_ratio: a batch's time in multiples of the reference workload's. limit_share:
-    the multiply-adds per second, as a share of the most that a matrix product reached in the same blocks, None where that is
-    too vague. own: None where
-    it was not measured.
+    threads. self_ratio: a copy of the artifact compared with it. reference_ratio: a batch's time in multiples of the
+    reference workload's. limit_share: the multiply-adds per second, as a share of the most that a matrix product
+    reached in the same blocks, None where that is too vague. own: None where it was not measured.
     """
 
     setting: Setting
@@ -66,13 +65,14 @@ LEAST_NOISE = 0.01
 
 
 def noise_of(self_ratio: Ratio) -> float:
-    """The difference of an artifact from itself; or how well that is known if it is more: a quarter of its interval, which
-    is about a standard error."""
+    """The difference of an artifact from itself; or how well that is known if it is more: a quarter of its interval,
+    which is about a standard error."""
     return max(abs(math.log(self_ratio.value)), math.log(self_ratio.high / self_ratio.low) / 4, LEAST_NOISE)
 
 
 def told_apart(ratio: Ratio, noise: float, stretch: float = 1.0) -> bool:
-    """Whether a difference is one: its interval, stretched by a factor, leaves out 1, and it is larger than the noise."""
+    """Whether a difference is one: its interval, stretched by a factor, leaves out 1, and it is larger than the
+    noise."""
     nearer = ratio.low if ratio.value > 1 else ratio.high
     apart = abs(math.log(ratio.value))
     return apart > stretch * abs(math.log(ratio.value / nearer)) and apart > noise
@@ -97,7 +97,8 @@ class Bench:
     """All cells in the order of the grid. notes: sentences that a person should read. reference_seconds, product_rates
     (multiply-adds per second of a matrix product): by threads.
 
-    inputs_from: where the input tensors are from. image_shapes: of one image, by the input's name. seconds: spent measuring.
+    inputs_from: where the input tensors are from. image_shapes: of one image, by the input's name. seconds: spent
+    measuring.
     """
 
     artifact: str

@@ -29,8 +29,8 @@ class Batching:
 
 @dataclass(frozen=True)
 class Serving:
-    """runs: one for each arrival rate. simulated_rate: the highest rate that meets the deadline in simulation with the measured
-    service times. sustained: the run with the highest rate that met it on the real clock, or None."""
+    """runs: one for each arrival rate. simulated_rate: the highest rate that meets the deadline in simulation with the
+    measured service times. sustained: the run with the highest rate that met it on the real clock, or None."""
 
     setting: Setting
     batching: Batching
@@ -75,8 +75,11 @@ def serve_rates(
                 break
             rate *= STEP_DOWN
         # What was asked for may have kept it at a higher rate than was sought.
-        sustained = max([each for each in (*runs, *([sustained] if sustained else [])) if _keeps(each, deadline_seconds)],
-                   key=lambda each: each.rate, default=None)  # fmt: skip
+        sustained = max(
+            [each for each in (*runs, *([sustained] if sustained else [])) if _keeps(each, deadline_seconds)],
+            key=lambda each: each.rate,
+            default=None,
+        )
     progress(1.0)
     return Serving(setting, batching, tuple(runs), deadline_seconds, simulated, sustained)
 
@@ -110,7 +113,8 @@ def _server(subject: ArtifactSubject, setting: Setting, max_batch: int) -> Calla
     by_size: list[dict[str, np.ndarray]] = []
     if fixed is None:
         by_size = [
-            {name: array[:size] if array.ndim else array for name, array in whole.items()} for size in range(max_batch + 1)
+            {name: array[:size] if array.ndim else array for name, array in whole.items()}
+            for size in range(max_batch + 1)
         ]
 
     def serve(size: int) -> None:

@@ -77,10 +77,10 @@ def _by_epoch(groups: Sequence[np.ndarray], epochs: Sequence[int]) -> list[np.nd
 def interval_of_centre(values: np.ndarray, level: float = LEVEL) -> tuple[float, float]:
     """The interval that holds the median of what independent values are drawn from, with the chance `level`.
 
-    Between order statistics, interpolated between those that hold it with a higher and with a lower chance, whatever the
-    distribution is (Hettmansperger and Sheather, "Confidence intervals based on interpolated order statistics", Statistics
-    and Probability Letters 4, 1986). Of fewer than six values no order statistics are so wide, and the interval is the
-    range, stretched as far as normal numbers need it.
+    Between order statistics, interpolated between those that hold it with a higher and with a lower chance, whatever
+    the distribution is (Hettmansperger and Sheather, "Confidence intervals based on interpolated order statistics",
+    Statistics and Probability Letters 4, 1986). Of fewer than six values no order statistics are so wide, and the
+    interval is the range, stretched as far as normal numbers need it.
     """
     ordered, count = np.sort(np.asarray(values, float)), len(values)
     if count < 2:
@@ -121,7 +121,8 @@ def quantile_of(readings: Sequence[float], part: float) -> float | None:
 
 
 def interval_of_quantile(readings: Sequence[float], part: float) -> tuple[float, float] | None:
-    """The 95 % interval of the quantile `part`, between order statistics (David and Nagaraja, as below); None where too few readings carry it."""
+    """The 95 % interval of the quantile `part`, between order statistics (David and Nagaraja, as below); None where too
+    few readings carry it."""
     if quantile_of(readings, part) is None:
         return None
     from scipy.stats import binom
@@ -139,9 +140,9 @@ def readings_for(part: float) -> int:
 def ratio_of(first: Sequence[float], second: Sequence[float], epochs: Sequence[int] | None = None) -> Ratio | None:
     """second / first, of figures taken in the same blocks of a run; None of fewer than two blocks.
 
-    What the machine does at a moment is in both sides of a block's ratio and cancels. epochs: of each block; blocks of one
-    epoch share more than the moment, so where there are several epochs each of them counts once, with its median. The
-    value is the median of the ratios, the interval that of `interval_of_centre`.
+    What the machine does at a moment is in both sides of a block's ratio and cancels. epochs: of each block; blocks of
+    one epoch share more than the moment, so where there are several epochs each of them counts once, with its median.
+    The value is the median of the ratios, the interval that of `interval_of_centre`.
     """
     logs, blocks = np.log(np.asarray(second) / np.asarray(first)), len(first)
     if epochs is not None and len(set(epochs)) > 1:

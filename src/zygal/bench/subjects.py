@@ -1,4 +1,5 @@
-"""What can be measured: an artifact in the runtime, and compared with it other artifacts or a source in its live framework."""
+"""What can be measured: an artifact in the runtime, and compared with it other artifacts or a source in its live
+framework."""
 
 from __future__ import annotations
 
@@ -73,7 +74,8 @@ class ArtifactSubject:
 
 
 class LiveSubject:
-    """A source in the framework that made it, in a process of its own, fed what the artifact is fed. Raises BenchError."""
+    """A source in the framework that made it, in a process of its own, fed what the artifact is fed. Raises
+    BenchError."""
 
     def __init__(self, live: LiveProcess, feeds: Feeds):
         self.name, self._live, self._feeds = live.name, live, feeds
@@ -84,8 +86,8 @@ class LiveSubject:
             raise BenchError(f"{feeds.artifact} has several inputs, so {self.name} cannot be compared with it.")
         if live.about["batch_size"] is not None:
             raise BenchError(
-                f"{self.name} was captured with a fixed batch of {live.about['batch_size']}, so it cannot be compared with the artifact at "
-                "other batch sizes; capture it with a dynamic batch."
+                f"{self.name} was captured with a fixed batch of {live.about['batch_size']}, so it cannot be compared "
+                "with the artifact at other batch sizes; capture it with a dynamic batch."
             )
 
     def run_at(self, setting: Setting) -> Run:

@@ -14,7 +14,8 @@ _PILLOW_FILTERS = ("nearest", "box", "bilinear", "bicubic", "lanczos")
 
 
 def cannot_do(inlet: Inlet, raw_pixels: bool) -> list[str]:
-    """What the runners cannot do of an inlet, in words; empty if they do all of it. raw_pixels: all but the decoding is in the artifact."""
+    """What the runners cannot do of an inlet, in words; empty if they do all of it. raw_pixels: all but the decoding is
+    in the artifact."""
     found = list(_of_decode(inlet.decode))
     if raw_pixels:
         return found
@@ -45,7 +46,15 @@ def _of_colour(decode: Decode) -> Iterator[str]:
     plain = Decode()
     for each in fields(Decode):
         value = getattr(decode, each.name)
-        if each.name in ("colour", "exif", "transparency", "grey_channels", "sixteen_bit", "jpeg", "jpeg_reduction") or value == getattr(plain, each.name):
+        if each.name in (
+            "colour",
+            "exif",
+            "transparency",
+            "grey_channels",
+            "sixteen_bit",
+            "jpeg",
+            "jpeg_reduction",
+        ) or value == getattr(plain, each.name):
             continue
         if each.name.startswith("grey") and decode.colour != "grey":
             continue
@@ -57,7 +66,13 @@ def _of_colour(decode: Decode) -> Iterator[str]:
 def _of_resize(step: Resize, in_floats: bool) -> Iterator[str]:
     if step.factor is not None:
         yield "a resize by a factor"
-    for name, plain in (("enlarge", True), ("box", "whole"), ("reduce_above", None), ("prefilter", "none"), ("grid", "half-pixel")):
+    for name, plain in (
+        ("enlarge", True),
+        ("box", "whole"),
+        ("reduce_above", None),
+        ("prefilter", "none"),
+        ("grid", "half-pixel"),
+    ):
         if getattr(step, name) != plain:
             yield f"a resize with {name} = {getattr(step, name)!r}"
     if step.size is None and step.grid_scale != "sizes":
@@ -77,7 +92,12 @@ def _of_resize(step: Resize, in_floats: bool) -> Iterator[str]:
 
 def _of_window(step: Crop | Pad, in_floats: bool) -> Iterator[str]:
     name = type(step).__name__.lower()
-    if step.margins is not None or getattr(step, "fraction", None) is not None or step.size is None and isinstance(step, Pad):
+    if (
+        step.margins is not None
+        or getattr(step, "fraction", None) is not None
+        or step.size is None
+        and isinstance(step, Pad)
+    ):
         yield f"a {name} other than to a size or an aspect"
     if step.centring not in ("down", "nearest", "up"):
         yield f"a {name} with centring = {step.centring!r}"

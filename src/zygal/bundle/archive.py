@@ -24,7 +24,8 @@ Content = Mapping[str, "bytes | Path"]
 
 
 def write_bundle(path: str | Path, content: Content, signoff: Mapping[str, Any] | None) -> dict[str, Any]:
-    """Writes members in the order of their names behind the manifest, uncompressed, and returns the manifest. Raises OutputError."""
+    """Writes members in the order of their names behind the manifest, uncompressed, and returns the manifest. Raises
+    OutputError."""
     files = {name: _described(content[name]) for name in sorted(content)}
     manifest = {"kind": KIND, "version": VERSION, "zygal_version": __version__, "signoff": signoff, "files": files}
     with whole_file(path) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as archive:
@@ -61,11 +62,26 @@ def _add(archive: zipfile.ZipFile, name: str, data: bytes | Path) -> None:
             file.write(piece)
 
 
-_RULE = record({
-    "kind": either(KIND), "version": whole(), "zygal_version": text,
-    "signoff": maybe(record({"plan": text, "title": text, "signed_at": text, "result_sha256": text, "artifact_sha256": text, "signed_off": truth})),
-    "files": mapping(record({"sha256": text, "bytes": whole(0)})),
-})  # fmt: skip
+_RULE = record(
+    {
+        "kind": either(KIND),
+        "version": whole(),
+        "zygal_version": text,
+        "signoff": maybe(
+            record(
+                {
+                    "plan": text,
+                    "title": text,
+                    "signed_at": text,
+                    "result_sha256": text,
+                    "artifact_sha256": text,
+                    "signed_off": truth,
+                }
+            )
+        ),
+        "files": mapping(record({"sha256": text, "bytes": whole(0)})),
+    }
+)
 
 
 class Bundle:
@@ -87,7 +103,9 @@ class Bundle:
             self._file.close()
             raise
         # What is stored as it is cannot become larger than the archive.
-        if len(set(names)) != len(names) or any(member.compress_type != zipfile.ZIP_STORED for member in self._archive.infolist()):
+        if len(set(names)) != len(names) or any(
+            member.compress_type != zipfile.ZIP_STORED for member in self._archive.infolist()
+        ):
             self._file.close()
             raise BundleError(f"{path} holds compressed files, or a name twice; it was not written by zygal pack.")
         self.names = [name for name in names if name != MANIFEST]
@@ -103,7 +121,9 @@ class Bundle:
             raise BundleError(f"{self.path}: {MANIFEST} is too large; the bundle is damaged.")
         content = parse_json(self._archive.read(MANIFEST), f"{self.path}: {MANIFEST}", BundleError)
         if content.get("kind") == KIND and content.get("version") != VERSION:
-            raise BundleError(f"{self.path} has version {content.get('version')!r}; this release reads version {VERSION}.")
+            raise BundleError(
+                f"{self.path} has version {content.get('version')!r}; this release reads version {VERSION}."
+            )
         manifest = rebuilt(content, _RULE, f"{self.path}: {MANIFEST}", BundleError)
         for name in manifest["files"]:
             parts = PurePosixPath(name)

@@ -26,7 +26,9 @@ def contents_of(models: Sequence[Packed], page: Path | None, runners: bool, sign
         made[f"{model.folder}/labels.txt"] = "".join(f"{name}\n" for name in model.labels).encode()
         made[f"{model.folder}/inlet.toml"] = format_inlet(model.inlet).encode()
         made |= model.images
-    made["model.json"] = (json.dumps({"models": [model.document for model in models]}, indent=1, ensure_ascii=False) + "\n").encode()
+    made["model.json"] = (
+        json.dumps({"models": [model.document for model in models]}, indent=1, ensure_ascii=False) + "\n"
+    ).encode()
     for name in runners_of(models) if runners else ():
         made[name] = runner(name)
     if page is not None:
@@ -39,7 +41,11 @@ def contents_of(models: Sequence[Packed], page: Path | None, runners: bool, sign
 def runners_of(models: Sequence[Packed]) -> list[str]:
     """The programs that run these artifacts: in JavaScript only what is ONNX."""
     formats = {model.facts.format for model in models}
-    return [PYTHON_RUNNER, *([MOBILE_RUNNER] if formats - {ONNX.name} else []), *(SCRIPT_RUNNERS if ONNX.name in formats else ())]
+    return [
+        PYTHON_RUNNER,
+        *([MOBILE_RUNNER] if formats - {ONNX.name} else []),
+        *(SCRIPT_RUNNERS if ONNX.name in formats else ()),
+    ]
 
 
 def runner(name: str) -> bytes:
@@ -51,8 +57,20 @@ def _rendered(name: str, models: Sequence[Packed], runners: bool, page: bool, si
     from jinja2 import Environment, StrictUndefined
 
     text = (files("zygal.bundle") / "templates" / name).read_text("utf-8")
-    environment = Environment(undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True)
+    environment = Environment(
+        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True
+    )
     environment.filters["file_size"] = file_size
     onnx = [model for model in models if model.facts.format == ONNX.name]
-    return environment.from_string(text).render(models=[model.document for model in models], onnx=[each.document for each in onnx], packed=models,
-                                                runners=runners, page=page, signoff=signoff).encode()  # fmt: skip
+    return (
+        environment.from_string(text)
+        .render(
+            models=[model.document for model in models],
+            onnx=[each.document for each in onnx],
+            packed=models,
+            runners=runners,
+            page=page,
+            signoff=signoff,
+        )
+        .encode()
+    )

@@ -1,4 +1,5 @@
-"""What a bundle says of one artifact, as data for the runners: names, shapes, labels, preprocessing, expected scores."""
+"""What a bundle says of one artifact, as data for the runners: names, shapes, labels, preprocessing, expected
+scores."""
 
 from __future__ import annotations
 
@@ -26,14 +27,14 @@ from zygal.scores import INDEPENDENT_LOGITS, LOGITS
 
 MOST_REFERENCES, EVERYWHERE = 10, "decoded everywhere"
 LIMIT_IN_GRAPH = 0.01
-"""By how much the scores of a runner may differ, of the spread, where the artifact itself rounds pixels to 8 bits: a rounding that falls the other way on
-another processor is a whole level. The limit is that of gate C of zygal match."""
+"""By how much the scores of a runner may differ, of the spread, where the artifact itself rounds pixels to 8 bits: a
+rounding that falls the other way on another processor is a whole level. The limit is that of gate C of zygal match."""
 
 
 @dataclass(frozen=True)
 class Packed:
-    """One artifact of a bundle. folder: its place in it. document: its entry in model.json. images: paths of the reference images, by their
-    names in the bundle. left_out: what the runners cannot do of its preprocessing."""
+    """One artifact of a bundle. folder: its place in it. document: its entry in model.json. images: paths of the
+    reference images, by their names in the bundle. left_out: what the runners cannot do of its preprocessing."""
 
     folder: str
     facts: Artifact
@@ -49,10 +50,15 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
     facts = read_artifact(path)
     beside = artifact_files(path)[1:]
     if beside:
-        raise BundleError(f"{path} keeps its weights in {beside[0].name}, and a bundle holds an artifact as one file; convert it without --weights-beside.")
+        raise BundleError(
+            f"{path} keeps its weights in {beside[0].name}, and a bundle holds an artifact as one file; convert "
+            f"it without --weights-beside."
+        )
     classifier = open_artifact(path)
     if not classifier.named:
-        raise BundleError(f"{path} holds no labels, so an application team would have to guess them; convert it with --labels.")
+        raise BundleError(
+            f"{path} holds no labels, so an application team would have to guess them; convert it with --labels."
+        )
     ((name, (dtype, shape)), *others) = facts.inputs.items()
     if others:
         raise BundleError(f"{path} takes {len(facts.inputs)} inputs; an image classifier takes one.")
@@ -65,10 +71,22 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
         "format": facts.format,
         "runtime": classifier.engine_name,
         "oldest_runtime": facts.oldest_runtime,
-        "input": {"name": name, "dtype": dtype, "shape": _sizes(shape), "batch": shape[0] if isinstance(shape[0], int) else None},
-        "output": {"name": facts.chosen.name, "place": list(facts.outputs).index(facts.chosen.name), "dtype": output_dtype, "shape": _sizes(output_shape)},
+        "input": {
+            "name": name,
+            "dtype": dtype,
+            "shape": _sizes(shape),
+            "batch": shape[0] if isinstance(shape[0], int) else None,
+        },
+        "output": {
+            "name": facts.chosen.name,
+            "place": list(facts.outputs).index(facts.chosen.name),
+            "dtype": output_dtype,
+            "shape": _sizes(output_shape),
+        },
         # One logit is that of the second class: a sigmoid, not a softmax, makes a probability of it.
-        "scores": INDEPENDENT_LOGITS if classifier.one_output and classifier.own_kind == LOGITS else classifier.own_kind,
+        "scores": INDEPENDENT_LOGITS
+        if classifier.one_output and classifier.own_kind == LOGITS
+        else classifier.own_kind,
         "labels": list(classifier.labels),
         "raw_pixels": classifier.raw,
         "inlet": inlet_data(classifier.inlet),
@@ -87,12 +105,24 @@ def packed(path: str, folder: str, images: str | Path) -> Packed:
             for image, tensor, row in zip(chosen, tensors, scores)
         ],
     }
-    return Packed(folder, facts, classifier.inlet, tuple(classifier.labels), document, {f"reference/{image}": Path(images) / image for image in chosen},
-                  (*cannot_do(classifier.inlet, classifier.raw), *_of_ports(dtype, output_dtype)))  # fmt: skip
+    return Packed(
+        folder,
+        facts,
+        classifier.inlet,
+        tuple(classifier.labels),
+        document,
+        {f"reference/{image}": Path(images) / image for image in chosen},
+        (*cannot_do(classifier.inlet, classifier.raw), *_of_ports(dtype, output_dtype)),
+    )
 
 
 def _limit(facts: Artifact, classifier: Classifier) -> float:
-    rounds = any(isinstance(step, Resize) and step.filter != "nearest" and step.rounding in ("passes", "passes-16bit", "end", "down") for step in classifier.inlet.frame)
+    rounds = any(
+        isinstance(step, Resize)
+        and step.filter != "nearest"
+        and step.rounding in ("passes", "passes-16bit", "end", "down")
+        for step in classifier.inlet.frame
+    )
     elsewhere = elsewhere_limit(facts.metadata.in_8_bits)
     return max(LIMIT_IN_GRAPH, elsewhere) if classifier.raw and rounds else elsewhere
 
@@ -121,7 +151,8 @@ def _predicted(classifier: Classifier, row: np.ndarray) -> str:
 
 
 def _references(classifier: Classifier, folder: str | Path) -> tuple[list[str], list[np.ndarray], np.ndarray]:
-    """Names, tensors and scores of at most ten images that differ in format, colours, orientation and predicted class."""
+    """Names, tensors and scores of at most ten images that differ in format, colours, orientation and predicted
+    class."""
     names, features, faults = [], [], []
     for name in list_images(folder):
         try:
@@ -132,7 +163,9 @@ def _references(classifier: Classifier, folder: str | Path) -> tuple[list[str], 
         names.append(name)
         features.append({*found, f"predicted {row.argmax()}"})
     if not names:
-        raise BundleError(f"none of the images in {folder} can be read ({some_of(faults, 1)}); give a folder of reference images.")
+        raise BundleError(
+            f"none of the images in {folder} can be read ({some_of(faults, 1)}); give a folder of reference images."
+        )
     # What every runner can decode, if there is any such image.
     everywhere = [index for index, each in enumerate(features) if EVERYWHERE in each] or list(range(len(names)))
     taken = sorted(everywhere[place] for place in _varied([features[index] for index in everywhere], MOST_REFERENCES))
@@ -153,8 +186,14 @@ def _features(path: Path) -> set[str]:
     orientation = picture.getexif().get(0x0112, 1)
     transparent = "transparency" in picture.info or "A" in picture.getbands()
     plain = picture.format in ("JPEG", "PNG", "WEBP") and not picture.mode.startswith(("CMYK", "I", "F"))
-    return {EVERYWHERE if plain else "elsewhere", f"suffix {path.suffix.lower()}", f"mode {picture.mode}", f"orientation {orientation}", f"transparent {transparent}",
-            f"wide {picture.width > picture.height}"}  # fmt: skip
+    return {
+        EVERYWHERE if plain else "elsewhere",
+        f"suffix {path.suffix.lower()}",
+        f"mode {picture.mode}",
+        f"orientation {orientation}",
+        f"transparent {transparent}",
+        f"wide {picture.width > picture.height}",
+    }
 
 
 def _varied(features: list[set[str]], most: int) -> list[int]:

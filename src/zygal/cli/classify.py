@@ -21,18 +21,49 @@ COMMAND = Command(ClassifyRequest, "zygal.commands.classify", "zygal.cli.reports
 def register(commands) -> None:
     parser = new_parser(commands, "classify", SUMMARY, "zygal classify channel_marks.onnx reference -o predictions.csv")
     parser.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file to run")
-    parser.add_argument("paths", metavar="PATH", nargs="*", help="image files, and folders with the images below them; paths or URLs")
-    parser.add_argument("--list", metavar="FILE", action="append", default=[], dest="lists",
-                        help="a text file with one path or URL per line (- for standard input), or a .csv or .parquet table with a column of them; may be repeated")  # fmt: skip
-    parser.add_argument("--column", metavar="NAME", help="with --list TABLE: the column of the paths (default: path, file, image or the like)")
-    parser.add_argument("--as", dest="write_as", choices=(PREDICTIONS, VECTORS), default=default_of(ClassifyRequest, "write_as"),
-                        help="what to write: predictions, or vectors, the output of the model as it is (.parquet or .npy; default: predictions)")  # fmt: skip
-    parser.add_argument("--hash-images", action="store_true",
-                        help="notice images that were replaced since an earlier run by the hashes of their bytes, not by size and time")  # fmt: skip
-    parser.add_argument("--skip", metavar="PATTERN", action="append", default=[],
-                        help="leave out files and folders of this name in folders, as in --skip '*.json'")  # fmt: skip
-    parser.add_argument("-o", "--output", metavar="FILE",
-                        help="write one row per image: .csv, .jsonl or .parquet; the same command resumes an unfinished file")  # fmt: skip
+    parser.add_argument(
+        "paths", metavar="PATH", nargs="*", help="image files, and folders with the images below them; paths or URLs"
+    )
+    parser.add_argument(
+        "--list",
+        metavar="FILE",
+        action="append",
+        default=[],
+        dest="lists",
+        help="a text file with one path or URL per line (- for standard input), or a .csv or .parquet table with a "
+        "column of them; may be repeated",
+    )
+    parser.add_argument(
+        "--column",
+        metavar="NAME",
+        help="with --list TABLE: the column of the paths (default: path, file, image or the like)",
+    )
+    parser.add_argument(
+        "--as",
+        dest="write_as",
+        choices=(PREDICTIONS, VECTORS),
+        default=default_of(ClassifyRequest, "write_as"),
+        help="what to write: predictions, or vectors, the output of the model as it is (.parquet or .npy; default: "
+        "predictions)",
+    )
+    parser.add_argument(
+        "--hash-images",
+        action="store_true",
+        help="notice images that were replaced since an earlier run by the hashes of their bytes, not by size and time",
+    )
+    parser.add_argument(
+        "--skip",
+        metavar="PATTERN",
+        action="append",
+        default=[],
+        help="leave out files and folders of this name in folders, as in --skip '*.json'",
+    )
+    parser.add_argument(
+        "-o",
+        "--output",
+        metavar="FILE",
+        help="write one row per image: .csv, .jsonl or .parquet; the same command resumes an unfinished file",
+    )
     top = default_of(ClassifyRequest, "top")
     parser.add_argument("--top", metavar="N", type=int, default=top, help=f"how many classes to give (default: {top})")
     for option, what in (
@@ -41,8 +72,15 @@ def register(commands) -> None:
         ("threshold", "multi-label: the probability from which a label is assigned"),
     ):
         default = default_of(ClassifyRequest, option.replace("-", "_"))
-        parser.add_argument(f"--{option}", metavar="SHARE", type=share_of_one, default=default,
-                            help=f"{what} (default: {shown_share(default)})")  # fmt: skip
+        parser.add_argument(
+            f"--{option}",
+            metavar="SHARE",
+            type=share_of_one,
+            default=default,
+            help=f"{what} (default: {shown_share(default)})",
+        )
     add_classifier_options(parser)
-    parser.add_argument("--regions", metavar="PNG", help="for one image: draw what supports and what opposes the prediction")
+    parser.add_argument(
+        "--regions", metavar="PNG", help="for one image: draw what supports and what opposes the prediction"
+    )
     finish_parser(parser, COMMAND)

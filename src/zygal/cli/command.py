@@ -19,7 +19,8 @@ SHOWN_UNREADABLE = 10
 
 @dataclass(frozen=True)
 class Command:
-    """One command: its request's class, the module of the core that executes it, and the module that reports the outcome.
+    """One command: its request's class, the module of the core that executes it, and the module that reports the
+    outcome.
 
     request: makes the request from the parsed options where their names do not match its fields.
     """

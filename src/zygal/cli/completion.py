@@ -25,8 +25,8 @@ def register(commands) -> None:
         "completion",
         help="print a script that completes commands and options in a shell",
         description="Prints a script that completes commands and options in a shell.",
-        epilog="bash, in ~/.bashrc:\n  eval \"$(zygal completion bash)\"\nzsh, in ~/.zshrc, behind compinit:\n"
-        "  eval \"$(zygal completion zsh)\"",
+        epilog='bash, in ~/.bashrc:\n  eval "$(zygal completion bash)"\nzsh, in ~/.zshrc, behind compinit:\n'
+        '  eval "$(zygal completion zsh)"',
         formatter_class=argparse.RawDescriptionHelpFormatter,
         allow_abbrev=False,
     )

@@ -7,8 +7,8 @@ A section for each command, options by their long names:
     [inlet.recover]
     accept = 0.3
 
-Such a file may lie in a folder that somebody else made, so it can set numbers and choices only: options that write files,
-run code, send images elsewhere or replace files are refused.
+Such a file may lie in a folder that somebody else made, so it can set numbers and choices only: options that write
+files, run code, send images elsewhere or replace files are refused.
 """
 
 from __future__ import annotations
@@ -25,14 +25,34 @@ FILE = "zygal.toml"
 ENVIRONMENT = "ZYGAL_CONFIG"
 """The environment variable that names another file, or NO_CONFIG for none."""
 NO_CONFIG = "none"
-REFUSED = ("json", "output", "overwrite", "force", "training-code", "weights", "write-inlet", "sheet", "regions", "draw", "csv",
-           "traceback", "help", "compare", "endpoint", "cluster", "allow-outside", "run-code", "new")  # fmt: skip
+REFUSED = (
+    "json",
+    "output",
+    "overwrite",
+    "force",
+    "training-code",
+    "weights",
+    "write-inlet",
+    "sheet",
+    "regions",
+    "draw",
+    "csv",
+    "traceback",
+    "help",
+    "compare",
+    "endpoint",
+    "cluster",
+    "allow-outside",
+    "run-code",
+    "new",
+)
 _PATHS = ("FILE", "DIR", "DIR|CSV", "FILE.npy", "SCORES")
 """Metavars of options that name inputs: relative paths in the file start at its folder."""
 
 
 def find_config(folder: str | Path | None = None) -> Path | None:
-    """The file that applies in a folder, if there is one. Raises FileError if the environment names one that is not there."""
+    """The file that applies in a folder, if there is one. Raises FileError if the environment names one that is not
+    there."""
     named = os.environ.get(ENVIRONMENT)
     if named == NO_CONFIG:
         return None
@@ -50,7 +70,8 @@ def find_config(folder: str | Path | None = None) -> Path | None:
 def apply_config(path: Path, command: tuple[str, ...], parser: argparse.ArgumentParser) -> dict[str, Any]:
     """Makes the file's values for a command the parser's defaults, and returns them by option name.
 
-    command: its words, such as ("inlet", "recover"). Raises FileError for unknown sections, unknown options and wrong values.
+    command: its words, such as ("inlet", "recover"). Raises FileError for unknown sections, unknown options and wrong
+    values.
     """
     content = _read(path)
     section: Any = content
@@ -63,7 +84,9 @@ def apply_config(path: Path, command: tuple[str, ...], parser: argparse.Argument
         if name in REFUSED:
             raise FileError(f"{path}: {name} cannot be set in this file; give --{name} on the command line.")
         if name not in actions:
-            raise FileError(f"{path}: [{'.'.join(command)}] has the unknown option {name}; see zygal {' '.join(command)} --help.")
+            raise FileError(
+                f"{path}: [{'.'.join(command)}] has the unknown option {name}; see zygal {' '.join(command)} --help."
+            )
         action = actions[name]
         setting = _value(path, name, value, action)
         parser.set_defaults(**{action.dest: setting})
@@ -78,7 +101,9 @@ def _read(path: Path) -> dict[str, Any]:
     content = parse_toml(read_text(path, "a file of defaults"), str(path), FileError)
     for name, section in content.items():
         if name not in COMMANDS or not isinstance(section, dict):
-            raise FileError(f"{path} has the unknown entry {name}; it holds one section per command: {', '.join(COMMANDS)}.")
+            raise FileError(
+                f"{path} has the unknown entry {name}; it holds one section per command: {', '.join(COMMANDS)}."
+            )
     return content
 
 

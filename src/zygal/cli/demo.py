@@ -13,5 +13,7 @@ COMMAND = Command(DemoRequest, "zygal.cli.demo_run", "zygal.cli.reports.demo")
 def register(commands) -> None:
     parser = new_parser(commands, "demo", SUMMARY, "zygal demo zygal-demo")
     folder = default_of(DemoRequest, "folder")
-    parser.add_argument("folder", metavar="DIR", nargs="?", default=folder, help=f"the folder to write (default: {folder})")
+    parser.add_argument(
+        "folder", metavar="DIR", nargs="?", default=folder, help=f"the folder to write (default: {folder})"
+    )
     finish_parser(parser, COMMAND)

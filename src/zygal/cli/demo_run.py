@@ -28,8 +28,11 @@ def execute(request: DemoRequest, listener: Listener) -> DemoOutcome:
 
     def run_step(number: int, step) -> int:
         if number == 1:
-            show_sentence(out, f"The files of the demo are in {request.folder}. Each of the {len(STEPS)} commands below is run there as it is shown; "
-                               "all of them take about a minute, on a busy machine a few.")  # fmt: skip
+            show_sentence(
+                out,
+                f"The files of the demo are in {request.folder}. Each of the {len(STEPS)} commands below is run there "
+                "as it is shown; all of them take about a minute, on a busy machine a few.",
+            )
         out.print()
         out.print(Text(f"{number}. {step.says}", style="italic"))
         out.print(Text(f"$ {shlex.join(('zygal', *step.arguments))}", style="bold"), soft_wrap=True)

@@ -1,4 +1,5 @@
-"""The JSON document of a command that ends without a result: without it, the file of an earlier run would be taken for this one's."""
+"""The JSON document of a command that ends without a result: without it, the file of an earlier run would be taken for
+this one's."""
 
 from __future__ import annotations
 

@@ -35,7 +35,8 @@ def open_standard_streams() -> None:
 
 
 def finish_output(to_nowhere: bool = False) -> None:
-    """Writes out what is buffered; `to_nowhere` drops it where the stream cannot be written any more. Raises OSError."""
+    """Writes out what is buffered; `to_nowhere` drops it where the stream cannot be written any more. Raises
+    OSError."""
     if not to_nowhere:
         sys.stdout.flush()
         return

@@ -108,7 +108,11 @@ def main(arguments: list[str] | None = None) -> int:
 
     def interrupted(terminated: bool) -> int:
         by = " by SIGTERM" if terminated else ""
-        return ended(f"interrupted{by}; no output file is half-written.", TERMINATED if terminated else INTERRUPTED, Verdict.INTERRUPTED)
+        return ended(
+            f"interrupted{by}; no output file is half-written.",
+            TERMINATED if terminated else INTERRUPTED,
+            Verdict.INTERRUPTED,
+        )
 
     with catch_signals() as signals:
         try:
@@ -169,8 +173,11 @@ def _run(arguments: list[str]) -> int:
 
 def command_words(arguments: list[str]) -> tuple[str, ...]:
     """The words of the command in a command line, such as ("inlet", "recover"); empty if there is none."""
-    plain = [each for index, each in enumerate(arguments)
-             if not each.startswith("-") and (index == 0 or arguments[index - 1] not in ("--color", "--json"))]  # fmt: skip
+    plain = [
+        each
+        for index, each in enumerate(arguments)
+        if not each.startswith("-") and (index == 0 or arguments[index - 1] not in ("--color", "--json"))
+    ]
     if not plain or plain[0] not in COMMANDS:
         return ()
     return tuple(plain[:2]) if plain[0] == "inlet" else (plain[0],)
@@ -236,6 +243,6 @@ def internal_sentence(error: Exception, shows_traceback: bool) -> str:
 
         traceback.print_exc()
     return (
-        f"internal error: {type(error).__name__}: {one_line(str(error), 200)}; please report it with the command and the file "
-        "that you gave (--traceback shows where it happened)."
+        f"internal error: {type(error).__name__}: {one_line(str(error), 200)}; please report it with the command and "
+        "the file that you gave (--traceback shows where it happened)."
     )

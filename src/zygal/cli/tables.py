@@ -55,7 +55,8 @@ def show_table(
 ) -> None:
     """A table whose first `left` columns are aligned left and the others right.
 
-    Where it is wider than the console, columns named in `optional` are left out, the last one first; nothing is cut off.
+    Where it is wider than the console, columns named in `optional` are left out, the last one first; nothing is cut
+    off.
     """
     from rich import box
     from rich.table import Table
@@ -70,8 +71,13 @@ def show_table(
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="cyan", show_edge=False)
     for index in shown:
         is_left = index < left
-        table.add_column(columns[index], justify="left" if is_left else "right", overflow="fold", no_wrap=not is_left and fits,
-                         min_width=min(needed[index], LEAST_WIDTH) if is_left else None)  # fmt: skip
+        table.add_column(
+            columns[index],
+            justify="left" if is_left else "right",
+            overflow="fold",
+            no_wrap=not is_left and fits,
+            min_width=min(needed[index], LEAST_WIDTH) if is_left else None,
+        )
     for row in rows:
         table.add_row(*(row[index] for index in shown))
     out.print(table)

@@ -38,9 +38,16 @@ def console(stream=None, color: str = "auto", width: int | None = None):
     stream = stream or sys.stdout
     if width is None and not stream.isatty() and "COLUMNS" not in os.environ:
         width = PLAIN_WIDTH
-    return Printable(file=stream, width=width, highlight=False, soft_wrap=False, markup=False, emoji=False,
-                     force_terminal=True if color == "always" else None,
-                     no_color=True if color == "never" else None)  # fmt: skip
+    return Printable(
+        file=stream,
+        width=width,
+        highlight=False,
+        soft_wrap=False,
+        markup=False,
+        emoji=False,
+        force_terminal=True if color == "always" else None,
+        no_color=True if color == "never" else None,
+    )
 
 
 def note(sentence: str, kind: str = "note") -> None:
@@ -59,7 +66,8 @@ def write_json(path: str, document: dict[str, Any]) -> None:
 
 
 class TerminalListener(Listener):
-    """Progress on stderr: a bar on a terminal, else a line every few seconds. verbose: also what is being done, with times."""
+    """Progress on stderr: a bar on a terminal, else a line every few seconds. verbose: also what is being done, with
+    times."""
 
     def __init__(self, quiet: bool, verbose: bool, color: str = "auto"):
         self.quiet, self.verbose, self.color, self.reports = quiet, verbose, color, True
@@ -96,7 +104,10 @@ class TerminalListener(Listener):
 
     def detail(self, text: str) -> None:
         if self.verbose:
-            print(f"zygal: {duration(time.monotonic() - self._started):>9}  {one_line(without_secrets(text))}", file=sys.stderr)
+            print(
+                f"zygal: {duration(time.monotonic() - self._started):>9}  {one_line(without_secrets(text))}",
+                file=sys.stderr,
+            )
 
     def close(self) -> None:
         if self._bar is not None:

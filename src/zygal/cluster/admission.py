@@ -22,8 +22,8 @@ FIRST_IMAGES = 1_000
 
 @dataclass
 class Admission:
-    """`admit` comes first; workers that come later are welcomed when they first ask for work. client: of the engine. artifacts: those
-    that the work opens. notes: what was noticed about workers."""
+    """`admit` comes first; workers that come later are welcomed when they first ask for work. client: of the engine.
+    artifacts: those that the work opens. notes: what was noticed about workers."""
 
     client: Any
     artifacts: tuple[SentArtifact, ...] = ()
@@ -33,7 +33,8 @@ class Admission:
     _in_8_bits: bool = False
 
     def admit(self, *classifiers: Classifier) -> None:
-        """Examines all workers before anything is written. Raises ClusterError if one does not fit, or any ZygalError."""
+        """Examines all workers before anything is written. Raises ClusterError if one does not fit, or any
+        ZygalError."""
         from zygal.artifact import read_artifact
 
         self.artifacts = tuple(sent_artifact(each.path) for each in classifiers)
@@ -53,7 +54,8 @@ class Admission:
         return judge(self._here, self.workers.ask(addresses, call_once, self._probe.key), self._in_8_bits)
 
     def check_visible(self, names: Iterable[str]) -> None:
-        """Raises ClusterError if a worker does not see files that are here, or sees other files. Of URLs one is looked at."""
+        """Raises ClusterError if a worker does not see files that are here, or sees other files. Of URLs one is looked
+        at."""
         names = list(names)
         chosen = [name for name in names if not is_url(name)] + [name for name in names if is_url(name)][:1]
         blocks = list(blocks_of(chosen))
@@ -65,9 +67,12 @@ class Admission:
                         raise unseen(name, f"the worker {address}")
                     if not local.is_missing and local.size_bytes != remote.size_bytes:
                         raise ClusterError(
-                            f"{name} has {local.size_bytes} bytes here and {remote.size_bytes} bytes on the worker {address}; give a folder that all see alike."
+                            f"{name} has {local.size_bytes} bytes here and {remote.size_bytes} bytes on the "
+                            f"worker {address}; give a folder that all see alike."
                         )
 
 
 def unseen(name: str, by: str) -> ClusterError:
-    return ClusterError(f"{name} is seen here but not by {by}; give images in a folder that all workers see, or at URLs.")
+    return ClusterError(
+        f"{name} is seen here but not by {by}; give images in a folder that all workers see, or at URLs."
+    )

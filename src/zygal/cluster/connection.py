@@ -30,17 +30,22 @@ def check_address(address: str) -> None:
     elif address.endswith(SCHEDULER_FILE):
         scheduler_address(address)
     elif not address.startswith(_SCHEMES) or not address.partition("://")[2]:
-        raise ClusterError(f"--cluster {address} is no cluster; give the address of a scheduler, like tcp://HOST:8786, the .json file that it wrote, or local:N for N workers here.")
+        raise ClusterError(
+            f"--cluster {address} is no cluster; give the address of a scheduler, like tcp://HOST:8786, the "
+            f".json file that it wrote, or local:N for N workers here."
+        )
 
 
 def scheduler_address(address: str) -> str:
-    """What a user named, as an address: of a scheduler's own file (`dask scheduler --scheduler-file FILE.json`) the one in it. Raises
-    FileError or ClusterError."""
+    """What a user named, as an address: of a scheduler's own file (`dask scheduler --scheduler-file FILE.json`) the one
+    in it. Raises FileError or ClusterError."""
     if not address.endswith(SCHEDULER_FILE):
         return address
     found = parse_json(read_bytes(address, "a scheduler's file", _MOST_BYTES), address, ClusterError).get("address")
     if not isinstance(found, str) or not found.startswith(_SCHEMES):
-        raise ClusterError(f"{address} is not the file of a scheduler; give the one that dask scheduler --scheduler-file wrote.")
+        raise ClusterError(
+            f"{address} is not the file of a scheduler; give the one that dask scheduler --scheduler-file wrote."
+        )
     return found
 
 
@@ -52,10 +57,16 @@ def connected(address: str) -> Iterator[Any]:
         import dask
         from distributed import Client, LocalCluster
     except ImportError as fault:
-        raise ClusterError(f"--cluster needs the package distributed, which is not installed; {install_extra('cluster')}.") from fault
+        raise ClusterError(
+            f"--cluster needs the package distributed, which is not installed; {install_extra('cluster')}."
+        ) from fault
     silence_loggers("distributed", "tornado", "asyncio")
     # The engine keeps the last messages of every connection, here with the names of images in them.
-    settings = {"distributed.comm.timeouts.connect": f"{CONNECT_SECONDS}s", "distributed.worker.profile.enabled": False, "distributed.admin.low-level-log-length": 10}
+    settings = {
+        "distributed.comm.timeouts.connect": f"{CONNECT_SECONDS}s",
+        "distributed.worker.profile.enabled": False,
+        "distributed.admin.low-level-log-length": 10,
+    }
     with dask.config.set(settings):
         if not address.startswith(LOCAL):
             where = scheduler_address(address)
@@ -63,10 +74,20 @@ def connected(address: str) -> Iterator[Any]:
             yield from _client(Client, where, address)
             return
         try:
-            cluster = LocalCluster(n_workers=_local_workers(address), threads_per_worker=1, processes=True, dashboard_address="127.0.0.1:0",
-                                   silence_logs=logging.CRITICAL, host="127.0.0.1", memory_limit=0, preload=["zygal.cluster.local_worker"])  # fmt: skip
+            cluster = LocalCluster(
+                n_workers=_local_workers(address),
+                threads_per_worker=1,
+                processes=True,
+                dashboard_address="127.0.0.1:0",
+                silence_logs=logging.CRITICAL,
+                host="127.0.0.1",
+                memory_limit=0,
+                preload=["zygal.cluster.local_worker"],
+            )
         except Exception as fault:  # Ports, processes or memory that the system does not give.
-            raise ClusterError(f"the workers of --cluster {address} cannot be started ({first_line(fault)}).") from fault
+            raise ClusterError(
+                f"the workers of --cluster {address} cannot be started ({first_line(fault)})."
+            ) from fault
         try:
             yield from _client(Client, cluster, address)
         finally:
@@ -78,21 +99,31 @@ def _check_certificates(address: str) -> None:
     from distributed.security import Security
 
     if address.startswith("tls://") and Security().get_connection_args("client").get("ssl_context") is None:
-        raise ClusterError(f"{address} needs certificates; name them in the configuration of the engine (distributed.comm.tls).")
+        raise ClusterError(
+            f"{address} needs certificates; name them in the configuration of the engine (distributed.comm.tls)."
+        )
 
 
 def _client(make: Any, where: Any, address: str) -> Iterator[Any]:
     try:
         client = _within(2 * CONNECT_SECONDS, lambda: make(where, timeout=f"{CONNECT_SECONDS}s", set_as_default=False))
     except (OSError, TimeoutError) as fault:
-        raise ClusterError(f"no scheduler answers at {address} ({first_line(fault).rstrip('?')}); start one there, or check the address.") from fault
+        raise ClusterError(
+            f"no scheduler answers at {address} ({first_line(fault).rstrip('?')}); start one there, or check "
+            f"the address."
+        ) from fault
     except Exception as fault:  # Certificates, other protocols, other releases of the engine.
-        raise ClusterError(f"the scheduler at {address} cannot be used ({first_line(fault)}); check the address and the configuration of the engine.") from fault
+        raise ClusterError(
+            f"the scheduler at {address} cannot be used ({first_line(fault)}); check the address and the "
+            f"configuration of the engine."
+        ) from fault
     try:
         try:
             client.wait_for_workers(1, timeout=FIRST_WORKER_SECONDS)
         except Exception as fault:
-            raise ClusterError(f"the scheduler at {address} has no workers after {FIRST_WORKER_SECONDS:g} s; start some.") from fault
+            raise ClusterError(
+                f"the scheduler at {address} has no workers after {FIRST_WORKER_SECONDS:g} s; start some."
+            ) from fault
         yield client
     finally:
         with suppress(Exception):
@@ -100,8 +131,8 @@ def _client(make: Any, where: Any, address: str) -> Iterator[Any]:
 
 
 def _within(seconds: float, start: Callable[[], Any]) -> Any:
-    """What a call gives within a time: the engine waits without end for a server that speaks another protocol. Raises TimeoutError, and
-    what the call raises."""
+    """What a call gives within a time: the engine waits without end for a server that speaks another protocol. Raises
+    TimeoutError, and what the call raises."""
     found: queue.Queue[tuple[Any, Exception | None]] = queue.Queue()
 
     def run() -> None:
@@ -123,5 +154,7 @@ def _within(seconds: float, start: Callable[[], Any]) -> Any:
 def _local_workers(address: str) -> int:
     count = address.removeprefix(LOCAL)
     if not count.isdecimal() or not 1 <= int(count) <= MOST_LOCAL_WORKERS:
-        raise ClusterError(f"--cluster {address} needs a number of workers from 1 to {MOST_LOCAL_WORKERS}, like local:4.")
+        raise ClusterError(
+            f"--cluster {address} needs a number of workers from 1 to {MOST_LOCAL_WORKERS}, like local:4."
+        )
     return int(count)

@@ -12,22 +12,24 @@ TARGET_SECONDS = 2.0
 MOST_BLOCKS = 250
 """However fast they are: rows that wait take memory."""
 GIVEN_OUT_PER_SLOT, WAITING_PER_SLOT = 2, 8
-"""Groups that are given out for each slot of the workers, and those of them that may be finished and wait for their turn."""
+"""Groups that are given out for each slot of the workers, and those of them that may be finished and wait for their
+turn."""
 LOSSES_UNTIL_ISOLATED, LOSSES_UNTIL_GIVEN_UP = 3, 8
 """How often a group may lose its worker before it runs isolated, and then before it is cut up or given up."""
 LATE_FACTOR, LATE_SECONDS = 2.5, 4.0
-"""A group is late when it has taken so many times as long as others do, and so many seconds more. Until then the groups that may wait
-keep the other workers busy."""
+"""A group is late when it has taken so many times as long as others do, and so many seconds more. Until then the groups
+that may wait keep the other workers busy."""
 
 
 def next_size(size: int, seconds_per_block: float) -> int:
-    """Blocks in the next groups, after groups of `size`. The first runs of a worker are slow ones and say little, so it grows by steps."""
+    """Blocks in the next groups, after groups of `size`. The first runs of a worker are slow ones and say little, so it
+    grows by steps."""
     return max(1, min(MOST_BLOCKS, 4 * size, round(TARGET_SECONDS / max(seconds_per_block, 1e-9))))
 
 
 def last_size(size: int, left: int, slots: int) -> int:
-    """Blocks in the next group when so many are left in all: all workers are to end at about the same time, and groups must not become so
-    small that the coordinator is busy with them."""
+    """Blocks in the next group when so many are left in all: all workers are to end at about the same time, and groups
+    must not become so small that the coordinator is busy with them."""
     return min(size, left, max(math.ceil(left / (2 * max(1, slots))), math.ceil(size / 8)))
 
 

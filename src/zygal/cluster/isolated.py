@@ -1,4 +1,5 @@
-"""Blocks run in a process of its own, which says what it is about to do: an image that kills it is found and left out."""
+"""Blocks run in a process of its own, which says what it is about to do: an image that kills it is found and left
+out."""
 
 from __future__ import annotations
 
@@ -34,8 +35,8 @@ class Result:
 
 
 def run_isolated(kit: Kit, paths: dict[str, Path], blocks: Sequence[Block]) -> list[Any]:
-    """The results of all blocks. An image whose reading ends the process gets that as its fault; so do all images of a block that
-    ends it when it is run. Raises what the work raises."""
+    """The results of all blocks. An image whose reading ends the process gets that as its fault; so do all images of a
+    block that ends it when it is run. Raises what the work raises."""
     blocks, results = list(blocks), []
     while len(results) < len(blocks):
         found, about, code = _one_process(kit, paths, blocks[len(results) :])
@@ -49,7 +50,12 @@ def run_isolated(kit: Kit, paths: dict[str, Path], blocks: Sequence[Block]) -> l
 
 def _with_fault(block: Block, place: int, ending: str) -> Block:
     if place == WHOLE_BLOCK:
-        return replace(block, faults={each: f"the process that ran its block of {len(block)} images {ending}" for each in range(len(block))})
+        return replace(
+            block,
+            faults={
+                each: f"the process that ran its block of {len(block)} images {ending}" for each in range(len(block))
+            },
+        )
     return replace(block, faults={**block.faults, place: f"the process that decoded it {ending}"})
 
 
@@ -63,8 +69,14 @@ def _ending(code: int) -> str:
 
 
 def _one_process(kit: Kit, paths: dict[str, Path], blocks: Sequence[Block]) -> tuple[list[Any], About | None, int]:
-    """What one process got done, what it was about to do when it ended, and how it ended. Raises the error of the work."""
-    process = subprocess.Popen([sys.executable, "-m", "zygal.cluster.isolated"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    """What one process got done, what it was about to do when it ended, and how it ended. Raises the error of the
+    work."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "zygal.cluster.isolated"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+    )
     results: list[Any] = []
     about = None
     try:

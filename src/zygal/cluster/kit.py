@@ -1,7 +1,7 @@
 """What a worker needs for a run: the work, and the files of the artifacts that it opens.
 
-Work travels as a pickle in which each artifact's path is a reference; a worker puts the path of its own copy in its place.
-Pickles come from the command that the user runs, over the engine's connections, and from nowhere else.
+Work travels as a pickle in which each artifact's path is a reference; a worker puts the path of its own copy in its
+place. Pickles come from the command that the user runs, over the engine's connections, and from nowhere else.
 """
 
 from __future__ import annotations

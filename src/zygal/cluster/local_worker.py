@@ -1,4 +1,5 @@
-"""Loaded by each worker that is started here: an interrupt of the terminal is for the command, which then ends its workers."""
+"""Loaded by each worker that is started here: an interrupt of the terminal is for the command, which then ends its
+workers."""
 
 import signal
 

@@ -1,4 +1,5 @@
-"""How fast the workers of a cluster are, one alone and all at once, how fast they read, and what the coordinator can take."""
+"""How fast the workers of a cluster are, one alone and all at once, how fast they read, and what the coordinator can
+take."""
 
 from __future__ import annotations
 
@@ -38,8 +39,9 @@ CANNED_SLOTS = 16
 
 @dataclass(frozen=True)
 class Speed:
-    """workers, slots: at work. block_seconds: per block of images, of each group. images_per_second: all together. between_seconds:
-    that a worker waited between two groups. bytes_per_second: of the images, where they were only read."""
+    """workers, slots: at work. block_seconds: per block of images, of each group. images_per_second: all together.
+    between_seconds: that a worker waited between two groups. bytes_per_second: of the images, where they were only
+    read."""
 
     workers: int
     slots: int
@@ -56,7 +58,8 @@ class Speed:
 
 @dataclass(frozen=True)
 class Coordinator:
-    """What putting rows in order and writing them takes: seconds for each group and for each row, and the rows that it sustains."""
+    """What putting rows in order and writing them takes: seconds for each group and for each row, and the rows that it
+    sustains."""
 
     group_seconds: float
     row_seconds: float
@@ -66,8 +69,8 @@ class Coordinator:
 
 @dataclass(frozen=True)
 class MeasuredCluster:
-    """one, all: classifying on one slot, and on all at once. reading_one, reading_all: reading the files alone. start_seconds: until a
-    worker that has been admitted has opened the artifact and run its first block."""
+    """one, all: classifying on one slot, and on all at once. reading_one, reading_all: reading the files alone.
+    start_seconds: until a worker that has been admitted has opened the artifact and run its first block."""
 
     one: Speed
     all: Speed
@@ -79,7 +82,13 @@ class MeasuredCluster:
     @property
     def times(self) -> Times:
         """For a simulation of workers that share machines as these do."""
-        return Times(self.all.block_seconds, self.start_seconds, max(0.0, self.one.between_seconds), self.coordinator.group_seconds, self.coordinator.row_seconds)
+        return Times(
+            self.all.block_seconds,
+            self.start_seconds,
+            max(0.0, self.one.between_seconds),
+            self.coordinator.group_seconds,
+            self.coordinator.row_seconds,
+        )
 
 
 @dataclass(frozen=True)
@@ -112,11 +121,15 @@ class CannedRows:
         return replace(self.made, names=block.names)
 
 
-def measure_cluster(pool: ClusterPool, run: Classification, names: Sequence[str], seconds: float, progress: Callable[[float], None]) -> MeasuredCluster:
-    """Measures for about so many seconds on these images, used repeatedly. The pool's workers have been admitted. Raises
-    ClusterError, and any ZygalError."""
+def measure_cluster(
+    pool: ClusterPool, run: Classification, names: Sequence[str], seconds: float, progress: Callable[[float], None]
+) -> MeasuredCluster:
+    """Measures for about so many seconds on these images, used repeatedly. The pool's workers have been admitted.
+    Raises ClusterError, and any ZygalError."""
     writer = RowWriter(CSV, columns_of(run.top, run.classifier.multi_label, run.other is not None))
-    work = ScoreBlock(run.classifier, run.other, MakeRows(MakePredictions(run.classifier, run.thresholds, run.top), writer))
+    work = ScoreBlock(
+        run.classifier, run.other, MakeRows(MakePredictions(run.classifier, run.thresholds, run.top), writer)
+    )
     bench, share = _Bench(pool, list(blocks_of(names))), seconds / 6
     began = time.perf_counter()
     bench.give(work)
@@ -165,7 +178,10 @@ class _Bench:
         run = Run(self.pool, work, pack_kit(work, self.pool.artifacts), islice(cycle(self.blocks), count), size)
         began = time.perf_counter()
         try:
-            with scratch_folder() as folder, open_rows(Path(folder) / f"rows{CSV}", {"what": "a measurement"}, writer.heading()) as rows:
+            with (
+                scratch_folder() as folder,
+                open_rows(Path(folder) / f"rows{CSV}", {"what": "a measurement"}, writer.heading()) as rows,
+            ):
                 images = 0
                 for each in run.results():
                     rows.append(each.data, each.names, each.states, each.counts)
@@ -173,10 +189,17 @@ class _Bench:
             wall = time.perf_counter() - began
         finally:
             run.close()
-        return Speed(len(self.slots), slots, tuple(run.measured), images / wall, max(0.0, wall - count * float(np.mean(run.measured)) / slots) / WHOLE_PARTS)
+        return Speed(
+            len(self.slots),
+            slots,
+            tuple(run.measured),
+            images / wall,
+            max(0.0, wall - count * float(np.mean(run.measured)) / slots) / WHOLE_PARTS,
+        )
 
     def run(self, addresses: list[str], parts: int, size: int, first_slot_only: bool = True) -> Speed:
-        """`parts` groups of `size` blocks for each slot. A worker with several slots has only one of them at work if that is asked."""
+        """`parts` groups of `size` blocks for each slot. A worker with several slots has only one of them at work if
+        that is asked."""
         supply = cycle(self.blocks)
         slots = {address: 1 if first_slot_only else self.slots[address] for address in addresses}
         groups = {address: [list(islice(supply, size)) for _ in range(parts * slots[address])] for address in addresses}
@@ -198,11 +221,19 @@ class _Bench:
         images = sum(len(block) for given in groups.values() for blocks in given for block in blocks)
         read = sum(each for one in everything for each in one.results if isinstance(each, int))
         busy = sum(each.seconds for each in everything) / sum(slots.values())
-        return Speed(len(addresses), sum(slots.values()), tuple(each.seconds / size for each in everything), images / wall,
-                     max(0.0, wall - busy) / parts, read / wall if read else None)  # fmt: skip
+        return Speed(
+            len(addresses),
+            sum(slots.values()),
+            tuple(each.seconds / size for each in everything),
+            images / wall,
+            max(0.0, wall - busy) / parts,
+            read / wall if read else None,
+        )
 
     def _submit(self, address: str, blocks: list[Block], after: Any = None) -> Any:
-        return self.client.submit(_run_after, self.key, pack_blocks(blocks), after, workers=[address], allow_other_workers=False, pure=False)
+        return self.client.submit(
+            _run_after, self.key, pack_blocks(blocks), after, workers=[address], allow_other_workers=False, pure=False
+        )
 
     def _result(self, address: str, future: Any) -> Ran:
         try:
@@ -211,12 +242,14 @@ class _Bench:
             raise failure(self.client, address, fault) from fault
 
 
-def _run_after(key: str, packed: bytes, previous: Ran | None) -> Ran:
+def _run_after(key: str, packed: bytes, previous: Ran | None) -> Ran:  # noqa: ARG001
     """A group that begins when another one is done."""
     return run_group(key, packed)
 
 
-def _coordinator(pool: ClusterPool, made: MadeRows, writer: RowWriter, names: list[str], blocks_a_group: int) -> Coordinator:
+def _coordinator(
+    pool: ClusterPool, made: MadeRows, writer: RowWriter, names: list[str], blocks_a_group: int
+) -> Coordinator:
     """Writes canned rows in groups of two sizes, and solves for what a group and a row take."""
     sizes = (blocks_a_group, max(1, blocks_a_group // 4))
     seconds = [_take(pool, made, writer, names, size, count) for size, count in zip(sizes, CANNED_GROUPS)]
@@ -234,7 +267,10 @@ def _coordinator(pool: ClusterPool, made: MadeRows, writer: RowWriter, names: li
 def _take(pool: ClusterPool, made: MadeRows, writer: RowWriter, names: list[str], size: int, groups: int) -> float:
     """Seconds for so many groups, from the first rows on: until then the workers get the rows."""
     supply = islice(cycle(names), (groups + 1) * size * BATCH)
-    with scratch_folder() as folder, open_rows(Path(folder) / f"rows{CSV}", {"what": "canned rows"}, writer.heading()) as rows:
+    with (
+        scratch_folder() as folder,
+        open_rows(Path(folder) / f"rows{CSV}", {"what": "canned rows"}, writer.heading()) as rows,
+    ):
         began = 0.0
         for each in pool.map(CannedRows(made), blocks_of(supply), size, CANNED_SLOTS):
             began = began or time.perf_counter()

@@ -16,13 +16,21 @@ from zygal.prediction.image_states import state_of
 
 @dataclass
 class ClusterPool(Admission):
-    """A pool whose workers are those of a cluster, once they were admitted. elsewhere: they read the images themselves."""
+    """A pool whose workers are those of a cluster, once they were admitted. elsewhere: they read the images
+    themselves."""
 
     elsewhere: bool = True
 
-    def map(self, work: Callable[[Block], Any], items: Iterable[Any], group_size: int | None = None, slots: int | None = None) -> Iterator[Any]:
-        """The results for blocks, in their order. group_size: blocks that a worker is given at a time, by measured speed unless given; slots: as if there were so many.
-        Raises ClusterError, and any ZygalError that the work raises."""
+    def map(
+        self,
+        work: Callable[[Block], Any],
+        items: Iterable[Any],
+        group_size: int | None = None,
+        slots: int | None = None,
+    ) -> Iterator[Any]:
+        """The results for blocks, in their order. group_size: blocks that a worker is given at a time, by measured
+        speed unless given; slots: as if there were so many. Raises ClusterError, and any ZygalError that the work
+        raises."""
         run = Run(self, work, pack_kit(work, self.artifacts), items, group_size, slots)
         try:
             with engine_faults(self.client):

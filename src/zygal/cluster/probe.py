@@ -1,4 +1,5 @@
-"""Whether all workers give the scores that this machine gives: test images and test tensors through every one of them."""
+"""Whether all workers give the scores that this machine gives: test images and test tensors through every one of
+them."""
 
 from __future__ import annotations
 
@@ -21,7 +22,8 @@ VERSIONS = ("onnxruntime", "ai-edge-litert", "pillow", "numpy")
 
 @dataclass(frozen=True)
 class Probed:
-    """What one machine gives. scores: of each classifier, [N, ...]. pixels: a hash of the tensors of the test images."""
+    """What one machine gives. scores: of each classifier, [N, ...]. pixels: a hash of the tensors of the test
+    images."""
 
     versions: Mapping[str, str | None]
     instruction_sets: tuple[str, ...]
@@ -43,9 +45,16 @@ class Probed:
 
     def difference_in_words(self, other: Probed) -> str:
         """What is another one there and here."""
-        found = [f"{name} {other.versions[name]} there, {version} here" for name, version in self.versions.items() if other.versions[name] != version]
+        found = [
+            f"{name} {other.versions[name]} there, {version} here"
+            for name, version in self.versions.items()
+            if other.versions[name] != version
+        ]
         apart = sorted(set(self.instruction_sets) ^ set(other.instruction_sets))
-        return "; ".join(found + [f"instruction sets that only one of them has: {', '.join(apart)}"] * bool(apart)) or "same versions and instruction sets"
+        return (
+            "; ".join(found + [f"instruction sets that only one of them has: {', '.join(apart)}"] * bool(apart))
+            or "same versions and instruction sets"
+        )
 
 
 @dataclass(frozen=True)
@@ -71,7 +80,9 @@ class Probe:
                 digest.update(np.ascontiguousarray(tensor).tobytes())
                 if each.raw or each.inlet.fixed_size() is not None:
                     scores.append(each.raw_output([tensor]))
-        return Probed({name: installed_version(name) for name in VERSIONS}, instruction_sets(), tuple(scores), digest.hexdigest())
+        return Probed(
+            {name: installed_version(name) for name in VERSIONS}, instruction_sets(), tuple(scores), digest.hexdigest()
+        )
 
 
 def make_probe(*classifiers: Classifier) -> Probe:
@@ -86,8 +97,8 @@ def make_probe(*classifiers: Classifier) -> Probe:
 
 
 def judge(here: Probed, there: Mapping[str, Probed], in_8_bits: bool) -> list[str]:
-    """Notes on workers that give other last digits. there: by the worker's address. Raises ClusterError for a worker whose scores
-    differ by more than one artifact may differ on two machines."""
+    """Notes on workers that give other last digits. there: by the worker's address. Raises ClusterError for a worker
+    whose scores differ by more than one artifact may differ on two machines."""
     limit, others = elsewhere_limit(in_8_bits), []
     for address, each in there.items():
         if here.equals(each):
@@ -95,12 +106,15 @@ def judge(here: Probed, there: Mapping[str, Probed], in_8_bits: bool) -> list[st
         difference = here.largest_difference(each)
         if difference > limit:
             raise ClusterError(
-                f"the worker {address} gives other scores than this machine (difference {difference:.2g} of the spread, limit {limit:g}; "
-                f"{here.difference_in_words(each)}); use the same versions everywhere."
+                f"the worker {address} gives other scores than this machine (difference {difference:.2g} of the "
+                f"spread, limit {limit:g}; {here.difference_in_words(each)}); use the same versions everywhere."
             )
         others.append((difference, address, each))
     if not others:
         return []
     difference, address, worst = max(others, key=lambda each: each[0])
-    return [f"{counted(len(others), 'worker')} of {len(there)} give other last digits than this machine (at most {difference:.2g} of the spread, at {address}: "
-            f"{here.difference_in_words(worst)}); rows depend on where they are made by that much"]  # fmt: skip
+    return [
+        f"{counted(len(others), 'worker')} of {len(there)} give other last digits than this machine (at most "
+        f"{difference:.2g} of the spread, at {address}: "
+        f"{here.difference_in_words(worst)}); rows depend on where they are made by that much"
+    ]

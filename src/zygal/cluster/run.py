@@ -1,9 +1,10 @@
 """One map over a cluster: groups of blocks in flight, their results in order, and what is done when something fails.
 
-A group is a few blocks of files that take a worker about TARGET_SECONDS, by what was measured so far. As many groups are
-given out as keep the workers busy; finished ones wait on the workers until it is their turn. Where a worker is lost, the engine
-runs its groups elsewhere; a group that has lost too many workers runs isolated, so that an image that kills the process
-which decodes it is found. A group that is late holds up all behind it, so another copy is run on another worker.
+A group is a few blocks of files that take a worker about TARGET_SECONDS, by what was measured so far. As many groups
+are given out as keep the workers busy; finished ones wait on the workers until it is their turn. Where a worker is
+lost, the engine runs its groups elsewhere; a group that has lost too many workers runs isolated, so that an image that
+kills the process which decodes it is found. A group that is late holds up all behind it, so another copy is run on
+another worker.
 """
 
 from __future__ import annotations
@@ -46,10 +47,19 @@ MOST_COPIES = 3
 
 
 class Run:
-    """seconds_per_block: measured on the workers, None before the first result; measured: of the last groups. supplied: when workers were given the kit. fixed_size:
-    blocks in each group, whatever they take; fixed_slots: for so many slots groups are given out, whatever there are."""
+    """seconds_per_block: measured on the workers, None before the first result; measured: of the last groups. supplied:
+    when workers were given the kit. fixed_size: blocks in each group, whatever they take; fixed_slots: for so many
+    slots groups are given out, whatever there are."""
 
-    def __init__(self, admission: Admission, work: Callable[[Block], Any], kit: Kit, items: Iterable[Any], fixed_size: int | None = None, fixed_slots: int | None = None):
+    def __init__(
+        self,
+        admission: Admission,
+        work: Callable[[Block], Any],
+        kit: Kit,
+        items: Iterable[Any],
+        fixed_size: int | None = None,
+        fixed_slots: int | None = None,
+    ):
         self.admission, self.client, self.work, self.kit = admission, admission.client, work, kit
         self.items, self.ahead = iter(items), deque[Any]()
         self.pending: deque[Group] = deque()
@@ -98,7 +108,9 @@ class Run:
 
     def _fill(self) -> None:
         self._look_at_slots()
-        while len(self.unfinished) < GIVEN_OUT_PER_SLOT * self.slots and len(self.pending) < WAITING_PER_SLOT * self.slots:
+        while (
+            len(self.unfinished) < GIVEN_OUT_PER_SLOT * self.slots and len(self.pending) < WAITING_PER_SLOT * self.slots
+        ):
             group = self._next_group()
             if group is None:
                 return
@@ -124,7 +136,15 @@ class Run:
         return Group(blocks)
 
     def _give_out(self, group: Group, **where: Any) -> None:
-        future = self.client.submit(run_group, self.kit.key, pack_blocks(group.blocks), group.isolated, key=f"zygal-{self.name}-{next(self.numbers)}", pure=False, **where)
+        future = self.client.submit(
+            run_group,
+            self.kit.key,
+            pack_blocks(group.blocks),
+            group.isolated,
+            key=f"zygal-{self.name}-{next(self.numbers)}",
+            pure=False,
+            **where,
+        )
         group.began = time.monotonic()
         group.futures.append(future)
         self.unfinished.add(group)
@@ -143,7 +163,10 @@ class Run:
         if self.slots:
             self.worked = time.monotonic()
         elif time.monotonic() - self.worked > NO_WORKERS_SECONDS:
-            raise ClusterError(f"the cluster has had no workers for {NO_WORKERS_SECONDS:g} s; start some, and run the same command to go on.")
+            raise ClusterError(
+                f"the cluster has had no workers for {NO_WORKERS_SECONDS:g} s; start some, and run the same "
+                f"command to go on."
+            )
         self.slots = self.fixed_slots or max(1, self.slots)
 
     # Taking back.
@@ -197,16 +220,21 @@ class Run:
             return fault
 
     def _welcome(self, worker: str, began: float) -> None:
-        """Examines a worker that lacks the kit, with all others that are new, and gives it to them. began: when the worker was asked;
-        it may have got the kit since."""
+        """Examines a worker that lacks the kit, with all others that are new, and gives it to them. began: when the
+        worker was asked; it may have got the kit since."""
         if began > self.supplied.get(worker, -math.inf):
             # One that is gone by now is none of them.
-            new = [address for address in self.admission.workers.addresses() if address not in self.supplied or address == worker]
+            new = [
+                address
+                for address in self.admission.workers.addresses()
+                if address not in self.supplied or address == worker
+            ]
             self.admission.notes += self.admission.welcome(new)
             self._supply(new)
 
     def _after_loss(self, group: Group) -> None:
-        """A group that has lost several workers runs isolated, then block by block, and then its images get the reason in their rows."""
+        """A group that has lost several workers runs isolated, then block by block, and then its images get the reason
+        in their rows."""
         if group.futures:
             return
         if not group.isolated and group.losses >= LOSSES_UNTIL_ISOLATED:
@@ -218,7 +246,9 @@ class Run:
         else:
             self.unfinished.discard(group)
             reason = f"the worker that was given it was lost, {LOSSES_UNTIL_ISOLATED + LOSSES_UNTIL_GIVEN_UP} times"
-            group.result = [self.work(replace(block, faults=dict.fromkeys(range(len(block)), reason))) for block in group.blocks]
+            group.result = [
+                self.work(replace(block, faults=dict.fromkeys(range(len(block)), reason))) for block in group.blocks
+            ]
 
     def _cut_up(self, group: Group) -> None:
         self.unfinished.discard(group)
@@ -242,7 +272,7 @@ class Run:
         try:
             busy = {address for address, given in self.client.processing().items() if keys & set(given)}
         except Exception as fault:
-            raise scheduler_gone(self.client, fault) from fault
+            raise scheduler_gone(fault) from fault
         others = [address for address in self.admission.workers.addresses() if address not in busy]
         if others:
             self._give_out(head, workers=others, allow_other_workers=False, priority=10)
@@ -251,7 +281,11 @@ class Run:
         """Begins to fetch the results of the first groups that are finished, if none are on their way."""
         if self.fetching is not None:
             return
-        groups = list(takewhile(lambda group: group.finished and group.result is None, islice(self.pending, self._first_without(), None)))[:GATHERED]
+        groups = list(
+            takewhile(
+                lambda group: group.finished and group.result is None, islice(self.pending, self._first_without(), None)
+            )
+        )[:GATHERED]
         if groups:
             futures = [group.finished for group in groups]
             self.fetching = groups, self.fetcher.submit(self.client.gather, futures)
@@ -268,7 +302,8 @@ class Run:
         try:
             found: list[Ran] = fetched.result()
         except Exception:
-            # A worker was lost after it had finished, and the group again and again: each is asked for what became of it.
+            # A worker was lost after it had finished, and the group again and again: each is asked for what became of
+            # it.
             self._gather_one(groups[0])
             return
         for group, ran in zip(groups, found):
@@ -292,5 +327,7 @@ class Run:
         if not group.isolated and group.blocks:
             measured = ran.seconds / len(group.blocks)
             self.measured.append(measured)
-            self.seconds_per_block = measured if self.seconds_per_block is None else 0.7 * self.seconds_per_block + 0.3 * measured
+            self.seconds_per_block = (
+                measured if self.seconds_per_block is None else 0.7 * self.seconds_per_block + 0.3 * measured
+            )
             self.size = self.fixed_size or next_size(self.size, self.seconds_per_block)

@@ -1,7 +1,8 @@
 """A run on many workers, simulated on a virtual clock with measured times: how long it takes, and what limits it.
 
-The rules are those of `zygal.cluster.groups` and `run`: groups of blocks by measured speed, so many of them given out and waiting, results in
-order, another copy of what is late. The coordinator does one thing at a time; workers take the next group when they are free.
+The rules are those of `zygal.cluster.groups` and `run`: groups of blocks by measured speed, so many of them given out
+and waiting, results in order, another copy of what is late. The coordinator does one thing at a time; workers take the
+next group when they are free.
 """
 
 from __future__ import annotations
@@ -25,8 +26,9 @@ _DRAWS = 4_096
 
 @dataclass(frozen=True)
 class Times:
-    """What was measured. block: seconds that a worker takes for a block, per group. start: until a worker runs its first block.
-    between: that a worker waits between two groups. group, row: what the coordinator takes for a group, and for each of its rows."""
+    """What was measured. block: seconds that a worker takes for a block, per group. start: until a worker runs its
+    first block. between: that a worker waits between two groups. group, row: what the coordinator takes for a group,
+    and for each of its rows."""
 
     block: Sequence[float]
     start: float
@@ -37,8 +39,9 @@ class Times:
 
 @dataclass(frozen=True)
 class Plan:
-    """failures: of a worker in an hour. restart: seconds until it works again. late_share: of groups that take `late_factor` times as long.
-    storage: images a second that the storage gives to all workers together, None without a limit."""
+    """failures: of a worker in an hour. restart: seconds until it works again. late_share: of groups that take
+    `late_factor` times as long. storage: images a second that the storage gives to all workers together, None without a
+    limit."""
 
     images: int
     workers: int
@@ -51,8 +54,8 @@ class Plan:
 
 @dataclass(frozen=True)
 class Simulated:
-    """seconds: of the whole run. workers_busy, coordinator_busy: shares of that time. again: groups that ran again after a failure.
-    copies: of late groups."""
+    """seconds: of the whole run. workers_busy, coordinator_busy: shares of that time. again: groups that ran again
+    after a failure. copies: of late groups."""
 
     seconds: float
     images_per_second: float
@@ -86,7 +89,9 @@ class _Workers:
         """Seconds per block of one group, as measured; some groups are late."""
         if not self._draws:
             chosen = self.rng.choice(self.block, _DRAWS)
-            self._draws = np.where(self.rng.random(_DRAWS) < self.plan.late_share, chosen * self.plan.late_factor, chosen).tolist()
+            self._draws = np.where(
+                self.rng.random(_DRAWS) < self.plan.late_share, chosen * self.plan.late_factor, chosen
+            ).tolist()
         return self._draws.pop()
 
     def run(self, given: float, blocks: int) -> float:
@@ -132,7 +137,11 @@ def simulate(times: Times, plan: Plan, seed: int = 0) -> Simulated:
     while (blocks_left or pending) and groups < MOST_GROUPS:
         while ends and ends[0] <= clock.now():
             heapq.heappop(ends)
-        if blocks_left and len(ends) < GIVEN_OUT_PER_SLOT * plan.workers and len(pending) < WAITING_PER_SLOT * plan.workers:
+        if (
+            blocks_left
+            and len(ends) < GIVEN_OUT_PER_SLOT * plan.workers
+            and len(pending) < WAITING_PER_SLOT * plan.workers
+        ):
             taken = last_size(size, blocks_left, plan.workers) if blocks_left <= size * plan.workers else size
             blocks_left -= taken
             groups += 1
@@ -155,8 +164,15 @@ def simulate(times: Times, plan: Plan, seed: int = 0) -> Simulated:
         # The rest goes on as the second half did.
         seconds += (total - done) * (clock.now() - halfway[0]) / max(1, done - halfway[1])
     share = done / total
-    return Simulated(seconds, plan.images / seconds, min(1.0, workers.busy / share / (plan.workers * seconds)), min(1.0, at_work / share / seconds),
-                     round(groups / share), round(workers.again / share), round(workers.copies / share))  # fmt: skip
+    return Simulated(
+        seconds,
+        plan.images / seconds,
+        min(1.0, workers.busy / share / (plan.workers * seconds)),
+        min(1.0, at_work / share / seconds),
+        round(groups / share),
+        round(workers.again / share),
+        round(workers.copies / share),
+    )
 
 
 def workers_that_pay(rate_of_one: float, coordinator_rate: float, storage_rate: float | None) -> tuple[int, str]:

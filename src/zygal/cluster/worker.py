@@ -63,8 +63,12 @@ class Station:
             return None
 
     def path_of(self, artifact: SentArtifact, base: str) -> Path | None:
-        """Where this worker has all files of an artifact, with the right bytes: where the command sees it, or as it was sent."""
-        for places in ([from_base(each.path, base) for each in artifact.files], [str(stored_path(artifact, each)) for each in artifact.files]):
+        """Where this worker has all files of an artifact, with the right bytes: where the command sees it, or as it was
+        sent."""
+        for places in (
+            [from_base(each.path, base) for each in artifact.files],
+            [str(stored_path(artifact, each)) for each in artifact.files],
+        ):
             if all(self.hash_of(place) == each.sha256 for place, each in zip(places, artifact.files)):
                 return Path(places[0])
         return None
@@ -105,7 +109,8 @@ def store(artifact: SentArtifact, contents: Sequence[bytes]) -> None:
 
 
 def call_once(key: str) -> Any:
-    """What the work of a kit returns that takes nothing; the kit is not kept, and neither is the artifact that it has open."""
+    """What the work of a kit returns that takes nothing; the kit is not kept, and neither is the artifact that it has
+    open."""
     work = _opened(key)[0]
     with _station.lock:
         _station.kits.pop(key, None)
@@ -113,8 +118,8 @@ def call_once(key: str) -> Any:
 
 
 def run_group(key: str, packed: bytes, isolated: bool = False) -> Ran:
-    """Runs the work over packed blocks. isolated: in a process of its own, so that an image that kills it is found. Raises NeedsKit and
-    whatever the work raises."""
+    """Runs the work over packed blocks. isolated: in a process of its own, so that an image that kills it is found.
+    Raises NeedsKit and whatever the work raises."""
     work, kit, paths = _opened(key)
     blocks = [replace(each, base=kit.base) for each in unpack_blocks(packed)]
     began = time.perf_counter()

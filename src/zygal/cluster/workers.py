@@ -33,28 +33,40 @@ class Workers:
         try:
             return dict(self.client.nthreads())
         except Exception as fault:
-            raise scheduler_gone(self.client, fault) from fault
+            raise scheduler_gone(fault) from fault
 
     def check_versions(self, addresses: Sequence[str]) -> None:
         """Raises ClusterError if a worker has no Zygal, or another release."""
         with engine_faults(self.client):
-            found = self.client.run(locate, "zygal.__version__", workers=list(addresses), on_error="return") if addresses else {}
+            found = (
+                self.client.run(locate, "zygal.__version__", workers=list(addresses), on_error="return")
+                if addresses
+                else {}
+            )
         present = self.slots()
         for address, version in found.items():
             if address not in present:
                 continue
             if version is None or isinstance(version, Exception):
                 why = f" ({first_line(version)})" if version is not None else ""
-                raise ClusterError(f"the worker {address} has no package zygal{why}; {install_extra('cluster')} in the environment of every worker.")
+                raise ClusterError(
+                    f"the worker {address} has no package zygal{why}; {install_extra('cluster')} in the "
+                    f"environment of every worker."
+                )
             if version != __version__:
-                raise ClusterError(f"the worker {address} has Zygal {version}, but {__version__} runs here; install the same release everywhere.")
+                raise ClusterError(
+                    f"the worker {address} has Zygal {version}, but {__version__} runs here; install the same "
+                    f"release everywhere."
+                )
 
     def ask(self, addresses: Sequence[str], function: Callable, *arguments: Any) -> dict[str, Any]:
-        """What each worker answers to a call, as a task of its own. Workers that go away meanwhile are left out. Raises what a call
-        raises, as a ClusterError if it is no ZygalError."""
+        """What each worker answers to a call, as a task of its own. Workers that go away meanwhile are left out. Raises
+        what a call raises, as a ClusterError if it is no ZygalError."""
         with engine_faults(self.client):
             futures = {
-                address: self.client.submit(function, *arguments, workers=[address], allow_other_workers=False, pure=False, priority=100)
+                address: self.client.submit(
+                    function, *arguments, workers=[address], allow_other_workers=False, pure=False, priority=100
+                )
                 for address in addresses
             }
         answers: dict[str, Any] = {}
@@ -72,7 +84,9 @@ class Workers:
                 present = self.slots()
                 futures = {address: future for address, future in futures.items() if address in present}
             if futures and time.monotonic() > deadline:
-                raise ClusterError(f"the worker {next(iter(futures))} does not answer within {ANSWER_SECONDS:g} s; restart it.")
+                raise ClusterError(
+                    f"the worker {next(iter(futures))} does not answer within {ANSWER_SECONDS:g} s; restart it."
+                )
         return answers
 
     def _answer(self, address: str, future: Any) -> Any:
@@ -93,7 +107,10 @@ class Workers:
         if lacking:
             left = [address for address, keys in self.ask(list(lacking), receive, kit).items() if keys]
             if left:
-                raise ClusterError(f"the worker {left[0]} cannot keep the artifact that was sent to it; check the room in its local folder.")
+                raise ClusterError(
+                    f"the worker {left[0]} cannot keep the artifact that was sent to it; check the room in its "
+                    f"local folder."
+                )
 
     def _send(self, artifact: SentArtifact, addresses: Sequence[str]) -> None:
         """The files of an artifact go to one worker; the others fetch them from those that have them."""
@@ -112,14 +129,18 @@ class Workers:
         self.ask(addresses, store, artifact, held)
 
 
-def scheduler_gone(client: Any, fault: BaseException) -> ClusterError:
-    return ClusterError(f"the scheduler went away ({first_line(fault)}); start it again, and run the same command to go on.")  # type: ignore[arg-type]
+def scheduler_gone(fault: BaseException) -> ClusterError:
+    return ClusterError(
+        f"the scheduler went away ({first_line(fault)}); start it again, and run the same command to go on."
+    )  # type: ignore[arg-type]
 
 
 def failure(client: Any, worker: str, fault: Exception) -> ClusterError:
     """What to raise for an error that a worker or the engine gives."""
-    if client.status != "running" or {"CancelledError", "CommClosedError"} & {kind.__name__ for kind in type(fault).__mro__}:
-        return scheduler_gone(client, fault)
+    if client.status != "running" or {"CancelledError", "CommClosedError"} & {
+        kind.__name__ for kind in type(fault).__mro__
+    }:
+        return scheduler_gone(fault)
     return ClusterError(f"the worker {worker} failed: {type(fault).__name__}: {first_line(fault)}.")
 
 

@@ -35,15 +35,15 @@ class BenchRequest(Request):
     """What is measured: batches, threads (1 and all cores unless given), levels and execution modes of the runtime; for
     `seconds`, or until all medians are known within `until_within`.
 
-    What goes in: tensors of a witness, else random numbers; image_size (height, width) and input_shape (name, sizes) where
-    the artifact leaves sizes open. compare: other artifacts or trained models, with weights for FILE.py:FUNCTION; compare_as: how
-    a trained model is run, where there are several ways. images:
-    also measure the pipeline from these files, with `inlet`. deadline: seconds. arrival_rate: images/s of random arrivals;
-    max_batch (the largest of batches unless given) and max_wait (seconds) say how they are batched. layers: time by layer.
-    baseline: JSON of an earlier run; max_slowdown: how much slower is allowed, as a share; force: compare although machine or
-    settings differ. endpoint: a service to offer the arrival rates to, instead of running the artifact here; timeout: seconds for one answer.
-    cluster: workers to measure instead; plan_workers, plan_images: the runs to simulate; failures_per_hour: of a worker; late_share: of
-    groups of images that take ten times as long."""
+    What goes in: tensors of a witness, else random numbers; image_size (height, width) and input_shape (name, sizes)
+    where the artifact leaves sizes open. compare: other artifacts or trained models, with weights for FILE.py:FUNCTION;
+    compare_as: how a trained model is run, where there are several ways. images: also measure the pipeline from these
+    files, with `inlet`. deadline: seconds. arrival_rate: images/s of random arrivals; max_batch (the largest of batches
+    unless given) and max_wait (seconds) say how they are batched. layers: time by layer. baseline: JSON of an earlier
+    run; max_slowdown: how much slower is allowed, as a share; force: compare although machine or settings differ.
+    endpoint: a service to offer the arrival rates to, instead of running the artifact here; timeout: seconds for one
+    answer. cluster: workers to measure instead; plan_workers, plan_images: the runs to simulate; failures_per_hour: of
+    a worker; late_share: of groups of images that take ten times as long."""
 
     artifact: str
     batches: tuple[int, ...] = (1, 2, 4, 8)
@@ -81,7 +81,9 @@ class BenchRequest(Request):
 
     def outputs(self) -> list[Output]:
         outputs = [Output(self.csv, TABLE)] if self.csv else []
-        return outputs + [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else outputs
+        return (
+            outputs + [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else outputs
+        )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -108,8 +110,8 @@ class BenchOutcome(Outcome):
 def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
     """Measures, writes the table and draws the figures. Raises ZygalError.
 
-    After an interrupt the outcome covers what was measured until then. A baseline that cannot be compared with is not raised
-    but returned as `refusal`, so that the figures are not lost.
+    After an interrupt the outcome covers what was measured until then. A baseline that cannot be compared with is not
+    raised but returned as `refusal`, so that the figures are not lost.
     """
     from zygal.bench.baseline import read_baseline
     from zygal.bench.regression import judge
@@ -164,7 +166,12 @@ def _check(request: BenchRequest) -> None:
 
     refuse_without(request, {"max_slowdown": "baseline", "timeout": "endpoint"}, BenchError)
     check_rates(request)
-    for name, needed in (("max_batch", "arrival_rate"), ("max_wait", "arrival_rate"), ("inlet", "images"), ("force", "baseline")):
+    for name, needed in (
+        ("max_batch", "arrival_rate"),
+        ("max_wait", "arrival_rate"),
+        ("inlet", "images"),
+        ("force", "baseline"),
+    ):
         if getattr(request, name) not in (None, False) and not getattr(request, needed):
             options = (f"--{each.replace('_', '-')}" for each in (name, needed))
             raise BenchError("{} needs {}, which is not given.".format(*options))
@@ -178,7 +185,8 @@ def _check(request: BenchRequest) -> None:
     smallest = min(request.batches, default=1)
     if request.max_batch is not None and request.max_batch < smallest:
         raise BenchError(
-            f"--max-batch {request.max_batch} is below the smallest measured batch, {smallest}; add {request.max_batch} to --batches."
+            f"--max-batch {request.max_batch} is below the smallest measured batch, {smallest}; add "
+            f"{request.max_batch} to --batches."
         )
 
 
@@ -189,7 +197,10 @@ def check_rates(request: BenchRequest) -> None:
         if not 0 < rate <= 1e6:
             raise BenchError(f"--arrival-rate must be > 0 and <= 1000000 images/s (got {rate:g}).")
         if rate * max(seconds, LONGEST_ARRIVALS) < FEWEST_ARRIVALS:
-            raise BenchError(f"--arrival-rate {rate:g} brings {rate * max(seconds, LONGEST_ARRIVALS):.2g} images in {max(seconds, LONGEST_ARRIVALS):g} s, too few to say anything; give a higher rate, or more --seconds.")
+            raise BenchError(
+                f"--arrival-rate {rate:g} brings {rate * max(seconds, LONGEST_ARRIVALS):.2g} images in "
+                f"{max(seconds, LONGEST_ARRIVALS):g} s, too few to say anything; give a higher rate, or more --seconds."
+            )
 
 
 def _write(request: BenchRequest, measured: Measured) -> list[str]:

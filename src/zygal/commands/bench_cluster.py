@@ -1,4 +1,5 @@
-"""zygal bench with --cluster: what the workers of a cluster bring, what limits them, and how long a planned run takes."""
+"""zygal bench with --cluster: what the workers of a cluster bring, what limits them, and how long a planned run
+takes."""
 
 from __future__ import annotations
 
@@ -15,8 +16,26 @@ if TYPE_CHECKING:
     from zygal.cluster.measure import MeasuredCluster
     from zygal.cluster.simulation import Simulated
 
-NOT_THERE = ("threads", "until_within", "compare", "compare_as", "weights", "witness", "image_size", "input_shape", "deadline", "arrival_rate", "max_batch", "max_wait",
-             "layers", "csv", "draw", "baseline", "force", "endpoint")  # fmt: skip
+NOT_THERE = (
+    "threads",
+    "until_within",
+    "compare",
+    "compare_as",
+    "weights",
+    "witness",
+    "image_size",
+    "input_shape",
+    "deadline",
+    "arrival_rate",
+    "max_batch",
+    "max_wait",
+    "layers",
+    "csv",
+    "draw",
+    "baseline",
+    "force",
+    "endpoint",
+)
 """Options of the other measurements."""
 WITH_DEFAULTS = ("batches", "levels", "execution", "max_slowdown", "timeout")
 DEFAULT_SECONDS = 30.0
@@ -36,8 +55,8 @@ class PlannedRun:
 
 @dataclass(frozen=True, kw_only=True)
 class ClusterOutcome(Outcome):
-    """measured_images: how many were measured with. pay: how many threads of workers pay, before `limit` is what limits them; storage_seen: whether the storage
-    is near its limit."""
+    """measured_images: how many were measured with. pay: how many threads of workers pay, before `limit` is what limits
+    them; storage_seen: whether the storage is near its limit."""
 
     kind: ClassVar[str] = "zygal.bench-cluster"
 
@@ -91,10 +110,25 @@ def execute(request: BenchRequest, listener: Listener) -> ClusterOutcome:
         pool.admit(classifier)
         pool.check_visible(names[:100])
         run = Classification(classifier, top=min(3, len(classifier.labels)), pool=pool)
-        found = measure_cluster(pool, run, names, request.seconds or DEFAULT_SECONDS, lambda part: listener.step("measuring the cluster", part))
+        found = measure_cluster(
+            pool,
+            run,
+            names,
+            request.seconds or DEFAULT_SECONDS,
+            lambda part: listener.step("measuring the cluster", part),
+        )
     pay, limit, seen = _limits(found)
-    return ClusterOutcome(request=request, engine=classifier.engine_name, measured_images=len(names), found=found, pay=pay, limit=limit, storage_seen=seen,
-                          planned=tuple(_planned(request, found, seen, listener)), notes=(*pool.notes, *_notes(found)))  # fmt: skip
+    return ClusterOutcome(
+        request=request,
+        engine=classifier.engine_name,
+        measured_images=len(names),
+        found=found,
+        pay=pay,
+        limit=limit,
+        storage_seen=seen,
+        planned=tuple(_planned(request, found, seen, listener)),
+        notes=(*pool.notes, *_notes(found)),
+    )
 
 
 def _check(request: BenchRequest) -> None:
@@ -113,7 +147,9 @@ def _check(request: BenchRequest) -> None:
     if not 1 <= request.plan_images <= MOST_IMAGES:
         raise BenchError(f"--plan-images must be from 1 to {MOST_IMAGES:.0e} (got {request.plan_images}).")
     if not 0 <= request.failures_per_hour <= 100:
-        raise BenchError(f"--failures-per-hour must be from 0 to 100 for one worker (got {request.failures_per_hour:g}).")
+        raise BenchError(
+            f"--failures-per-hour must be from 0 to 100 for one worker (got {request.failures_per_hour:g})."
+        )
 
 
 def _names(request: BenchRequest) -> list[str]:
@@ -130,13 +166,15 @@ def _names(request: BenchRequest) -> list[str]:
 
 
 def _limits(found: MeasuredCluster) -> tuple[int, str, bool]:
-    """How many threads pay, what is the limit then, and whether the storage is near its limit: reading alone is less than 1.5 times as fast
-    as classifying."""
+    """How many threads pay, what is the limit then, and whether the storage is near its limit: reading alone is less
+    than 1.5 times as fast as classifying."""
     from zygal.cluster.simulation import workers_that_pay
 
     seen = found.reading_all.images_per_second < 1.5 * found.all.images_per_second
     coordinator = 1 / (found.coordinator.row_seconds + found.coordinator.group_seconds / found.coordinator.group_rows)
-    return *workers_that_pay(found.all.of_each, coordinator, found.reading_all.images_per_second if seen else None), seen
+    return *workers_that_pay(
+        found.all.of_each, coordinator, found.reading_all.images_per_second if seen else None
+    ), seen
 
 
 def _planned(request: BenchRequest, found: MeasuredCluster, storage_seen: bool, listener: Listener):
@@ -146,7 +184,9 @@ def _planned(request: BenchRequest, found: MeasuredCluster, storage_seen: bool, 
     storage = found.reading_all.images_per_second if storage_seen else None
     for place, workers in enumerate(chosen):
         listener.step("simulating", place / len(chosen))
-        plan = Plan(request.plan_images, workers, request.failures_per_hour, late_share=request.late_share, storage=storage)
+        plan = Plan(
+            request.plan_images, workers, request.failures_per_hour, late_share=request.late_share, storage=storage
+        )
         yield PlannedRun(workers=workers, simulated=simulate(found.times, plan))
 
 
@@ -155,7 +195,8 @@ def _notes(found: MeasuredCluster) -> list[str]:
     alone, each = found.one.of_each, found.all.of_each
     if each < 0.7 * alone:
         notes.append(
-            f"all {found.all.slots} threads at once give {each:.0f} images/s each, one alone {alone:.0f}: they share cores or memory; the plan is for machines as full as these"
+            f"all {found.all.slots} threads at once give {each:.0f} images/s each, one alone {alone:.0f}: they "
+            f"share cores or memory; the plan is for machines as full as these"
         )
     return notes
 

@@ -18,8 +18,24 @@ from zygal.request import refuse_unused
 if TYPE_CHECKING:
     from zygal.endpoint.load import Offered
 
-NOT_THERE = ("threads", "until_within", "compare", "compare_as", "weights", "images", "inlet", "max_batch", "max_wait", "layers", "csv", "draw", "baseline", "force", "input_shape",
-             "cluster")  # fmt: skip
+NOT_THERE = (
+    "threads",
+    "until_within",
+    "compare",
+    "compare_as",
+    "weights",
+    "images",
+    "inlet",
+    "max_batch",
+    "max_wait",
+    "layers",
+    "csv",
+    "draw",
+    "baseline",
+    "force",
+    "input_shape",
+    "cluster",
+)
 """Options of the other measurements."""
 
 
@@ -35,8 +51,13 @@ class EndpointOutcome(Outcome):
     runs: tuple[Offered, ...]
 
     def result(self) -> dict[str, Any]:
-        return {"endpoint": self.request.endpoint, "service": self.service, "inputs_from": self.inputs_from,
-                "deadline_seconds": self.request.deadline, "runs": [each.document() for each in self.runs]}  # fmt: skip
+        return {
+            "endpoint": self.request.endpoint,
+            "service": self.service,
+            "inputs_from": self.inputs_from,
+            "deadline_seconds": self.request.deadline,
+            "runs": [each.document() for each in self.runs],
+        }
 
 
 def execute(request: BenchRequest, listener: Listener) -> EndpointOutcome:
@@ -62,15 +83,25 @@ def execute(request: BenchRequest, listener: Listener) -> EndpointOutcome:
         def progress(part: float, index=index) -> None:
             listener.step("offered load", (index + part) / len(request.batches))
 
-        runs += offer_all(send, request.arrival_rate, batch, (request.seconds or DEFAULT_SECONDS) / len(request.batches), progress)
-    return EndpointOutcome(request=request, service=engine.name, inputs_from=origin, runs=tuple(runs), gates=tuple(_gates(request, runs)),
-                           notes=(*engine.service.notes(), *_notes(runs)))  # fmt: skip
+        runs += offer_all(
+            send, request.arrival_rate, batch, (request.seconds or DEFAULT_SECONDS) / len(request.batches), progress
+        )
+    return EndpointOutcome(
+        request=request,
+        service=engine.name,
+        inputs_from=origin,
+        runs=tuple(runs),
+        gates=tuple(_gates(request, runs)),
+        notes=(*engine.service.notes(), *_notes(runs)),
+    )
 
 
 def _check(request: BenchRequest) -> None:
     refuse_given(request, NOT_THERE, "--endpoint", BenchError)
     if not request.arrival_rate:
-        raise BenchError("--endpoint needs --arrival-rate RATE,...: how many images a second are offered to the service.")
+        raise BenchError(
+            "--endpoint needs --arrival-rate RATE,...: how many images a second are offered to the service."
+        )
     check_rates(request)
     for field in ("levels", "execution", "max_slowdown"):
         refuse_unused(request, field, "--endpoint measures a service, which runs as it was started", BenchError)
@@ -90,7 +121,9 @@ def _tensors(request: BenchRequest, facts: Any) -> tuple[np.ndarray, str]:
         open_sizes = iter(request.image_size)
         sizes = [size if isinstance(size, int) else next(open_sizes, None) for size in sizes]
     if not all(isinstance(size, int) for size in sizes):
-        raise BenchError(f"{request.artifact} leaves the image size open; give --image-size HEIGHT,WIDTH or --witness FILE.")
+        raise BenchError(
+            f"{request.artifact} leaves the image size open; give --image-size HEIGHT,WIDTH or --witness FILE."
+        )
     chance = np.random.default_rng(0)
     numbers = chance.integers(0, 256, (8, *sizes)) if dtype == "uint8" else chance.normal(size=(8, *sizes))
     return numbers.astype(dtype), "random numbers"
@@ -108,8 +141,17 @@ def _gates(request: BenchRequest, runs: list[Offered]):
     for run in runs:
         p99 = run.quantile(0.99)
         low, high = (1e3 * each for each in run.interval_of_quantile(0.99)) if p99 is not None else (None, None)
-        yield Gate("deadline", f"{run.rate:g} images/s in batches of {run.batch}: p99", None if p99 is None else 1e3 * p99, 1e3 * request.deadline, "ms",
-                   f"{run.requests} requests are too few for a p99; give more --seconds", low=low, high=high, deciding="give more --seconds")  # fmt: skip
+        yield Gate(
+            "deadline",
+            f"{run.rate:g} images/s in batches of {run.batch}: p99",
+            None if p99 is None else 1e3 * p99,
+            1e3 * request.deadline,
+            "ms",
+            f"{run.requests} requests are too few for a p99; give more --seconds",
+            low=low,
+            high=high,
+            deciding="give more --seconds",
+        )
 
 
 def _notes(runs: list[Offered]) -> list[str]:
@@ -117,7 +159,7 @@ def _notes(runs: list[Offered]) -> list[str]:
 
     late = [run for run in runs if run.late > 0.01]
     return [
-        f"{100 * run.late:.0f} % of the requests at {run.rate:g} images/s in batches of {run.batch} were sent late, because {CONNECTIONS} were under way or this machine was busy; "
-        "their latencies include that"
+        f"{100 * run.late:.0f} % of the requests at {run.rate:g} images/s in batches of {run.batch} were sent late, "
+        f"because {CONNECTIONS} were under way or this machine was busy; their latencies include that"
         for run in late
     ]

@@ -87,7 +87,9 @@ def _on_precision(artifact: str, bench: Bench) -> list[str]:
     return [on_eight_bits(artifact, metadata.shrunk.artifact, bench.cells, bench.compared)]
 
 
-def _measure_more(request: BenchRequest, measured: Measured, subject, files, seconds: float, listener: Listener) -> None:
+def _measure_more(
+    request: BenchRequest, measured: Measured, subject, files, seconds: float, listener: Listener
+) -> None:
     """What is measured at the best setting, one part after the other."""
     from zygal.bench.advice import best_throughput
     from zygal.bench.layers import layer_times
@@ -117,15 +119,23 @@ def _measure_files(bench: Bench, subject: ArtifactSubject, files, best, seconds:
     )
 
 
-def _measure_arrivals(request: BenchRequest, bench: Bench, subject, best, seconds: float, listener: Listener) -> Serving:
+def _measure_arrivals(
+    request: BenchRequest, bench: Bench, subject, best, seconds: float, listener: Listener
+) -> Serving:
     from zygal.bench.serving import Batching, serve_rates
 
     max_batch = request.max_batch or max(cell.setting.batch for cell in bench.cells)
     readings = {cell.setting.batch: cell.seconds for cell in bench.cells if cell.setting.session == best.session}
     return serve_rates(
-        subject, best, request.arrival_rate, Batching(max_batch, request.max_wait or 0.0), seconds, request.deadline,
-        readings, partial(listener.step, "random arrivals"),
-    )  # fmt: skip
+        subject,
+        best,
+        request.arrival_rate,
+        Batching(max_batch, request.max_wait or 0.0),
+        seconds,
+        request.deadline,
+        readings,
+        partial(listener.step, "random arrivals"),
+    )
 
 
 def recorded_tensors(request: BenchRequest):
@@ -151,7 +161,9 @@ def _image_files(request: BenchRequest, subject: ArtifactSubject):
     metadata = read_artifact(request.artifact).metadata
     inlet = inlet_at(request.inlet) if request.inlet else metadata.inlet
     if inlet is None:
-        raise BenchError(f"{request.artifact} holds no inlet, so image files cannot be preprocessed; give --inlet FILE.")
+        raise BenchError(
+            f"{request.artifact} holds no inlet, so image files cannot be preprocessed; give --inlet FILE."
+        )
     if len(subject.feeds.inputs) > 1:
         raise BenchError(f"{request.artifact} has several inputs, so it cannot be run on image files.")
     raw = metadata.tensor is not None
@@ -180,7 +192,9 @@ def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
             raise BenchError(f"{request.artifact} has several inputs, so {other} cannot be compared with it.")
         (shape,) = subject.feeds.shapes.values()
         weights = request.weights if live else None
-        compared = LiveSubject(opened.enter_context(live_process(other, weights, tuple(shape), request.compare_as)), subject.feeds)
+        compared = LiveSubject(
+            opened.enter_context(live_process(other, weights, tuple(shape), request.compare_as)), subject.feeds
+        )
         notes += compared.notes
         if not compared.keeps_threads:
             notes.append(f"{compared.framework} chooses its own number of threads, whatever a row says")

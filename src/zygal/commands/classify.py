@@ -31,13 +31,14 @@ COUNTS = ("read", "unreadable", "uncertain", "disagreements")
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifyRequest(ClassifierRequest):
-    """paths: images and folders, here or at URLs. lists: text files with one path per line, "-" for standard input, or tables with a
-    column of paths; column: its name. skip: patterns of names to
-    leave out in folders. output: the file of rows. overwrite: start the output again instead of resuming it.
-    write_as: "predictions", or "vectors", the model's output as it is. hash_images: notice replaced images by the hashes of their bytes, not by size and time. top: how many
-    classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the probability from
-    which a multi-label model assigns a label. regions: a picture of what supports the prediction for one image. exclude: files in the folders that
-    are not images, such as a document that a user interface will write there."""
+    """paths: images and folders, here or at URLs. lists: text files with one path per line, "-" for standard input, or
+    tables with a column of paths; column: its name. skip: patterns of names to leave out in folders. output: the file
+    of rows. overwrite: start the output again instead of resuming it. write_as: "predictions", or "vectors", the
+    model's output as it is. hash_images: notice replaced images by the hashes of their bytes, not by size and time.
+    top: how many classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the
+    probability from which a multi-label model assigns a label. regions: a picture of what supports the prediction for
+    one image. exclude: files in the folders that are not images, such as a document that a user interface will write
+    there."""
 
     paths: tuple[str, ...] = ()
     lists: tuple[str, ...] = ()
@@ -66,9 +67,9 @@ class ClassifyRequest(ClassifierRequest):
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifyOutcome(Outcome):
-    """predictions: of a few images. rows: how many rows the output has, `resumed` of them from an earlier run; None without an
-    output. replaced: images that are others than in the earlier run. numbers: of each
-    vector, with --as vectors. disagreements: the most confident ones. maps: what supports the prediction, with --regions."""
+    """predictions: of a few images. rows: how many rows the output has, `resumed` of them from an earlier run; None
+    without an output. replaced: images that are others than in the earlier run. numbers: of each vector, with --as
+    vectors. disagreements: the most confident ones. maps: what supports the prediction, with --regions."""
 
     kind: ClassVar[str] = "zygal.classify"
 
@@ -168,7 +169,12 @@ def _check(request: ClassifyRequest) -> None:
         if not request.output:
             raise OutputError("--as vectors writes a file; give its name with -o FILE.parquet or -o FILE.npy.")
         vector_format(request.output)
-        refuse_given(request, ("compare", "labels", "multi_label", "regions", "hash_images", "endpoint"), "--as vectors", OutputError)
+        refuse_given(
+            request,
+            ("compare", "labels", "multi_label", "regions", "hash_images", "endpoint"),
+            "--as vectors",
+            OutputError,
+        )
         for name in ("top", "min_probability", "min_margin", "threshold"):
             refuse_unused(request, name, "--as vectors writes no predictions", OutputError)
     elif request.output:
@@ -186,10 +192,17 @@ def _check(request: ClassifyRequest) -> None:
 def _refuse_idle(request: ClassifyRequest, first: Classifier) -> None:
     """Raises OutputError for what has no effect on this model, or on what is asked for."""
     if request.given("top") and request.top > len(first.labels):
-        raise OutputError(f"--top {request.top} is more than the {len(first.labels)} classes of {request.artifact}; give at most {len(first.labels)}.")
+        raise OutputError(
+            f"--top {request.top} is more than the {len(first.labels)} classes of {request.artifact}; give at "
+            f"most {len(first.labels)}."
+        )
     idle = ("min_probability", "min_margin") if first.multi_label else ("threshold",)
     for name in idle:
-        several = "an image can have several labels" if first.multi_label else f"the classes of {request.artifact} exclude each other; --multi-label says that they do not"
+        several = (
+            "an image can have several labels"
+            if first.multi_label
+            else f"the classes of {request.artifact} exclude each other; --multi-label says that they do not"
+        )
         refuse_unused(request, name, several, OutputError)
     for name in ("top", "min_probability", "min_margin", "threshold", "skip", "column") if request.regions else ():
         refuse_unused(request, name, "--regions draws one image", OutputError)
@@ -243,13 +256,19 @@ def about(first: Classifier, other: Classifier | None, request: ClassifyRequest)
         "labels": first.labels,
         "labels_order": first.labels_order,
         "multi_label": first.multi_label,
-        "thresholds": {"min_probability": request.min_probability, "min_margin": request.min_margin, "label": request.threshold},
+        "thresholds": {
+            "min_probability": request.min_probability,
+            "min_margin": request.min_margin,
+            "label": request.threshold,
+        },
         "compared": other and other.name,
         "compared_engine": other and other.engine_name,
-    }  # fmt: skip
+    }
 
 
-def _in_memory(request: ClassifyRequest, listing: Listing, run: Classification, notes, listener: Listener) -> ClassifyOutcome:
+def _in_memory(
+    request: ClassifyRequest, listing: Listing, run: Classification, notes, listener: Listener
+) -> ClassifyOutcome:
     from zygal.prediction.classification import counts_of, nothing_read
 
     paths = list(islice(listing, FEW + 1))
@@ -272,14 +291,19 @@ def _in_memory(request: ClassifyRequest, listing: Listing, run: Classification, 
     )
 
 
-def _into_file(request: ClassifyRequest, listing: Listing, run: Classification, notes, listener: Listener) -> ClassifyOutcome:
+def _into_file(
+    request: ClassifyRequest, listing: Listing, run: Classification, notes, listener: Listener
+) -> ClassifyOutcome:
     from zygal.prediction.classification import open_predictions
 
     started, notes = time.perf_counter(), list(notes)
     with open_predictions(request.output, run, listing, request.overwrite, request.hash_images) as file:
         if file.changed:
             unknown = ", or have no hash in its record" if request.hash_images else ""
-            notes.append(f"images replaced since the last run of {request.output}{unknown}: {file.changed}; their rows were made again")
+            notes.append(
+                f"images replaced since the last run of {request.output}{unknown}: {file.changed}; their rows "
+                f"were made again"
+            )
         if file.finished:
             notes.append(f"{request.output} is complete already; nothing was done. Add --overwrite to classify again")
         else:
@@ -311,6 +335,11 @@ def _into_file(request: ClassifyRequest, listing: Listing, run: Classification, 
 
 def _map(mapped: MappedPicture) -> dict[str, Any]:
     found = mapped.found
-    return {"model": mapped.name, "predicted": found.predicted, "probability": found.probability,
-            "lowest_probability": found.lowest, "patch_pixels": list(found.patch),
-            "log_odds_lost": found.weight.tolist()}  # fmt: skip
+    return {
+        "model": mapped.name,
+        "predicted": found.predicted,
+        "probability": found.probability,
+        "lowest_probability": found.lowest,
+        "patch_pixels": list(found.patch),
+        "log_odds_lost": found.weight.tolist(),
+    }

@@ -15,7 +15,9 @@ if TYPE_CHECKING:
     from zygal.prediction.listing import Listing
 
 
-def map_regions(request: ClassifyRequest, listing: Listing, first: Classifier, other: Classifier | None, notes) -> ClassifyOutcome:
+def map_regions(
+    request: ClassifyRequest, listing: Listing, first: Classifier, other: Classifier | None, notes
+) -> ClassifyOutcome:
     """Draws which parts of the one image support the prediction, and the same for the compared model."""
     paths = list(islice(listing, 2))
     if len(paths) != 1:
@@ -32,5 +34,9 @@ def map_regions(request: ClassifyRequest, listing: Listing, first: Classifier, o
     if other is not None and first.reads_like(other):
         differ = float(abs(maps[0].found.weight - maps[1].found.weight).max())
     return ClassifyOutcome(
-        **about(first, other, request), maps=tuple(maps), maps_differ_log_odds=differ, written=(request.regions,), notes=notes
+        **about(first, other, request),
+        maps=tuple(maps),
+        maps_differ_log_odds=differ,
+        written=(request.regions,),
+        notes=notes,
     )

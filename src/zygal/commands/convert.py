@@ -19,11 +19,10 @@ if TYPE_CHECKING:
     from zygal.labels import Labels
 
 
-
 @dataclass(frozen=True, kw_only=True)
 class ConvertRequest:
-    """source: a trained model's file, or FILE.py:FUNCTION with weights. shape: of one image's tensor, where the source leaves
-    it open. scores: the output to take. The other fields are those of `conversion.Choices`."""
+    """source: a trained model's file, or FILE.py:FUNCTION with weights. shape: of one image's tensor, where the source
+    leaves it open. scores: the output to take. The other fields are those of `conversion.Choices`."""
 
     source: str
     output: str
@@ -99,12 +98,31 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     check_outputs(request.outputs(), request.overwrite, request)
     inlet = read_inlet(request.inlet) if request.inlet else None
     labels = read_labels(request.labels) if request.labels else None
-    choices = Choices(request.input_name, request.output_name, request.scores, request.any_shape, request.keep_batch,
-                      request.opset, request.layout, request.shape, request.raw_pixels, request.signature, request.input,
-                      request.half, request.widen, request.weights_beside)  # fmt: skip
+    choices = Choices(
+        request.input_name,
+        request.output_name,
+        request.scores,
+        request.any_shape,
+        request.keep_batch,
+        request.opset,
+        request.layout,
+        request.shape,
+        request.raw_pixels,
+        request.signature,
+        request.input,
+        request.half,
+        request.widen,
+        request.weights_beside,
+    )
     shape = request.shape or (inlet.tensor_shape() if inlet else None)
-    given = {"--shape": request.shape, "--keep-batch": request.keep_batch, "--signature": request.signature, "--input": request.input,
-             "--write-inlet": request.write_inlet, "--widen": request.widen}  # fmt: skip
+    given = {
+        "--shape": request.shape,
+        "--keep-batch": request.keep_batch,
+        "--signature": request.signature,
+        "--input": request.input,
+        "--write-inlet": request.write_inlet,
+        "--widen": request.widen,
+    }
     with source_file(request.source, request.weights, shape, given=given) as source:
         listener.detail(f"converting {source.name}")
         if source.estimator is not None:
@@ -115,15 +133,21 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
         _write_inlet(found.inlet if inlet is None else None, request)
     notes = [*(labels.notes if labels else ()), *source.notes, *found.notes]
     if found.raw_pixels:
-        notes.append("EXIF rotation, transparency and 16-bit pixels are not part of the artifact: the program that decodes the "
-                     "images must do what the inlet says about them")  # fmt: skip
+        notes.append(
+            "EXIF rotation, transparency and 16-bit pixels are not part of the artifact: the program that decodes the "
+            "images must do what the inlet says about them"
+        )
     return ConvertOutcome(
         request=request,
         found=found,
         classes_named=len(labels.names) if labels else None,
         labels_order=labels.order if labels else None,
         notes=tuple(notes),
-        written=(request.output, *([str(found.weights)] if found.weights else []), *([request.write_inlet] if request.write_inlet else [])),
+        written=(
+            request.output,
+            *([str(found.weights)] if found.weights else []),
+            *([request.write_inlet] if request.write_inlet else []),
+        ),
         next_step=_next_step(request, found.inlet),
     )
 
@@ -136,8 +160,8 @@ def _write_inlet(inlet: Inlet | None, request: ConvertRequest) -> None:
 
     if inlet is None:
         raise InletError(
-            f"--write-inlet writes the preprocessing that {request.source} does itself, but none could be read off it; the artifact was "
-            "written. Recover the inlet with zygal inlet recover."
+            f"--write-inlet writes the preprocessing that {request.source} does itself, but none could be read off it; "
+            "the artifact was written. Recover the inlet with zygal inlet recover."
         )
     write_text(request.write_inlet, format_inlet(inlet))
 
@@ -155,8 +179,8 @@ def _labels_of_estimator(estimator: Any, given: Labels | None) -> Labels | None:
         return Labels(own, "classes_ of the estimator")
     if len(given.names) == len(own) and given.names != own and not all(name.lstrip("-").isdigit() for name in own):
         raise LabelsError(
-            f"the labels of {given.order} are {some_of(list(given.names), 4)}, but the estimator's classes are {some_of(list(own), 4)}; leave "
-            "out --labels, or give them in this order."
+            f"the labels of {given.order} are {some_of(list(given.names), 4)}, but the estimator's classes are "
+            f"{some_of(list(own), 4)}; leave out --labels, or give them in this order."
         )
     return given
 
@@ -165,10 +189,23 @@ def _next_step(request: ConvertRequest, inlet: Inlet | None) -> str:
     """The proof: match against a recording in the source's folder, or record one."""
     witness = found_in_folder(request.source, "*.witness", "")
     if not witness:
-        how = ["--inlet", request.inlet or request.write_inlet] if request.inlet or request.write_inlet else ["--training-code", "FILE.py:FUNCTION"]
+        how = (
+            ["--inlet", request.inlet or request.write_inlet]
+            if request.inlet or request.write_inlet
+            else ["--training-code", "FILE.py:FUNCTION"]
+        )
         weights = ["--weights", request.weights] if request.weights else []
-        return command_line("zygal", "witness", request.source, *weights, "--images", "DIR", *how, "-o",
-                            sibling(request.source, ".witness"))  # fmt: skip
+        return command_line(
+            "zygal",
+            "witness",
+            request.source,
+            *weights,
+            "--images",
+            "DIR",
+            *how,
+            "-o",
+            sibling(request.source, ".witness"),
+        )
     if inlet is None:
         return recover_command(witness, "DIR", sibling(request.source, ".inlet.toml"))
     return match_command(request.output, witness, "DIR")

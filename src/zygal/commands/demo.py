@@ -33,12 +33,14 @@ class DemoOutcome(Outcome):
 
 
 def run_demo(request: DemoRequest, run_step: Callable[[int, Any], int]) -> DemoOutcome:
-    """Writes the files and runs each step with `run_step(number, step)`, which returns its exit code. Raises ZygalError."""
+    """Writes the files and runs each step with `run_step(number, step)`, which returns its exit code. Raises
+    ZygalError."""
     from zygal.demo.workspace import STEPS, write_workspace
 
     write_workspace(request.folder)
     results = [
-        StepResult(("zygal", *step.arguments), run_step(number, step), step.expected) for number, step in enumerate(STEPS, 1)
+        StepResult(("zygal", *step.arguments), run_step(number, step), step.expected)
+        for number, step in enumerate(STEPS, 1)
     ]
     return DemoOutcome(folder=request.folder, steps=tuple(results), gates=(_gate(results),))
 

@@ -53,7 +53,7 @@ class DrawOutcome(Outcome):
         }
 
 
-def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:
+def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:  # noqa: ARG001
     """Draws the stages. Raises ZygalError."""
     from zygal.artifact.inlets import inlet_at
     from zygal.figures.strip import draw_strip

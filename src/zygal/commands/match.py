@@ -28,11 +28,15 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class MatchRequest(Request):
-    """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should serve. timeout: seconds for one of its answers. endpoint_limit:
-    largest difference of its scores from those of the artifact, of the spread; `evidence.result.ELSEWHERE` unless given, or ELSEWHERE_IN_8_BITS. scores: which of the artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet: instead of the one inside the artifact.
-    tensor_limit: grey levels. model_limit, end_limit: of the spread of the recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the images
-    that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that differ most. own_rounding: compute the artifact in float64 on some recorded tensors
-    in any case, not only where B fails or is near its limit."""
+    """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should
+    serve. timeout: seconds for one of its answers. endpoint_limit: largest difference of its scores from those of the
+    artifact, of the spread; `evidence.result.ELSEWHERE` unless given, or ELSEWHERE_IN_8_BITS. scores: which of the
+    artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet:
+    instead of the one inside the artifact. tensor_limit: grey levels. model_limit, end_limit: of the spread of the
+    recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the
+    images that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that
+    differ most. own_rounding: compute the artifact in float64 on some recorded tensors in any case, not only where B
+    fails or is near its limit."""
 
     artifact: str | None = None
     witness: str
@@ -60,7 +64,8 @@ class MatchRequest(Request):
 
 @dataclass(frozen=True, kw_only=True)
 class MatchOutcome(Outcome):
-    """runtime: what ran the artifact. recorded: images in the witness. framework: what was recorded. found: the comparison."""
+    """runtime: what ran the artifact. recorded: images in the witness. framework: what was recorded. found: the
+    comparison."""
 
     kind: ClassVar[str] = "zygal.match"
 
@@ -83,7 +88,11 @@ class MatchOutcome(Outcome):
     @property
     def compared(self) -> int:
         """How many images were compared: by their files where any was, else by their recorded tensors."""
-        by_file = [each for each in self.found.images if (each.tensor_difference_grey_levels, each.end_to_end_difference_of_spread) != (None, None)]
+        by_file = [
+            each
+            for each in self.found.images
+            if (each.tensor_difference_grey_levels, each.end_to_end_difference_of_spread) != (None, None)
+        ]
         return len(by_file or self.found.images)
 
     @property
@@ -96,9 +105,16 @@ class MatchOutcome(Outcome):
             model = "" if "B" not in {gate.name for gate in self.gates} else " The model itself (B) is right."
             return "The inlet differs from the preprocessing of the training side." + model
         if self.shrunk is not None and failed & {"B", "C"}:
-            return f"The artifact in {self.shrunk.precision} answers otherwise than the recorded model; compare the float artifact {self.shrunk.artifact} first, then shrink it with a stricter budget."
+            return (
+                f"The artifact in {self.shrunk.precision} answers otherwise than the recorded model; compare the "
+                f"float artifact {self.shrunk.artifact} first, then shrink it with a stricter budget."
+            )
         if self.request.endpoint and failed & {"B", "C", "E"}:
-            return "The service gives other scores than were recorded." if "B" in failed or "C" in failed else "The service gives other scores than the artifact."
+            return (
+                "The service gives other scores than were recorded."
+                if "B" in failed or "C" in failed
+                else "The service gives other scores than the artifact."
+            )
         if failed == {"V"}:
             return "Another version of the model answers than was asked for."
         if "B" in failed and self.rounding is not None and not self.rounding.by_conversion:
@@ -106,7 +122,10 @@ class MatchOutcome(Outcome):
         if "B" in failed:
             return "The artifact is not the recorded model, or its conversion is wrong."
         if "C" in failed and "A" not in {gate.name for gate in self.gates}:
-            return "The inlet or the model differs from the training side; the witness holds no tensors, so the two cannot be told apart."
+            return (
+                "The inlet or the model differs from the training side; the witness holds no tensors, so the two "
+                "cannot be told apart."
+            )
         if failed == {"L"}:
             return "The artifact gives the recorded scores, but names the classes differently."
         return None
@@ -129,13 +148,20 @@ class MatchOutcome(Outcome):
                 "tensor_grey_levels": request.tensor_limit,
                 "model_of_spread": request.model_limit,
                 "end_to_end_of_spread": request.end_limit,
-                **({"top_1_agreement": request.agree_limit, "order_of_scores": request.order_limit} if self.shrunk else {}),
+                **(
+                    {"top_1_agreement": request.agree_limit, "order_of_scores": request.order_limit}
+                    if self.shrunk
+                    else {}
+                ),
             },
             "diagnosis": self.diagnosis,
             "likely_causes": causes(self),
             "images": [
                 asdict(image)
-                | {name: [self._top(each) for each in getattr(image, name)] for name in ("recorded_top", "artifact_top")}
+                | {
+                    name: [self._top(each) for each in getattr(image, name)]
+                    for name in ("recorded_top", "artifact_top")
+                }
                 for image in found.images
             ],
             "inlet_cause": self._cause(),
@@ -187,9 +213,18 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     labels = facts.metadata.labels if facts else None
     shrunk = facts.metadata.shrunk if facts else None
     _refuse_idle_limits(request, recorded, shrunk is not None)
-    limits = Limits(request.tensor_limit, request.model_limit, request.end_limit, shrunk is not None, request.agree_limit, request.order_limit)
+    limits = Limits(
+        request.tensor_limit,
+        request.model_limit,
+        request.end_limit,
+        shrunk is not None,
+        request.agree_limit,
+        request.order_limit,
+    )
     found = match(engine, witness, inlet, request.images, limits, listener.step, labels)
-    rounding, why_not = (None, "") if request.endpoint or facts is None else examined(request, facts, witness, found, listener)
+    rounding, why_not = (
+        (None, "") if request.endpoint or facts is None else examined(request, facts, witness, found, listener)
+    )
     served = check_service(request, engine, facts, witness, found) if request.endpoint else Served()
     written = []
     if request.write_inlet and found.cause:
@@ -208,7 +243,11 @@ def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
         rounding=rounding,
         one_origin=bool(request.images) and _one_origin(inlet, witness),
         gates=(*found.gates, *served.gates),
-        notes=(*notes_on(rounding, why_not, found), *_notes(request, found, witness, inlet, witness is not recorded, facts), *served.notes),
+        notes=(
+            *notes_on(rounding, why_not, found),
+            *_notes(request, found, witness, inlet, witness is not recorded, facts),
+            *served.notes,
+        ),
         unreadable=found.unreadable,
         written=tuple(written),
         next_step=_next_step(request, inlet, found, witness.tensors is not None),
@@ -219,10 +258,18 @@ def _check(request: MatchRequest) -> None:
     if request.artifact is None and request.endpoint is None:
         raise OutputError("name the artifact to check, or a service with --endpoint URL.")
     check_timeout(request.timeout)
-    refuse_without(request, {"endpoint_limit": "endpoint", "timeout": "endpoint", "tensor_limit": "images", "end_limit": "images"}, OutputError)
+    refuse_without(
+        request,
+        {"endpoint_limit": "endpoint", "timeout": "endpoint", "tensor_limit": "images", "end_limit": "images"},
+        OutputError,
+    )
     if request.worst < 0:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
-    for name, why in (("sheet", "shows the images"), ("inlet", "preprocesses the images"), ("write_inlet", "is found with the images")):
+    for name, why in (
+        ("sheet", "shows the images"),
+        ("inlet", "preprocesses the images"),
+        ("write_inlet", "is found with the images"),
+    ):
         if getattr(request, name) and request.images is None:
             raise WitnessError(f"--{name.replace('_', '-')} {why}, so it needs --images DIR.")
     check_outputs(request.outputs(), request.overwrite, request)
@@ -244,17 +291,24 @@ def _one_origin(inlet: Inlet | None, witness: Witness) -> bool:
     return inlet is not None and inlet.recovered_on is not None and inlet.recovered_on == witness.images_sha256()
 
 
-def _notes(request: MatchRequest, found: Match, witness: Witness, inlet: Inlet | None, transposed: bool, facts: Artifact | None) -> tuple[str, ...]:
+def _notes(
+    request: MatchRequest, found: Match, witness: Witness, inlet: Inlet | None, transposed: bool, facts: Artifact | None
+) -> tuple[str, ...]:
     origin = facts.metadata.origin if facts else None
     notes = [facts.chosen.note(list(facts.outputs))] if facts and facts.chosen.reason else []
     if origin and witness.source_sha256 and origin.source_sha256 != witness.source_sha256:
         other = "" if witness.source == origin.source else f", {witness.source}"
-        notes.append(f"the artifact was made from {origin.source}, but the witness recorded a file with other bytes{other}")
+        notes.append(
+            f"the artifact was made from {origin.source}, but the witness recorded a file with other bytes{other}"
+        )
     if transposed:
         notes.append("the recorded tensors were transposed to the layout of the artifact's input")
     notes += found.notes
     if _one_origin(inlet, witness) and request.images:
-        notes.append("the inlet was recovered on the images of this witness, so that A and C pass proves little; match with a witness of other images")
+        notes.append(
+            "the inlet was recovered on the images of this witness, so that A and C pass proves little; match "
+            "with a witness of other images"
+        )
     if request.write_inlet and not found.cause:
         notes.append(f"{request.write_inlet} is not written, because there is no corrected inlet")
     return tuple(notes)
@@ -288,12 +342,20 @@ def _draw_sheet(found: Match, request: MatchRequest, witness: Witness, inlet: In
             continue
         difference = None
         if image.tensor_difference_grey_levels is not None:
-            levels = tensor_differences(apply_inlet(path, inlet), witness.tensors[index_of[image.name]], inlet.tensor.layout)
+            levels = tensor_differences(
+                apply_inlet(path, inlet), witness.tensors[index_of[image.name]], inlet.tensor.layout
+            )
             difference = levels.max(axis=0 if inlet.tensor.layout == "NCHW" else 2)
-        tops = [[(class_name(i, labels), score) for i, score in top] for top in (image.recorded_top, image.artifact_top)]
+        tops = [
+            [(class_name(i, labels), score) for i, score in top] for top in (image.recorded_top, image.artifact_top)
+        ]
         rows.append(SheetRow(image.name, picture, *tops, difference, image.score_difference))
     if rows:
-        draw_sheet(rows, f"{request.endpoint or request.artifact} and {request.witness}: the images that differ most", request.sheet)
+        draw_sheet(
+            rows,
+            f"{request.endpoint or request.artifact} and {request.witness}: the images that differ most",
+            request.sheet,
+        )
     return bool(rows)
 
 

@@ -32,7 +32,9 @@ def causes(outcome: MatchOutcome) -> list[str]:
     if outcome.service_cause:
         sentences.append(f"Likely cause: {clean_sentence(outcome.service_cause)}")
     elif found.score_cause:
-        said = found.score_cause.replace("the artifact", "the service") if outcome.request.endpoint else found.score_cause
+        said = (
+            found.score_cause.replace("the artifact", "the service") if outcome.request.endpoint else found.score_cause
+        )
         sentences.append(f"Likely cause: {clean_sentence(said)}")
     if outcome.rounding and "B" in {gate.name for gate in outcome.failed_gates}:
         sentences.append(rounding_sentence(outcome.rounding))
@@ -43,13 +45,15 @@ def causes(outcome: MatchOutcome) -> list[str]:
     departure = found.departure
     if departure and departure.layer is None:
         sentences.append(
-            f"Likely cause: the step behind layer {departure.before}. All {counted(departure.compared, 'layer')} that were compared agree."
+            f"Likely cause: the step behind layer {departure.before}. All "
+            f"{counted(departure.compared, 'layer')} that were compared agree."
         )
     elif departure:
         before = f" All layers up to {departure.before} agree." if departure.before else ""
         sentences.append(
-            f"Likely cause: layer {departure.layer} is the first whose output differs, by {short_number(departure.difference)} of "
-            f"its recorded range.{before} {counted(departure.compared, 'layer')} compared."
+            f"Likely cause: layer {departure.layer} is the first whose output differs, by "
+            f"{short_number(departure.difference)} of its recorded range.{before} "
+            f"{counted(departure.compared, 'layer')} compared."
         )
     return sentences
 
@@ -59,22 +63,36 @@ def rounding_sentence(rounding: OwnRounding) -> str:
     own, framework, runtime = (short_number(each) for each in (rounding.own, rounding.framework, rounding.runtime))
     images = counted(rounding.images, "recorded tensor")
     if rounding.by_conversion:
-        return (f"On {images} the recorded scores are {framework} of the spread away from the artifact in float64, and rounding moves this model by {own} only: "
-                "the artifact is another model than the recorded one, or its conversion is wrong.")  # fmt: skip
+        return (
+            f"On {images} the recorded scores are {framework} of the spread away from the artifact in float64, and "
+            f"rounding moves this model by {own} only: the artifact is another model than the recorded one, or its "
+            "conversion is wrong."
+        )
     if rounding.by_runtime:
-        return (f"On {images} the artifact in float64 gives the recorded scores within {framework} of the spread, but the runtime is {runtime} away: "
-                "the conversion is right, the runtime computes this model less exactly; try another release of it.")  # fmt: skip
-    lead = f"On {images} float32 differs from float64 by {own} of the spread for this model; the framework is {framework} away from float64 and the runtime {runtime}: "
+        return (
+            f"On {images} the artifact in float64 gives the recorded scores within {framework} of the spread, but the "
+            f"runtime is {runtime} away: the conversion is right, the runtime computes this model less exactly; try "
+            "another release of it."
+        )
+    lead = (
+        f"On {images} float32 differs from float64 by {own} of the spread for this model; the framework is "
+        f"{framework} away from float64 and the runtime {runtime}: "
+    )
     if rounding.own < ILL_CONDITIONED:
         return lead + "the conversion is right."
-    return (lead + "the conversion is right, the model is ill-conditioned. Two scores that are closer than "
-            f"{short_number(rounding.margin)} may come in another order on any machine; --model-limit {short_number(4 * max(rounding.framework, rounding.runtime))} allows for it.")  # fmt: skip
+    return (
+        lead + "the conversion is right, the model is ill-conditioned. Two scores that are closer than "
+        f"{short_number(rounding.margin)} may come in another order on any machine; --model-limit "
+        f"{short_number(4 * max(rounding.framework, rounding.runtime))} allows for it."
+    )
 
 
 def _inlet_causes(found) -> list[str]:
     cause = found.cause
     lead = "Likely cause:" if len(cause.findings) == 1 else "Likely causes:"
-    listed = cause.findings if len(cause.findings) == 1 else [f"({n}) {each}" for n, each in enumerate(cause.findings, 1)]
+    listed = (
+        cause.findings if len(cause.findings) == 1 else [f"({n}) {each}" for n, each in enumerate(cause.findings, 1)]
+    )
     after = f"{short_number(cause.residual_after)} grey levels"
     if cause.residual_before is None:
         effect = f"Then the tensors have the recorded shape, and the largest difference is {after}"

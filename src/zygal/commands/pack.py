@@ -20,9 +20,9 @@ RESULT_FILE, PAGE_FILE = "result.json", "page.html"
 
 @dataclass(frozen=True, kw_only=True)
 class PackRequest:
-    """artifacts: what is packed; with check, nothing. images: folder of reference images. signoff: the result of zygal signoff, a folder or its
-    result.json. no_runners: leave out the programs that run the artifact. check: a bundle to check instead. run_code: its runner is run though this
-    release did not write it."""
+    """artifacts: what is packed; with check, nothing. images: folder of reference images. signoff: the result of zygal
+    signoff, a folder or its result.json. no_runners: leave out the programs that run the artifact. check: a bundle to
+    check instead. run_code: its runner is run though this release did not write it."""
 
     artifacts: tuple[str, ...] = ()
     output: str | None = None
@@ -39,7 +39,8 @@ class PackRequest:
 
 @dataclass(frozen=True, kw_only=True)
 class PackOutcome(Outcome):
-    """files: SHA-256 and size of each file of the bundle, by name. models: entries of model.json. checked: of a bundle that was checked."""
+    """files: SHA-256 and size of each file of the bundle, by name. models: entries of model.json. checked: of a bundle
+    that was checked."""
 
     kind: ClassVar[str] = "zygal.pack"
 
@@ -60,9 +61,22 @@ class PackOutcome(Outcome):
             "bundle_bytes": self.bundle_bytes,
             "files": self.files,
             "signoff": self.signoff,
-            "models": [{"name": each["name"], "file": each["file"], "sha256": each["sha256"], "references": len(each["references"])} for each in self.models],
+            "models": [
+                {
+                    "name": each["name"],
+                    "file": each["file"],
+                    "sha256": each["sha256"],
+                    "references": len(each["references"]),
+                }
+                for each in self.models
+            ],
             "runners": not self.request.no_runners if checked is None else None,
-            "check": checked and {"faults": list(checked.faults), "not_checked": list(checked.not_checked), "runner_said": list(checked.said)},
+            "check": checked
+            and {
+                "faults": list(checked.faults),
+                "not_checked": list(checked.not_checked),
+                "runner_said": list(checked.said),
+            },
         }
 
 
@@ -86,8 +100,14 @@ def _check(request: PackRequest) -> None:
         refuse_given(request, ("output", "images", "no_runners"), "--check", OutputError)
         return
     if not request.artifacts:
-        raise BundleError("name the artifacts to pack, or a bundle to check: zygal pack ARTIFACT -o BUNDLE.zip, or zygal pack --check BUNDLE.zip")
-    for name, why in (("output", "the bundle to write"), ("images", "the folder of reference images, of which ten are packed")):
+        raise BundleError(
+            "name the artifacts to pack, or a bundle to check: zygal pack ARTIFACT -o BUNDLE.zip, or zygal pack "
+            "--check BUNDLE.zip"
+        )
+    for name, why in (
+        ("output", "the bundle to write"),
+        ("images", "the folder of reference images, of which ten are packed"),
+    ):
         if getattr(request, name) is None:
             raise BundleError(f"{'-o' if name == 'output' else '--images'} is missing: {why}.")
     if request.run_code:
@@ -96,7 +116,9 @@ def _check(request: PackRequest) -> None:
     twice = [stem for stem in stems if stems.count(stem) > 1]
     if twice:
         names = [each for each in request.artifacts if Path(each).stem == twice[0]]
-        raise BundleError(f"{some_of(names)} would have the same folder {twice[0]} in the bundle; give them different names.")
+        raise BundleError(
+            f"{some_of(names)} would have the same folder {twice[0]} in the bundle; give them different names."
+        )
 
 
 def _result_file(given: str) -> Path:
@@ -104,7 +126,9 @@ def _result_file(given: str) -> Path:
     return path / RESULT_FILE if path.is_dir() else path
 
 
-def _packed(request: PackRequest, result: Path | None, signed: dict[str, Any] | None, listener: Listener) -> PackOutcome:
+def _packed(
+    request: PackRequest, result: Path | None, signed: dict[str, Any] | None, listener: Listener
+) -> PackOutcome:
     from zygal.bundle.abilities import cannot_do
     from zygal.bundle.archive import write_bundle
     from zygal.bundle.contents import contents_of
@@ -115,7 +139,9 @@ def _packed(request: PackRequest, result: Path | None, signed: dict[str, Any] | 
     for index, path in enumerate(request.artifacts):
         listener.step("reference images", index / len(request.artifacts))
         models.append(packed(path, Path(path).stem, request.images))
-    left_out = [f"{Path(each.document['file']).name} ({some_of(list(each.left_out))})" for each in models if each.left_out]
+    left_out = [
+        f"{Path(each.document['file']).name} ({some_of(list(each.left_out))})" for each in models if each.left_out
+    ]
     if left_out and not request.no_runners:
         in_graph = all(not cannot_do(each.inlet, True) for each in models)
         advice = "convert with --raw-pixels, which puts the preprocessing into the artifact, or " if in_graph else ""
@@ -126,14 +152,28 @@ def _packed(request: PackRequest, result: Path | None, signed: dict[str, Any] | 
         raise BundleError(f"{page} does not exist; {result} stands beside its page when zygal signoff writes it.")
     listener.step("writing")
     manifest = write_bundle(request.output, contents_of(models, page, not request.no_runners, record), record)
-    notes = [] if record else ["the bundle is packed without a sign-off; add --signoff DIR, the folder that zygal signoff wrote, to prove what was checked"]
+    notes = (
+        []
+        if record
+        else [
+            "the bundle is packed without a sign-off; add --signoff DIR, the folder that zygal signoff wrote, "
+            "to prove what was checked"
+        ]
+    )
     unsigned = [each.document["file"] for each in models if record and each.facts.sha256 != record["artifact_sha256"]]
     notes += [f"not signed off, though others of the bundle are: {some_of(unsigned)}"] if unsigned else []
     return PackOutcome(
-        request=request, bundle=request.output, bundle_sha256=sha256_of(request.output), bundle_bytes=Path(request.output).stat().st_size,
-        files=manifest["files"], models=tuple(each.document for each in models), signoff=record, notes=tuple(notes), written=(request.output,),
+        request=request,
+        bundle=request.output,
+        bundle_sha256=sha256_of(request.output),
+        bundle_bytes=Path(request.output).stat().st_size,
+        files=manifest["files"],
+        models=tuple(each.document for each in models),
+        signoff=record,
+        notes=tuple(notes),
+        written=(request.output,),
         next_step=command_line("zygal", "pack", "--check", request.output),
-    )  # fmt: skip
+    )
 
 
 def _record_of(signed: dict[str, Any], result: Path, models) -> dict[str, Any]:
@@ -141,12 +181,24 @@ def _record_of(signed: dict[str, Any], result: Path, models) -> dict[str, Any]:
     from zygal.files import sha256_of
 
     if not signed["signed_off"]:
-        raise BundleError(f"{result} says that the artifact was not signed off ({signed['verdict']}); mend what does not pass, or pack without --signoff.")
+        raise BundleError(
+            f"{result} says that the artifact was not signed off ({signed['verdict']}); mend what does not "
+            f"pass, or pack without --signoff."
+        )
     wanted = signed["artifact"]["sha256"]
     if wanted not in [each.facts.sha256 for each in models]:
-        raise BundleError(f"{result} signed off {signed['artifact']['path']} with the SHA-256 {wanted[:12]}, which is none of the artifacts to pack; sign it off again.")
-    return {"plan": signed["plan"], "title": signed["title"], "signed_at": signed["signed_at"], "result_sha256": sha256_of(result),
-            "artifact_sha256": wanted, "signed_off": True}  # fmt: skip
+        raise BundleError(
+            f"{result} signed off {signed['artifact']['path']} with the SHA-256 {wanted[:12]}, which is none of "
+            f"the artifacts to pack; sign it off again."
+        )
+    return {
+        "plan": signed["plan"],
+        "title": signed["title"],
+        "signed_at": signed["signed_at"],
+        "result_sha256": sha256_of(result),
+        "artifact_sha256": wanted,
+        "signed_off": True,
+    }
 
 
 def _checked(request: PackRequest, signed: dict[str, Any] | None, listener: Listener) -> PackOutcome:
@@ -156,6 +208,12 @@ def _checked(request: PackRequest, signed: dict[str, Any] | None, listener: List
     listener.step("checking")
     found = check_bundle(request.check, signed, request.run_code)
     return PackOutcome(
-        request=request, bundle=request.check, bundle_sha256=sha256_of(request.check), bundle_bytes=Path(request.check).stat().st_size,
-        files=dict(found.manifest["files"]), signoff=found.manifest["signoff"], checked=found, gates=found.gates,
-    )  # fmt: skip
+        request=request,
+        bundle=request.check,
+        bundle_sha256=sha256_of(request.check),
+        bundle_bytes=Path(request.check).stat().st_size,
+        files=dict(found.manifest["files"]),
+        signoff=found.manifest["signoff"],
+        checked=found,
+        gates=found.gates,
+    )

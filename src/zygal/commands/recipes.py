@@ -36,10 +36,14 @@ class RecipesOutcome(Outcome):
     recipes: tuple[Recipe, ...]
 
     def result(self) -> dict[str, Any]:
-        return {"recipes": [{"name": each.name, "does": each.does, "calls": each.calls, "toml": each.text} for each in self.recipes]}
+        return {
+            "recipes": [
+                {"name": each.name, "does": each.does, "calls": each.calls, "toml": each.text} for each in self.recipes
+            ]
+        }
 
 
-def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutcome:
+def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutcome:  # noqa: ARG001
     """The recipes, or the one that is named, written if asked. Raises ZygalError."""
     from zygal.files import write_text
     from zygal.inlet.recipes import all_recipes, recipe_named
@@ -54,5 +58,7 @@ def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutc
         request=request,
         recipes=recipes,
         written=(request.output,) if request.output else (),
-        next_step=command_line("zygal", "inlet", "draw", "IMAGE", "--inlet", request.output, "-o", "strip.png") if request.output else None,
+        next_step=command_line("zygal", "inlet", "draw", "IMAGE", "--inlet", request.output, "-o", "strip.png")
+        if request.output
+        else None,
     )

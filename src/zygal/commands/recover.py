@@ -29,8 +29,9 @@ _SMALL = 3.0
 
 @dataclass(frozen=True, kw_only=True)
 class RecoverRequest:
-    """artifact: for a witness without tensors, the model whose scores guide the search. accept: largest difference of the
-    tensors, in grey levels, with which an inlet is accepted. accept_scores: the same for scores, as a part of their spread."""
+    """artifact: for a witness without tensors, the model whose scores guide the search. accept: largest difference of
+    the tensors, in grey levels, with which an inlet is accepted. accept_scores: the same for scores, as a part of their
+    spread."""
 
     witness: str
     images: str
@@ -105,7 +106,10 @@ class RecoverOutcome(Outcome):
                     "images": list(each.images),
                     "inlet": each.inlet and asdict(each.inlet),
                     "separated_by": each.separated_by,
-                    "changes": [{"field": name, "first_group": str(one), "this_group": str(other)} for name, one, other in each.changes],
+                    "changes": [
+                        {"field": name, "first_group": str(one), "this_group": str(other)}
+                        for name, one, other in each.changes
+                    ],
                 }
                 for each in found.groups
             ],
@@ -140,15 +144,23 @@ def execute(request: RecoverRequest, listener: Listener = SILENT) -> RecoverOutc
     if passed:
         notes += _notes_on_proof(found)
         recovered = replace(found.inlet, recovered_on=witness.images_sha256())
-        write_text(request.output, format_inlet(recovered, _comments(request, found) if witness.tensors is not None else ()))
+        write_text(
+            request.output, format_inlet(recovered, _comments(request, found) if witness.tensors is not None else ())
+        )
     elif len(getattr(found, "groups", ())) > 1:
         notes += _group_notes(found)
     elif witness.tensors is not None and found.nearly_all <= _SMALL:
-        notes.append(f"the differences are small; if they do no harm, --accept {found.nearly_all * 1.05:.2g} accepts this inlet")
+        notes.append(
+            f"the differences are small; if they do no harm, --accept {found.nearly_all * 1.05:.2g} accepts this inlet"
+        )
     elif witness.tensors is not None:
-        notes.append("the training side may do something that an inlet cannot state, or these are not the images that it saw")
+        notes.append(
+            "the training side may do something that an inlet cannot state, or these are not the images that it saw"
+        )
     else:
-        notes.append("the artifact may be another model, or the training side may do something that an inlet cannot state")
+        notes.append(
+            "the artifact may be another model, or the training side may do something that an inlet cannot state"
+        )
     return RecoverOutcome(
         request=request,
         gates=gates,
@@ -164,7 +176,9 @@ def _search(request: RecoverRequest, witness: Witness, paths: list[Path], listen
     """What was found, and its gates: a library's own rounding may move a few pixels by one level."""
     if witness.tensors is None:
         found = _recover_by_scores(request, witness, paths, listener)
-        gates = (Gate("inlet", "largest difference of the scores", found.largest, request.accept_scores, "of the spread"),)
+        gates = (
+            Gate("inlet", "largest difference of the scores", found.largest, request.accept_scores, "of the spread"),
+        )
         if found.held_largest is None:
             return found, gates
         condition = f"largest difference of the scores on {counted(found.held, 'image')} held back"
@@ -174,7 +188,13 @@ def _search(request: RecoverRequest, witness: Witness, paths: list[Path], listen
 
     found = recover_inlet(paths, witness.tensors, listener.step)
     return found, (
-        Gate("inlet", "difference that 99.9 % of each tensor's values keep", found.nearly_all, request.accept, "grey levels"),
+        Gate(
+            "inlet",
+            "difference that 99.9 % of each tensor's values keep",
+            found.nearly_all,
+            request.accept,
+            "grey levels",
+        ),
         Gate("inlet", "largest difference of the tensors", found.residual, request.accept + ONE_LEVEL, "grey levels"),
         *_held_gates(found, request.accept),
     )
@@ -185,24 +205,52 @@ def _held_gates(found: Recovery, accept: float) -> tuple[Gate, ...]:
     from zygal.inlet.recovery.residuals import ONE_LEVEL
 
     if found.not_held:
-        why = (f"the inlet found without {some_of([each.image for each in found.not_held if not each.explained])} did not explain them, so all images were "
-               "searched with and none was left to prove it")  # fmt: skip
+        why = (
+            f"the inlet found without {some_of([each.image for each in found.not_held if not each.explained])} did not "
+            "explain them, so all images were searched with and none was left to prove it"
+        )
         off = max(each.largest for each in found.not_held)
-        return (Gate("held back", "largest difference on images held back", found.residual, accept + ONE_LEVEL, "grey levels", why,
-                     low=found.residual, high=max(off, accept + 2 * ONE_LEVEL), deciding="match with a witness of other images decides it"),)  # fmt: skip
+        return (
+            Gate(
+                "held back",
+                "largest difference on images held back",
+                found.residual,
+                accept + ONE_LEVEL,
+                "grey levels",
+                why,
+                low=found.residual,
+                high=max(off, accept + 2 * ONE_LEVEL),
+                deciding="match with a witness of other images decides it",
+            ),
+        )
     if not found.held:
         return ()
     images = counted(len(found.held), "image")
     return (
-        Gate("held back", f"difference that 99.9 % of each tensor's values keep, {images} held back", max(each.nearly_all for each in found.held), accept, "grey levels"),
-        Gate("held back", f"largest difference of the tensors, {images} held back", max(each.largest for each in found.held), accept + ONE_LEVEL, "grey levels"),
+        Gate(
+            "held back",
+            f"difference that 99.9 % of each tensor's values keep, {images} held back",
+            max(each.nearly_all for each in found.held),
+            accept,
+            "grey levels",
+        ),
+        Gate(
+            "held back",
+            f"largest difference of the tensors, {images} held back",
+            max(each.largest for each in found.held),
+            accept + ONE_LEVEL,
+            "grey levels",
+        ),
     )
 
 
 def _notes_on_proof(found: Recovery | ScoreRecovery) -> list[str]:
     if getattr(found, "not_held", ()) or found.held:
         return []
-    return [f"{counted(found.images, 'image')} are too few to hold some back, so nothing but these images says that the inlet is right; match with a witness of others"]
+    return [
+        f"{counted(found.images, 'image')} are too few to hold some back, so nothing but these images says that "
+        f"the inlet is right; match with a witness of others"
+    ]
 
 
 def _group_notes(found: Recovery) -> list[str]:
@@ -218,7 +266,9 @@ def _group_notes(found: Recovery) -> list[str]:
         changes = ", ".join(f"{name} = {describe_value(other)}" for name, _, other in each.changes)
         notes.append(f"with {changes} it explains {_group(each)}")
     if any(each.inlet for each in others):
-        notes.append("one inlet cannot state a choice by image; preprocess the images of each group by an inlet of its own")
+        notes.append(
+            "one inlet cannot state a choice by image; preprocess the images of each group by an inlet of its own"
+        )
     return notes
 
 
@@ -228,28 +278,43 @@ def _group(group: Group) -> str:
     shown = ", ".join(names) if len(names) <= 3 else f"{', '.join(names[:2])} and {len(names) - 2} more images"
     if group.separated_by is None:
         return shown
-    return f"{shown} (each {group.separated_by}, the others do not)" if len(names) > 1 else f"{shown} (it {group.separated_by})"
+    return (
+        f"{shown} (each {group.separated_by}, the others do not)"
+        if len(names) > 1
+        else f"{shown} (it {group.separated_by})"
+    )
 
 
 def _comments(request: RecoverRequest, found: Recovery) -> list[str]:
-    """What a reader of the inlet's file should know: how well it fits, whose convention it is, what is not determined."""
+    """What a reader of the inlet's file should know: how well it fits, whose convention it is, what is not
+    determined."""
     from zygal.inlet.description import describe_value
 
     lines = [
-        f"Recovered by zygal inlet recover from {Path(request.witness).name} on {counted(found.images - len(found.held), 'image')}; "
-        f"largest difference {short_number(found.residual)} grey levels"
-        + (f", and {short_number(max(each.largest for each in found.held))} on {counted(len(found.held), 'image')} held back." if found.held else "."),
+        f"Recovered by zygal inlet recover from {Path(request.witness).name} on "
+        f"{counted(found.images - len(found.held), 'image')}; largest difference {short_number(found.residual)} grey "
+        "levels"
+        + (
+            f", and {short_number(max(each.largest for each in found.held))} on "
+            f"{counted(len(found.held), 'image')} held back."
+            if found.held
+            else "."
+        ),
     ]
     if found.library:
         lines.append(f"The resize is {found.library}'s.")
     for each in found.undecided:
         others = ", ".join(describe_value(other) for other in each.others)
-        lines.append(f"Not determined by these images: {each.field} = {describe_value(each.chosen)} could also be {others}; "
-                     f"{each.decided_by} would tell.")  # fmt: skip
+        lines.append(
+            f"Not determined by these images: {each.field} = {describe_value(each.chosen)} could also be {others}; "
+            f"{each.decided_by} would tell."
+        )
     return lines
 
 
-def _recover_by_scores(request: RecoverRequest, witness: Witness, paths: list[Path], listener: Listener) -> ScoreRecovery:
+def _recover_by_scores(
+    request: RecoverRequest, witness: Witness, paths: list[Path], listener: Listener
+) -> ScoreRecovery:
     import numpy as np
 
     from zygal.artifact import read_artifact
@@ -259,7 +324,8 @@ def _recover_by_scores(request: RecoverRequest, witness: Witness, paths: list[Pa
 
     if not request.artifact:
         raise WitnessError(
-            f"{request.witness} holds scores but no tensors; add --artifact FILE, so that inlets can be tried by its scores."
+            f"{request.witness} holds scores but no tensors; add --artifact FILE, so that inlets can be tried "
+            f"by its scores."
         )
     facts = read_artifact(request.artifact)
     engine = open_engine(facts)
@@ -287,7 +353,16 @@ def _demo_inlet() -> Inlet:
 def _next_step(request: RecoverRequest, witness: Witness, passed: bool) -> str:
     if not passed:
         source = witness.source if witness.source != "unknown" else "SOURCE"
-        return command_line("zygal", "witness", source, "--images", request.images, "--training-code", "FILE.py:FUNCTION",
-                            "-o", request.witness)  # fmt: skip
+        return command_line(
+            "zygal",
+            "witness",
+            source,
+            "--images",
+            request.images,
+            "--training-code",
+            "FILE.py:FUNCTION",
+            "-o",
+            request.witness,
+        )
     artifact = request.artifact or found_in_folder(request.witness, "*.onnx", "ARTIFACT")
     return match_command(artifact, request.witness, request.images, "--inlet", request.output)

@@ -30,10 +30,10 @@ AGREE = 0.99
 
 @dataclass(frozen=True, kw_only=True)
 class ShrinkRequest:
-    """artifact: the float artifact. images: folder of images that calibrate; witness: a recording whose tensors do, or with images, what their
-    tensors are checked against. count: how many images at the most. agree, lose, speed: the budget; see `shrink.choose.Budget`. labelled: images
-    with their classes. half: weights as float16 instead. batch, threads: for the speed. draw: picture of the trade-off. listed: how many
-    layers to list."""
+    """artifact: the float artifact. images: folder of images that calibrate; witness: a recording whose tensors do, or
+    with images, what their tensors are checked against. count: how many images at the most. agree, lose, speed: the
+    budget; see `shrink.choose.Budget`. labelled: images with their classes. half: weights as float16 instead. batch,
+    threads: for the speed. draw: picture of the trade-off. listed: how many layers to list."""
 
     artifact: str
     output: str
@@ -60,8 +60,8 @@ class ShrinkRequest:
 
 @dataclass(frozen=True, kw_only=True)
 class ShrinkOutcome(Outcome):
-    """budget: what had to hold. found: of 8 bits; halved: of float16 weights. given: the images. instructions: the processor's 8-bit
-    instructions, in words."""
+    """budget: what had to hold. found: of 8 bits; halved: of float16 weights. given: the images. instructions: the
+    processor's 8-bit instructions, in words."""
 
     kind: ClassVar[str] = "zygal.shrink"
 
@@ -125,7 +125,8 @@ class ShrinkOutcome(Outcome):
             "top_1_agreement_expected": asdict(point.expected),
             "score_error_of_spread": point.error,
             "accuracy_lost": point.lost,
-            "speed_times_float": point.speed and {"value": point.speed.value, "low": point.speed.low, "high": point.speed.high},
+            "speed_times_float": point.speed
+            and {"value": point.speed.value, "low": point.speed.low, "high": point.speed.high},
             "bytes": point.size_bytes,
         }
 
@@ -148,7 +149,9 @@ def execute(request: ShrinkRequest, listener: Listener = SILENT) -> ShrinkOutcom
         _check_shape(source, given, request)
         known = None
         if request.labelled:
-            known = labelled(request.labelled, facts, inlet, facts.scores in (INDEPENDENT, INDEPENDENT_LOGITS), listener)
+            known = labelled(
+                request.labelled, facts, inlet, facts.scores in (INDEPENDENT, INDEPENDENT_LOGITS), listener
+            )
         instructions = multiplication().instructions
         common = {"request": request, "given": given, "instructions": instructions}
         unreadable = (*given.unreadable, *(known.unreadable if known else ()))
@@ -159,7 +162,10 @@ def execute(request: ShrinkRequest, listener: Listener = SILENT) -> ShrinkOutcom
 
 def _check(request: ShrinkRequest) -> None:
     if request.images is None and request.witness is None:
-        raise OutputError("give --images DIR (a few hundred images like those that the model will see) or --witness FILE to calibrate with.")
+        raise OutputError(
+            "give --images DIR (a few hundred images like those that the model will see) or --witness FILE to "
+            "calibrate with."
+        )
     for name, least in (("count", 1), ("batch", 1), ("threads", 1), ("listed", 0)):
         value = getattr(request, name)
         if value is not None and value < least:
@@ -167,7 +173,12 @@ def _check(request: ShrinkRequest) -> None:
     if request.lose is not None and not request.labelled:
         raise OutputError("--lose is measured on labelled images, so it needs --labelled DIR|CSV.")
     if request.half:
-        refuse_given(request, ("agree", "lose", "speed", "labelled", "draw"), "--half, which has no layers to choose", OutputError)
+        refuse_given(
+            request,
+            ("agree", "lose", "speed", "labelled", "draw"),
+            "--half, which has no layers to choose",
+            OutputError,
+        )
     check_outputs(request.outputs(), request.overwrite, request)
     for output in request.outputs():
         check_writable(output.path)
@@ -193,10 +204,15 @@ def _check_shape(source: Opened, given: Given, request: ShrinkRequest) -> None:
     type = source.graph.types[source.graph.inputs[0]]
     found = given.tensors.shape[1:]
     if tuple(type.shape[1:]) != found or type.dtype != given.tensors.dtype:
-        raise WitnessError(f"{request.artifact} takes tensors {type}, but those from {given.where} are {given.tensors.dtype} {list(found)}; use the inlet of this model.")
+        raise WitnessError(
+            f"{request.artifact} takes tensors {type}, but those from {given.where} are {given.tensors.dtype} "
+            f"{list(found)}; use the inlet of this model."
+        )
 
 
-def _in_eight_bits(request, source: Opened, given: Given, known: Given | None, unreadable, common, listener: Listener) -> ShrinkOutcome:
+def _in_eight_bits(
+    request, source: Opened, given: Given, known: Given | None, unreadable, common, listener: Listener
+) -> ShrinkOutcome:
     from zygal.shrink.choose import Budget
     from zygal.shrink.shrink import Settings, shrink
 
@@ -219,7 +235,7 @@ def _in_eight_bits(request, source: Opened, given: Given, known: Given | None, u
         unreadable=unreadable,
         written=tuple(written),
         next_step=_next_step(request) if found.written else None,
-        refusal=None if found.written else _refusal(budget, found, request),
+        refusal=None if found.written else _refusal(budget, found),
     )
 
 
@@ -227,7 +243,15 @@ def _halved(request, source: Opened, given: Given, unreadable, common) -> Shrink
     from zygal.shrink.half import halve
 
     halved = halve(source, request.output, given, request.threads)
-    return ShrinkOutcome(**common, budget=None, found=None, halved=halved, unreadable=unreadable, written=(request.output,), next_step=_next_step(request))
+    return ShrinkOutcome(
+        **common,
+        budget=None,
+        found=None,
+        halved=halved,
+        unreadable=unreadable,
+        written=(request.output,),
+        next_step=_next_step(request),
+    )
 
 
 def _described(budget: Budget) -> str:
@@ -240,14 +264,15 @@ def _described(budget: Budget) -> str:
     return ", ".join(parts)
 
 
-def _refusal(budget: Budget, found: Result, request: ShrinkRequest) -> ArtifactError:
+def _refusal(budget: Budget, found: Result) -> ArtifactError:
     from zygal.wording import percent, points, short_number
 
     near = found.choice.nearest
     lost = f", loses {points(near.lost, signed=False)} points of accuracy" if near.lost is not None else ""
     speed = f", and is {short_number(near.speed.value)} times as fast" if near.speed else ""
     return ArtifactError(
-        f"no choice of layers holds the budget ({_described(budget)}); the nearest keeps {len(near.kept)} operators in float, agrees on {percent(near.agreement.value)}{lost}{speed}; nothing "
+        f"no choice of layers holds the budget ({_described(budget)}); the nearest keeps {len(near.kept)} "
+        f"operators in float, agrees on {percent(near.agreement.value)}{lost}{speed}; nothing "
         "was written. Ask for less, or calibrate with more images."
     )
 
@@ -262,13 +287,25 @@ def _notes(source: Opened, given: Given, found: Result, instructions: tuple[str,
     if len(facts.outputs) > 1:
         notes.append(f"the shrunk artifact has the output {facts.chosen.name} alone")
     if source.format is ONNX and not instructions:
-        bits = f"; its weights have {found.form.weight_bits} bits, so that sums of two products fit into 16 bits" if found.form.weight_bits < 8 else ""
-        notes.append(f"this processor has no instructions that add 8-bit products in 32 bits{bits}; 8 bits may bring no speed here: see zygal bench")
+        bits = (
+            f"; its weights have {found.form.weight_bits} bits, so that sums of two products fit into 16 bits"
+            if found.form.weight_bits < 8
+            else ""
+        )
+        notes.append(
+            f"this processor has no instructions that add 8-bit products in 32 bits{bits}; 8 bits may bring no "
+            f"speed here: see zygal bench"
+        )
     if len(given.tensors) < FEW_IMAGES:
-        notes.append(f"only {len(given.tensors)} images calibrate; a few hundred give steadier ranges and a narrower interval of the agreement")
+        notes.append(
+            f"only {len(given.tensors)} images calibrate; a few hundred give steadier ranges and a narrower "
+            f"interval of the agreement"
+        )
     moved = max(found.moved, default=0.0)
     if moved > MOVES:
-        notes.append(f"half of the images would change one range by {percent(moved)}, so more images would change the ranges")
+        notes.append(
+            f"half of the images would change one range by {percent(moved)}, so more images would change the ranges"
+        )
     return tuple(notes)
 
 
@@ -277,7 +314,9 @@ def _next_step(request: ShrinkRequest) -> str:
     if witness:
         images = request.images if request.images and request.witness else None
         folder = Path(witness).parent
-        return match_command(request.output, witness, images or next((str(folder / each) for each in ("reference", "images") if (folder / each).is_dir()), "DIR"))
+        return match_command(
+            request.output,
+            witness,
+            images or next((str(folder / each) for each in ("reference", "images") if (folder / each).is_dir()), "DIR"),
+        )
     return command_line("zygal", "bench", request.output, "--compare", request.artifact)
-
-

@@ -27,9 +27,10 @@ DEFAULT_PLAN = "signoff.toml"
 
 @dataclass(frozen=True, kw_only=True)
 class SignoffRequest:
-    """plan: a TOML file. new: write a commented plan there, from what lies in its folder, instead. output: folder for page, results and what is kept for
-    the next run; beside the plan unless given. against: the result.json of an earlier run. fresh: nothing kept is used. reuse_speed: speed measured in
-    an earlier run on the same things is used again. allow_outside: the plan may name files outside its folder. run_code: its source may be Python code."""
+    """plan: a TOML file. new: write a commented plan there, from what lies in its folder, instead. output: folder for
+    page, results and what is kept for the next run; beside the plan unless given. against: the result.json of an
+    earlier run. fresh: nothing kept is used. reuse_speed: speed measured in an earlier run on the same things is used
+    again. allow_outside: the plan may name files outside its folder. run_code: its source may be Python code."""
 
     plan: str = DEFAULT_PLAN
     new: bool = False
@@ -53,8 +54,8 @@ class SignoffRequest:
 
 @dataclass(frozen=True, kw_only=True)
 class SignoffOutcome(Outcome):
-    """steps: what was done, by name. checks: every gate, those that are only reported included. changes: since the run that it is held against.
-    proposed: the text of a new plan, where that was asked for."""
+    """steps: what was done, by name. checks: every gate, those that are only reported included. changes: since the run
+    that it is held against. proposed: the text of a new plan, where that was asked for."""
 
     kind: ClassVar[str] = "zygal.signoff"
 
@@ -97,7 +98,12 @@ class SignoffOutcome(Outcome):
             "checks": [each.document() for each in self.checks],
             "not_checked": list(self.not_checked),
             "steps": {
-                name: {"seconds": step.seconds, "measured_at": step.measured_at, "reused": step.reused, "document": step.document}
+                name: {
+                    "seconds": step.seconds,
+                    "measured_at": step.measured_at,
+                    "reused": step.reused,
+                    "document": step.document,
+                }
                 for name, step in self.steps.items()
             },
             "changes": None if self.changes is None else list(self.changes),
@@ -105,7 +111,8 @@ class SignoffOutcome(Outcome):
 
 
 def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutcome:
-    """Carries the plan out and writes page and results. Raises ZygalError; what was done until then is kept for the next run."""
+    """Carries the plan out and writes page and results. Raises ZygalError; what was done until then is kept for the
+    next run."""
     _check(request)
     if request.new:
         return _propose(request)
@@ -127,9 +134,21 @@ def _end_earlier(request: SignoffRequest, fault: BaseException) -> None:
     known = interrupted or isinstance(fault, (ZygalError, MemoryError))
     # The code that the process ends with: an interrupt by another signal brings its own.
     code = getattr(fault, "exit_code", EXIT_CODES[verdict]) if known else INTERNAL
-    sentence = "the run was interrupted before everything was measured" if interrupted else str(fault) if known else f"internal error: {type(fault).__name__}: {fault}"
-    document = {"title": Path(request.plan).stem, "plan": request.plan, "signed_off": False, "checks": [], "steps": {},
-                **ended_document(SignoffOutcome.kind, verdict, code, sentence)}  # fmt: skip
+    sentence = (
+        "the run was interrupted before everything was measured"
+        if interrupted
+        else str(fault)
+        if known
+        else f"internal error: {type(fault).__name__}: {fault}"
+    )
+    document = {
+        "title": Path(request.plan).stem,
+        "plan": request.plan,
+        "signed_off": False,
+        "checks": [],
+        "steps": {},
+        **ended_document(SignoffOutcome.kind, verdict, code, sentence),
+    }
     texts = {PAGE: ended_page, JSON: json_text, JUNIT: junit_text}
     with suppress(ZygalError):
         for output in request.results():
@@ -158,12 +177,22 @@ def _carried_out(request: SignoffRequest, listener: Listener) -> SignoffOutcome:
         listener.note("what was finished is kept; run the same command again to go on")
         raise
     outcome = SignoffOutcome(
-        request=request, title=plan.title, plan_sha256=plan.sha256, artifact=found.artifact,
-        signed_at=datetime.now(timezone.utc).isoformat(timespec="seconds"), inputs=tuple(found.inputs.values()),
-        versions=keeper.about["versions"], machine=json_value(asdict(describe_machine())), checks=tuple(found.checks),
-        not_checked=tuple(found.not_checked), steps=found.steps, gates=tuple(each.gate for each in found.checks if each.required),
-        notes=(*found.notes, *keeper.notes), unreadable=tuple(found.unreadable), written=tuple(output.path for output in request.results()),
-    )  # fmt: skip
+        request=request,
+        title=plan.title,
+        plan_sha256=plan.sha256,
+        artifact=found.artifact,
+        signed_at=datetime.now(timezone.utc).isoformat(timespec="seconds"),
+        inputs=tuple(found.inputs.values()),
+        versions=keeper.about["versions"],
+        machine=json_value(asdict(describe_machine())),
+        checks=tuple(found.checks),
+        not_checked=tuple(found.not_checked),
+        steps=found.steps,
+        gates=tuple(each.gate for each in found.checks if each.required),
+        notes=(*found.notes, *keeper.notes),
+        unreadable=tuple(found.unreadable),
+        written=tuple(output.path for output in request.results()),
+    )
     if earlier is not None:
         outcome = replace(outcome, changes=tuple(changes_since(earlier, json_value(outcome.document()))))
     listener.step("page")
@@ -186,11 +215,18 @@ def _write(outcome: SignoffOutcome, steps: dict[str, Step]) -> None:
 
 def _check(request: SignoffRequest) -> None:
     if request.new:
-        refuse_given(request, ("output", "against", "fresh", "reuse_speed"), "--new, which only writes a plan", OutputError)
+        refuse_given(
+            request, ("output", "against", "fresh", "reuse_speed"), "--new, which only writes a plan", OutputError
+        )
     elif not Path(request.plan).exists():
-        raise PlanError(f"{request.plan} does not exist; write a plan with: {command_line('zygal', 'signoff', '--new', request.plan)}")
+        raise PlanError(
+            f"{request.plan} does not exist; write a plan with: "
+            f"{command_line('zygal', 'signoff', '--new', request.plan)}"
+        )
     if request.against and Path(request.against).resolve() == (request.folder / RESULT_FILE).resolve():
-        raise OutputError(f"{request.against} is the result that this run replaces; copy it to another name first, or give -o DIR.")
+        raise OutputError(
+            f"{request.against} is the result that this run replaces; copy it to another name first, or give -o DIR."
+        )
 
 
 def _propose(request: SignoffRequest) -> SignoffOutcome:
@@ -203,5 +239,11 @@ def _propose(request: SignoffRequest) -> SignoffOutcome:
     check_writable(request.plan)
     text, notes = proposed_plan(Path(request.plan))
     write_text(request.plan, text)
-    return SignoffOutcome(request=request, title=Path(request.plan).stem, proposed=text, notes=tuple(notes), written=(request.plan,),
-                          next_step=command_line("zygal", "signoff", request.plan))  # fmt: skip
+    return SignoffOutcome(
+        request=request,
+        title=Path(request.plan).stem,
+        proposed=text,
+        notes=tuple(notes),
+        written=(request.plan,),
+        next_step=command_line("zygal", "signoff", request.plan),
+    )

@@ -29,14 +29,16 @@ def _is_trained(kind: str) -> bool:
 
 
 def _holds_a_model(folder: str | Path) -> bool:
-    """Whether a folder is a trained model's or a part of one, not one of images, which may have a class called variables."""
+    """Whether a folder is a trained model's or a part of one, not one of images, which may have a class called
+    variables."""
     parts = ("saved_model.pb", "saved_model.pbtxt", "variables/variables.index", "variables.index")
     return any(os.path.exists(os.path.join(folder, name)) for name in parts)
 
 
 @dataclass(frozen=True, kw_only=True)
 class SurveyRequest:
-    """file: a file, a training folder, or FILE.py:FUNCTION with weights; shape: of one image's tensor, for such a function."""
+    """file: a file, a training folder, or FILE.py:FUNCTION with weights; shape: of one image's tensor, for such a
+    function."""
 
     file: str
     weights: str | None = None
@@ -66,7 +68,8 @@ class Survey:
 
     @property
     def is_artifact(self) -> bool:
-        """Whether it says of itself what an artifact of ours does; another maker's flatbuffer is surveyed as a source."""
+        """Whether it says of itself what an artifact of ours does; another maker's flatbuffer is surveyed as a
+        source."""
         return hasattr(self.facts, "metadata")
 
     @property
@@ -82,10 +85,18 @@ class SurveyOutcome(Outcome):
     outline: Outline | None = None
 
     def result(self) -> dict[str, Any]:
-        documents = {**dict.fromkeys((*_WEIGHTS, kinds.INLET), asdict), **dict.fromkeys((kinds.LABELS, kinds.FOLDER), labels_document),
-                     kinds.WITNESS: witness_document}  # fmt: skip
+        documents = {
+            **dict.fromkeys((*_WEIGHTS, kinds.INLET), asdict),
+            **dict.fromkeys((kinds.LABELS, kinds.FOLDER), labels_document),
+            kinds.WITNESS: witness_document,
+        }
         describe = artifact_document if self.found.is_artifact else documents.get(self.found.kind, trained_document)
-        return {"file": str(self.found.path), "file_kind": self.found.kind, **describe(self.found.facts), "outline": self.outline and self.outline.document()}
+        return {
+            "file": str(self.found.path),
+            "file_kind": self.found.kind,
+            **describe(self.found.facts),
+            "outline": self.outline and self.outline.document(),
+        }
 
 
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
@@ -108,8 +119,13 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
         notes.append(found.facts.chosen.note(list(found.facts.outputs)))
     written = _write_inlet(found, request) if request.write_inlet else ()
     outline = _draw(found, request) if request.draw else None
-    return SurveyOutcome(found=found, outline=outline, notes=tuple(notes), written=(*written, *((request.draw,) if outline else ())),
-                         next_step=_next_step(found, request))  # fmt: skip
+    return SurveyOutcome(
+        found=found,
+        outline=outline,
+        notes=tuple(notes),
+        written=(*written, *((request.draw,) if outline else ())),
+        next_step=_next_step(found, request),
+    )
 
 
 def _draw(found: Survey, request: SurveyRequest) -> Outline:
@@ -119,8 +135,14 @@ def _draw(found: Survey, request: SurveyRequest) -> Outline:
     from zygal.outline.outline import outline_of
 
     if not found.is_artifact and not found.is_source:
-        raise FileError(f"--draw shows a network, but {request.file} is {found.kind}; name a trained model or an artifact.")
-    outline = outline_of(graph_at(request.file, found.kind, request.weights, request.shape, signature=request.signature, input=request.input))
+        raise FileError(
+            f"--draw shows a network, but {request.file} is {found.kind}; name a trained model or an artifact."
+        )
+    outline = outline_of(
+        graph_at(
+            request.file, found.kind, request.weights, request.shape, signature=request.signature, input=request.input
+        )
+    )
     draw_network(outline, Path(request.file).name, request.draw)
     return outline
 
@@ -132,7 +154,10 @@ def _write_inlet(found: Survey, request: SurveyRequest) -> tuple[str, ...]:
 
     inlet = found.facts.metadata.inlet if found.is_artifact else getattr(found.facts, "inlet", None)
     if inlet is None:
-        raise FileError(f"--write-inlet writes the preprocessing inside a file, but {request.file} holds none that can be stated as an inlet.")
+        raise FileError(
+            f"--write-inlet writes the preprocessing inside a file, but {request.file} holds none that can be "
+            f"stated as an inlet."
+        )
     write_text(request.write_inlet, format_inlet(inlet))
     return (request.write_inlet,)
 
@@ -146,7 +171,10 @@ def _survey_live(request: SurveyRequest) -> tuple[Survey, list[str]]:
         facts = replace(source_facts(source.path), path=Path(source.name))
     notes = list(source.notes)
     if source.estimator is not None:
-        notes.append(f"what follows describes the network; the estimator {type(source.estimator).__name__} classifies what it returns")
+        notes.append(
+            f"what follows describes the network; the estimator {type(source.estimator).__name__} classifies "
+            f"what it returns"
+        )
     return Survey(Path(request.file), kinds.LIVE, facts), notes
 
 
@@ -160,7 +188,7 @@ def _notes_on(facts: Any) -> list[str]:
     return [*notes, SOFTMAX_TWICE] if facts.softmax_twice else notes
 
 
-def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
+def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  # noqa: C901
     """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
     from zygal.sources.recognition import advice, family_of, kind_of
 
@@ -198,7 +226,10 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:
         facts = source_facts(path, reading)
         for type in facts.inputs.values():
             if reading.image_shape and type is not None and type.shape[1:] != tuple(reading.image_shape):
-                raise FileError(f"--shape does not fit {path}, which takes images of {','.join(map(str, type.shape[1:]))}; leave it out.")
+                raise FileError(
+                    f"--shape does not fit {path}, which takes images of {','.join(map(str, type.shape[1:]))}; "
+                    f"leave it out."
+                )
         return Survey(Path(path), kind, facts)
     if kind == kinds.WITNESS:
         from zygal.evidence.witness import read_witness
@@ -222,7 +253,10 @@ def _next_step(found: Survey, request: SurveyRequest) -> str | None:
     if found.is_source and not found.facts.unknown_operators and not found.facts.why_not:
         inlet, labels = found_in_folder(file, "*.inlet.toml", "INLET.toml"), found_in_folder(file, "labels.*", "LABELS")
         weights = ["--weights", request.weights] if request.weights else []
-        more = [*([] if found.facts.inlet else ["--inlet", inlet]), *([] if found.facts.labels else ["--labels", labels])]
+        more = [
+            *([] if found.facts.inlet else ["--inlet", inlet]),
+            *([] if found.facts.labels else ["--labels", labels]),
+        ]
         return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), *more)
     if found.kind in _WEIGHTS:
         return command_line("zygal", "survey", "FILE.py:FUNCTION", "--weights", file)

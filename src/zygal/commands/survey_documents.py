@@ -11,7 +11,12 @@ def tensor_document(name: str, dtype: Any, shape: Any) -> dict[str, Any]:
     from zygal.layout import image_layout
 
     sizes = None if shape is None else [size if isinstance(size, int) or size is None else str(size) for size in shape]
-    return {"name": name, "dtype": "unknown" if dtype is None else str(dtype), "shape": sizes, "layout": image_layout(shape)}
+    return {
+        "name": name,
+        "dtype": "unknown" if dtype is None else str(dtype),
+        "shape": sizes,
+        "layout": image_layout(shape),
+    }
 
 
 def trained_document(facts: Any) -> dict[str, Any]:
@@ -19,7 +24,9 @@ def trained_document(facts: Any) -> dict[str, Any]:
         "framework": facts.framework,
         "framework_version": facts.framework_version,
         "file_format": facts.file_format,
-        "inputs": [tensor_document(name, type and type.dtype, type and type.shape) for name, type in facts.inputs.items()],
+        "inputs": [
+            tensor_document(name, type and type.dtype, type and type.shape) for name, type in facts.inputs.items()
+        ],
         "outputs": [
             tensor_document(name, type and type.dtype, type and type.shape) for name, type in facts.outputs.items()
         ],
@@ -46,10 +53,18 @@ def _signature(each: Any) -> dict[str, Any]:
     from zygal.layout import image_layout
 
     tensors = {
-        side: [{"key": key, "name": name, "dtype": dtype, "shape": None if sizes is None else list(sizes), "layout": image_layout(sizes or ())}
-               for key, (name, dtype, sizes) in listed.items()]
+        side: [
+            {
+                "key": key,
+                "name": name,
+                "dtype": dtype,
+                "shape": None if sizes is None else list(sizes),
+                "layout": image_layout(sizes or ()),
+            }
+            for key, (name, dtype, sizes) in listed.items()
+        ]
         for side, listed in (("inputs", each.inputs), ("outputs", each.outputs))
-    }  # fmt: skip
+    }
     return {"name": each.name, "tags": list(each.tags), **tensors, "taken": each.taken}
 
 

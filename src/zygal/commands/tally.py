@@ -26,10 +26,11 @@ FEW_CLASSES = 20
 
 @dataclass(frozen=True, kw_only=True)
 class TallyRequest(ClassifierRequest):
-    """images: a folder with one sub-folder per class, or a CSV of path, label and perhaps group. numbers: a labels file that
-    says what numeric labels mean. top: the k of the top-k accuracies; 1 and 3, or 1 and 5 of more than 20 classes, unless
-    given. threshold, margin, trained_on: see `tally.Choices`. min_accuracy: a gate. worst: how many of the worst classes,
-    pairs and images to list and draw. draw: folder for figures. pair: "TRUE,PREDICTED": draw only these wrong predictions."""
+    """images: a folder with one sub-folder per class, or a CSV of path, label and perhaps group. numbers: a labels file
+    that says what numeric labels mean. top: the k of the top-k accuracies; 1 and 3, or 1 and 5 of more than 20 classes,
+    unless given. threshold, margin, trained_on: see `tally.Choices`. min_accuracy: a gate. worst: how many of the worst
+    classes, pairs and images to list and draw. draw: folder for figures. pair: "TRUE,PREDICTED": draw only these wrong
+    predictions."""
 
     images: str
     numbers: str | None = None
@@ -49,8 +50,9 @@ class TallyRequest(ClassifierRequest):
 
 @dataclass(frozen=True, kw_only=True)
 class TallyOutcome(Outcome):
-    """artifact, compared: what the user called them. engine: what ran the artifact. labels: class names in order. worst: how
-    many of the worst classes, pairs and images a report lists. left_out: images whose labels are no classes."""
+    """artifact, compared: what the user called them. engine: what ran the artifact. labels: class names in order.
+    worst: how many of the worst classes, pairs and images a report lists. left_out: images whose labels are no
+    classes."""
 
     kind: ClassVar[str] = "zygal.tally"
 
@@ -110,7 +112,8 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
     def prepare(first: Classifier) -> None:
         if not first.named:
             raise LabelsError(
-                f"{request.artifact} holds no class names to join the labels to; give --labels FILE (or the training folder)."
+                f"{request.artifact} holds no class names to join the labels to; give --labels FILE (or the "
+                f"training folder)."
             )
         _refuse_idle(request, first)
         images = _labelled(request, first.multi_label)
@@ -122,7 +125,14 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
         advance = _Progress(listener, len(joined.images))
         with open_pool(request, (first, other), (image.path for image in joined.images)) as (pool, cluster):
             found = tally(first, joined, _choices(request, len(first.labels)), other, pool, advance)
-        notes = [*_class_notes(found), *pool.notes, *first.notes, *first.traffic_notes(), *(other.notes if other else ()), *_join_notes(joined, len(images))]
+        notes = [
+            *_class_notes(found),
+            *pool.notes,
+            *first.notes,
+            *first.traffic_notes(),
+            *(other.notes if other else ()),
+            *_join_notes(joined, len(images)),
+        ]
         written, more = _draw(found, first, request, pair) if request.draw else ([], [])
         return TallyOutcome(
             artifact=first.name,
@@ -136,7 +146,7 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
             labels_order=first.labels_order,
             found=found,
             left_out=len(images) - len(joined.images),
-            gates=_gates(found, request, first, other),
+            gates=_gates(found, request, other),
             notes=(*notes, *more),
             unreadable=found.unreadable,
             written=tuple(written),
@@ -178,11 +188,19 @@ def _check(request: TallyRequest) -> None:
 def _refuse_idle(request: TallyRequest, first: Classifier) -> None:
     """Raises OutputError for what has no effect on this model."""
     if not first.multi_label:
-        refuse_unused(request, "threshold", f"the classes of {request.artifact} exclude each other; --multi-label says that they do not", OutputError)
+        refuse_unused(
+            request,
+            "threshold",
+            f"the classes of {request.artifact} exclude each other; --multi-label says that they do not",
+            OutputError,
+        )
     elif request.top:
         refuse_unused(request, "top", "an image can have several labels", OutputError)
     if request.given("top") and max(request.top) > len(first.labels):
-        raise OutputError(f"--top {max(request.top)} is more than the {len(first.labels)} classes of {request.artifact}; give at most {len(first.labels)}.")
+        raise OutputError(
+            f"--top {max(request.top)} is more than the {len(first.labels)} classes of {request.artifact}; give "
+            f"at most {len(first.labels)}."
+        )
 
 
 def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:
@@ -195,14 +213,26 @@ def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:
     return images
 
 
-def _gates(found: Tally, request: TallyRequest, first: Classifier, other: Classifier | None) -> tuple[Gate, ...]:
+def _gates(found: Tally, request: TallyRequest, other: Classifier | None) -> tuple[Gate, ...]:
     from zygal.tally.gates import lost_gate, share_gate
 
     gates = []
     if request.min_accuracy is not None:
-        gates.append(share_gate("accuracy", f"accuracy on {found.images} images", found.accuracy, request.min_accuracy, found.images))
+        gates.append(
+            share_gate(
+                "accuracy", f"accuracy on {found.images} images", found.accuracy, request.min_accuracy, found.images
+            )
+        )
     if found.paired:
-        gates.append(lost_gate("comparison", f"accuracy lost to {other.name}", found.paired.lost, found.paired.margin, found.paired.images))
+        gates.append(
+            lost_gate(
+                "comparison",
+                f"accuracy lost to {other.name}",
+                found.paired.lost,
+                found.paired.margin,
+                found.paired.images,
+            )
+        )
     return tuple(gates)
 
 
@@ -210,9 +240,14 @@ def _join_notes(joined: Joined, total: int) -> list[str]:
     """What the reader must know about labels that do not meet the classes."""
     notes = []
     if joined.unknown:
-        hints = [f"{name} (did you mean {joined.advice[name]}?)" if name in joined.advice else name for name in joined.unknown]
+        hints = [
+            f"{name} (did you mean {joined.advice[name]}?)" if name in joined.advice else name
+            for name in joined.unknown
+        ]
         left_out = total - len(joined.images)
-        notes.append(f"{left_out} images are left out because their labels are not classes of the artifact: {some_of(hints, 6)}")
+        notes.append(
+            f"{left_out} images are left out because their labels are not classes of the artifact: {some_of(hints, 6)}"
+        )
     if joined.respelt:
         pairs = [f"{name} = {own}" for name, own in joined.respelt.items()]
         notes.append(f"these labels were joined although they are spelt differently: {some_of(pairs, 6)}")
@@ -223,8 +258,12 @@ def _class_notes(found: Tally) -> list[str]:
     """Classes of which nothing is known."""
     lost = [name for name in found.without_images if name not in found.joined.missing]
     never = [name for name in found.without_images if name in found.joined.missing]
-    notes = [f"there are no images of these classes, so nothing is known about them: {some_of(never, 6)}"] if never else []
-    return notes + ([f"no image of these classes could be read, so nothing is known about them: {some_of(lost, 6)}"] if lost else [])
+    notes = (
+        [f"there are no images of these classes, so nothing is known about them: {some_of(never, 6)}"] if never else []
+    )
+    return notes + (
+        [f"no image of these classes could be read, so nothing is known about them: {some_of(lost, 6)}"] if lost else []
+    )
 
 
 def _pair(text: str, classes) -> tuple[str, str]:
@@ -250,10 +289,14 @@ def _draw(found: Tally, first: Classifier, request: TallyRequest, pair) -> tuple
         written.append(confusion)
     draw_reliability(found.calibration, f"{first.name}: confidence and accuracy, {found.images} images", reliability)
     written.append(reliability)
-    wrong = [each for each in found.misclassified if pair is None or (each.true, each.predicted) == ((pair[0],), (pair[1],))]
+    wrong = [
+        each for each in found.misclassified if pair is None or (each.true, each.predicted) == ((pair[0],), (pair[1],))
+    ]
     if wrong:
         what = f"{pair[0]} predicted as {pair[1]}" if pair else "wrong predictions"
-        draw_wrong(wrong[: max(request.worst, 1)], len(wrong), f"{first.name}: {what}, most confident first", wrong_path)
+        draw_wrong(
+            wrong[: max(request.worst, 1)], len(wrong), f"{first.name}: {what}, most confident first", wrong_path
+        )
         written.append(wrong_path)
     elif pair:
         notes.append(f"no image of {pair[0]} is predicted as {pair[1]}, so wrong.png is not drawn")
@@ -297,7 +340,8 @@ def _multi_label(accuracy) -> dict[str, Any]:
         "exact_match": _estimate(accuracy.exact_match),
         "hamming_loss": accuracy.hamming_loss,
         "averages": {
-            kind: dict(zip(("precision", "recall", "f1"), getattr(averages, kind))) for kind in ("micro", "macro", "samples")
+            kind: dict(zip(("precision", "recall", "f1"), getattr(averages, kind)))
+            for kind in ("micro", "macro", "samples")
         },
         "labels": [asdict(each) for each in accuracy.labels],
         "best_threshold": accuracy.best_threshold,

@@ -22,9 +22,9 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class WitnessRequest:
-    """source: the trained model; may be left out with from_arrays. One of inlet, training_code and from_arrays says where the
-    tensors come from. tensors, names: arrays and image names beside from_arrays. scores: the output to record. layers: also
-    record outputs of layers. labels: class names to record."""
+    """source: the trained model; may be left out with from_arrays. One of inlet, training_code and from_arrays says
+    where the tensors come from. tensors, names: arrays and image names beside from_arrays. scores: the output to
+    record. layers: also record outputs of layers. labels: class names to record."""
 
     images: str
     output: str
@@ -65,7 +65,9 @@ class WitnessOutcome(Outcome):
             "framework": found.framework,
             "framework_version": found.framework_version,
             "images": [image.name for image in found.images],
-            "tensors": None if found.tensors is None else {"dtype": str(found.tensors.dtype), "shape": list(found.tensors.shape)},
+            "tensors": None
+            if found.tensors is None
+            else {"dtype": str(found.tensors.dtype), "shape": list(found.tensors.shape)},
             "preprocessing": found.preprocessing.kind,
             "layers": list(found.layers.names) if found.layers else None,
             "classes": found.scores.shape[1],
@@ -93,7 +95,9 @@ def execute(request: WitnessRequest, listener: Listener = SILENT) -> WitnessOutc
 def _check(request: WitnessRequest) -> None:
     given = [name for name in ("inlet", "training_code", "from_arrays") if getattr(request, name)]
     if len(given) != 1:
-        raise WitnessError("give exactly one of --inlet, --training-code and --from-arrays: it says where the tensors come from.")
+        raise WitnessError(
+            "give exactly one of --inlet, --training-code and --from-arrays: it says where the tensors come from."
+        )
     if request.from_arrays:
         if request.layers or request.scores:
             raise WitnessError("--layers and --scores need a live model; leave them out with --from-arrays.")
@@ -113,7 +117,8 @@ def _from_arrays(request: WitnessRequest) -> Witness:
         names = read_names(request.names)
     if names is None:
         raise WitnessError(
-            f"{request.from_arrays} does not say which image each row belongs to; give --names FILE with one name per line."
+            f"{request.from_arrays} does not say which image each row belongs to; give --names FILE with one "
+            f"name per line."
         )
     tensors = read_array(request.tensors)[0] if request.tensors else None
     return Witness.from_arrays(scores, names, request.images, tensors, "arrays", "", request.source, _labels(request))
@@ -154,12 +159,20 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
         listener.detail(f"loading {source.name} in its framework")
         engine = open_live_engine(source, request.scores, len(labels) if labels else None, _reading(request))
         found = record_witness(
-            engine, request.images, to_tensor, preprocessing,
-            lambda done, total: listener.count("images", done, total), request.layers, source, labels,
-        )  # fmt: skip
+            engine,
+            request.images,
+            to_tensor,
+            preprocessing,
+            lambda done, total: listener.count("images", done, total),
+            request.layers,
+            source,
+            labels,
+        )
     notes = list(source.notes)
     if engine.captured_in_training:
-        notes.append("the model was captured in training mode; it was recorded in evaluation mode, as convert converts it")
+        notes.append(
+            "the model was captured in training mode; it was recorded in evaluation mode, as convert converts it"
+        )
     if engine.chosen.reason:
         notes.append(engine.chosen.note(engine.output_names))
     return found, notes
@@ -187,7 +200,9 @@ def _check_first(request: WitnessRequest, name: str, tensor: np.ndarray) -> None
     family_of(request.source).refuse_options(request.source, _given(request))
     inputs = [type for type in source_facts(request.source, _reading(request)).inputs.values() if type is not None]
     if len(inputs) == 1:
-        check_tensor(tensor, name, [size if isinstance(size, int) else None for size in inputs[0].shape[1:]], request.source)
+        check_tensor(
+            tensor, name, [size if isinstance(size, int) else None for size in inputs[0].shape[1:]], request.source
+        )
 
 
 def _next_step(request: WitnessRequest) -> str | None:

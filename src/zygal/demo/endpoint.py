@@ -15,12 +15,23 @@ def main(arguments: list[str] | None = None) -> int:
     from zygal.demo.service import FAULTS, StandIn
 
     listed = "\n".join(f"  {name:<10}{what}" for name, what in FAULTS.items())
-    parser = argparse.ArgumentParser(prog="python -m zygal.demo.endpoint", description=__doc__.splitlines()[0],
-                                     epilog=f"faults:\n{listed}", formatter_class=argparse.RawDescriptionHelpFormatter)  # fmt: skip
+    parser = argparse.ArgumentParser(
+        prog="python -m zygal.demo.endpoint",
+        description=__doc__.splitlines()[0],
+        epilog=f"faults:\n{listed}",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
     parser.add_argument("artifact", metavar="ARTIFACT", help="the ONNX file or flatbuffer to serve")
     parser.add_argument("--port", type=int, default=8000, metavar="N", help="port (default: 8000; 0: any free one)")
     parser.add_argument("--name", metavar="NAME", help="name of the model (default: that of the file)")
-    parser.add_argument("--fault", action="append", default=[], choices=FAULTS, metavar="NAME", help="switch a fault on, may be repeated")
+    parser.add_argument(
+        "--fault",
+        action="append",
+        default=[],
+        choices=FAULTS,
+        metavar="NAME",
+        help="switch a fault on, may be repeated",
+    )
     options = parser.parse_args(arguments)
     try:
         server = StandIn(options.artifact, options.name, options.port, tuple(options.fault))

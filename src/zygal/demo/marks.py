@@ -149,9 +149,7 @@ def _paint_stripes(draw: ImageDraw.ImageDraw, mark: Mark, body: tuple[float, flo
             draw.rectangle([0, upper, middle * 2, upper + (bottom - top) / count + 2], fill=colour)
 
 
-def _body_outline(
-    draw: ImageDraw.ImageDraw, rng: np.random.Generator, body: tuple[float, float, float, float]
-) -> None:
+def _body_outline(draw: ImageDraw.ImageDraw, rng: np.random.Generator, body: tuple[float, float, float, float]) -> None:
     """A pillar on a float, a spar, or a broad can; the shape says nothing about the class."""
     middle, wide, top, bottom = body
     float_top = bottom - (bottom - top) * 0.3
@@ -173,7 +171,9 @@ def _body_outline(
     )
 
 
-def _top_shape(draw: ImageDraw.ImageDraw, shape: str, position: tuple[float, float], size: float, colour: tuple) -> None:
+def _top_shape(
+    draw: ImageDraw.ImageDraw, shape: str, position: tuple[float, float], size: float, colour: tuple
+) -> None:
     middle, top = position
     half, bottom, thick = size / 2, top + size, size * 0.13
     if shape == "ball":

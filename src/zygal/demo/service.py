@@ -1,4 +1,5 @@
-"""A small service of the open inference protocol, version 2, for trying things out: one artifact, on this machine alone.
+"""A small service of the open inference protocol, version 2, for trying things out: one artifact, on this machine
+alone.
 
 Faults can be switched on, to see what a break looks like. It is not made for production.
 """
@@ -61,9 +62,13 @@ class StandIn(ThreadingHTTPServer):
     def description(self) -> dict[str, Any]:
         engine = self.engine
         shape = [size if isinstance(size, int) else -1 for size in engine.input_shape]
-        return {"name": self.name, "versions": [self.version], "platform": engine.name,
-                "inputs": [{"name": engine.input_name, "datatype": NAMES[engine.input_dtype], "shape": shape}],
-                "outputs": [{"name": engine.output_name, "datatype": "FP32", "shape": [-1, -1]}]}  # fmt: skip
+        return {
+            "name": self.name,
+            "versions": [self.version],
+            "platform": engine.name,
+            "inputs": [{"name": engine.input_name, "datatype": NAMES[engine.input_dtype], "shape": shape}],
+            "outputs": [{"name": engine.output_name, "datatype": "FP32", "shape": [-1, -1]}],
+        }
 
     def scores(self, batch: np.ndarray) -> np.ndarray:
         """What the model answers, with the faults that change it."""
@@ -94,7 +99,11 @@ class _Handler(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         server = self.server
         model = f"/v2/models/{server.name}"
-        paths = {"/v2/health/live": {"live": True}, "/v2/health/ready": {"ready": True}, "/v2": {"name": "zygal-demo", "version": "1", "extensions": ["binary_tensor_data"]}}
+        paths = {
+            "/v2/health/live": {"live": True},
+            "/v2/health/ready": {"ready": True},
+            "/v2": {"name": "zygal-demo", "version": "1", "extensions": ["binary_tensor_data"]},
+        }
         for base in (model, f"{model}/versions/{server.version}"):
             paths |= {base: server.description(), f"{base}/ready": {"ready": True}}
         if self.path in paths:
@@ -131,11 +140,22 @@ class _Handler(BaseHTTPRequestHandler):
         output: dict[str, Any] = {"name": server.engine.output_name, "datatype": "FP32", "shape": list(scores.shape)}
         data = scores.astype("<f4").tobytes() if binary else b""
         output |= {"parameters": {"binary_data_size": len(data)}} if binary else {"data": scores.ravel().tolist()}
-        header = json.dumps({"model_name": server.name, "model_version": server.version, "id": document.get("id", ""), "outputs": [output]}).encode()
+        header = json.dumps(
+            {
+                "model_name": server.name,
+                "model_version": server.version,
+                "id": document.get("id", ""),
+                "outputs": [output],
+            }
+        ).encode()
         if "text" in server.faults:
             return self._send(200, b"<html><body>Welcome</body></html>", {"Content-Type": "text/html"})
         content = header + data
-        extra = {"Content-Type": "application/octet-stream", HEADER_LENGTH: str(len(header))} if binary else {"Content-Type": "application/json"}
+        extra = (
+            {"Content-Type": "application/octet-stream", HEADER_LENGTH: str(len(header))}
+            if binary
+            else {"Content-Type": "application/json"}
+        )
         if "cut" in server.faults:
             self.close_connection = True
             return self._send(200, content[: len(content) // 2], extra, len(content))

@@ -1,4 +1,5 @@
-"""Why a service gives other scores than were recorded: what people get wrong when they serve a model, tried one by one."""
+"""Why a service gives other scores than were recorded: what people get wrong when they serve a model, tried one by
+one."""
 
 from __future__ import annotations
 
@@ -47,8 +48,8 @@ def other_file(versions: Iterable[str]) -> str:
     """What remains if the artifact itself gives the recorded scores and nothing else explains those of its service."""
     answered = f" (version {', '.join(versions)} answered)" if versions else ""
     return (
-        f"the service does not serve this artifact{answered}: on the recorded tensors the artifact gives the recorded scores, the service gives others. Deploy the artifact "
-        "again, and check which version is loaded"
+        f"the service does not serve this artifact{answered}: on the recorded tensors the artifact gives the recorded "
+        "scores, the service gives others. Deploy the artifact again, and check which version is loaded"
     )
 
 
@@ -71,7 +72,10 @@ def _single_images(engine: EndpointEngine, tensors: np.ndarray, recorded: np.nda
         return None
     alone = np.concatenate([engine.run(tensor[None]) for tensor in tensors])
     if _close(alone, recorded, spread):
-        return "the service mixes up images that are sent as one batch: sent one at a time they get the recorded scores. Check its batching"
+        return (
+            "the service mixes up images that are sent as one batch: sent one at a time they get the recorded "
+            "scores. Check its batching"
+        )
     return None
 
 
@@ -79,19 +83,34 @@ def _trials(tensors: np.ndarray) -> Iterator[Trial]:
     layout = image_layout(("N", *tensors.shape[1:]))
     axis = 1 if layout == "NCHW" else tensors.ndim - 1
     if tensors.ndim == 4 and tensors.shape[axis] == 3:
-        yield Trial(np.ascontiguousarray(np.flip(tensors, axis)), "the service takes the channels in reverse order (BGR where RGB was recorded, or the other way round): with them reversed it gives the recorded scores")
+        yield Trial(
+            np.ascontiguousarray(np.flip(tensors, axis)),
+            "the service takes the channels in reverse order (BGR where RGB was recorded, or the other way "
+            "round): with them reversed it gives the recorded scores",
+        )
     if tensors.ndim == 4:
-        yield Trial(np.ascontiguousarray(np.flip(tensors, axis=-1 if layout == "NCHW" else -2)), "the service mirrors the images: sent mirrored they get the recorded scores")
+        yield Trial(
+            np.ascontiguousarray(np.flip(tensors, axis=-1 if layout == "NCHW" else -2)),
+            "the service mirrors the images: sent mirrored they get the recorded scores",
+        )
     if tensors.dtype == np.float32:
-        yield Trial(tensors * np.float32(255), "the service divides the tensors by 255 once more: multiplied by 255 they get the recorded scores")
-        yield Trial(tensors / np.float32(255), "the service multiplies the tensors by 255, or leaves out a division by 255")
+        yield Trial(
+            tensors * np.float32(255),
+            "the service divides the tensors by 255 once more: multiplied by 255 they get the recorded scores",
+        )
+        yield Trial(
+            tensors / np.float32(255), "the service multiplies the tensors by 255, or leaves out a division by 255"
+        )
 
 
 def _order_of_rows(scores: np.ndarray, recorded: np.ndarray, spread: float) -> str | None:
     """Whether each image's scores are those of another image of the batch."""
     if len(scores) < 2:
         return None
-    owners = [next((index for index, row in enumerate(recorded) if np.abs(row - each).max() <= CLOSE * spread), None) for each in scores]
+    owners = [
+        next((index for index, row in enumerate(recorded) if np.abs(row - each).max() <= CLOSE * spread), None)
+        for each in scores
+    ]
     if None not in owners and owners != list(range(len(scores))):
         return "the service returns the scores of a batch in another order than its images"
     return None

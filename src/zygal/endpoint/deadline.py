@@ -1,7 +1,7 @@
 """Connections of which each exchange, from the request to the last byte of the answer, has one deadline.
 
-A time limit of a read begins anew with each byte: a service that sends a line of a header drop by drop, or one interim answer after the other, would
-never reach it.
+A time limit of a read begins anew with each byte: a service that sends a line of a header drop by drop, or one interim
+answer after the other, would never reach it.
 """
 
 from __future__ import annotations
@@ -31,7 +31,8 @@ class _Exchange:
 
 @contextmanager
 def deadline(seconds: float) -> Iterator[_Exchange]:
-    """What this thread asks in the block has ended after so many seconds, with an error of the connection or of the answer; see `over`."""
+    """What this thread asks in the block has ended after so many seconds, with an error of the connection or of the
+    answer; see `over`."""
     exchange = _current.exchange = _Exchange()
     timer = threading.Timer(seconds, exchange.end)
     timer.daemon = True

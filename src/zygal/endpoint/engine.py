@@ -14,8 +14,9 @@ IMAGES_AXES = 4
 
 
 class EndpointEngine:
-    """See `engines.engine.Engine`. output: the name of the output to fetch; the only one, or "scores", unless given. May be pickled: the copy
-    opens its own connections. Raises EndpointError where the service is not ready, or its model is no image classifier."""
+    """See `engines.engine.Engine`. output: the name of the output to fetch; the only one, or "scores", unless given.
+    May be pickled: the copy opens its own connections. Raises EndpointError where the service is not ready, or its
+    model is no image classifier."""
 
     def __init__(self, url: str, timeout: float = TIMEOUT_SECONDS, output: str | None = None):
         self.service = Service(url, timeout)
@@ -39,20 +40,31 @@ class EndpointEngine:
     def run(self, batch: np.ndarray) -> np.ndarray:
         """Scores [N, ...] of a batch. Raises EndpointError, also where the answer has another number of rows."""
         if str(batch.dtype) != self.input_dtype:
-            raise EndpointError(f"{self.service.url} takes {self.input.datatype}, but the tensors are {batch.dtype}; is it another model?")
+            raise EndpointError(
+                f"{self.service.url} takes {self.input.datatype}, but the tensors are {batch.dtype}; is it "
+                f"another model?"
+            )
         self._check_shape(batch.shape)
         scores = self.service.infer(self.input_name, self.output_name, batch).scores
         if scores.ndim < 2 or len(scores) != len(batch):
-            raise EndpointError(f"{self.service.url} answers a batch of {len(batch)} images with scores {list(scores.shape)}; its batching is wrong, or it is no classifier.")
+            raise EndpointError(
+                f"{self.service.url} answers a batch of {len(batch)} images with scores {list(scores.shape)}; "
+                f"its batching is wrong, or it is no classifier."
+            )
         return scores.astype(np.float32, copy=False)
 
     def _check_shape(self, shape: tuple[int, ...]) -> None:
         said = self.input_shape
         # A service may leave the batch out of what it says.
         inner = said[1:] if len(said) == IMAGES_AXES else said
-        if len(inner) != len(shape) - 1 or any(size is not None and size != have for size, have in zip(inner, shape[1:])):
+        if len(inner) != len(shape) - 1 or any(
+            size is not None and size != have for size, have in zip(inner, shape[1:])
+        ):
             stated = ", ".join("any" if size is None else str(size) for size in said)
-            raise EndpointError(f"{self.service.url} takes tensors [{stated}], but these are [N, {', '.join(map(str, shape[1:]))}]; is it another model?")
+            raise EndpointError(
+                f"{self.service.url} takes tensors [{stated}], but these are [N, {', '.join(map(str, shape[1:]))}]; is "
+                "it another model?"
+            )
 
     def __getstate__(self) -> tuple:
         return self._given
@@ -65,4 +77,8 @@ def _chosen(outputs: tuple[Tensor, ...], wanted: str | None, url: str) -> Tensor
     names = [each.name for each in outputs]
     if wanted is not None and wanted not in names and len(outputs) > 1:
         raise EndpointError(f"{url} has no output {wanted}; it has {', '.join(names[:6])}.")
-    return next((each for each in outputs if each.name == (wanted or "scores")), outputs[0]) if len(outputs) > 1 else outputs[0]
+    return (
+        next((each for each in outputs if each.name == (wanted or "scores")), outputs[0])
+        if len(outputs) > 1
+        else outputs[0]
+    )

@@ -22,9 +22,10 @@ LONGEST_SECONDS = 60.0
 
 @dataclass(frozen=True)
 class Offered:
-    """rate: images per second that were offered, in requests of `batch`. latencies: seconds from when each request was due to its answer, in the
-    order of arrival; of those that were answered. failures: how many were not, by the reason. late: the share of the requests that this machine sent more than
-    LATE_SECONDS after they were due. seconds: from the first that was due to the last answer."""
+    """rate: images per second that were offered, in requests of `batch`. latencies: seconds from when each request was
+    due to its answer, in the order of arrival; of those that were answered. failures: how many were not, by the reason.
+    late: the share of the requests that this machine sent more than LATE_SECONDS after they were due. seconds: from the
+    first that was due to the last answer."""
 
     rate: float
     batch: int
@@ -74,8 +75,16 @@ class Offered:
         }
 
 
-def offer(send: Callable[[int], object], rate: float, batch: int, seconds: float, seed: int = 0, progress: Callable[[float], None] = lambda part: None) -> Offered:
-    """Calls send(number) at random moments, rate / batch times a second on average, for about `seconds`; longer where a p99 needs more requests."""
+def offer(
+    send: Callable[[int], object],
+    rate: float,
+    batch: int,
+    seconds: float,
+    seed: int = 0,
+    progress: Callable[[float], None] = lambda part: None,
+) -> Offered:
+    """Calls send(number) at random moments, rate / batch times a second on average, for about `seconds`; longer where a
+    p99 needs more requests."""
     per_second = rate / batch
     count = int(max(per_second * seconds, min(READINGS_FOR_P99, per_second * LONGEST_SECONDS), 2))
     clock, arrivals = RealClock(), poisson_arrivals(per_second, count, seed)
@@ -111,7 +120,12 @@ def _reason(fault: EndpointError) -> str:
     return str(fault).partition(" ")[2].split(";")[0].rstrip(".")
 
 
-def offer_all(send: Callable[[int], object], rates: Sequence[float], batch: int, seconds: float, progress: Callable[[float], None]) -> list[Offered]:
+def offer_all(
+    send: Callable[[int], object], rates: Sequence[float], batch: int, seconds: float, progress: Callable[[float], None]
+) -> list[Offered]:
     """One rate after the other, each for its share of the time."""
     part = seconds / len(rates)
-    return [offer(send, rate, batch, part, index, lambda done, index=index: progress((index + done) / len(rates))) for index, rate in enumerate(rates)]
+    return [
+        offer(send, rate, batch, part, index, lambda done, index=index: progress((index + done) / len(rates)))
+        for index, rate in enumerate(rates)
+    ]

@@ -1,4 +1,5 @@
-"""One model of a service: is it ready, what is it, what does it answer. Over HTTP, with time limits and safe repetitions."""
+"""One model of a service: is it ready, what is it, what does it answer. Over HTTP, with time limits and safe
+repetitions."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ TOKEN = "ZYGAL_ENDPOINT_TOKEN"
 LARGEST_ANSWER = 256_000_000
 CONNECTIONS = 64
 REPEATED_STATUSES = (429, 502, 503, 504)
-"""What a service that is busy, restarting or behind a gateway says; an inference changes nothing, so it can be sent again."""
+"""What a service that is busy, restarting or behind a gateway says; an inference changes nothing, so it can be sent
+again."""
 TRIES = 5
 FIRST_PAUSE, LONGEST_PAUSE = 0.1, 5.0
 EXAMPLE = "http://HOST:8000/v2/models/NAME"
@@ -31,8 +33,8 @@ EXAMPLE = "http://HOST:8000/v2/models/NAME"
 
 @dataclass
 class Traffic:
-    """What happened on the way. seconds: of each request that was answered. repeated: how often one was sent again, by the reason. versions: of
-    the model, as the answers say. Guarded by a lock, because many threads send."""
+    """What happened on the way. seconds: of each request that was answered. repeated: how often one was sent again, by
+    the reason. versions: of the model, as the answers say. Guarded by a lock, because many threads send."""
 
     seconds: list[float] = field(default_factory=list)
     repeated: dict[str, int] = field(default_factory=dict)
@@ -51,15 +53,18 @@ class Traffic:
 
 
 class Service:
-    """url: of a model, "http://HOST:PORT/v2/models/NAME", perhaps with "/versions/VERSION". timeout: seconds for one answer. May be used by several
-    threads at once. Raises EndpointError if the URL is none, or the model is not ready."""
+    """url: of a model, "http://HOST:PORT/v2/models/NAME", perhaps with "/versions/VERSION". timeout: seconds for one
+    answer. May be used by several threads at once. Raises EndpointError if the URL is none, or the model is not
+    ready."""
 
     def __init__(self, url: str, timeout: float = TIMEOUT_SECONDS):
         import urllib3
 
         self.url, self.timeout = url.rstrip("/"), timeout
         self._root, self.model, self.version = _parts(self.url)
-        headers = {"Accept-Encoding": "identity"} | ({"Authorization": f"Bearer {os.environ[TOKEN]}"} if os.environ.get(TOKEN) else {})
+        headers = {"Accept-Encoding": "identity"} | (
+            {"Authorization": f"Bearer {os.environ[TOKEN]}"} if os.environ.get(TOKEN) else {}
+        )
         limits = urllib3.Timeout(connect=min(timeout, 5.0), read=timeout)
         # Sent again here, where it is counted; a redirection could lead anywhere.
         self._pool = pool(maxsize=CONNECTIONS, retries=False, timeout=limits, headers=headers)
@@ -69,7 +74,10 @@ class Service:
 
     def _check_ready(self) -> bool:
         """Whether the service has the binary tensor extension; it must be alive and the model ready."""
-        self._get(f"{self._root}/v2/health/live", "the service is not alive, or not one of the open inference protocol, version 2")
+        self._get(
+            f"{self._root}/v2/health/live",
+            "the service is not alive, or not one of the open inference protocol, version 2",
+        )
         self._get(f"{self.url}/ready", self._not_ready())
         server = parse_json(self._get(f"{self._root}/v2"), f"{self._root}/v2", EndpointError)
         extensions = server.get("extensions")
@@ -119,24 +127,39 @@ class Service:
             if attempt < TRIES:
                 self.traffic.again(reason or f"status {status}")
                 wanted = answered.get("Retry-After", "") if answered is not None else ""
-                time.sleep(min(LONGEST_PAUSE, float(wanted) if wanted.isascii() and wanted.isdigit() and len(wanted) < 6 else pause))
+                time.sleep(
+                    min(
+                        LONGEST_PAUSE,
+                        float(wanted) if wanted.isascii() and wanted.isdigit() and len(wanted) < 6 else pause,
+                    )
+                )
                 pause *= 2
         if reason is not None:
-            raise EndpointError(f"{url} cannot be reached ({reason}, {TRIES} times); check that the service runs there.")
+            raise EndpointError(
+                f"{url} cannot be reached ({reason}, {TRIES} times); check that the service runs there."
+            )
         said = fault_of(content)
         times = f" {TRIES} times" if status in REPEATED_STATUSES else ""
-        raise EndpointError(f"{url} answers with the status {status}{times} ({_MEANINGS.get(status, 'not what the protocol says')}){f': {said}' if said else ''}.")
+        raise EndpointError(
+            f"{url} answers with the status {status}{times} "
+            f"({_MEANINGS.get(status, 'not what the protocol says')}){f': {said}' if said else ''}."
+        )
 
     def _once(self, method: str, url: str, body: bytes | None, headers: dict[str, str]):
         """Status, body, headers and why there is no answer, which may go away; one that will not is raised."""
         import urllib3
 
-        late = f"{url} did not answer within {self.timeout:g} s; the service is too slow, or give it more time with --timeout."
+        late = (
+            f"{url} did not answer within {self.timeout:g} s; the service is too slow, or give it more time with "
+            f"--timeout."
+        )
         exchange = None
         try:
             merged = {**self._pool.headers, **headers}
             with deadline(self.timeout) as exchange:
-                answer = self._pool.request(method, url, body=body, headers=merged, redirect=False, preload_content=False)
+                answer = self._pool.request(
+                    method, url, body=body, headers=merged, redirect=False, preload_content=False
+                )
                 try:
                     content = self._read(answer)
                 finally:
@@ -154,7 +177,9 @@ class Service:
                 raise EndpointError(late) from fault
             return 0, b"", None, _why(fault)
         if len(content) > LARGEST_ANSWER:
-            raise EndpointError(f"{url} answers with more than {LARGEST_ANSWER // 1_000_000} MB, which no classifier does.")
+            raise EndpointError(
+                f"{url} answers with more than {LARGEST_ANSWER // 1_000_000} MB, which no classifier does."
+            )
         return answer.status, content, answer.headers, None
 
     def _read(self, answer: Any) -> bytes:
@@ -167,25 +192,47 @@ class Service:
 
     def notes(self) -> list[str]:
         """What a user should know of the traffic."""
-        found = [f"the service did not answer {count} requests at once ({reason}); they were sent again" for reason, count in self.traffic.repeated.items()]
+        found = [
+            f"the service did not answer {count} requests at once ({reason}); they were sent again"
+            for reason, count in self.traffic.repeated.items()
+        ]
         if self.traffic.seconds and float(np.median(self.traffic.seconds)) > SLOW_SECONDS:
-            found.append(f"the service is slow: the median answer took {np.median(self.traffic.seconds):.2f} s, the slowest {max(self.traffic.seconds):.2f} s")
+            found.append(
+                f"the service is slow: the median answer took {np.median(self.traffic.seconds):.2f} s, the "
+                f"slowest {max(self.traffic.seconds):.2f} s"
+            )
         return found
 
 
 SLOW_SECONDS = 0.5
 _MEANINGS = {
-    301: "moved; give the new address", 302: "moved; give the new address", 307: "moved; give the new address", 308: "moved; give the new address",
-    400: "it does not take this request", 401: f"a token is needed; set {TOKEN}", 403: "the token does not permit this",
-    404: "there is no such model or version", 405: "it does not take this kind of request", 413: "the batch is too large for it",
-    429: "too many requests", 500: "it failed", 501: "it does not do this", 502: "the gateway cannot reach it", 503: "not available", 504: "the gateway waited in vain",
-}  # fmt: skip
+    301: "moved; give the new address",
+    302: "moved; give the new address",
+    307: "moved; give the new address",
+    308: "moved; give the new address",
+    400: "it does not take this request",
+    401: f"a token is needed; set {TOKEN}",
+    403: "the token does not permit this",
+    404: "there is no such model or version",
+    405: "it does not take this kind of request",
+    413: "the batch is too large for it",
+    429: "too many requests",
+    500: "it failed",
+    501: "it does not do this",
+    502: "the gateway cannot reach it",
+    503: "not available",
+    504: "the gateway waited in vain",
+}
 
 
 def _why(fault: Exception) -> str:
     text = first_line(fault)
-    known = re.search(r"(Connection refused|Name or service not known|No route to host|Network is unreachable|Connection reset by peer|closed connection without response|"
-                      r"Temporary failure in name resolution|timed out|IncompleteRead)", text)  # fmt: skip
+    known = re.search(
+        r"(Connection refused|Name or service not known|No route to host|Network is unreachable|Connection reset "
+        r"by peer|closed connection without response|"
+        r"Temporary failure in name resolution|timed out|IncompleteRead)",
+        text,
+    )
     if known is None:
         return text
     return "the answer ends early" if known[1] == "IncompleteRead" else known[1].lower()
@@ -201,12 +248,12 @@ def _parts(url: str) -> tuple[str, str, str | None]:
     if split.scheme not in ("http", "https") or not split.hostname:
         raise EndpointError(f"{url} is not a URL of a service; give one like {EXAMPLE}.")
     if split.username or split.password or split.query or split.fragment:
-        raise EndpointError(f"--endpoint holds a password, a query or a fragment; give only {EXAMPLE}, and a token in {TOKEN}.")
+        raise EndpointError(
+            f"--endpoint holds a password, a query or a fragment; give only {EXAMPLE}, and a token in {TOKEN}."
+        )
     found = re.fullmatch(r"(.*)/v2/models/([^/]+)(?:/versions/([^/]+))?", split.path)
     if found is None:
         raise EndpointError(f"{url} names no model; give one like {EXAMPLE}.")
     host = f"[{split.hostname}]" if ":" in split.hostname else split.hostname
     root = f"{split.scheme}://{host}{f':{port}' if port else ''}{quote(found[1], safe='/%')}"
     return root, unquote(found[2]), found[3] and unquote(found[3])
-
-

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
 
 class RuntimeEngine:
-    """An artifact in a session of its runtime with `threads` threads (None: as many as there are cores). output: which of its
-    outputs; the first unless named."""
+    """An artifact in a session of its runtime with `threads` threads (None: as many as there are cores). output: which
+    of its outputs; the first unless named."""
 
     def __init__(self, path: str | Path, threads: int | None = None, output: str | None = None):
         self.path = Path(path)
@@ -27,14 +27,22 @@ class RuntimeEngine:
             names = ", ".join(each.name for each in inputs)
             raise ArtifactError(f"{path} takes {len(inputs)} inputs ({names}); an image classifier takes one.")
         self.input_name, self.output_name = inputs[0].name, output or outputs[0].name
-        self._given, self._made = inputs[0], next((each for each in outputs if each.name == self.output_name), outputs[0])
-        self.input_shape, self.input_dtype = inputs[0].shape, "float32" if self._given.takes_real else inputs[0].dtype or "float32"
+        self._given, self._made = (
+            inputs[0],
+            next((each for each in outputs if each.name == self.output_name), outputs[0]),
+        )
+        self.input_shape, self.input_dtype = (
+            inputs[0].shape,
+            "float32" if self._given.takes_real else inputs[0].dtype or "float32",
+        )
         first = self.input_shape[0] if self.input_shape else None
         self.batch_size = first if isinstance(first, int) and first > 0 else None
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         try:
-            return self._made.real(self._session.run([self.output_name], {self.input_name: self._given.stored(batch)})[0])
+            return self._made.real(
+                self._session.run([self.output_name], {self.input_name: self._given.stored(batch)})[0]
+            )
         except Exception as fault:
             raise EngineError(
                 f"{self.path} cannot be run on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
@@ -51,8 +59,8 @@ class RuntimeEngine:
 def open_engine(artifact: Artifact | str | Path, threads: int | None = None, output: str | None = None) -> Any:
     """The engine of an artifact, the only way to run one.
 
-    Of one that was read: its scores; if it takes raw pixels, of the model behind its own inlet. Of a path: the whole, and of its
-    outputs the one that is named, or the first. Raises FileError, ArtifactError or EngineError.
+    Of one that was read: its scores; if it takes raw pixels, of the model behind its own inlet. Of a path: the whole,
+    and of its outputs the one that is named, or the first. Raises FileError, ArtifactError or EngineError.
     """
     if isinstance(artifact, (str, Path)):
         return RuntimeEngine(artifact, threads, output)

@@ -25,9 +25,10 @@ class Engine(Protocol):
 
 
 class LiveEngine(Engine, Protocol):
-    """A model in the framework that made it. path: its file. version: of the framework. chosen, output_names: the output that
-    is taken, and all of them. ways: how it can be run for timing, the usual way first. captured_in_training: whether the file
-    holds the model in training mode; it is run in evaluation mode nevertheless."""
+    """A model in the framework that made it. path: its file. version: of the framework. chosen, output_names: the
+    output that is taken, and all of them. ways: how it can be run for timing, the usual way first.
+    captured_in_training: whether the file holds the model in training mode; it is run in evaluation mode
+    nevertheless."""
 
     path: Path
     version: str
@@ -47,7 +48,8 @@ class LiveEngine(Engine, Protocol):
 
 
 def run_in_batches(engine: Engine, tensors: np.ndarray, most: int = 16) -> Iterator[np.ndarray]:
-    """The scores of many tensors [N, ...], a batch at a time. A fixed batch is filled up by repeating the last image."""
+    """The scores of many tensors [N, ...], a batch at a time. A fixed batch is filled up by repeating the last
+    image."""
     size = engine.batch_size or most
     for start in range(0, len(tensors), size):
         batch = tensors[start : start + size]

@@ -36,7 +36,8 @@ class EstimatorEngine:
                 scores = np.asarray(self._method(features))
         except Exception as fault:  # Whatever the library raises, these features are not what it takes.
             raise EngineError(
-                f"the estimator {type(self._estimator).__name__} does not take features {list(features.shape)} ({first_line(fault)})."
+                f"the estimator {type(self._estimator).__name__} does not take features {list(features.shape)} "
+                f"({first_line(fault)})."
             ) from fault
         if scores.ndim == 1:
             scores = np.stack([np.zeros_like(scores), scores], axis=1)

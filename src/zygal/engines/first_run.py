@@ -1,6 +1,7 @@
-"""An artifact of others, loaded and run once in a process of its own: a runtime that a file crashes takes that process with it, and no more.
+"""An artifact of others, loaded and run once in a process of its own: a runtime that a file crashes takes that process
+with it, and no more.
 
-    python -m zygal.engines.first_run ARTIFACT
+python -m zygal.engines.first_run ARTIFACT
 """
 
 from __future__ import annotations
@@ -22,22 +23,38 @@ _tried: set[tuple] = set()
 
 
 def try_first(path: str | Path) -> None:
-    """Runs an artifact once elsewhere, unless it was before and has not changed since. Raises ArtifactError if that ends the process or has no end."""
+    """Runs an artifact once elsewhere, unless it was before and has not changed since. Raises ArtifactError if that
+    ends the process or has no end."""
     state = os.stat(path)
     key = (os.path.abspath(path), state.st_mtime_ns, state.st_size, state.st_ino)
     if key in _tried:
         return
-    environment = {**os.environ, "PYTHONPATH": os.pathsep.join([str(ROOT), *filter(None, [os.environ.get("PYTHONPATH")])])}
+    environment = {
+        **os.environ,
+        "PYTHONPATH": os.pathsep.join([str(ROOT), *filter(None, [os.environ.get("PYTHONPATH")])]),
+    }
     try:
-        done = subprocess.run([sys.executable, "-m", __name__, str(path)], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                              env=environment, timeout=LONGEST_SECONDS, check=False)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-m", __name__, str(path)],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            env=environment,
+            timeout=LONGEST_SECONDS,
+            check=False,
+        )
     except subprocess.TimeoutExpired as fault:
-        raise ArtifactError(f"{path} does not finish one image in {LONGEST_SECONDS} s; it is damaged, or too large for this machine.") from fault
+        raise ArtifactError(
+            f"{path} does not finish one image in {LONGEST_SECONDS} s; it is damaged, or too large for this machine."
+        ) from fault
     if done.returncode < 0 or done.returncode >= 128:
         number = -done.returncode if done.returncode < 0 else done.returncode - 128
         with suppress(ValueError):
             number = signal.Signals(number).name
-        raise ArtifactError(f"{path} crashes the runtime ({number}), so it is not run; it is damaged, or the runtime has a fault: try another release of it.")
+        raise ArtifactError(
+            f"{path} crashes the runtime ({number}), so it is not run; it is damaged, or the runtime has a "
+            f"fault: try another release of it."
+        )
     _tried.add(key)
 
 
@@ -51,8 +68,13 @@ def main(path: str) -> None:
 
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     session = open_session(path, SessionSettings(1), tried=True)
-    feed = {port.name: np.zeros([size if isinstance(size, int) else 1 if not at else _UNKNOWN_SIZE for at, size in enumerate(port.shape)], port.dtype or "float32")
-            for port in session.inputs}  # fmt: skip
+    feed = {
+        port.name: np.zeros(
+            [size if isinstance(size, int) else 1 if not at else _UNKNOWN_SIZE for at, size in enumerate(port.shape)],
+            port.dtype or "float32",
+        )
+        for port in session.inputs
+    }
     session.run(None, feed)
 
 

@@ -35,7 +35,9 @@ class GraphEngine:
         try:
             made = self._session.run(self._made, feed) if self._made else []
         except Exception as fault:
-            raise EngineError(f"the model cannot be run on tensors {[list(each.shape) for each in given]} ({first_line(fault)}).") from fault
+            raise EngineError(
+                f"the model cannot be run on tensors {[list(each.shape) for each in given]} ({first_line(fault)})."
+            ) from fault
         found = {**feed, **dict(zip(self._made, made))}
         return {name: found[name] for name in self.names}
 

@@ -27,8 +27,9 @@ COMPILED, EAGER = "compiled", "eager"
 class KerasEngine:
     """A Keras model in the live framework, on the back end that KERAS_BACKEND names, else the first installed.
 
-    model: the model of which the file was written, which is then run itself. Raises EngineError if Keras or every back end is
-    missing, and what the reader of the file raises: a model with code of its own is refused before the framework sees it.
+    model: the model of which the file was written, which is then run itself. Raises EngineError if Keras or every back
+    end is missing, and what the reader of the file raises: a model with code of its own is refused before the framework
+    sees it.
     """
 
     ways = (COMPILED, EAGER)
@@ -57,7 +58,8 @@ class KerasEngine:
             result = self._model(batch, training=False)
         except Exception as fault:
             raise EngineError(
-                f"{self.path} cannot be run by Keras on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
+                f"{self.path} cannot be run by Keras on tensors {list(batch.shape)} of {batch.dtype} "
+                f"({first_line(fault)})."
             ) from fault
         if isinstance(result, dict):
             result = result[self._output]
@@ -112,8 +114,8 @@ def _framework(path: str | Path):
         raise cannot_be_started(path, "Keras", "keras", fault, elsewhere=True) from fault
     if _release(keras.__version__) < OLDEST:
         raise EngineError(
-            f"Keras {keras.__version__} is too old (its loader can run code of a file); at least {'.'.join(map(str, OLDEST))} is "
-            "needed: pip install --upgrade keras."
+            f"Keras {keras.__version__} is too old (its loader can run code of a file); at least "
+            f"{'.'.join(map(str, OLDEST))} is needed: pip install --upgrade keras."
         )
     return keras
 

@@ -16,9 +16,9 @@ def open_live_engine(
 ) -> LiveEngine:
     """A source in the framework that made it; of FILE.py:FUNCTION the very object that the function returned.
 
-    output: which of its outputs, by the name that survey gives it; the one that looks like class scores unless named. classes:
-    how many classes there are, if it is known. reading: what else is asked of the reader. Raises EngineError if the framework
-    is not installed, SourceError if there is no such output.
+    output: which of its outputs, by the name that survey gives it; the one that looks like class scores unless named.
+    classes: how many classes there are, if it is known. reading: what else is asked of the reader. Raises EngineError
+    if the framework is not installed, SourceError if there is no such output.
     """
     source = SourceFile.of(source)
     live, estimator = source.live, source.estimator

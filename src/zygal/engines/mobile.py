@@ -23,8 +23,8 @@ INTERPRETER = "interpreter"
 
 
 class MobileEngine:
-    """One output of a flatbuffer. Stored numbers at both ends are real numbers here, as in the artifact that is made of the file, but
-    for uint8 images, which are taken as they are.
+    """One output of a flatbuffer. Stored numbers at both ends are real numbers here, as in the artifact that is made of
+    the file, but for uint8 images, which are taken as they are.
 
     Raises EngineError if the runtime is not installed, SourceError if there is no such output.
     """
@@ -36,7 +36,9 @@ class MobileEngine:
         self.path, self._file = Path(path), Path(path)
         self._opened = file = opened(path, reading)
         if len(file.inputs) != 1:
-            raise SourceError(f"{path} takes {len(file.inputs)} inputs ({', '.join(file.inputs)}); an image classifier takes one.")
+            raise SourceError(
+                f"{path} takes {len(file.inputs)} inputs ({', '.join(file.inputs)}); an image classifier takes one."
+            )
         self.chosen, self.output_names = file.chosen, tuple(file.outputs)
         self.version = runtime_name().rpartition(" ")[2]
         self._session = self._open(SessionSettings())
@@ -49,7 +51,10 @@ class MobileEngine:
         session = MobileSession(self._file, settings)
         outputs = {port.name: port for port in session.outputs}
         if self.chosen.name not in outputs or len(session.inputs) != 1:
-            raise SourceError(f"{self.path} has several signatures, of which the mobile runtime runs the first; save the classifier alone.")
+            raise SourceError(
+                f"{self.path} has several signatures, of which the mobile runtime runs the first; save the "
+                f"classifier alone."
+            )
         (self._given,), self._made = session.inputs, outputs[self.chosen.name]
         return session
 
@@ -58,7 +63,8 @@ class MobileEngine:
             (result,) = self._session.run([self.chosen.name], {self._given.name: self._given.stored(batch)})
         except Exception as fault:  # The runtime raises what it likes.
             raise EngineError(
-                f"{self.path} cannot be run by the mobile runtime on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
+                f"{self.path} cannot be run by the mobile runtime on tensors {list(batch.shape)} of "
+                f"{batch.dtype} ({first_line(fault)})."
             ) from fault
         return self._made.real(result)
 
@@ -79,5 +85,7 @@ class MobileEngine:
             tensor = self._opened.model.tensors[operator.outputs[0]]
             if tensor.data is None and tensor.dtype in ("float32", "int8", "uint8") and len(tensor.shape) > 1:
                 found[layer_of(tensor.name)] = stem_of(tensor.name)
-        arrays = values(self._file, self._given.name, self._given.stored(batch), list(found.values()), self.batch_size or 1)
+        arrays = values(
+            self._file, self._given.name, self._given.stored(batch), list(found.values()), self.batch_size or 1
+        )
         return [(layer, value, arrays[value]) for layer, value in found.items()]

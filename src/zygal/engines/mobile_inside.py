@@ -11,9 +11,9 @@ from zygal.engines.session import SessionSettings
 from zygal.errors import EngineError, first_line
 
 
-def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int = 1) -> dict[str, np.ndarray]:
-    """The values of those names that are tensors of the artifact, on a batch run image by image, each `size` times where the batch is
-    fixed. Raises EngineError."""
+def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int = 1) -> dict[str, np.ndarray]:  # noqa: ARG001
+    """The values of those names that are tensors of the artifact, on a batch run image by image, each `size` times
+    where the batch is fixed. Raises EngineError."""
     try:
         # The faster kernels join operators and keep nothing of what lies between them.
         interpreter = open_interpreter(path, SessionSettings(1, "off"), experimental_preserve_all_tensors=True)

@@ -13,8 +13,8 @@ BATCHES = (1, 3, 2)
 
 
 def check_written(path: str | Path, graph: Graph, named: str | Path) -> None:
-    """Runs a file that was just written at three sizes of its batch, where that is open and the runtime is installed. named: what the
-    file is going to be called. Raises ArtifactError."""
+    """Runs a file that was just written at three sizes of its batch, where that is open and the runtime is installed.
+    named: what the file is going to be called. Raises ArtifactError."""
     from zygal.engines.mobile_session import open_session
 
     (name,) = graph.inputs
@@ -28,9 +28,11 @@ def check_written(path: str | Path, graph: Graph, named: str | Path) -> None:
     (port,) = session.inputs
     for batch in BATCHES:
         try:
-            (scores,) = session.run([session.outputs[0].name], {port.name: np.zeros((batch, *type.shape[1:]), port.dtype or type.dtype)})
+            (scores,) = session.run(
+                [session.outputs[0].name], {port.name: np.zeros((batch, *type.shape[1:]), port.dtype or type.dtype)}
+            )
         except Exception as fault:  # The runtime raises what it likes.
             raise ArtifactError(
-                f"the mobile runtime does not run {named} at a batch of {batch} ({first_line(fault)}); it is not written. Capture the model with a fixed batch and "
-                "add --keep-batch, or write ONNX."
+                f"the mobile runtime does not run {named} at a batch of {batch} ({first_line(fault)}); it is not "
+                "written. Capture the model with a fixed batch and add --keep-batch, or write ONNX."
             ) from fault

@@ -18,7 +18,8 @@ PACKAGE = "ai-edge-litert"
 
 
 class MobileSession:
-    """What `engines.session` says of a session. An interpreter serves one thread, so each thread that calls has one of its own."""
+    """What `engines.session` says of a session. An interpreter serves one thread, so each thread that calls has one of
+    its own."""
 
     def __init__(self, path: Path, settings: SessionSettings):
         self.runtime, self._path, self._settings = runtime_name(), path, settings
@@ -26,7 +27,9 @@ class MobileSession:
         interpreter = self._interpreter()
         self._inputs, self._outputs = interpreter.get_input_details(), interpreter.get_output_details()
         self.inputs, self.outputs = ports(interpreter, self._inputs), ports(interpreter, self._outputs, outputs=True)
-        self._places = {port.name: each for port, each in zip((*self.inputs, *self.outputs), (*self._inputs, *self._outputs))}
+        self._places = {
+            port.name: each for port, each in zip((*self.inputs, *self.outputs), (*self._inputs, *self._outputs))
+        }
 
     def _interpreter(self) -> Any:
         if getattr(self._own, "interpreter", None) is None:
@@ -47,10 +50,15 @@ class MobileSession:
         for name, array in feed.items():
             interpreter.set_tensor(self._places[name]["index"], array)
         interpreter.invoke()
-        return [interpreter.get_tensor(self._places[name]["index"]) for name in names or [port.name for port in self.outputs]]
+        return [
+            interpreter.get_tensor(self._places[name]["index"])
+            for name in names or [port.name for port in self.outputs]
+        ]
 
 
-def open_session(artifact: str | Path, settings: SessionSettings = SessionSettings(), validated: bool = False) -> MobileSession:
+def open_session(
+    artifact: str | Path, settings: SessionSettings = SessionSettings(), validated: bool = False
+) -> MobileSession:
     """See `engines.session.open_session`."""
     if not validated:
         from zygal.mobile.read import read_model
@@ -58,8 +66,8 @@ def open_session(artifact: str | Path, settings: SessionSettings = SessionSettin
         read_model(artifact)
     if settings.level not in ("off", "all") or settings.execution != "sequential":
         raise ArtifactError(
-            f"{artifact} cannot be run at level {settings.level}, {settings.execution}: the mobile runtime has the levels off (without its faster "
-            "kernels) and all, and runs operators one after the other."
+            f"{artifact} cannot be run at level {settings.level}, {settings.execution}: the mobile runtime has the "
+            "levels off (without its faster kernels) and all, and runs operators one after the other."
         )
     return MobileSession(Path(artifact), settings)
 
@@ -67,11 +75,18 @@ def open_session(artifact: str | Path, settings: SessionSettings = SessionSettin
 def open_interpreter(path: Path, settings: SessionSettings = SessionSettings(), **more: Any) -> Any:
     """An interpreter of the mobile runtime, its tensors allocated. Raises EngineError or ArtifactError."""
     package = _package(path)
-    kernels = package.OpResolverType.AUTO if settings.level == "all" else package.OpResolverType.BUILTIN_WITHOUT_DEFAULT_DELEGATES
+    kernels = (
+        package.OpResolverType.AUTO
+        if settings.level == "all"
+        else package.OpResolverType.BUILTIN_WITHOUT_DEFAULT_DELEGATES
+    )
     try:
         with without_native_messages():
             interpreter = package.Interpreter(
-                model_path=str(path), num_threads=settings.threads or allowed_cores(), experimental_op_resolver_type=kernels, **more
+                model_path=str(path),
+                num_threads=settings.threads or allowed_cores(),
+                experimental_op_resolver_type=kernels,
+                **more,
             )
             interpreter.allocate_tensors()
             return interpreter
@@ -96,10 +111,16 @@ def ports(interpreter: Any, details: Sequence[Mapping[str, Any]], outputs: bool 
 
 def port_of(details: Mapping[str, Any], name: str) -> Port:
     """What the interpreter says of a tensor, under a name."""
-    signature = details["shape_signature"] if len(details["shape_signature"]) == len(details["shape"]) else details["shape"]
+    signature = (
+        details["shape_signature"] if len(details["shape_signature"]) == len(details["shape"]) else details["shape"]
+    )
     shape = tuple(int(size) if size >= 0 else f"N{at or ''}" for at, size in enumerate(signature))
     given, dtype = details["quantization_parameters"], np.dtype(details["dtype"])
-    steps = (np.float32(given["scales"][0]), int(given["zero_points"][0])) if len(given["scales"]) == 1 and dtype.kind in "iu" else None
+    steps = (
+        (np.float32(given["scales"][0]), int(given["zero_points"][0]))
+        if len(given["scales"]) == 1 and dtype.kind in "iu"
+        else None
+    )
     return Port(name, dtype.name, shape, str(dtype), steps)
 
 

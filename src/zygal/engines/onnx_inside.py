@@ -12,7 +12,8 @@ from zygal.errors import EngineError, first_line
 
 
 def values(path: Path, feed: str, batch: np.ndarray, names: list[str], size: int = 1) -> dict[str, np.ndarray]:
-    """The values of those names that are in the graph, on a batch run image by image, each `size` times where the batch is fixed.
+    """The values of those names that are in the graph, on a batch run image by image, each `size` times where the batch
+    is fixed.
 
     Raises EngineError.
     """

@@ -24,7 +24,8 @@ _DTYPES = {
 
 
 class OnnxSession:
-    """What `engines.session` says of a session. `run` is the runtime's own method, so that nothing is measured besides."""
+    """What `engines.session` says of a session. `run` is the runtime's own method, so that nothing is measured
+    besides."""
 
     def __init__(self, opened: Any):
         self.runtime, self.run, self.end_profiling = runtime_name(), opened.run, opened.end_profiling
@@ -34,7 +35,9 @@ class OnnxSession:
         )
 
 
-def open_session(artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False) -> OnnxSession:
+def open_session(
+    artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False
+) -> OnnxSession:
     """See `engines.session.open_session`."""
     onnxruntime = import_runtime()
     if not isinstance(artifact, bytes) and not validated:
@@ -75,7 +78,9 @@ def open_changed(model: Any, folder: Path, where: str | Path) -> OnnxSession:
     # External weights are looked up in the artifact's folder.
     options.add_session_config_entry("session.model_external_initializers_file_folder_path", str(folder))
     try:
-        return OnnxSession(onnxruntime.InferenceSession(model.SerializeToString(), options, providers=["CPUExecutionProvider"]))
+        return OnnxSession(
+            onnxruntime.InferenceSession(model.SerializeToString(), options, providers=["CPUExecutionProvider"])
+        )
     except Exception as fault:
         raise EngineError(f"{where} cannot be opened for inspection ({first_line(fault)}).") from fault
 
@@ -85,8 +90,8 @@ def runtime_name() -> str:
 
 
 def import_runtime() -> Any:
-    """The runtime's package. It would count its uses in files of its own below the home and the temporary folder, and name them to its maker: that is
-    switched off before it starts, in this process and those that it starts."""
+    """The runtime's package. It would count its uses in files of its own below the home and the temporary folder, and
+    name them to its maker: that is switched off before it starts, in this process and those that it starts."""
     os.environ[NO_TELEMETRY] = "1"
     import onnxruntime
 

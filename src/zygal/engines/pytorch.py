@@ -23,8 +23,8 @@ MODULE, CAPTURED = "module", "captured"
 class PyTorchEngine:
     """A captured program in the live framework, in evaluation mode, with one of its outputs: see `scores_choice`.
 
-    module: the module that the program was captured from, which is then run itself. Raises EngineError if PyTorch is not
-    installed, SourceError if there is no such output.
+    module: the module that the program was captured from, which is then run itself. Raises EngineError if PyTorch is
+    not installed, SourceError if there is no such output.
     """
 
     def __init__(self, path: str | Path, reading: Reading = Reading(), module: Any = None):
@@ -32,14 +32,17 @@ class PyTorchEngine:
             import torch
         except ImportError as fault:
             raise EngineError(
-                f"{path} can only be run by PyTorch, which is not installed; {install_extra('torch')}, or run this command where "
-                "PyTorch is installed."
+                f"{path} can only be run by PyTorch, which is not installed; {install_extra('torch')}, or run this "
+                "command where PyTorch is installed."
             ) from fault
         self._torch = torch
         self.name, self.version, self.path = "PyTorch", torch.__version__, Path(path)
         with open_program(path) as archive, scratch_folder() as folder:
             program = read_program(archive)
-            self.chosen, self.output_names = scores_choice(program, reading.output, reading.classes), program.output_names
+            self.chosen, self.output_names = (
+                scores_choice(program, reading.output, reading.classes),
+                program.output_names,
+            )
             self.captured_in_training = captured_in_training(program)
             self._place = output_place(program, self.chosen.name)
             with (folder / "program.pt2").open("wb") as copy:

@@ -1,4 +1,5 @@
-"""Opening an artifact in the runtime of its format, and what can be set about that. The one place where runtimes are started."""
+"""Opening an artifact in the runtime of its format, and what can be set about that. The one place where runtimes are
+started."""
 
 from __future__ import annotations
 
@@ -30,8 +31,9 @@ class SessionSettings:
 
 @dataclass(frozen=True)
 class Port:
-    """An input or an output. dtype: None for one that is not computed with here; stated: the runtime's own word for it. shape: numbers,
-    and names or None for open sizes. steps: scale and zero point, where whole numbers stand for real ones."""
+    """An input or an output. dtype: None for one that is not computed with here; stated: the runtime's own word for it.
+    shape: numbers, and names or None for open sizes. steps: scale and zero point, where whole numbers stand for real
+    ones."""
 
     name: str
     dtype: str | None
@@ -72,11 +74,14 @@ class Session(Protocol):
 
 
 def open_session(
-    artifact: str | Path | bytes, settings: SessionSettings = SessionSettings(), validated: bool = False, tried: bool = False
+    artifact: str | Path | bytes,
+    settings: SessionSettings = SessionSettings(),
+    validated: bool = False,
+    tried: bool = False,
 ) -> Session:
-    """A session on the CPU: of a file in the runtime of its format, or of the bytes of an ONNX message. validated: the file was looked
-    at before. tried: it was run before; else one that Zygal did not write is run in a process of its own first. Raises FileError or ArtifactError;
-    EngineError if the runtime is not installed."""
+    """A session on the CPU: of a file in the runtime of its format, or of the bytes of an ONNX message. validated: the
+    file was looked at before. tried: it was run before; else one that Zygal did not write is run in a process of its
+    own first. Raises FileError or ArtifactError; EngineError if the runtime is not installed."""
     from zygal.artifact.formats import ONNX, format_of
 
     format = ONNX if isinstance(artifact, bytes) else format_of(artifact)
@@ -92,4 +97,3 @@ def import_runtime(artifact: str | Path) -> None:
     from zygal.artifact.formats import format_of
 
     import_module(format_of(artifact).sessions).import_runtime()
-

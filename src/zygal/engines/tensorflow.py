@@ -23,9 +23,9 @@ COMPILED = "compiled"
 class TensorFlowEngine:
     """One output of a signature, or of a frozen graph, in the live framework.
 
-    A folder is loaded by the framework itself. A frozen graph, and a model that takes encoded images and is run behind its
-    decoder, come in as the flat graph of what is run. Raises EngineError if TensorFlow is not installed, SourceError if a graph
-    holds anything that could do harm, or if there is no such output.
+    A folder is loaded by the framework itself. A frozen graph, and a model that takes encoded images and is run behind
+    its decoder, come in as the flat graph of what is run. Raises EngineError if TensorFlow is not installed,
+    SourceError if a graph holds anything that could do harm, or if there is no such output.
     """
 
     name, ways = "TensorFlow", (COMPILED,)
@@ -74,14 +74,17 @@ class TensorFlowEngine:
         graph = tensorflow.compat.v1.GraphDef()
         graph.ParseFromString(content)
         wrapped = tensorflow.compat.v1.wrap_function(lambda: tensorflow.compat.v1.import_graph_def(graph, name=""), [])
-        return wrapped.prune([wrapped.graph.get_tensor_by_name(feed)], [wrapped.graph.get_tensor_by_name(each) for each in fetches])
+        return wrapped.prune(
+            [wrapped.graph.get_tensor_by_name(feed)], [wrapped.graph.get_tensor_by_name(each) for each in fetches]
+        )
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         try:
             result = self._function(self._tensorflow.constant(batch))
         except Exception as fault:
             raise EngineError(
-                f"{self.path} cannot be run by TensorFlow on tensors {list(batch.shape)} of {batch.dtype} ({first_line(fault)})."
+                f"{self.path} cannot be run by TensorFlow on tensors {list(batch.shape)} of {batch.dtype} "
+                f"({first_line(fault)})."
             ) from fault
         return np.asarray(self._tensorflow.cast(result, self._tensorflow.float32))
 
@@ -91,7 +94,8 @@ class TensorFlowEngine:
         return lambda: np.asarray(self._function(tensor))
 
     def use_threads(self, count: int) -> bool:
-        """Sets how many threads an operator may use; whether it did. The framework is told once, before it runs anything."""
+        """Sets how many threads an operator may use; whether it did. The framework is told once, before it runs
+        anything."""
         return False
 
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:

@@ -1,7 +1,7 @@
 """Arrays in NumPy's own file format (version 1 and 2, NEP 1), read inside an archive that is not trusted.
 
-The header is text that states a Python dictionary; it is matched, not evaluated, and its size and that of the numbers are
-compared with what is there before memory is taken.
+The header is text that states a Python dictionary; it is matched, not evaluated, and its size and that of the numbers
+are compared with what is there before memory is taken.
 """
 
 from __future__ import annotations
@@ -26,8 +26,8 @@ _DTYPES = {"<f4": np.dtype("<f4"), "|u1": np.dtype("|u1")}
 
 
 def read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
-    """An array of which the header and the claimed size agree, in an archive that `open_zip` opened, which compares what is
-    claimed with what is packed. Raises WitnessError."""
+    """An array of which the header and the claimed size agree, in an archive that `open_zip` opened, which compares
+    what is claimed with what is packed. Raises WitnessError."""
     info = archive.NameToInfo.get(name)
     if info is None:
         raise WitnessError(f"{path} is damaged: it has no {name}; record it again.")
@@ -50,5 +50,7 @@ def read_array(archive: zipfile.ZipFile, name: str, path: Path) -> np.ndarray:
         shape = tuple(int(each) for each in digits)
         content_bytes = info.file_size - len(head) - width - length
         if not shape or min(shape) < 1 or prod(shape) * dtype.itemsize != content_bytes:
-            raise WitnessError(f"{path} is damaged: {name} is declared as {dtype} {list(shape)}, which its size contradicts.")
+            raise WitnessError(
+                f"{path} is damaged: {name} is declared as {dtype} {list(shape)}, which its size contradicts."
+            )
         return np.frombuffer(member.read(), dtype).reshape(shape)

@@ -21,7 +21,8 @@ _LARGEST_TABLE_BYTES = 1_000_000_000
 def checked_arrays(
     scores: np.ndarray, names: Sequence[str], images: str | Path, tensors: np.ndarray | None
 ) -> tuple[tuple[ImageFile, ...], np.ndarray, np.ndarray | None]:
-    """The image files, the scores and the tensors of `Witness.from_arrays`, as a witness holds them. Raises WitnessError."""
+    """The image files, the scores and the tensors of `Witness.from_arrays`, as a witness holds them. Raises
+    WitnessError."""
     scores = np.asarray(scores)
     if scores.ndim != 2 or scores.dtype.kind not in "fiu" or not scores.size:
         raise WitnessError(f"scores must be numbers [images, classes], not {scores.dtype} {list(scores.shape)}.")
@@ -63,7 +64,9 @@ def read_array(path: str | Path) -> tuple[np.ndarray, list[str] | None]:
         try:
             # Mapped, not read: the file cannot claim more than it holds.
             array = np.load(path, mmap_mode="r", allow_pickle=False)
-        except Exception as fault:  # Its header is a text in Python's own syntax, and whatever reads that raises comes through.
+        except (
+            Exception
+        ) as fault:  # Its header is a text in Python's own syntax, and whatever reads that raises comes through.
             raise WitnessError(f"{path} is not an array that can be read ({fault}).") from fault
         if not isinstance(array, np.ndarray) or array.dtype.kind not in "fiu":
             raise WitnessError(f"{path} does not hold an array of numbers.")

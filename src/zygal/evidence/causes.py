@@ -1,8 +1,8 @@
 """Why the tensors differ: the fields of the inlet that must change.
 
-Most mistakes are in one detail, so every inlet that differs from the given one in one field is tried first. If none gives the
-recorded tensors, the inlet is recovered without any hint, and each field that need not differ from the given inlet is put
-back: the remaining differences are the causes.
+Most mistakes are in one detail, so every inlet that differs from the given one in one field is tried first. If none
+gives the recorded tensors, the inlet is recovered without any hint, and each field that need not differ from the given
+inlet is put back: the remaining differences are the causes.
 """
 
 from __future__ import annotations
@@ -38,8 +38,8 @@ ALIKE = 0.02
 class Cause:
     """Each finding is a sentence on one field that must change, the one with the largest effect first.
 
-    `inlet` is the corrected one. Residuals are the largest differences in grey levels over the images that were compared,
-    residual_before None if the tensors cannot be compared at all.
+    `inlet` is the corrected one. Residuals are the largest differences in grey levels over the images that were
+    compared, residual_before None if the tensors cannot be compared at all.
     """
 
     findings: tuple[str, ...]
@@ -49,8 +49,8 @@ class Cause:
 
 
 class _Residuals:
-    """The largest difference in grey levels that inlets leave, with the values that they state: first on some rows and columns
-    of the images, and only if that is within a limit on all of them."""
+    """The largest difference in grey levels that inlets leave, with the values that they state: first on some rows and
+    columns of the images, and only if that is within a limit on all of them."""
 
     def __init__(self, material: Material):
         self.sampled, self.whole = Trials(material), Trials(material, whole=True)
@@ -92,7 +92,9 @@ def find_cause(
     progress: Callable[[str, float], None] = lambda what, part: None,
 ) -> Cause | None:
     """What must change in the inlet for every tensor to be within `limit` grey levels, or None if nothing is found."""
-    by_difference = sorted(differences, key=lambda i: np.inf if differences[i] is None else differences[i], reverse=True)
+    by_difference = sorted(
+        differences, key=lambda i: np.inf if differences[i] is None else differences[i], reverse=True
+    )
     known = [value for value in differences.values() if value is not None]
     before = max(known) if known and len(known) == len(differences) else None
     paths = [Path(folder) / witness.images[index].name for index in by_difference]
@@ -144,7 +146,12 @@ def _nearest(residuals: _Residuals, found: Inlet, given: Inlet, images: list[int
         changed = False
         for name, _, _ in list(departures(found, given)):
             reverted = _reverted(found, given, name)
-            if reverted is not None and reverted != found and fits_together(reverted) and residuals.of(reverted, images, allowed) <= allowed:
+            if (
+                reverted is not None
+                and reverted != found
+                and fits_together(reverted)
+                and residuals.of(reverted, images, allowed) <= allowed
+            ):
                 found, changed = reverted, True
                 break
     return found
@@ -206,7 +213,10 @@ def _library_sentence(name: str, corrected: Inlet, given: Inlet) -> str | None:
     if len(changed) < 2:
         return None
     names = [f" (the convention of {library})" if (library := library_of(step)) else "" for step in (right, wrong)]
-    return f"frame step {index + 1} should be: {describe_step(right)}{names[0]}; the inlet says: {describe_step(wrong)}{names[1]}"
+    return (
+        f"frame step {index + 1} should be: {describe_step(right)}{names[0]}; the inlet says: "
+        f"{describe_step(wrong)}{names[1]}"
+    )
 
 
 def _sentence(name: str, right: object, wrong: object, corrected: Inlet, given: Inlet) -> str:
@@ -214,7 +224,10 @@ def _sentence(name: str, right: object, wrong: object, corrected: Inlet, given: 
     if stage == "values":
         if field == "range" and replace(corrected.values, range=given.values.range) == given.values:
             return f"values.range should be {describe_value(right)}, the inlet says {describe_value(wrong)}"
-        return f"the values stage should be: {describe_values(corrected.values)}; the inlet says: {describe_values(given.values)}"
+        return (
+            f"the values stage should be: {describe_values(corrected.values)}; the inlet says: "
+            f"{describe_values(given.values)}"
+        )
     steps = [", then ".join(describe_step(step) for step in each.frame) or "nothing" for each in (corrected, given)]
     if name == "frame":
         return f"the frame stage should be: {steps[0]}; the inlet says: {steps[1]}"

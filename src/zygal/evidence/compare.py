@@ -11,8 +11,8 @@ from zygal.inlet import InletTensor
 from zygal.inlet.values import level_differences
 
 ROUNDING = 2.0**-17
-"""What float32 arithmetic leaves of a score, as a part of the image's largest score: 64 units in the last place (IEEE 754 binary32
-has 24 bits), which sums of thousands of products in another order reach."""
+"""What float32 arithmetic leaves of a score, as a part of the image's largest score: 64 units in the last place (IEEE
+754 binary32 has 24 bits), which sums of thousands of products in another order reach."""
 TOP, APART = 5, 0.05
 
 
@@ -20,9 +20,9 @@ TOP, APART = 5, 0.05
 class ScoreComparison:
     """Scores of one side against the recorded ones, image by image.
 
-    differences: [images], largest absolute difference of an image's scores, as a fraction of the spread; infinite where a score
-    is NaN. changed: [images], whether the top-1 class is another one, or a score is NaN. ties: [images], those of `changed` where
-    on either side the scores of the two classes differ by no more than the rounding of float32.
+    differences: [images], largest absolute difference of an image's scores, as a fraction of the spread; infinite where
+    a score is NaN. changed: [images], whether the top-1 class is another one, or a score is NaN. ties: [images], those
+    of `changed` where on either side the scores of the two classes differ by no more than the rounding of float32.
     """
 
     scores: np.ndarray
@@ -52,8 +52,9 @@ def compare_scores(scores: np.ndarray, recorded: np.ndarray, spread: float) -> S
 
 
 def order_kept(scores: np.ndarray, recorded: np.ndarray, spread: float) -> float:
-    """The share of pairs of classes whose scores are in the recorded order: pairs of one of an image's recorded top TOP classes and any
-    other, whose recorded scores are more than APART of the spread apart. 1 if there are none; scores that are NaN are in no order."""
+    """The share of pairs of classes whose scores are in the recorded order: pairs of one of an image's recorded top TOP
+    classes and any other, whose recorded scores are more than APART of the spread apart. 1 if there are none; scores
+    that are NaN are in no order."""
     kept = total = 0
     for ours, wanted in zip(np.asarray(scores, np.float64), np.asarray(recorded, np.float64)):
         top = np.argsort(-wanted, kind="stable")[:TOP]

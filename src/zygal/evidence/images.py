@@ -13,10 +13,25 @@ from zygal.errors import FileError, ImageError, WitnessError, some_of
 from zygal.files import files_below, open_file, sha256_of
 from zygal.locations import is_url, names_below
 
-SUFFIXES = frozenset((
-    ".bmp", ".gif", ".jfif", ".jpe", ".jpeg", ".jpg", ".pbm", ".pgm", ".png", ".pnm", ".ppm", ".tga", ".tif",
-    ".tiff", ".webp",
-))  # fmt: skip
+SUFFIXES = frozenset(
+    (
+        ".bmp",
+        ".gif",
+        ".jfif",
+        ".jpe",
+        ".jpeg",
+        ".jpg",
+        ".pbm",
+        ".pgm",
+        ".png",
+        ".pnm",
+        ".ppm",
+        ".tga",
+        ".tif",
+        ".tiff",
+        ".webp",
+    )
+)
 
 
 @dataclass(frozen=True)
@@ -33,7 +48,10 @@ def list_images(folder: str | Path) -> list[str]:
     Hidden files and folders are passed over, links to folders followed. Raises FileError if there are none.
     """
     if is_url(folder):
-        raise FileError(f"{folder} is a URL, but a folder on this machine is needed; only classify, tally and bench --cluster read images at URLs.")
+        raise FileError(
+            f"{folder} is a URL, but a folder on this machine is needed; only classify, tally and bench "
+            f"--cluster read images at URLs."
+        )
     return _some(folder, _names_in(Path(folder)))
 
 
@@ -44,7 +62,10 @@ def images_below(location: str) -> list[str]:
 
 def _some(folder: str | Path, found: list[str]) -> list[str]:
     if not found:
-        raise FileError(f"{folder} holds no images (files whose name ends like an image's, or whose content is one); check the path.")
+        raise FileError(
+            f"{folder} holds no images (files whose name ends like an image's, or whose content is one); check "
+            f"the path."
+        )
     return found
 
 
@@ -84,7 +105,8 @@ def hash_image(folder: str | Path, name: str) -> ImageFile:
 
 
 def check_images(recorded: Sequence[ImageFile], folder: str | Path) -> list[str]:
-    """Notes about the folder. Raises WitnessError if recorded images are missing, renamed, or changed and still decode."""
+    """Notes about the folder. Raises WitnessError if recorded images are missing, renamed, or changed and still
+    decode."""
     present = set(list_images(folder))
     names = {image.name for image in recorded}
     missing = [image for image in recorded if not os.path.isfile(Path(folder) / image.name)]
@@ -114,12 +136,12 @@ def _missing(missing: list[ImageFile], total: int, folder: str | Path, extra: li
     renamed = [f"{image.name} is now {names[image.sha256]}" for image in missing if image.sha256 in names]
     if renamed:
         return (
-            f"{len(renamed)} of the {total} recorded images are in {folder} under other names ({some_of(renamed)}); rename "
-            "them back, or record the witness again."
+            f"{len(renamed)} of the {total} recorded images are in {folder} under other names ({some_of(renamed)}); "
+            "rename them back, or record the witness again."
         )
     return (
-        f"{len(missing)} of the {total} recorded images are not in {folder} ({some_of([each.name for each in missing])}); "
-        "give the folder that the witness was made from."
+        f"{len(missing)} of the {total} recorded images are not in {folder} "
+        f"({some_of([each.name for each in missing])}); give the folder that the witness was made from."
     )
 
 

@@ -18,14 +18,16 @@ IMAGES = 4
 DEPARTED = 1e-3
 """A layer departs if a quantile is further off than this part of the layer's recorded range."""
 DEPARTED_SHRUNK = 0.05
-"""The same of an artifact in 8 bits, whose steps are a 255th of a range; the extremes, which storing clips, are left out."""
+"""The same of an artifact in 8 bits, whose steps are a 255th of a range; the extremes, which storing clips, are left
+out."""
 
 
 class LayeredEngine(Protocol):
     """An engine that can tell what its layers give."""
 
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
-        """For each layer, in the order in which they end: its name, its output's name in the program, its output [N, ...]."""
+        """For each layer, in the order in which they end: its name, its output's name in the program, its output [N,
+        ...]."""
         ...
 
 
@@ -41,8 +43,8 @@ class ValuesEngine(Protocol):
 class Departure:
     """The first layer whose output differs from the recording. difference: part of the layer's recorded range.
 
-    layer, difference: None if all layers that could be compared agree, so that the difference arises behind them. before: the
-    last layer that agrees, if any. compared: how many layers could be compared.
+    layer, difference: None if all layers that could be compared agree, so that the difference arises behind them.
+    before: the last layer that agrees, if any. compared: how many layers could be compared.
     """
 
     layer: str | None
@@ -65,11 +67,13 @@ def quantiles_of(output: np.ndarray) -> np.ndarray:
     return ordered[np.linspace(0, ordered.size - 1, QUANTILES).round().astype(int)].astype(np.float32)
 
 
-def first_departure(engine: ValuesEngine, witness: Witness, scores: np.ndarray, shrunk: bool = False) -> Departure | None:
+def first_departure(
+    engine: ValuesEngine, witness: Witness, scores: np.ndarray, shrunk: bool = False
+) -> Departure | None:
     """The first recorded layer that the artifact has too and that departs; None if no layer can be compared.
 
-    scores: the artifact's on the recorded tensors: what its last layer gives has another name than in the training code. shrunk: it is in lower
-    precision.
+    scores: the artifact's on the recorded tensors: what its last layer gives has another name than in the training
+    code. shrunk: it is in lower precision.
     """
     recorded = witness.layers
     images = len(recorded.quantiles)

@@ -25,11 +25,10 @@ Progress = Callable[[str, float], None]
 
 
 def raw_level_limit(inlet: Inlet) -> float:
-    """The limit of P in grey levels. float32 sums can round a pixel to the neighbouring level; where a resize rounds after each
-    of its two passes, this can happen twice."""
+    """The limit of P in grey levels. float32 sums can round a pixel to the neighbouring level; where a resize rounds
+    after each of its two passes, this can happen twice."""
     twice = any(isinstance(step, Resize) and step.rounding.startswith("passes") for step in inlet.frame)
     return 2.0 if twice else 1.0
-
 
 
 def match(
@@ -43,8 +42,8 @@ def match(
 ) -> Match:
     """Compares an artifact with a recording, and looks for the causes of failed gates.
 
-    Without images or without an inlet only B is checked; with a witness without tensors only C. labels: the artifact's, for
-    naming classes in causes. Raises WitnessError if the witness does not belong to the images or the artifact.
+    Without images or without an inlet only B is checked; with a witness without tensors only C. labels: the artifact's,
+    for naming classes in causes. Raises WitnessError if the witness does not belong to the images or the artifact.
     """
     found = _Findings(witness, limits)
     if witness.tensors is None:
@@ -54,7 +53,9 @@ def match(
     if images is None or inlet is None:
         why = "--images is not given" if images is None else "the artifact holds no inlet and --inlet is not given"
         if witness.tensors is None:
-            raise WitnessError(f"nothing can be checked: the witness holds no tensors, and {why}; give both --images and an inlet.")
+            raise WitnessError(
+                f"nothing can be checked: the witness holds no tensors, and {why}; give both --images and an inlet."
+            )
         found.not_checked.append(f"A and C: not checked, because {why}")
     else:
         found.notes = check_images(witness.images, images)
@@ -68,15 +69,24 @@ def match(
 def served_gates(
     service: Engine, local: Engine | None, witness: Witness, spread: float, model_limit: float, limit: float
 ) -> tuple[tuple[Gate, ...], bool]:
-    """E: a service against the artifact that it should serve, both on the recorded tensors; and whether the artifact gives the recorded scores
-    within model_limit. No gate without the artifact or the tensors."""
+    """E: a service against the artifact that it should serve, both on the recorded tensors; and whether the artifact
+    gives the recorded scores within model_limit. No gate without the artifact or the tensors."""
     if local is None or witness.tensors is None:
         return (), False
     expected = _scores(local, witness.tensors, witness)
     matches = bool(np.abs(expected.astype(np.float64) - witness.scores).max() <= model_limit * spread)
     difference = np.abs(_scores(service, witness.tensors, witness).astype(np.float64) - expected).max() / spread
     difference = float(difference) if np.isfinite(difference) else None
-    return (Gate("E", "service and artifact: scores on the recorded tensors, largest difference", difference, limit, "of the spread", "NaN or infinity"),), matches
+    return (
+        Gate(
+            "E",
+            "service and artifact: scores on the recorded tensors, largest difference",
+            difference,
+            limit,
+            "of the spread",
+            "NaN or infinity",
+        ),
+    ), matches
 
 
 class _Findings:
@@ -85,7 +95,9 @@ class _Findings:
     def __init__(self, witness: Witness, limits: Limits):
         self.witness, self.limits, self.spread = witness, limits, witness.spread()
         if self.spread == 0:
-            raise WitnessError("all recorded scores are equal, so this witness proves nothing; record it again from the trained model.")
+            raise WitnessError(
+                "all recorded scores are equal, so this witness proves nothing; record it again from the trained model."
+            )
         self.gates: list[Gate] = []
         self.not_checked: list[str] = []
         self.notes: list[str] = []
@@ -110,7 +122,11 @@ class _Findings:
             return
         total = max(len(recorded), len(labels))
         differing = [index for index in range(total) if recorded[index : index + 1] != tuple(labels[index : index + 1])]
-        self.gates.append(Gate("L", "labels: class names that differ from the recorded ones", len(differing), 0, f"of {total} classes"))
+        self.gates.append(
+            Gate(
+                "L", "labels: class names that differ from the recorded ones", len(differing), 0, f"of {total} classes"
+            )
+        )
         if differing:
             self.label_cause = explain_labels(labels, recorded)
 
@@ -145,7 +161,9 @@ class _Findings:
             return
         self.end_order = sorted(ours)
         self.end = self._compared(engine, ours)
-        gates = self._score_gates("C", "end to end: scores from the image files", self.end, witness.scores[self.end_order], limits.end_to_end)
+        gates = self._score_gates(
+            "C", "end to end: scores from the image files", self.end, witness.scores[self.end_order], limits.end_to_end
+        )
         self.gates += gates
         if witness.tensors is None and not all(gate.passes for gate in gates):
             recorded = witness.scores[self.end_order]
@@ -166,7 +184,9 @@ class _Findings:
                 continue
             tensor, score = engine.inspect(pixels[None])
             if tensor[0].shape != prepared.tensor.shape:
-                self.not_checked.append("P: not checked, because --inlet gives tensors of another shape than the inlet inside the artifact")
+                self.not_checked.append(
+                    "P: not checked, because --inlet gives tensors of another shape than the inlet inside the artifact"
+                )
                 return
             largest = largest_of((largest, float(tensor_differences(prepared, tensor[0], inlet.tensor.layout).max())))
             rows.append(index)
@@ -175,17 +195,37 @@ class _Findings:
             self.not_checked.append("P: not checked, because no image could be read")
             return
         # float32 leaves about a thousandth of a level after subtracting a mean and dividing by a deviation.
-        self.gates.append(Gate("P", "inlet inside the artifact: largest difference from ours", round(largest, 3),
-                               raw_level_limit(inlet), "grey levels"))  # fmt: skip
+        self.gates.append(
+            Gate(
+                "P",
+                "inlet inside the artifact: largest difference from ours",
+                round(largest, 3),
+                raw_level_limit(inlet),
+                "grey levels",
+            )
+        )
         compared = compare_scores(np.stack(scores), self.witness.scores[rows], self.spread)
-        self.gates.append(_agree_gate("P", "artifact on raw pixels", compared, self.limits) if self.limits.shrunk else _changed_gate("P", "artifact on raw pixels", compared))
+        self.gates.append(
+            _agree_gate("P", "artifact on raw pixels", compared, self.limits)
+            if self.limits.shrunk
+            else _changed_gate("P", "artifact on raw pixels", compared)
+        )
 
-    def _score_gates(self, letter: str, what: str, compared: ScoreComparison, recorded: np.ndarray, limit: float) -> list[Gate]:
+    def _score_gates(
+        self, letter: str, what: str, compared: ScoreComparison, recorded: np.ndarray, limit: float
+    ) -> list[Gate]:
         if self.limits.shrunk:
             order = order_kept(compared.scores, recorded, self.spread)
-            return [_agree_gate(letter, what, compared, self.limits),
-                    Gate(letter, f"{what}, classes in the recorded order", order, self.limits.order, "share", at_least=True)]  # fmt: skip
-        return [Gate(letter, f"{what}, largest difference", float(compared.differences.max()), limit, "of the spread"), _changed_gate(letter, what, compared)]
+            return [
+                _agree_gate(letter, what, compared, self.limits),
+                Gate(
+                    letter, f"{what}, classes in the recorded order", order, self.limits.order, "share", at_least=True
+                ),
+            ]
+        return [
+            Gate(letter, f"{what}, largest difference", float(compared.differences.max()), limit, "of the spread"),
+            _changed_gate(letter, what, compared),
+        ]
 
     def _compared(self, engine: Engine, ours: dict[int, np.ndarray]) -> ScoreComparison:
         scores = _scores(engine, np.stack([ours[index] for index in self.end_order]), self.witness)
@@ -232,8 +272,8 @@ def _scores(engine: Engine, tensors: np.ndarray, witness: Witness) -> np.ndarray
     scores = np.concatenate(list(run_in_batches(engine, tensors)))
     if scores.ndim != 2 or scores.shape[1] != witness.scores.shape[1]:
         raise WitnessError(
-            f"the artifact returns scores {list(scores.shape)}, but scores {list(witness.scores.shape)} were recorded; this "
-            "witness belongs to another model."
+            f"the artifact returns scores {list(scores.shape)}, but scores {list(witness.scores.shape)} were recorded; "
+            "this witness belongs to another model."
         )
     return scores
 
@@ -275,7 +315,9 @@ def _tensor_gate(differences: dict[int, float | None], limit: float, shape_diffe
 def _agree_gate(letter: str, what: str, compared: ScoreComparison, limits: Limits) -> Gate:
     """The share of images with the recorded top-1 class; ties count as equal."""
     changed = int(compared.changed.sum()) - int(compared.ties.sum())
-    return Gate(letter, f"{what}, top-1 equal", 1 - changed / len(compared.scores), limits.agree, "share", at_least=True)
+    return Gate(
+        letter, f"{what}, top-1 equal", 1 - changed / len(compared.scores), limits.agree, "share", at_least=True
+    )
 
 
 def _changed_gate(letter: str, what: str, compared: ScoreComparison) -> Gate:

@@ -23,8 +23,8 @@ from zygal.sources.opened import SourceFile
 from zygal.user_code import load_function, split_place
 
 REPEATED_IMAGES, REPEATED_CALLS = 12, 2
-"""On how many images training code is called again, and how often: a step that changes one image in ten is found with 98 %
-probability, one that changes every second image always."""
+"""On how many images training code is called again, and how often: a step that changes one image in ten is found with
+98 % probability, one that changes every second image always."""
 
 ImageToTensor = Callable[[Path], np.ndarray]
 Progress = Callable[[int, int], None]
@@ -42,9 +42,10 @@ def record_witness(
 ) -> Witness:
     """Runs the engine on every image of a folder and keeps tensors and scores, and of a few images the layers' outputs.
 
-    `to_tensor` makes one image's tensor, without the batch axis. An image that it cannot read is skipped and named in the
-    result. source: what the user named, whose hash is kept; the engine's file unless given. labels: the class names in the order
-    of the scores. Raises WitnessError if no image is left or a tensor does not fit, LabelsError if the labels do not.
+    `to_tensor` makes one image's tensor, without the batch axis. An image that it cannot read is skipped and named in
+    the result. source: what the user named, whose hash is kept; the engine's file unless given. labels: the class names
+    in the order of the scores. Raises WitnessError if no image is left or a tensor does not fit, LabelsError if the
+    labels do not.
     """
     names = image_names(images)
     tensors, kept, skipped = [], [], []
@@ -66,7 +67,11 @@ def record_witness(
     if scores.ndim != 2:
         raise WitnessError(
             f"{engine.path} gives {list(scores.shape)} from {engine.chosen.name}, but scores must be [images, classes]"
-            + (f"; choose another of its outputs with --scores ({', '.join(engine.output_names)})." if len(engine.output_names) > 1 else ".")
+            + (
+                f"; choose another of its outputs with --scores ({', '.join(engine.output_names)})."
+                if len(engine.output_names) > 1
+                else "."
+            )
         )
     check_finite(scores, [image.name for image in kept], str(engine.path))
     if labels is not None:
@@ -89,7 +94,8 @@ def record_witness(
 
 
 def first_tensor(images: str | Path, to_tensor: ImageToTensor) -> tuple[str, np.ndarray]:
-    """The first image that can be read, and its tensor: what is wrong with every image shows before a framework is loaded.
+    """The first image that can be read, and its tensor: what is wrong with every image shows before a framework is
+    loaded.
 
     Raises WitnessError if none can be read.
     """
@@ -114,8 +120,8 @@ def check_repeatable(images: str | Path, to_tensor: ImageToTensor, entry_point: 
             continue
         if any(other.shape != first.shape or not np.array_equal(first, other, equal_nan=True) for other in again):
             raise WitnessError(
-                f"{entry_point} makes another tensor of {name} each time it is called, so a recording would prove nothing; leave the random "
-                "steps of training (flips, crops, colours) out of it, as in evaluation."
+                f"{entry_point} makes another tensor of {name} each time it is called, so a recording would prove "
+                "nothing; leave the random steps of training (flips, crops, colours) out of it, as in evaluation."
             )
         tried += 1
         if tried == REPEATED_IMAGES:
@@ -138,11 +144,12 @@ def image_names(images: str | Path) -> list[str]:
 
 
 def check_tensor(tensor: np.ndarray, name: str, wanted: Sequence[int | None], model: str | Path) -> None:
-    """Raises WitnessError if a tensor is not what the model takes for an image, or not finite. wanted: sizes; None for any."""
+    """Raises WitnessError if a tensor is not what the model takes for an image, or not finite. wanted: sizes; None for
+    any."""
     if tensor.ndim != len(wanted) or any(size not in (None, own) for size, own in zip(wanted, tensor.shape)):
         raise WitnessError(
-            f"the tensor of {name} is {list(tensor.shape)}, but {model} takes {list(wanted)} per image; check the inlet or the "
-            "training code."
+            f"the tensor of {name} is {list(tensor.shape)}, but {model} takes {list(wanted)} per image; check the "
+            "inlet or the training code."
         )
     if tensor.dtype.kind == "f" and not np.isfinite(tensor).all():
         raise WitnessError(f"the tensor of {name} contains NaN or infinity; check the inlet or the training code.")
@@ -170,7 +177,9 @@ def training_code_preprocessing(entry_point: str) -> tuple[ImageToTensor, Prepro
         except Exception as fault:  # Someone else's code: whatever it raises, this image is not readable by it.
             raise ImageError(f"{image}: {name} raised {type(fault).__name__}: {fault}") from fault
         if array.dtype.kind not in "fu":
-            raise WitnessError(f"{entry_point} returned {array.dtype} values for {image.name}; return an array of numbers.")
+            raise WitnessError(
+                f"{entry_point} returned {array.dtype} values for {image.name}; return an array of numbers."
+            )
         # Training code often returns a batch of one.
         array = array[0] if array.ndim == 4 and len(array) == 1 else array
         return array if array.dtype == np.uint8 else array.astype(np.float32)

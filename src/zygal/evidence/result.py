@@ -12,8 +12,9 @@ from zygal.outcome import Gate
 
 @dataclass(frozen=True)
 class Limits:
-    """tensor: grey levels. model and end_to_end: fractions of the spread of the recorded scores. shrunk: the artifact is in lower precision, so
-    B and C are judged by the least shares of images with the recorded top-1 class (agree) and of pairs of classes in the recorded order (order)."""
+    """tensor: grey levels. model and end_to_end: fractions of the spread of the recorded scores. shrunk: the artifact
+    is in lower precision, so B and C are judged by the least shares of images with the recorded top-1 class (agree) and
+    of pairs of classes in the recorded order (order)."""
 
     tensor: float = 0.5
     model: float = 1e-4
@@ -24,8 +25,8 @@ class Limits:
 
 
 ELSEWHERE, ELSEWHERE_IN_8_BITS = 1e-5, 0.02
-"""By how much the scores of one artifact may differ on two machines, of the spread. In 8 bits the kernels of each processor sum in their own order, and a
-rounding that falls the other way is a whole step."""
+"""By how much the scores of one artifact may differ on two machines, of the spread. In 8 bits the kernels of each
+processor sum in their own order, and a rounding that falls the other way is a whole step."""
 
 
 def elsewhere_limit(in_8_bits: bool) -> float:
@@ -58,13 +59,15 @@ class ImageResult:
 
 @dataclass(frozen=True)
 class Match:
-    """The whole result. unreadable: (name, reason) of recorded images that cannot be read here. not_checked: sentences on
-    comparisons that were not made. spread: largest minus smallest recorded score. ties: see `compare.ScoreComparison`.
+    """The whole result. unreadable: (name, reason) of recorded images that cannot be read here. not_checked: sentences
+    on comparisons that were not made. spread: largest minus smallest recorded score. ties: see
+    `compare.ScoreComparison`.
 
-    cause: the changes of the inlet with which gate A passes, if A failed and they were found. changed_top_1: on how many
-    images the top-1 class differs from the recording with the given inlet, and with the corrected one. score_cause: a sentence
-    on how the scores differ, if B failed and it is known. departure: the first layer that differs, if B failed and layers were
-    recorded. model: the scores on the recorded tensors. label_cause: a sentence on how the class names differ, if L failed.
+    cause: the changes of the inlet with which gate A passes, if A failed and they were found. changed_top_1: on how
+    many images the top-1 class differs from the recording with the given inlet, and with the corrected one.
+    score_cause: a sentence on how the scores differ, if B failed and it is known. departure: the first layer that
+    differs, if B failed and layers were recorded. model: the scores on the recorded tensors. label_cause: a sentence on
+    how the class names differ, if L failed.
     """
 
     gates: tuple[Gate, ...]

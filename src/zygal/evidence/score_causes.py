@@ -65,9 +65,7 @@ def explain_scores(
             sentence = _renaming_in_words(renamed, labels)
             return f"{sentence}, and {explanation}" if explanation else sentence
         if _shuffled(our_scores, recorded_scores, allowed):
-            sentence = (
-                "the recorded rows are in another order: the same scores occur, but for other images"
-            )
+            sentence = "the recorded rows are in another order: the same scores occur, but for other images"
             return f"{sentence}, and {explanation}" if explanation else sentence
     return None
 
@@ -145,7 +143,10 @@ def _renaming_in_words(nearest: np.ndarray, labels: Sequence[str] | None) -> str
             if (nearest == order).all():
                 return f"the classes are sorted by label in {which} order"
     first = int(np.flatnonzero(nearest != np.arange(count))[0])
-    return f"{moved} of {count} classes have other indices: recorded class {first} is class {nearest[first]} of the artifact"
+    return (
+        f"{moved} of {count} classes have other indices: recorded class {first} is class {nearest[first]} of "
+        f"the artifact"
+    )
 
 
 def _shuffled(ours: np.ndarray, recorded: np.ndarray, allowed: float) -> bool:

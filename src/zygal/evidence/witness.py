@@ -50,9 +50,9 @@ class Preprocessing:
 class LayerRecord:
     """Recorded outputs of layers, for the first few images.
 
-    names: the layers of the training code, in the order in which they end. values: the name of each output in the program.
-    counts: how many numbers each has an image. quantiles: [images, layers, QUANTILES] float32, numbers of each output at
-    even ranks from the smallest to the largest: they do not depend on the order of its axes.
+    names: the layers of the training code, in the order in which they end. values: the name of each output in the
+    program. counts: how many numbers each has an image. quantiles: [images, layers, QUANTILES] float32, numbers of each
+    output at even ranks from the smallest to the largest: they do not depend on the order of its axes.
     """
 
     names: tuple[str, ...]
@@ -66,8 +66,8 @@ class Witness:
     """A recording of the training side.
 
     tensors: [N, ...] float32 or uint8, what the framework was fed; None if only scores were kept. scores: [N, classes]
-    float32. skipped: images that could not be read when it was made, with the reasons. layers: outputs of layers, if they
-    were recorded. labels: class names in the order of the scores, if they were recorded.
+    float32. skipped: images that could not be read when it was made, with the reasons. layers: outputs of layers, if
+    they were recorded. labels: class names in the order of the scores, if they were recorded.
     """
 
     images: tuple[ImageFile, ...]
@@ -98,9 +98,9 @@ class Witness:
         """A recording made of arrays, in any training environment: nothing but NumPy is needed.
 
         scores: [N, classes]. names: the N image files in the order of the rows, as paths below the folder `images` (or
-        into it). tensors: [N, ...], what the framework was fed; float32 or uint8 kept, other numbers made float32. source:
-        the model file, whose hash is kept. labels: class names in the order of the scores. Raises WitnessError, LabelsError or
-        FileError.
+        into it). tensors: [N, ...], what the framework was fed; float32 or uint8 kept, other numbers made float32.
+        source: the model file, whose hash is kept. labels: class names in the order of the scores. Raises WitnessError,
+        LabelsError or FileError.
         """
         kept, scores, tensors = checked_arrays(scores, names, images, tensors)
         if labels is not None:
@@ -128,7 +128,8 @@ class Witness:
         return read_witness(path)
 
     def fed_as(self, shape: tuple) -> Witness:
-        """The recording with its tensors as an artifact of that input shape takes them, if only their layout differs."""
+        """The recording with its tensors as an artifact of that input shape takes them, if only their layout
+        differs."""
         if self.tensors is None:
             return self
         layout = image_layout(shape)
@@ -229,14 +230,25 @@ def _hash(value: Any) -> str:
 
 
 _DOCUMENT = record(
-    {"zygal_witness": whole(1, 1), "zygal_version": _line, "framework": _line, "framework_version": _line, "source": _line,
-     "source_sha256": _hash,
-     "preprocessing": record({"kind": either("inlet", "training code", "arrays"), "text": text}, {"sha256": maybe(_hash)}),
-     "images": listed(record({"name": _line, "sha256": _hash}), 10_000_000), "skipped": listed(listed(_line, 2))},
-    {"holds": listed(either("tensors", "layers"), 2),
-     "labels": listed(lambda value: text(value, 10_000), 1_000_000),
-     "layers": listed(record({"name": _line, "value": _line, "count": whole(0)}), 100_000)},
-)  # fmt: skip
+    {
+        "zygal_witness": whole(1, 1),
+        "zygal_version": _line,
+        "framework": _line,
+        "framework_version": _line,
+        "source": _line,
+        "source_sha256": _hash,
+        "preprocessing": record(
+            {"kind": either("inlet", "training code", "arrays"), "text": text}, {"sha256": maybe(_hash)}
+        ),
+        "images": listed(record({"name": _line, "sha256": _hash}), 10_000_000),
+        "skipped": listed(listed(_line, 2)),
+    },
+    {
+        "holds": listed(either("tensors", "layers"), 2),
+        "labels": listed(lambda value: text(value, 10_000), 1_000_000),
+        "layers": listed(record({"name": _line, "value": _line, "count": whole(0)}), 100_000),
+    },
+)
 
 
 def _from_document(
@@ -275,8 +287,14 @@ def _validate(witness: Witness, path: Path) -> None:
         )
     if not count or witness.scores.shape[1] < 1:
         raise WitnessError(f"{path} is damaged: it records no image or no class.")
-    if witness.labels is not None and len(witness.labels) != witness.scores.shape[1] and (len(witness.labels), witness.scores.shape[1]) != (2, 1):
-        raise WitnessError(f"{path} is damaged: it names {len(witness.labels)} classes, but holds scores of {witness.scores.shape[1]}.")
+    if (
+        witness.labels is not None
+        and len(witness.labels) != witness.scores.shape[1]
+        and (len(witness.labels), witness.scores.shape[1]) != (2, 1)
+    ):
+        raise WitnessError(
+            f"{path} is damaged: it names {len(witness.labels)} classes, but holds scores of {witness.scores.shape[1]}."
+        )
     if len({image.name for image in witness.images}) != count:
         raise WitnessError(f"{path} is damaged: it names an image twice.")
     if any(Path(image.name).is_absolute() or ".." in Path(image.name).parts for image in witness.images):
@@ -286,4 +304,6 @@ def _validate(witness: Witness, path: Path) -> None:
     if witness.tensors is not None and witness.tensors.dtype.kind == "f":
         for name, tensor in zip(names, witness.tensors):
             if not np.isfinite(tensor).all():
-                raise WitnessError(f"{path} records a tensor for {name} that contains NaN or infinity; record it again.")
+                raise WitnessError(
+                    f"{path} records a tensor for {name} that contains NaN or infinity; record it again."
+                )

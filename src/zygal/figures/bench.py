@@ -64,13 +64,34 @@ def _draw_column(bench: Bench, threads: int, above, below) -> None:
             if bars:
                 width = 0.7 / len(lines)
                 x = np.searchsorted(batches, sizes) + (index - (len(lines) - 1) / 2) * width
-                drawn = axes.bar(x, value, width * 0.92, yerr=[value - lower, upper - value], capsize=5, label=name, color=colour,
-                                 hatch=HATCHES[index % len(HATCHES)], edgecolor="white", ecolor=INK)  # fmt: skip
-                axes.bar_label(drawn, [f"{each:.3g}" if each < 1000 else f"{each:.0f}" for each in value], padding=4, fontsize=10)
+                drawn = axes.bar(
+                    x,
+                    value,
+                    width * 0.92,
+                    yerr=[value - lower, upper - value],
+                    capsize=5,
+                    label=name,
+                    color=colour,
+                    hatch=HATCHES[index % len(HATCHES)],
+                    edgecolor="white",
+                    ecolor=INK,
+                )
+                axes.bar_label(
+                    drawn, [f"{each:.3g}" if each < 1000 else f"{each:.0f}" for each in value], padding=4, fontsize=10
+                )
                 axes.margins(y=0.16)
             else:
-                axes.errorbar(sizes, value, [value - lower, upper - value], color=colour, marker=mark, linestyle=dashes,
-                              capsize=5, linewidth=1.8, label=name)  # fmt: skip
+                axes.errorbar(
+                    sizes,
+                    value,
+                    [value - lower, upper - value],
+                    color=colour,
+                    marker=mark,
+                    linestyle=dashes,
+                    capsize=5,
+                    linewidth=1.8,
+                    label=name,
+                )
     if bars:
         below.set_xticks(range(len(batches)), [str(batch) for batch in batches])
         return
@@ -155,7 +176,8 @@ def draw_stages(pipeline: Pipeline, path: str | Path) -> Path:
     figure = new_figure(1280, 560)
     _title(
         figure,
-        f"From image files to scores, batch {pipeline.batch}, inference on {pipeline.threads} thread{'s' * (pipeline.threads != 1)}",
+        f"From image files to scores, batch {pipeline.batch}, inference on {pipeline.threads} "
+        f"thread{'s' * (pipeline.threads != 1)}",
     )
     above, below = figure.subplots(2, 1, height_ratios=(1, 1.5))
     start, whole = 0.0, sum(pipeline.stages.values()) * 1e3
@@ -163,8 +185,16 @@ def draw_stages(pipeline: Pipeline, path: str | Path) -> Path:
     looks = (("#1c3d5a", ""), ("#9cb8cc", "//"), ("#4d7a99", ".."), ("#b5541c", ""))
     for (stage, seconds), (colour, hatch) in zip(pipeline.stages.items(), looks[-len(pipeline.stages) :]):
         width = seconds * 1e3
-        above.barh(0, width, left=start, color=colour, hatch=hatch, edgecolor="white", height=0.6,
-                   label=f"{stage}: {width:.3g} ms, {100 * pipeline.share(stage):.0f} %")  # fmt: skip
+        above.barh(
+            0,
+            width,
+            left=start,
+            color=colour,
+            hatch=hatch,
+            edgecolor="white",
+            height=0.6,
+            label=f"{stage}: {width:.3g} ms, {100 * pipeline.share(stage):.0f} %",
+        )
         start += width
     above.set_xlim(0, whole)
     above.set_yticks([])
@@ -194,24 +224,47 @@ def draw_layers(times: LayerTimes, bench: Bench, path: str | Path) -> Path:
     layers = times.layers[:MOST_LAYERS]
     figure = new_figure(1280, 800)
     setting = times.setting
-    _title(figure, f"{Path(bench.artifact).name}: time by layer, batch {setting.batch} on "
-                   f"{setting.threads} thread{'s' * (setting.threads != 1)}")  # fmt: skip
+    _title(
+        figure,
+        f"{Path(bench.artifact).name}: time by layer, batch {setting.batch} on "
+        f"{setting.threads} thread{'s' * (setting.threads != 1)}",
+    )
     axes = figure.subplots()
     rows, whole = np.arange(len(layers)), max(sum(layer.multiply_adds for layer in times.layers), 1)
     axes.barh(rows - 0.2, [100 * layer.share for layer in layers], 0.38, color=ARTIFACT, label="share of the time")
-    axes.barh(rows + 0.2, [100 * layer.multiply_adds / whole for layer in layers], 0.38, color="white", edgecolor=INK,
-              hatch="///", label="share of the multiply-adds")  # fmt: skip
+    axes.barh(
+        rows + 0.2,
+        [100 * layer.multiply_adds / whole for layer in layers],
+        0.38,
+        color="white",
+        edgecolor=INK,
+        hatch="///",
+        label="share of the multiply-adds",
+    )
     for row, layer in zip(rows, layers):
-        axes.annotate(f"{layer.seconds * 1e3:.3g} ms", (100 * layer.share, row - 0.2), (5, 0), textcoords="offset points",
-                      va="center", fontsize=9, color=INK)  # fmt: skip
+        axes.annotate(
+            f"{layer.seconds * 1e3:.3g} ms",
+            (100 * layer.share, row - 0.2),
+            (5, 0),
+            textcoords="offset points",
+            va="center",
+            fontsize=9,
+            color=INK,
+        )
     axes.set_yticks(rows, [layer.layer for layer in layers], fontsize=10)
     axes.invert_yaxis()
     axes.margins(x=0.08, y=0.01)
     axes.set_xlabel("share (%)", color=INK)
     rest = sum(layer.share for layer in times.layers[MOST_LAYERS:])
     if rest:
-        axes.annotate(f"{len(times.layers) - MOST_LAYERS} more layers: {100 * rest:.0f} % of the time", (0.99, 0.1),
-                      xycoords="axes fraction", ha="right", color=FAINT, fontsize=11)  # fmt: skip
+        axes.annotate(
+            f"{len(times.layers) - MOST_LAYERS} more layers: {100 * rest:.0f} % of the time",
+            (0.99, 0.1),
+            xycoords="axes fraction",
+            ha="right",
+            color=FAINT,
+            fontsize=11,
+        )
     axes.legend(loc="lower right", frameon=False, fontsize=11)
     _plain(axes, grid="x")
     write_figure(figure, path)

@@ -14,8 +14,8 @@ _LONGEST_NAME = 22
 
 
 def draw_confusion(accuracy: Accuracy, title: str, path: str | Path) -> None:
-    """Writes it as PNG. Up to 25 classes have names and counts; of more, the whole matrix is drawn without them, and next to it the
-    classes that are confused most with names and counts. Raises OutputError."""
+    """Writes it as PNG. Up to 25 classes have names and counts; of more, the whole matrix is drawn without them, and
+    next to it the classes that are confused most with names and counts. Raises OutputError."""
     names = [_short(each.name) for each in accuracy.classes]
     figure = new_figure(1280, 800)
     figure.suptitle(title, x=0.012, ha="left", fontsize=13, color=INK, fontweight="bold")
@@ -28,10 +28,18 @@ def draw_confusion(accuracy: Accuracy, title: str, path: str | Path) -> None:
         shown = _draw_whole(whole, accuracy.confusion)
         chosen = _most_confused(accuracy)
         few, support = accuracy.confusion[np.ix_(chosen, chosen)], accuracy.confusion[chosen].sum(axis=1)
-        _draw_counts(part, few, support, [names[position] for position in chosen], f"the {len(chosen)} most confused classes")
+        _draw_counts(
+            part, few, support, [names[position] for position in chosen], f"the {len(chosen)} most confused classes"
+        )
     many = len(names) > MOST_NAMED
-    figure.colorbar(shown, ax=figure.axes, label="share of the true class", shrink=0.4 if many else 0.6,
-                    location="bottom" if many else "right", format=lambda part, _: f"{part:.0%}")  # fmt: skip
+    figure.colorbar(
+        shown,
+        ax=figure.axes,
+        label="share of the true class",
+        shrink=0.4 if many else 0.6,
+        location="bottom" if many else "right",
+        format=lambda part, _: f"{part:.0%}",
+    )
     write_figure(figure, path)
 
 
@@ -59,11 +67,25 @@ def _draw_counts(axes, confusion: np.ndarray, support: np.ndarray, names: list[s
     for row, column in np.argwhere(confusion):
         right = row == column
         colour = "white" if parts[row, column] > 0.5 else INK if right else ARTIFACT
-        axes.text(column, row, f"{confusion[row, column]}", ha="center", va="center", fontsize=size, color=colour,
-                  fontweight="normal" if right else "bold")  # fmt: skip
+        axes.text(
+            column,
+            row,
+            f"{confusion[row, column]}",
+            ha="center",
+            va="center",
+            fontsize=size,
+            color=colour,
+            fontweight="normal" if right else "bold",
+        )
     ticks = range(len(names))
-    axes.set_xticks(ticks, names, rotation=40 if len(names) > 3 else 0, ha="right" if len(names) > 3 else "center",
-                    rotation_mode="anchor", fontsize=size)  # fmt: skip
+    axes.set_xticks(
+        ticks,
+        names,
+        rotation=40 if len(names) > 3 else 0,
+        ha="right" if len(names) > 3 else "center",
+        rotation_mode="anchor",
+        fontsize=size,
+    )
     axes.set_yticks(ticks, [f"{name}  {total}" for name, total in zip(names, support)], fontsize=size)
     axes.set_xlabel("predicted class", fontsize=11, color=INK)
     axes.set_ylabel("true class (number of images)", fontsize=11, color=INK)
@@ -82,7 +104,8 @@ def _lattice(axes, count: int) -> None:
 
 
 def _draw_whole(axes, confusion: np.ndarray):
-    """Every class is a row; what is not on the diagonal is drawn as points, which one pixel in hundreds could not show."""
+    """Every class is a row; what is not on the diagonal is drawn as points, which one pixel in hundreds could not
+    show."""
     parts = _parts(confusion, confusion.sum(axis=1))
     shown = axes.imshow(np.where(np.eye(len(parts), dtype=bool), parts, 0), cmap="Blues", vmin=0, vmax=1)
     wrong = parts.copy()
@@ -98,9 +121,7 @@ def _draw_whole(axes, confusion: np.ndarray):
         loc="left",
     )
     axes.set_xlabel("predicted class (index)", fontsize=11, color=INK)
-    axes.set_ylabel(
-        f"true class (index); recall is {min(low):.0%} to {max(low):.0%}", fontsize=11, color=INK
-    )
+    axes.set_ylabel(f"true class (index); recall is {min(low):.0%} to {max(low):.0%}", fontsize=11, color=INK)
     return shown
 
 

@@ -46,10 +46,23 @@ def draw_network(outline: Outline, title: str, path: str | Path) -> None:
     axes.set_ylim(height, 0)
     axes.axis("off")
     axes.text(0.015, 28, title, fontsize=13, color=INK, fontweight="bold", va="center")
-    axes.text(0.015, 52, f"{counted(outline.layers, 'layer')}, {counted(outline.nodes, 'operator')}, {_short(outline.parameters)} parameters, "
-                         f"{_short(outline.multiply_adds)} multiply-adds per image; an image is {_sizes(outline.input_shape)}",
-              fontsize=10, color=FAINT, va="center")  # fmt: skip
-    for place, name in ((_NAME, "part"), (_WHAT, "operators"), (_SHAPE, "result (C, H, W)"), (_BARS, "parameters"), (_BARS + _BAR_WIDTH + _GAP, "multiply-adds")):
+    axes.text(
+        0.015,
+        52,
+        f"{counted(outline.layers, 'layer')}, {counted(outline.nodes, 'operator')}, {_short(outline.parameters)} "
+        f"parameters, {_short(outline.multiply_adds)} multiply-adds per image; an image is "
+        f"{_sizes(outline.input_shape)}",
+        fontsize=10,
+        color=FAINT,
+        va="center",
+    )
+    for place, name in (
+        (_NAME, "part"),
+        (_WHAT, "operators"),
+        (_SHAPE, "result (C, H, W)"),
+        (_BARS, "parameters"),
+        (_BARS + _BAR_WIDTH + _GAP, "multiply-adds"),
+    ):
         axes.text(place, HEAD_PIXELS - 22, name, fontsize=10, color=FAINT, va="center")
     _draw_stages(axes, rows)
     for number, row in enumerate(rows):
@@ -87,7 +100,15 @@ def _draw_row(axes, row: _Row, middle: float, outline: Outline) -> None:
     part = row.part
     name = part.name if not part.last_name else f"{part.name} to {_tail(part.last_name, part.name)}"
     repeat = f"  x {part.repeat}" if part.repeat > 1 else ""
-    axes.text(_NAME, middle, _cut(name, 30 - len(repeat)) + repeat, fontsize=10, color=INK, va="center", fontweight="bold" if repeat else "normal")
+    axes.text(
+        _NAME,
+        middle,
+        _cut(name, 30 - len(repeat)) + repeat,
+        fontsize=10,
+        color=INK,
+        va="center",
+        fontweight="bold" if repeat else "normal",
+    )
     axes.text(_WHAT, middle, operators_in_words(part), fontsize=9, color=FAINT, va="center")
     axes.text(_SHAPE, middle, _sizes(part.shape), fontsize=9.5, color=INK, va="center")
     figures = ((part.parameters, outline.parameters, RECORDED), (part.multiply_adds, outline.multiply_adds, ARTIFACT))
@@ -104,7 +125,17 @@ def _draw_row(axes, row: _Row, middle: float, outline: Outline) -> None:
 def _draw_bracket(axes, bracket: _Bracket, left: float) -> None:
     top, bottom = HEAD_PIXELS + ROW_PIXELS * bracket.first + 4, HEAD_PIXELS + ROW_PIXELS * (bracket.last + 1) - 4
     axes.plot((left + 0.004, left, left, left + 0.004), (top, top, bottom, bottom), color=ARTIFACT, linewidth=1.4)
-    axes.text(left - 0.003, (top + bottom) / 2, f"x {bracket.repeat}", fontsize=9.5, color=ARTIFACT, fontweight="bold", va="center", ha="right", rotation=90 if bracket.last > bracket.first else 0)
+    axes.text(
+        left - 0.003,
+        (top + bottom) / 2,
+        f"x {bracket.repeat}",
+        fontsize=9.5,
+        color=ARTIFACT,
+        fontweight="bold",
+        va="center",
+        ha="right",
+        rotation=90 if bracket.last > bracket.first else 0,
+    )
 
 
 def _tail(last: str, first: str) -> str:

@@ -25,7 +25,8 @@ def _colours():
 
 @dataclass(frozen=True)
 class MappedPicture:
-    """name: of the classifier. picture: [H, W, 3], the input in natural colours. found: what supports the prediction."""
+    """name: of the classifier. picture: [H, W, 3], the input in natural colours. found: what supports the
+    prediction."""
 
     name: str
     picture: np.ndarray
@@ -33,7 +34,8 @@ class MappedPicture:
 
 
 def draw_regions(mapped: Sequence[MappedPicture], title: str, path: str | Path) -> None:
-    """Writes the first picture, and all maps over desaturated pictures with one colour scale, as PNG. Raises OutputError."""
+    """Writes the first picture, and all maps over desaturated pictures with one colour scale, as PNG. Raises
+    OutputError."""
     figure = new_figure(1280, 560)
     figure.suptitle(title, x=0.012, ha="left", fontsize=13, color=INK, fontweight="bold")
     all_axes = figure.subplots(1, 1 + len(mapped), squeeze=False)[0]
@@ -44,13 +46,23 @@ def draw_regions(mapped: Sequence[MappedPicture], title: str, path: str | Path) 
     for axes, each in zip(all_axes[1:], mapped):
         show_picture(axes, each.picture.mean(axis=2, keepdims=True))
         weight, patch = each.found.weight, each.found.patch
-        shown = axes.imshow(weight, cmap=_colours(), vmin=-most, vmax=most, alpha=_OPACITY * np.abs(weight) / most,
-                            interpolation="bilinear")  # fmt: skip
-        axes.set_title(f"{each.name}\n{each.found.predicted}: {percent(each.found.probability)}", fontsize=11, color=INK)
+        shown = axes.imshow(
+            weight,
+            cmap=_colours(),
+            vmin=-most,
+            vmax=most,
+            alpha=_OPACITY * np.abs(weight) / most,
+            interpolation="bilinear",
+        )
+        axes.set_title(
+            f"{each.name}\n{each.found.predicted}: {percent(each.found.probability)}", fontsize=11, color=INK
+        )
         axes.set_xlabel(
-            f"patches of {patch[1]} x {patch[0]} pixels;\nlowest probability with one covered: {percent(each.found.lowest)}",
-            fontsize=9, color=FAINT,
-        )  # fmt: skip
+            f"patches of {patch[1]} x {patch[0]} pixels;\nlowest probability with one covered: "
+            f"{percent(each.found.lowest)}",
+            fontsize=9,
+            color=FAINT,
+        )
     bar = figure.colorbar(shown, ax=list(all_axes[1:]), shrink=0.7)
     bar.set_label("opposes          log-odds lost if covered          supports", fontsize=9, color=INK)
     bar.solids.set_alpha(_OPACITY)

@@ -15,8 +15,8 @@ Ranks = Sequence[tuple[str, float]]
 
 @dataclass(frozen=True)
 class SheetRow:
-    """One image. picture: [H, W, 3] uint8. recorded, ours: label and score, best first. difference: [H, W] in grey levels,
-    or None if the tensors cannot be compared. score_difference: of the spread."""
+    """One image. picture: [H, W, 3] uint8. recorded, ours: label and score, best first. difference: [H, W] in grey
+    levels, or None if the tensors cannot be compared. score_difference: of the spread."""
 
     name: str
     picture: np.ndarray
@@ -59,8 +59,15 @@ def _draw_ranks(axes, ranks: Ranks, colour: str, limits: tuple[float, float]) ->
     axes.set_xlim(limits[0] - (0.24 if limits[0] < 0 else 0) * width, limits[1] + 0.16 * width)
     for index, (_, score) in enumerate(ranks):
         beyond = score >= 0
-        axes.text(score + (0.01 if beyond else -0.01) * width, index, f"{score:.3f}", va="center",
-                  ha="left" if beyond else "right", fontsize=8.5, color=INK)  # fmt: skip
+        axes.text(
+            score + (0.01 if beyond else -0.01) * width,
+            index,
+            f"{score:.3f}",
+            va="center",
+            ha="left" if beyond else "right",
+            fontsize=8.5,
+            color=INK,
+        )
     axes.axvline(0, color=FAINT, linewidth=0.6)
     axes.tick_params(axis="x", labelsize=8, colors=FAINT)
     axes.tick_params(axis="y", length=0)

@@ -1,4 +1,5 @@
-"""How many multiply-adds an operator does, from the shapes of what it reads and makes: one rule each, for graphs and for written artifacts.
+"""How many multiply-adds an operator does, from the shapes of what it reads and makes: one rule each, for graphs and
+for written artifacts.
 
 A product that goes into a sum counts as one, as is usual; biases, activations and normalisations are not counted.
 """
@@ -11,7 +12,8 @@ from typing import Any
 
 Sizes = Sequence[int]
 Count = Callable[[Mapping[str, Any], Sizes, Sizes, Sizes], int]
-"""From the operator's attributes, the shapes of its first two inputs and that of its result. Raises KeyError where it is not known."""
+"""From the operator's attributes, the shapes of its first two inputs and that of its result. Raises KeyError where it
+is not known."""
 
 
 def _convolution(attributes: Mapping[str, Any], image: Sizes, weight: Sizes, result: Sizes) -> int:
@@ -38,16 +40,20 @@ def _einsum(attributes: Mapping[str, Any], left: Sizes, right: Sizes, result: Si
     terms = equation.split("->")[0].split(",")
     if len(terms) != 2 or "." in equation:
         raise KeyError(equation)
-    return prod({letter: size for term, sizes in zip(terms, (left, right)) for letter, size in zip(term, sizes)}.values())
+    return prod(
+        {letter: size for term, sizes in zip(terms, (left, right)) for letter, size in zip(term, sizes)}.values()
+    )
 
 
 def _attention(attributes: Mapping[str, Any], query: Sizes, key: Sizes, result: Sizes) -> int:
-    """Scores of each row with each place, and the places' values summed by them; heads lie in an axis of their own or within the last."""
+    """Scores of each row with each place, and the places' values summed by them; heads lie in an axis of their own or
+    within the last."""
     return key[-2] * (prod(query) + prod(result))
 
 
 def _recurrent(attributes: Mapping[str, Any], sequence: Sizes, weight: Sizes, result: Sizes) -> int:
-    """At each step every gate sums over the input and over the states: x [steps, N, inputs], weight [directions, gates * hidden, inputs]."""
+    """At each step every gate sums over the input and over the states: x [steps, N, inputs], weight [directions, gates
+    * hidden, inputs]."""
     steps, batch, inputs = sequence
     return steps * batch * weight[0] * weight[1] * (inputs + result[-1])
 

@@ -82,7 +82,8 @@ class GraphBuilder:
             self.contents[node.outputs[0]] = known
 
     def rename(self, old: str, wanted: str) -> str:
-        """Gives a value that a node or a constant of this builder makes another name, if that is free; returns its name."""
+        """Gives a value that a node or a constant of this builder makes another name, if that is free; returns its
+        name."""
         if wanted in self.types or old in self.input_names:
             return old
         for held in (self.types, self.constants, self.contents):
@@ -146,7 +147,8 @@ def rebuilt(graph: Graph, nodes: Iterable[Node], constants: dict[str, np.ndarray
 
 
 def joined(front: Graph, behind: Graph) -> Graph:
-    """One graph of two, the second taking what the first gives under the name of its input; both have names of their own."""
+    """One graph of two, the second taking what the first gives under the name of its input; both have names of their
+    own."""
     builder = GraphBuilder()
     for name in front.inputs:
         builder.input(name, front.types[name])

@@ -1,7 +1,7 @@
 """What small tensors of whole numbers hold, as far as it is known before anything is run.
 
-Programs that compute their shapes read sizes, pick some, multiply and join them: the contents are then numbers and multiples
-of the batch, as an array of objects. The operators' own NumPy meanings work on such arrays too.
+Programs that compute their shapes read sizes, pick some, multiply and join them: the contents are then numbers and
+multiples of the batch, as an array of objects. The operators' own NumPy meanings work on such arrays too.
 """
 
 from __future__ import annotations
@@ -18,10 +18,25 @@ from zygal.graph.shapes import Batch, TensorType, is_open
 
 LARGEST = 64
 """Larger tensors hold no shape."""
-_FOLLOWED = frozenset((
-    "Add", "Concat", "Expand", "Flatten", "Gather", "Identity", "Mul", "ReduceProd", "Reshape", "Slice", "Squeeze", "Sub", "Tile", "Transpose",
-    "Unsqueeze",
-))  # fmt: skip
+_FOLLOWED = frozenset(
+    (
+        "Add",
+        "Concat",
+        "Expand",
+        "Flatten",
+        "Gather",
+        "Identity",
+        "Mul",
+        "ReduceProd",
+        "Reshape",
+        "Slice",
+        "Squeeze",
+        "Sub",
+        "Tile",
+        "Transpose",
+        "Unsqueeze",
+    )
+)
 """The operators whose NumPy meaning does to dimensions what it does to numbers."""
 
 
@@ -50,8 +65,13 @@ def result_contents(node: Node, known: Mapping[str, np.ndarray], types: Mapping[
     return made if made is not None and made.size <= LARGEST else None
 
 
-def _computed(node: Node, given: Sequence[np.ndarray], attributes: Mapping[str, Any], types: Mapping[str, TensorType]) -> np.ndarray | None:
-    if node.operator not in _FOLLOWED or prod(each for each in types[node.outputs[0]].shape if isinstance(each, int)) > LARGEST:
+def _computed(
+    node: Node, given: Sequence[np.ndarray], attributes: Mapping[str, Any], types: Mapping[str, TensorType]
+) -> np.ndarray | None:
+    if (
+        node.operator not in _FOLLOWED
+        or prod(each for each in types[node.outputs[0]].shape if isinstance(each, int)) > LARGEST
+    ):
         return None
     if node.operator == "Gather":
         given = [given[0], given[1].astype(np.int64)]
@@ -63,7 +83,9 @@ def _computed(node: Node, given: Sequence[np.ndarray], attributes: Mapping[str, 
 def _divided(left: int | Batch, right: int | Batch) -> int | Batch:
     if left == right:
         return 1
-    return left // right if isinstance(left, Batch) else abs(left) // abs(right) * (1 if (left < 0) == (right < 0) else -1)
+    return (
+        left // right if isinstance(left, Batch) else abs(left) // abs(right) * (1 if (left < 0) == (right < 0) else -1)
+    )
 
 
 def _objects(values: Sequence[int | Batch]) -> np.ndarray:

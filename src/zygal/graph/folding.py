@@ -1,4 +1,5 @@
-"""What is computed before an artifact is written, within one budget: a small file must not ask for gigabytes or for ever."""
+"""What is computed before an artifact is written, within one budget: a small file must not ask for gigabytes or for
+ever."""
 
 from __future__ import annotations
 
@@ -35,11 +36,17 @@ class Budget:
         self.bytes_left -= size_bytes
         self.steps_left -= steps
         if self.bytes_left < 0 or self.steps_left < 0:
-            raise GraphError("what the file computes from constants alone is out of proportion to the file, so it is damaged or made to exhaust memory.")
+            raise GraphError(
+                "what the file computes from constants alone is out of proportion to the file, so it is damaged "
+                "or made to exhaust memory."
+            )
 
 
-def folded(operator: str, arrays: Sequence[np.ndarray | None], attributes: Mapping[str, Any], budget: Budget) -> list[np.ndarray]:
-    """The results of an operator on constants. Raises GraphError where they do not fit it, or where the budget does not reach."""
+def folded(
+    operator: str, arrays: Sequence[np.ndarray | None], attributes: Mapping[str, Any], budget: Budget
+) -> list[np.ndarray]:
+    """The results of an operator on constants. Raises GraphError where they do not fit it, or where the budget does not
+    reach."""
     known = operator_named(operator)
     types = [None if each is None else TensorType(each.dtype, each.shape) for each in arrays]
     complete = known.complete(attributes)

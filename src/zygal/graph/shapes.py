@@ -34,7 +34,8 @@ class Batch:
 
 @dataclass(frozen=True)
 class Open:
-    """A size that only a run knows, as the height of an image is. Where sizes must be equal, it is taken to fit. name: for people."""
+    """A size that only a run knows, as the height of an image is. Where sizes must be equal, it is taken to fit. name:
+    for people."""
 
     name: str = "?"
 

@@ -6,6 +6,19 @@ from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Pad, Resize, Te
 from zygal.inlet.toml import format_inlet, parse_inlet, read_inlet
 
 __all__ = [
-    "Blur", "Crop", "Decode", "Inlet", "InletTensor", "Pad", "Resize", "Tensor", "Values",
-    "apply_inlet", "apply_to_all", "decode_image", "format_inlet", "parse_inlet", "read_inlet",
-]  # fmt: skip
+    "Blur",
+    "Crop",
+    "Decode",
+    "Inlet",
+    "InletTensor",
+    "Pad",
+    "Resize",
+    "Tensor",
+    "Values",
+    "apply_inlet",
+    "apply_to_all",
+    "decode_image",
+    "format_inlet",
+    "parse_inlet",
+    "read_inlet",
+]

@@ -46,13 +46,15 @@ def apply_to_opened(file: Image.Image, inlet: Inlet, path: str | Path) -> InletT
 
 
 def raw_pixels(path: str | Path, decode: Decode, data: bytes | None = None) -> np.ndarray:
-    """8-bit RGB [H, W, 3]: what an artifact is fed that holds the rest of the inlet. data: as above. Raises ImageError."""
+    """8-bit RGB [H, W, 3]: what an artifact is fed that holds the rest of the inlet. data: as above. Raises
+    ImageError."""
     kept = {name: getattr(decode, name) for name in ("exif", "transparency", "sixteen_bit", "jpeg", "jpeg_reduction")}
     return np.ascontiguousarray(decode_image(path, Decode(**kept), data))
 
 
 def pictures(file: Image.Image, inlet: Inlet, path: str | Path) -> Iterator[tuple[Step | str, Picture]]:
-    """What an opened file is after each step: "decode", the steps of the frame, and "convert" where that comes after a resize.
+    """What an opened file is after each step: "decode", the steps of the frame, and "convert" where that comes after a
+    resize.
 
     Raises ImageError.
     """
@@ -64,13 +66,14 @@ def pictures(file: Image.Image, inlet: Inlet, path: str | Path) -> Iterator[tupl
         last_resize = 0
     unreduced = unreduced_size(file, decode)
     head, tail = inlet.frame[:last_resize], inlet.frame[last_resize:]
-    for step, picture in zip(head, run_frame(picture, head, decode, path, unreduced)):
-        yield step, picture
+    for step, made in zip(head, run_frame(picture, head, decode, path, unreduced)):
+        yield step, made
+        picture = made
     if decode.conversion != "first":
         picture = converted(picture, decode, path)
         yield "convert", picture
-    for step, picture in zip(tail, run_frame(picture, tail, decode, path, None if head else unreduced)):
-        yield step, picture
+    for step, made in zip(tail, run_frame(picture, tail, decode, path, None if head else unreduced)):
+        yield step, made
 
 
 def in_order(pixels: np.ndarray, inlet: Inlet) -> np.ndarray:
@@ -82,7 +85,8 @@ def in_order(pixels: np.ndarray, inlet: Inlet) -> np.ndarray:
 
 @dataclass(frozen=True)
 class ApplyInlet:
-    """Work for a pool: the tensors of some files. pixels_only: 8-bit RGB, for an artifact that holds the rest of the inlet."""
+    """Work for a pool: the tensors of some files. pixels_only: 8-bit RGB, for an artifact that holds the rest of the
+    inlet."""
 
     inlet: Inlet
     pixels_only: bool = False
@@ -107,8 +111,8 @@ class ApplyInlet:
 def apply_to_all(
     paths: Sequence[str | Path], inlet: Inlet, pool: Pool | None = None, pixels_only: bool = False
 ) -> Iterator[InletTensor | ImageError]:
-    """The tensor of each file, in their order; a file that cannot be read gives its ImageError. pool: one thread per core
-    unless given. pixels_only: see `ApplyInlet`."""
+    """The tensor of each file, in their order; a file that cannot be read gives its ImageError. pool: one thread per
+    core unless given. pixels_only: see `ApplyInlet`."""
     parts = [paths[start : start + _FILES_PER_TASK] for start in range(0, len(paths), _FILES_PER_TASK)]
     for tensors in (pool or ThreadPool(1 if len(paths) == 1 else None)).map(ApplyInlet(inlet, pixels_only), parts):
         yield from tensors

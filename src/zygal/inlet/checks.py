@@ -16,18 +16,23 @@ LARGEST_SIDE = 16384
 def meant(given: Any, known: Iterable[str]) -> str:
     """'; "filter" may be meant' where one of the known words is much like what was given, else nothing."""
     words = list(known)
-    alike = get_close_matches(str(given).lower(), [*words, *(set(_OTHERS) if _OTHERS.get(str(given).lower()) in words else ())], 1, 0.6)
+    alike = get_close_matches(
+        str(given).lower(), [*words, *(set(_OTHERS) if _OTHERS.get(str(given).lower()) in words else ())], 1, 0.6
+    )
     word = _OTHERS.get(str(given).lower()) or (alike and _OTHERS.get(alike[0], alike[0])) or None
     return f'; "{word}" may be meant' if word in words else ""
 
 
 _OTHERS = {
     "color": "colour", "gray": "grey", "grayscale": "grey", "greyscale": "grey", "gray_weights": "grey_weights",
-    "centering": "centring", "centered": "centring", "center": "centring", "interpolation": "filter", "resample": "filter",
-    "linear": "bilinear", "cubic": "bicubic", "lanczos3": "lanczos", "height": "size", "width": "size", "scale_factor": "factor",
+    "centering": "centring", "centered": "centring", "center": "centring", "interpolation": "filter",
+    "resample": "filter",
+    "linear": "bilinear", "cubic": "bicubic", "lanczos3": "lanczos", "height": "size", "width": "size",
+    "scale_factor": "factor",
     "layouts": "layout", "channels_first": "NCHW", "channels_last": "NHWC", "fill": "colour", "padding": "margins",
     "padding_mode": "border", "align_corners": "grid", "orientation": "exif", "alpha": "transparency", "flip": "mirror",
-    "invert": "polarity", "bgr2rgb": "colour", "shortest_edge": "short_side", "short_edge": "short_side", "longest": "within",
+    "invert": "polarity", "bgr2rgb": "colour", "shortest_edge": "short_side", "short_edge": "short_side",
+    "longest": "within",
     "half_pixel": "half-pixel", "central_fraction": "fraction", "ratio": "aspect",
 }  # fmt: skip
 """Words that people write for keys and values of an inlet."""
@@ -82,7 +87,11 @@ def taps(value: Any) -> int:
 
 
 def margins(value: Any) -> tuple[int, int, int, int]:
-    right = isinstance(value, list) and len(value) == 4 and all(type(each) is int and 0 <= each <= LARGEST_SIDE for each in value)
+    right = (
+        isinstance(value, list)
+        and len(value) == 4
+        and all(type(each) is int and 0 <= each <= LARGEST_SIDE for each in value)
+    )
     if not right or not any(value):
         raise ValueError(f"[top, bottom, left, right] in pixels, not all of them 0, not {value!r}")
     return tuple(value)
@@ -110,7 +119,9 @@ def numbers(count: int | None = None) -> Callable[[Any], tuple[float, ...]]:
     def check(value: Any) -> tuple[float, ...]:
         right = isinstance(value, list) and (len(value) == count if count else bool(value))
         if not right or not all(type(each) in (int, float) and abs(each) < 1e30 for each in value):
-            raise ValueError(f"a list of {count or 'one number per channel'}{' numbers' if count else ''}, not {value!r}")
+            raise ValueError(
+                f"a list of {count or 'one number per channel'}{' numbers' if count else ''}, not {value!r}"
+            )
         return tuple(float(each) for each in value)
 
     return check

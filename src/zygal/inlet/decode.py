@@ -35,7 +35,8 @@ _TURNS = {
     "both": Image.Transpose.ROTATE_180,
 }
 FORMATS = ("BMP", "GIF", "JPEG", "PNG", "PPM", "TGA", "TIFF", "WEBP")
-"""Files of these forms are opened, whatever they are named: other decoders of the library start programs or are untried."""
+"""Files of these forms are opened, whatever they are named: other decoders of the library start programs or are
+untried."""
 MOST_PIXELS = 105_000_000
 """More than any camera that classifiers are fed from; with it decoding takes less than 1 GB."""
 _BAND = 1024
@@ -51,21 +52,26 @@ def decode_image(path: str | Path, decode: Decode, data: bytes | None = None) ->
 
 
 def open_image(path: str | Path, decode: Decode = USUAL, data: bytes | None = None) -> Image.Image:
-    """The pixels of a file or a URL as they are stored, loaded; of `decode` only what concerns JPEG files counts. data: the
-    file's bytes, if they were read already.
+    """The pixels of a file or a URL as they are stored, loaded; of `decode` only what concerns JPEG files counts. data:
+    the file's bytes, if they were read already.
 
-    Raises ImageError, and StorageOutage for a URL whose storage does not answer; the size is checked before memory is taken.
+    Raises ImageError, and StorageOutage for a URL whose storage does not answer; the size is checked before memory is
+    taken.
     """
     try:
-        with open_location(path) if data is None else BytesIO(data) as stream, Image.open(stream, formats=FORMATS) as file:
+        with (
+            open_location(path) if data is None else BytesIO(data) as stream,
+            Image.open(stream, formats=FORMATS) as file,
+        ):
             if file.size[0] * file.size[1] > MOST_PIXELS:
                 raise ImageError(
-                    f"{path} has {file.size[0]} x {file.size[1]} pixels, more than the {MOST_PIXELS // 10**6} million that are "
-                    "decoded; make it smaller."
+                    f"{path} has {file.size[0]} x {file.size[1]} pixels, more than the {MOST_PIXELS // 10**6} million "
+                    "that are decoded; make it smaller."
                 )
             if file.mode not in _PLAIN_MODES and not has_sixteen_bits(file):
                 raise ImageError(
-                    f"{path} has pixels of the kind {file.mode}, not 8 or 16 bits a channel; convert it to 8 bits first."
+                    f"{path} has pixels of the kind {file.mode}, not 8 or 16 bits a channel; convert it to 8 "
+                    f"bits first."
                 )
             if file.format == "JPEG" and decoding_of_jpeg(decode) != decoding_of_jpeg(USUAL):
                 return decoded_otherwise(file, decode)
@@ -90,8 +96,8 @@ def decoding_of_jpeg(decode: Decode) -> tuple:
 
 
 def decoded(file: Image.Image, decode: Decode, path: str | Path) -> Picture:
-    """An opened file, upright; in the colour that the inlet asks for, unless that is made after a resize (see `converted`).
-    `path` names it in messages. Raises ImageError."""
+    """An opened file, upright; in the colour that the inlet asks for, unless that is made after a resize (see
+    `converted`). `path` names it in messages. Raises ImageError."""
     picture = _guarded(lambda: _upright(file, decode), path)
     if decode.conversion == "after-resize":
         return _guarded(lambda: turn(picture, decode.mirror), path)
@@ -157,7 +163,9 @@ def turn(picture: Picture, mirror: str) -> Picture:
     if mirror == "none":
         return picture
     if isinstance(picture, np.ndarray):
-        rows, columns = (slice(None, None, -1 if mirror in (direction, "both") else 1) for direction in ("vertical", "horizontal"))
+        rows, columns = (
+            slice(None, None, -1 if mirror in (direction, "both") else 1) for direction in ("vertical", "horizontal")
+        )
         return picture[rows, columns]
     return picture.transpose(_TURNS[mirror])
 
@@ -240,12 +248,14 @@ def grey_of(pixels: np.ndarray, weights: tuple[float, ...], rounding: str) -> np
         return grey
     if rounding == "stretched":
         return np.clip(np.floor(grey / np.float32(255) * np.float32(255.5)), 0, 255).astype(np.uint8)
-    # What float32 leaves below a whole level is that level; less than what weights that sum to 0.9999 take from level 1.
+    # What float32 leaves below a whole level is that level; less than what weights that sum to 0.9999 take from level
+    # 1.
     return np.clip(np.floor(grey + np.float32(3e-5)), 0, 255).astype(np.uint8)
 
 
 @lru_cache
 def whole_weights(weights: tuple[float, ...], bits: int, rounded=round) -> np.ndarray:
-    """Weights as multiples of 2**-bits with the sum kept, so that white stays white: the last one takes what is left."""
+    """Weights as multiples of 2**-bits with the sum kept, so that white stays white: the last one takes what is
+    left."""
     red, green = (int(rounded(weight * (1 << bits))) for weight in weights[:2])
     return np.array([red, green, round(sum(weights) * (1 << bits)) - red - green], np.int32)

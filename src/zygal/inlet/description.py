@@ -45,7 +45,9 @@ def describe_decode(decode: Decode) -> str:
     if decode.sixteen_bit != "refuse":
         parts.append(f"16 bits to 8: {decode.sixteen_bit}")
     if decode.polarity != "as-is":
-        parts.append("light and dark inverted" + (" where the border is bright" if decode.polarity == "dark-ground" else ""))
+        parts.append(
+            "light and dark inverted" + (" where the border is bright" if decode.polarity == "dark-ground" else "")
+        )
     if decode.mirror != "none":
         parts.append("mirrored " + ("in both directions" if decode.mirror == "both" else decode.mirror + "ly"))
     if decode.jpeg == "fast":
@@ -92,7 +94,15 @@ def describe_step(step: Step) -> str:
 
 
 def _border(step: Pad) -> str:
-    return step.colour if step.border == "colour" else {"repeat": "its border pixels", "reflect": "its mirror image", "symmetric": "its mirror image (border pixel twice)"}[step.border]
+    return (
+        step.colour
+        if step.border == "colour"
+        else {
+            "repeat": "its border pixels",
+            "reflect": "its mirror image",
+            "symmetric": "its mirror image (border pixel twice)",
+        }[step.border]
+    )
 
 
 def _describe_resize(step: Resize) -> str:
@@ -106,14 +116,35 @@ def _describe_resize(step: Resize) -> str:
     name = next(name for name in to if getattr(step, name) is not None)
     # Fields with their default values are left out.
     usual, parts = Resize(), [step.filter]
-    for field in ("grid", "antialias", "edges", "cubic", "rounding", "scale", "order", "grid_scale", "prefilter", "box", "enlarge", "reduce_above"):
+    for field in (
+        "grid",
+        "antialias",
+        "edges",
+        "cubic",
+        "rounding",
+        "scale",
+        "order",
+        "grid_scale",
+        "prefilter",
+        "box",
+        "enlarge",
+        "reduce_above",
+    ):
         value = getattr(step, field)
         if value != getattr(usual, field):
-            words = {"antialias": "not antialiased", "enlarge": "smaller images left as they are", "cubic": f"cubic {step.cubic:g}",
-                     "reduce_above": f"reduced by whole numbers above {value} times the size"}  # fmt: skip
+            words = {
+                "antialias": "not antialiased",
+                "enlarge": "smaller images left as they are",
+                "cubic": f"cubic {step.cubic:g}",
+                "reduce_above": f"reduced by whole numbers above {value} times the size",
+            }
             parts.append(words.get(field, f"{field.replace('_', ' ')} {value}"))
     if step.long_side != "down" and not step.size:
-        parts.append(f"long side rounded {step.long_side}" if step.long_side != "closest-aspect" else "long side by the closest aspect ratio")
+        parts.append(
+            f"long side rounded {step.long_side}"
+            if step.long_side != "closest-aspect"
+            else "long side by the closest aspect ratio"
+        )
     return f"resize {to[name](getattr(step, name))} ({', '.join(parts)})"
 
 

@@ -20,9 +20,15 @@ from zygal.inlet.specification import (
     Step,
     fixed_point_fits,
     idle_fields,
-)  # fmt: skip
+)
 
-GREY_FORMULAS = (GREY_WEIGHTS, (0.2989, 0.587, 0.114), (0.2126, 0.7152, 0.0722), (1 / 3, 1 / 3, 1 / 3), (0.2989, 0.587, 0.1141))
+GREY_FORMULAS = (
+    GREY_WEIGHTS,
+    (0.2989, 0.587, 0.114),
+    (0.2126, 0.7152, 0.0722),
+    (1 / 3, 1 / 3, 1 / 3),
+    (0.2989, 0.587, 0.1141),
+)
 """BT.601, the same with four digits, BT.709, the mean of the channels, and the second made to sum to 1."""
 _REDUCED_TO = (224, 256, 320, 384, 448, 512)
 """Sizes that decoders are told to keep."""

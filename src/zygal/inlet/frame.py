@@ -24,9 +24,11 @@ _PILLOW_FILTERS = {
 }
 
 
-def run_frame(picture: Picture, frame: tuple[Step, ...], decode: Decode, path: str | Path, unreduced=None) -> Iterator[Picture]:
-    """The picture after each step; `path` names the image in messages, unreduced: its (height, width) before the decoder
-    reduced it. Raises ImageError."""
+def run_frame(
+    picture: Picture, frame: tuple[Step, ...], decode: Decode, path: str | Path, unreduced=None
+) -> Iterator[Picture]:
+    """The picture after each step; `path` names the image in messages, unreduced: its (height, width) before the
+    decoder reduced it. Raises ImageError."""
     try:
         placed = place(picture_size(picture), frame, unreduced)
     except ValueError as fault:
@@ -97,10 +99,16 @@ def blurred(picture: Picture, step: Blur) -> Picture:
     weights = blur_taps(step)
     if step.rounding == "fixed-8bit" and pixels.dtype == np.uint8:
         weights = fixed_taps(weights)
-    numbers = np.pad(pixels.astype(np.float64 if step.rounding == "fixed-8bit" else np.float32), ((reach,) * 2, (reach,) * 2, (0, 0)), "reflect")
+    numbers = np.pad(
+        pixels.astype(np.float64 if step.rounding == "fixed-8bit" else np.float32),
+        ((reach,) * 2, (reach,) * 2, (0, 0)),
+        "reflect",
+    )
     for axis in (0, 1):
         length = pixels.shape[axis]
-        parts = (numbers[(slice(None),) * axis + (slice(tap, tap + length),)] * weight for tap, weight in enumerate(weights))
+        parts = (
+            numbers[(slice(None),) * axis + (slice(tap, tap + length),)] * weight for tap, weight in enumerate(weights)
+        )
         numbers = sum(parts)
     if step.rounding == "none":
         return numbers.astype(np.float32)
@@ -115,8 +123,8 @@ def blur_taps(step: Blur) -> np.ndarray:
 
 
 def fixed_taps(weights: np.ndarray) -> np.ndarray:
-    """Weights in whole multiples of 2**-8 that sum to 1: what each rounding leaves goes to the next, and the middle one takes
-    the rest, as OpenCV has them."""
+    """Weights in whole multiples of 2**-8 that sum to 1: what each rounding leaves goes to the next, and the middle one
+    takes the rest, as OpenCV has them."""
     whole, left = np.zeros(len(weights)), 0.0
     half = len(weights) // 2
     for tap in range(half):

@@ -1,7 +1,7 @@
 """Ways of decoding a JPEG file that are not the usual one: the fast inverse transform, the luma plane, a reduced size.
 
-The planes are decoded by Pillow's copy of the JPEG group's library; where chroma is subsampled they are brought to full size
-and to RGB here, by that library's own formulas (jdsample.c "fancy upsampling", jdcolor.c).
+The planes are decoded by Pillow's copy of the JPEG group's library; where chroma is subsampled they are brought to full
+size and to RGB here, by that library's own formulas (jdsample.c "fancy upsampling", jdcolor.c).
 """
 
 from __future__ import annotations
@@ -42,7 +42,10 @@ def _by_fast_transform(file: Image.Image) -> Image.Image:
         return file
     planes = np.asarray(file)
     across, down = sampling[0]
-    chroma = [_enlarged(planes[::down, ::across, channel].astype(np.int32), down, across)[: file.height, : file.width] for channel in (1, 2)]
+    chroma = [
+        _enlarged(planes[::down, ::across, channel].astype(np.int32), down, across)[: file.height, : file.width]
+        for channel in (1, 2)
+    ]
     picture = Image.fromarray(_to_rgb(planes[:, :, 0].astype(np.int32), *chroma))
     picture.info = file.info
     return picture
@@ -68,8 +71,9 @@ def _enlarged(plane: np.ndarray, down: int, across: int) -> np.ndarray:
     return plane.repeat(down, axis=0).repeat(across, axis=1)
 
 
-def _pairs(plane: np.ndarray, axis: int, near: int) -> np.ndarray:
-    """Twice as many rows: `near` parts of each row and one of the row before, then of the row after; the border repeated."""
+def _pairs(plane: np.ndarray, axis: int, near: int) -> np.ndarray:  # noqa: ARG001
+    """Twice as many rows: `near` parts of each row and one of the row before, then of the row after; the border
+    repeated."""
     before, after = np.concatenate([plane[:1], plane[:-1]]), np.concatenate([plane[1:], plane[-1:]])
     rows = np.empty((2 * len(plane), plane.shape[1]), np.int32)
     rows[::2], rows[1::2] = near * plane + before, near * plane + after
@@ -77,7 +81,8 @@ def _pairs(plane: np.ndarray, axis: int, near: int) -> np.ndarray:
 
 
 def _rounded_pairs(plane: np.ndarray, even: int, odd: int, shift: int, first, last) -> np.ndarray:
-    """Twice as many columns, summed alike and divided by 2**shift; the first and the last by (factor, half, shift) alone."""
+    """Twice as many columns, summed alike and divided by 2**shift; the first and the last by (factor, half, shift)
+    alone."""
     columns = np.empty((plane.shape[0], 2 * plane.shape[1]), np.int32)
     columns[:, 2::2] = 3 * plane[:, 1:] + plane[:, :-1] + even >> shift
     columns[:, 1:-1:2] = 3 * plane[:, :-1] + plane[:, 1:] + odd >> shift
@@ -90,8 +95,8 @@ def _to_rgb(luma: np.ndarray, blue: np.ndarray, red: np.ndarray) -> np.ndarray:
     """ITU-R BT.601 in 16-bit fixed point."""
     half, blue, red = 1 << 15, blue - 128, red - 128
     rgb = np.empty((*luma.shape, 3), np.uint8)
-    for channel, more in enumerate((
-        91881 * red + half >> 16, -22554 * blue - 46802 * red + half >> 16, 116130 * blue + half >> 16
-    )):  # fmt: skip
+    for channel, more in enumerate(
+        (91881 * red + half >> 16, -22554 * blue - 46802 * red + half >> 16, 116130 * blue + half >> 16)
+    ):
         rgb[:, :, channel] = (luma + more).clip(0, 255)
     return rgb

@@ -1,4 +1,5 @@
-"""Resizing as two small matrices: each output row is a weighted sum of a few neighbouring input rows, each column likewise.
+"""Resizing as two small matrices: each output row is a weighted sum of a few neighbouring input rows, each column
+likewise.
 
 Every convention in use is a way to fill the matrix. What differs beyond that is when the sums are
 rounded to 8 bits, and with weights of how many bits; see `rounding`.
@@ -52,8 +53,18 @@ def _lanczos(lobes: int) -> Callable[[np.ndarray], np.ndarray]:
 
 
 HAMMING = float(np.float32(0.54)), float(np.float32(0.46))
-"""The two terms of the Hamming window, in float32 as Pillow has them: they differ from 0.54 by 2e-8, which moves pixels."""
-RADIUS = {"bilinear": 1, "hamming": 1, "bicubic": 2, "mitchell": 2, "gaussian": 1.5, "lanczos": 3, "lanczos4": 4, "lanczos5": 5}
+"""The two terms of the Hamming window, in float32 as Pillow has them: they differ from 0.54 by 2e-8, which moves
+pixels."""
+RADIUS = {
+    "bilinear": 1,
+    "hamming": 1,
+    "bicubic": 2,
+    "mitchell": 2,
+    "gaussian": 1.5,
+    "lanczos": 3,
+    "lanczos4": 4,
+    "lanczos5": 5,
+}
 GAUSSIAN = 0.5
 """Standard deviation of the filter "gaussian", a third of its radius."""
 
@@ -76,7 +87,9 @@ def _kernel(step: Resize) -> Callable[[np.ndarray], np.ndarray]:
 @lru_cache(maxsize=4096)
 def windows(axis: Axis, step: Resize) -> Windows:
     """The matrix that resizes one axis by the convention of `step`."""
-    sized = replace(step, short_side=None, within=None, cover=None, factor=None, size=(1, 1), long_side="down", enlarge=True)
+    sized = replace(
+        step, short_side=None, within=None, cover=None, factor=None, size=(1, 1), long_side="down", enlarge=True
+    )
     return _windows(axis, replace(sized, grid_scale="sizes", box="whole", order="by-shrinkage", reduce_above=None))
 
 
@@ -199,7 +212,8 @@ def _as_opencv(axis: Axis, step: Resize) -> Windows:
 
 
 def linear_places(axis: Axis, step: Resize) -> tuple[np.ndarray, np.ndarray]:
-    """The pixel, possibly beyond the border, that each output of a resize in fixed point follows, and how far, in float32."""
+    """The pixel, possibly beyond the border, that each output of a resize in fixed point follows, and how far, in
+    float32."""
     if step.filter == "area-linear":
         return _area_positions(np.arange(axis.outputs), axis)
     centre = centres(axis, step.grid).astype(np.float32)
@@ -260,7 +274,8 @@ def _b_spline(x: np.ndarray) -> np.ndarray:
 
 @lru_cache
 def _spline_taps() -> np.ndarray:
-    """Pixels to the coefficients of the cubic B-spline through them (Unser, 1999, box 2), as far as they exceed 1e-12."""
+    """Pixels to the coefficients of the cubic B-spline through them (Unser, 1999, box 2), as far as they exceed
+    1e-12."""
     pole = np.sqrt(3) - 2
     return np.sqrt(3) * pole ** np.abs(np.arange(-21, 22))
 
@@ -283,7 +298,8 @@ def _after(taps: np.ndarray, by: Windows, inputs: int, edges: str) -> Windows:
 
 
 def _folded(first: np.ndarray, weights: np.ndarray, inputs: int, edges: str, normal: bool = True) -> Windows:
-    """Windows that stay inside: weights beyond the picture are dropped, or given to the pixels seen there; rows sum to 1."""
+    """Windows that stay inside: weights beyond the picture are dropped, or given to the pixels seen there; rows sum to
+    1."""
     taps = first[:, None] + np.arange(weights.shape[1])
     kept = weights if edges in ("repeat", "reflect") else weights * ((taps >= 0) & (taps < inputs))
     if normal and edges == "zero":

@@ -13,9 +13,9 @@ from zygal.inlet.specification import Resize
 
 @dataclass(frozen=True)
 class Grid:
-    """Both axes of a resize, and of each the outputs that are wanted (None: all) with the first tap of each on the pixels
-    that are handed over, which may be a part of the picture. span: smallest and largest number of the whole picture, if not
-    all of it is."""
+    """Both axes of a resize, and of each the outputs that are wanted (None: all) with the first tap of each on the
+    pixels that are handed over, which may be a part of the picture. span: smallest and largest number of the whole
+    picture, if not all of it is."""
 
     axes: tuple[Axis, Axis]
     outputs: tuple[np.ndarray | None, np.ndarray | None] = (None, None)
@@ -138,8 +138,11 @@ def _fixed_point(pixels: np.ndarray, rows: Windows, columns: Windows, grid: Grid
         return _areas(pixels, rows, columns, grid)
     if step.filter in ("bilinear", "area-linear"):
         return _linear_11_bits(pixels, rows, columns, grid, step)
-    # Sums over columns are whole numbers; over rows, of bicubic in float32, eight numbers at a time, the rest in whole ones.
-    across = _taps_summed(pixels.swapaxes(0, 1).astype(np.int64), columns.first, np.rint(columns.weights * 2048).astype(np.int64))
+    # Sums over columns are whole numbers; over rows, of bicubic in float32, eight numbers at a time, the rest in whole
+    # ones.
+    across = _taps_summed(
+        pixels.swapaxes(0, 1).astype(np.int64), columns.first, np.rint(columns.weights * 2048).astype(np.int64)
+    )
     down = np.rint(rows.weights * 2048).astype(np.int64)
     across = across.swapaxes(0, 1)
     whole = (_taps_summed(across, rows.first, down) + (1 << 21) >> 22).clip(0, 255).astype(np.uint8)
@@ -167,8 +170,8 @@ def _taps_summed(pixels: np.ndarray, first: np.ndarray, weights: np.ndarray) -> 
 
 
 def _linear_11_bits(pixels: np.ndarray, rows: Windows, columns: Windows, grid: Grid, step: Resize) -> np.ndarray:
-    """Between two pixels, the second pass on sums cut to 16 bits. At the upper and lower border both are the border pixel:
-    their products are cut one by one all the same."""
+    """Between two pixels, the second pass on sums cut to 16 bits. At the upper and lower border both are the border
+    pixel: their products are cut one by one all the same."""
     part = np.rint(columns.weights * 2048).astype(np.int32)
     part[:, :-1] = 2048 - part[:, -1:]
     across = _taps_summed(pixels.swapaxes(0, 1).astype(np.int32), columns.first, part).swapaxes(0, 1) >> 4
@@ -183,7 +186,8 @@ def _linear_11_bits(pixels: np.ndarray, rows: Windows, columns: Windows, grid: G
 
 
 def _areas(pixels: np.ndarray, rows: Windows, columns: Windows, grid: Grid) -> np.ndarray:
-    """Means of what is covered; of blocks of whole pixels by whole sums, of 2 x 2 with halves up, else to the even level."""
+    """Means of what is covered; of blocks of whole pixels by whole sums, of 2 x 2 with halves up, else to the even
+    level."""
     scales = [axis.scale for axis in grid.axes]
     blocks = all(abs(scale - round(scale)) < 2.3e-16 for scale in scales) and min(scales) >= 1
     if not blocks:
@@ -199,9 +203,12 @@ def _areas(pixels: np.ndarray, rows: Windows, columns: Windows, grid: Grid) -> n
     return np.rint(sums.astype(np.float32) * np.float32(1 / count)).astype(np.uint8)
 
 
-def _fixed_8_bits(pixels: np.ndarray, rows: Windows, columns: Windows, grid: Grid) -> np.ndarray:
+def _fixed_8_bits(pixels: np.ndarray, rows: Windows, columns: Windows, grid: Grid) -> np.ndarray:  # noqa: ARG001
     """Weights as multiples of 2**-8, sums exact, one rounding."""
-    down, across = (np.stack([256 - part, part], axis=1) for part in (np.rint(by.weights[:, -1] * 256).astype(np.int64) for by in (rows, columns)))
+    down, across = (
+        np.stack([256 - part, part], axis=1)
+        for part in (np.rint(by.weights[:, -1] * 256).astype(np.int64) for by in (rows, columns))
+    )
     down, across = (each[:, -by.weights.shape[1] :] for each, by in ((down, rows), (across, columns)))
     sums = _taps_summed(pixels.swapaxes(0, 1).astype(np.int64), columns.first, across).swapaxes(0, 1)
     return (_taps_summed(sums, rows.first, down) + (1 << 15) >> 16).clip(0, 255).astype(np.uint8)

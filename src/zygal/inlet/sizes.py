@@ -1,4 +1,5 @@
-"""What the steps of a frame do to a picture's size: sizes, margins and the part of a picture that a resize takes, in numbers."""
+"""What the steps of a frame do to a picture's size: sizes, margins and the part of a picture that a resize takes, in
+numbers."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ Size = tuple[int, int]
 
 @dataclass(frozen=True)
 class Axis:
-    """One axis of a resize: `outputs` pixels from the `inputs` of a picture, `scale` of them for each, beginning at `start`."""
+    """One axis of a resize: `outputs` pixels from the `inputs` of a picture, `scale` of them for each, beginning at
+    `start`."""
 
     inputs: int
     outputs: int
@@ -27,8 +29,8 @@ class Axis:
 
 @dataclass(frozen=True)
 class Placed:
-    """A step made definite for one picture: sizes (height, width), and the axes of a resize or else where the result begins
-    on the picture (negative: before it)."""
+    """A step made definite for one picture: sizes (height, width), and the axes of a resize or else where the result
+    begins on the picture (negative: before it)."""
 
     step: Step
     before: Size
@@ -43,8 +45,8 @@ class Placed:
 
 
 def place(size: Size, frame: tuple[Step, ...], unreduced: Size | None = None) -> list[Placed]:
-    """Every step for a picture of `size`. unreduced: the size before the decoder reduced it. Raises ValueError, with what is
-    wrong as a sentence without its subject, if a step does not fit."""
+    """Every step for a picture of `size`. unreduced: the size before the decoder reduced it. Raises ValueError, with
+    what is wrong as a sentence without its subject, if a step does not fit."""
     placed, exact = [], None
     for step in frame:
         if isinstance(step, Resize):
@@ -62,7 +64,9 @@ def place(size: Size, frame: tuple[Step, ...], unreduced: Size | None = None) ->
 
 def _check_fit(before: Size, after: Size, step: Step) -> None:
     text = f"is {before[0]} x {before[1]} (height x width) before"
-    smaller, larger = (any(compare(b, a) for b, a in zip(before, after)) for compare in (lambda b, a: b < a, lambda b, a: b > a))
+    smaller, larger = (
+        any(compare(b, a) for b, a in zip(before, after)) for compare in (lambda b, a: b < a, lambda b, a: b > a)
+    )
     if isinstance(step, Crop) and smaller and step.missing is None:
         raise ValueError(f"{text} the crop to {after[0]} x {after[1]}; resize or pad it first")
     if isinstance(step, Crop) and min(after) < 1:
@@ -71,7 +75,9 @@ def _check_fit(before: Size, after: Size, step: Step) -> None:
         raise ValueError(f"{text} it is padded to {after[0]} x {after[1]}; resize or crop it first")
     widest = max(after[0] - before[0], after[1] - before[1])
     if isinstance(step, Pad) and step.border in ("reflect", "symmetric") and widest >= 2 * min(before):
-        raise ValueError(f"{text} it is padded to {after[0]} x {after[1]}, too small to be mirrored so far; resize it first")
+        raise ValueError(
+            f"{text} it is padded to {after[0]} x {after[1]}, too small to be mirrored so far; resize it first"
+        )
 
 
 def _placed_resize(size: Size, step: Resize, unreduced: Size) -> Placed:
@@ -148,8 +154,10 @@ def size_after(size: Size, step: Step) -> Size:
             wanted = max(height, width * rows // columns), max(width, height * columns // rows)
     if step.centring == "equal":
         # The same margin on both sides: an odd pixel stays in a crop, and is missing from a pad.
-        return tuple(side + 2 * ((side_after - side) // 2) if side_after > side else side - 2 * ((side - side_after) // 2)
-                     for side, side_after in zip(size, wanted))  # fmt: skip
+        return tuple(
+            side + 2 * ((side_after - side) // 2) if side_after > side else side - 2 * ((side - side_after) // 2)
+            for side, side_after in zip(size, wanted)
+        )
     return wanted
 
 
@@ -224,7 +232,8 @@ def _start(before: Size, after: Size, step: Step, exact: tuple[float, float] | N
 
 
 def margin(spare: int, centring: str) -> int:
-    """The pixels before a part, of `spare` pixels around it; halves "nearest" go to the even number, as Python's round()."""
+    """The pixels before a part, of `spare` pixels around it; halves "nearest" go to the even number, as Python's
+    round()."""
     if centring in ("start", "end"):
         return 0 if centring == "start" else spare
     return {"nearest": round(spare / 2), "up": -(-spare // 2)}.get(centring, spare // 2)

@@ -21,9 +21,21 @@ SIXTEEN_BIT = ("refuse", "high-byte", "clip", "scale")
 POLARITIES = ("as-is", "inverted", "dark-ground")
 MIRRORS = ("none", "horizontal", "vertical", "both")
 FILTERS = (
-    "nearest", "box", "bilinear", "hamming", "bicubic", "mitchell", "gaussian", "spline", "lanczos", "lanczos4", "lanczos5",
-    "area", "area-linear", "adaptive",
-)  # fmt: skip
+    "nearest",
+    "box",
+    "bilinear",
+    "hamming",
+    "bicubic",
+    "mitchell",
+    "gaussian",
+    "spline",
+    "lanczos",
+    "lanczos4",
+    "lanczos5",
+    "area",
+    "area-linear",
+    "adaptive",
+)
 KERNELS = ("bilinear", "hamming", "bicubic", "mitchell", "gaussian", "lanczos", "lanczos4", "lanczos5")
 """Filters that are a continuous function of the distance, for which antialias and edges can be chosen."""
 FIXED_POINT = ("bilinear", "bicubic", "lanczos4", "area", "area-linear")
@@ -54,19 +66,20 @@ class Decode:
     """From the file to pixels of 0 to 255.
 
     colour: the channels and their order. grey_weights: what grey takes of red, green and blue; grey_rounding: "nearest"
-    (weights as multiples of 2**-16, Pillow's), "nearest-15bit" (multiples of 2**-15), "down-15bit" (the same, truncated),
-    "down" (truncated), "stretched" (times 255.5/255 and truncated, TensorFlow's) or "none" (not rounded to 8 bits). grey_channels: 3 repeats grey. exif: whether the orientation that
-    the camera noted is applied. (TIFF files are upright either way: Pillow turns them while it decodes them, for training
-    code as for us.) transparency: "drop" takes the colours and forgets the transparency; "#rrggbb" lays the picture over that
-    colour. sixteen_bit: how 16-bit grey becomes 8 bits: the high byte, clipped at 255, or scaled by 255/65535 and rounded.
-    polarity: "inverted" is 255 - x; "dark-ground" inverts the images whose outermost pixels have a mean above 127.5.
-    mirror: done last, on the upright picture.
+    (weights as multiples of 2**-16, Pillow's), "nearest-15bit" (multiples of 2**-15), "down-15bit" (the same,
+    truncated), "down" (truncated), "stretched" (times 255.5/255 and truncated, TensorFlow's) or "none" (not rounded to
+    8 bits). grey_channels: 3 repeats grey. exif: whether the orientation that the camera noted is applied. (TIFF files
+    are upright either way: Pillow turns them while it decodes them, for training code as for us.) transparency: "drop"
+    takes the colours and forgets the transparency; "#rrggbb" lays the picture over that colour. sixteen_bit: how 16-bit
+    grey becomes 8 bits: the high byte, clipped at 255, or scaled by 255/65535 and rounded. polarity: "inverted" is 255
+    - x; "dark-ground" inverts the images whose outermost pixels have a mean above 127.5. mirror: done last, on the
+    upright picture.
 
     jpeg: the decoder's inverse transform, "accurate" or "fast" (both integer methods of the JPEG group's library).
-    jpeg_reduction: the decoder halves the picture, up to three times, as long as it keeps at least this (height, width).
-    jpeg_grey: grey from the colours, or the "luma" plane that a JPEG file holds. conversion: files become colour or grey
-    "first"; only grey is made "grey-after-resize", behind the last resize; or all is, "after-resize": palettes are then
-    resized by their numbers, transparent pictures with premultiplied alpha.
+    jpeg_reduction: the decoder halves the picture, up to three times, as long as it keeps at least this (height,
+    width). jpeg_grey: grey from the colours, or the "luma" plane that a JPEG file holds. conversion: files become
+    colour or grey "first"; only grey is made "grey-after-resize", behind the last resize; or all is, "after-resize":
+    palettes are then resized by their numbers, transparent pictures with premultiplied alpha.
     """
 
     colour: str = "rgb"
@@ -89,22 +102,22 @@ class Resize:
     """Resampling, rows and columns each by a matrix; see `resampling`.
 
     One of: `short_side` in pixels, the long side in proportion; `size` (height, width), whatever that does to the
-    proportions; `within` (height, width): as large as fits, in proportion; `cover`: as small as covers; `factor` times both
-    sides. long_side rounds the sides that follow: "down", to the "nearest" pixel (half to even), "up", or to the one with the
-    "closest-aspect". enlarge: false leaves a picture that would grow as it is. box, beside size: the part of the picture that
-    is resized: the "whole", the largest part with the proportions of size ("aspect", parts of pixels included, or
-    "aspect-pixels", whole ones), or what the file's own size covers of a picture that the decoder reduced ("unreduced"); the
-    filter sees pixels beyond it. cubic: the coefficient of the bicubic kernel. grid: where output pixels lie on the input.
-    grid_scale: input pixels for each output pixel by the ratio of the "sizes" or the inverse of the "factor" that was asked
-    for ("factor-float32": rounded to float32 before). prefilter: a "gaussian" before, of (scale - 1) / 2 pixels deviation, where the picture shrinks. antialias: whether the
-    kernel widens when the picture shrinks. edges: beyond the picture there is nothing and the weights "inside" are made to sum
-    to 1, or its border is "repeat"ed or "reflect"ed, or all is "zero" there. rounding to 8 bits: after each of the two passes
-    with weights of 22 bits ("passes", Pillow's) or 16 bits ("passes-16bit"), once at the "end" to the nearest or "down", in
-    "fixed" point of 11 or of 8 bits, or "none". scale: in what precision places are computed, for "nearest" and for
-    kernels without antialias. order,
-    where each pass is rounded to 8 bits: "columns" first (Pillow before release 13), or "by-shrinkage" (from 13 on) rows first
-    where the height loses more than twice as many pixels as the width. reduce_above: a picture that is more than so many times
-    too large is first reduced by means of whole pixels.
+    proportions; `within` (height, width): as large as fits, in proportion; `cover`: as small as covers; `factor` times
+    both sides. long_side rounds the sides that follow: "down", to the "nearest" pixel (half to even), "up", or to the
+    one with the "closest-aspect". enlarge: false leaves a picture that would grow as it is. box, beside size: the part
+    of the picture that is resized: the "whole", the largest part with the proportions of size ("aspect", parts of
+    pixels included, or "aspect-pixels", whole ones), or what the file's own size covers of a picture that the decoder
+    reduced ("unreduced"); the filter sees pixels beyond it. cubic: the coefficient of the bicubic kernel. grid: where
+    output pixels lie on the input. grid_scale: input pixels for each output pixel by the ratio of the "sizes" or the
+    inverse of the "factor" that was asked for ("factor-float32": rounded to float32 before). prefilter: a "gaussian"
+    before, of (scale - 1) / 2 pixels deviation, where the picture shrinks. antialias: whether the kernel widens when
+    the picture shrinks. edges: beyond the picture there is nothing and the weights "inside" are made to sum to 1, or
+    its border is "repeat"ed or "reflect"ed, or all is "zero" there. rounding to 8 bits: after each of the two passes
+    with weights of 22 bits ("passes", Pillow's) or 16 bits ("passes-16bit"), once at the "end" to the nearest or
+    "down", in "fixed" point of 11 or of 8 bits, or "none". scale: in what precision places are computed, for "nearest"
+    and for kernels without antialias. order, where each pass is rounded to 8 bits: "columns" first (Pillow before
+    release 13), or "by-shrinkage" (from 13 on) rows first where the height loses more than twice as many pixels as the
+    width. reduce_above: a picture that is more than so many times too large is first reduced by means of whole pixels.
     """
 
     short_side: int | None = None
@@ -133,13 +146,13 @@ RESIZE_TO = ("short_side", "size", "within", "cover", "factor")
 
 @dataclass(frozen=True)
 class Crop:
-    """One of: the (height, width) of `size`; a `fraction` of both sides; the largest part of an `aspect` (height, width), or
-    that `fraction` of it; all but `margins` (top, bottom, left, right) in pixels.
+    """One of: the (height, width) of `size`; a `fraction` of both sides; the largest part of an `aspect` (height,
+    width), or that `fraction` of it; all but `margins` (top, bottom, left, right) in pixels.
 
-    centring: half the margin rounded "down", to the "nearest" (even) pixel or "up", the same on both sides ("equal": rounded
-    down, an odd pixel stays), or the part at the "start" (top left) or "end". fraction_rounding: of a fraction, the "margin"
-    is rounded down and taken off at both ends, or the "size" is rounded down and centred. missing: the colour of what lies
-    beyond a picture that is smaller than `size`; half of it, rounded down, is put before.
+    centring: half the margin rounded "down", to the "nearest" (even) pixel or "up", the same on both sides ("equal":
+    rounded down, an odd pixel stays), or the part at the "start" (top left) or "end". fraction_rounding: of a fraction,
+    the "margin" is rounded down and taken off at both ends, or the "size" is rounded down and centred. missing: the
+    colour of what lies beyond a picture that is smaller than `size`; half of it, rounded down, is put before.
     """
 
     size: tuple[int, int] | None = None
@@ -153,12 +166,13 @@ class Crop:
 
 @dataclass(frozen=True)
 class Pad:
-    """Fills up to `size`, to the smallest (height, width) in the proportions of `aspect`, or by `margins` (top, bottom, left,
-    right).
+    """Fills up to `size`, to the smallest (height, width) in the proportions of `aspect`, or by `margins` (top, bottom,
+    left, right).
 
     border: with a `colour` "#rrggbb", or with the picture itself: its border pixels ("repeat"), mirrored there without
-    ("reflect") or with ("symmetric") the border pixel. centring is that of the crop, for the place of the picture; "equal"
-    leaves an odd pixel out, "unrounded" takes the margin from the size that a resize would have without rounding.
+    ("reflect") or with ("symmetric") the border pixel. centring is that of the crop, for the place of the picture;
+    "equal" leaves an odd pixel out, "unrounded" takes the margin from the size that a resize would have without
+    rounding.
     """
 
     size: tuple[int, int] | None = None
@@ -188,7 +202,8 @@ Step = Resize | Crop | Pad | Blur
 
 
 def idle_fields(step: Step) -> dict[str, str]:
-    """The fields of a step that have no effect beside its other fields, each with the reason as the end of a sentence."""
+    """The fields of a step that have no effect beside its other fields, each with the reason as the end of a
+    sentence."""
     if isinstance(step, Resize):
         return _idle_in_resize(step)
     idle = {}
@@ -220,7 +235,11 @@ def _idle_in_resize(step: Resize) -> dict[str, str]:
         ("grid", step.filter in ("area", "area-linear", "adaptive"), with_filter),
         ("prefilter", step.filter in ("area", "area-linear", "adaptive", "box"), with_filter),
         ("rounding", step.filter == "nearest" and step.prefilter == "none", with_filter),
-        ("scale", step.filter != "nearest" and not (kernel and not step.antialias), with_filter if not kernel else "with antialias"),
+        (
+            "scale",
+            step.filter != "nearest" and not (kernel and not step.antialias),
+            with_filter if not kernel else "with antialias",
+        ),
         ("scale", step.filter == "nearest" and step.grid == "corners", 'with grid = "corners"'),
         ("scale", kernel and step.rounding.startswith("fixed"), "in fixed point"),
         ("order", step.filter == "nearest", with_filter),
@@ -253,10 +272,10 @@ def fixed_point_fits(step: Resize) -> bool:
 class Values:
     """From pixels to numbers: 0 and 255 become `range`, then mean is taken off and std divides.
 
-    mean and std have one number per channel, in the channels' order, or are None. per_image, instead of both: "standardise"
-    takes off the image's own mean and divides by its own standard deviation, but by no less than 1/sqrt(count of numbers);
-    "stretch" makes its smallest number 0 and its largest 1; "standardise-channels" and "stretch-channels" do so channel by
-    channel; "by-maximum" divides by its largest number.
+    mean and std have one number per channel, in the channels' order, or are None. per_image, instead of both:
+    "standardise" takes off the image's own mean and divides by its own standard deviation, but by no less than
+    1/sqrt(count of numbers); "stretch" makes its smallest number 0 and its largest 1; "standardise-channels" and
+    "stretch-channels" do so channel by channel; "by-maximum" divides by its largest number.
     """
 
     range: tuple[float, float] = (0.0, 1.0)
@@ -275,8 +294,8 @@ class Tensor:
 
 @dataclass(frozen=True)
 class Inlet:
-    """The five stages. recovered_on: of an inlet that was recovered from a recording, the hash of the images that it was recovered on; it is no part
-    of what the inlet does."""
+    """The five stages. recovered_on: of an inlet that was recovered from a recording, the hash of the images that it
+    was recovered on; it is no part of what the inlet does."""
 
     decode: Decode = field(default_factory=Decode)
     frame: tuple[Step, ...] = ()
@@ -303,7 +322,8 @@ class Inlet:
 
 
 def departures(one: Inlet, other: Inlet) -> Iterator[tuple[str, object, object]]:
-    """The fields in which two inlets differ: (name, value in one, value in other); the frames as wholes if their steps do."""
+    """The fields in which two inlets differ: (name, value in one, value in other); the frames as wholes if their steps
+    do."""
     for stage in ("decode", "frame", "values", "tensor"):
         first_stage, second_stage = getattr(one, stage), getattr(other, stage)
         if stage != "frame":

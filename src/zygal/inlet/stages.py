@@ -19,8 +19,9 @@ from zygal.inlet.values import to_tensor
 class Stage:
     """A stage's name, what it does in words, and the picture after it: [H, W, 1 or 3] of 0 to 255.
 
-    low, high: the smallest and the largest number after it; for the last stage those of the tensor. The picture of the last
-    stage shows the tensor in natural colours: the values stage is undone, so it is what the model can see of the image.
+    low, high: the smallest and the largest number after it; for the last stage those of the tensor. The picture of the
+    last stage shows the tensor in natural colours: the values stage is undone, so it is what the model can see of the
+    image.
     """
 
     name: str
@@ -52,7 +53,8 @@ def stages_of(path: str | Path, inlet: Inlet) -> list[Stage]:
 
 
 def _natural(tensor: np.ndarray, level: np.ndarray, pixels: np.ndarray, inlet: Inlet) -> np.ndarray:
-    """The tensor as RGB or grey pixels [H, W, 3 or 1]: divided by its grey level and moved to the mean of the pixels."""
+    """The tensor as RGB or grey pixels [H, W, 3 or 1]: divided by its grey level and moved to the mean of the
+    pixels."""
     values = (tensor.transpose(1, 2, 0) if inlet.tensor.layout == "NCHW" else tensor).astype(np.float64) / level
     values += (pixels.astype(np.float64) - values).mean(axis=(0, 1))
     return values[:, :, ::-1] if inlet.decode.colour == "bgr" else values

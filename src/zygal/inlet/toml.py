@@ -131,7 +131,9 @@ class _Table:
         if self._left:
             unknown = ", ".join(self._left)
             hint = meant(next(iter(self._left)), self._asked)
-            raise self.error(f"unknown key{'s' * (len(self._left) > 1)} {unknown}; known are {', '.join(self._asked)}{hint}")
+            raise self.error(
+                f"unknown key{'s' * (len(self._left) > 1)} {unknown}; known are {', '.join(self._asked)}{hint}"
+            )
 
     def error(self, what: str) -> InletError:
         return InletError(f"{self.where}: {self.name + ': ' if self.name else ''}{what}.")
@@ -167,13 +169,16 @@ def _contradiction(record: Any, given: dict[str, Any]) -> str | None:
         chosen = [name for name in ("size", "fraction", "aspect", "margins") if name in given]
         if len(chosen) != 1 and sorted(chosen) != ["aspect", "fraction"]:
             return (
-                "a crop needs one of size = [height, width], fraction = PART, aspect = [height, width], aspect with fraction, "
-                "and margins = [top, bottom, left, right]"
+                "a crop needs one of size = [height, width], fraction = PART, aspect = [height, width], aspect with "
+                "fraction, and margins = [top, bottom, left, right]"
             )
         if len(chosen) == 2 and record.fraction_rounding == "margin":
             return 'fraction_rounding = "margin" is not known together with aspect'
     if isinstance(record, Pad) and sum(name in given for name in ("size", "aspect", "margins")) != 1:
-        return "a pad needs one of size = [height, width], aspect = [height, width] and margins = [top, bottom, left, right]"
+        return (
+            "a pad needs one of size = [height, width], aspect = [height, width] and margins = [top, bottom, "
+            "left, right]"
+        )
     if isinstance(record, Blur) and record.sigma is None and record.kind != "binomial":
         return "a blur needs sigma, its standard deviation in pixels"
     if isinstance(record, Blur) and record.kind != "three-boxes" and record.taps is None:
@@ -218,7 +223,9 @@ def _resize_contradiction(record: Resize, given: dict[str, Any]) -> str | None:
 
 def _idle(record: Step, given: dict[str, Any]) -> str | None:
     """The first key that has no effect, in words."""
-    return next((f"{name} has no effect {why}" for name, why in spec.idle_fields(record).items() if name in given), None)
+    return next(
+        (f"{name} has no effect {why}" for name, why in spec.idle_fields(record).items() if name in given), None
+    )
 
 
 def _values(table: _Table, channels: int) -> Values:
@@ -249,8 +256,8 @@ def _check_units(table: _Table, values: Values) -> None:
     largest = max(map(abs, (*values.mean, *(values.std or ()))))
     if width >= 100 and largest <= 1:
         raise table.error(
-            f"mean = {list(values.mean)} is in units of 0 to 1, but range = {list(values.range)}; write range = [0, 1], "
-            "or give mean and std in grey levels"
+            f"mean = {list(values.mean)} is in units of 0 to 1, but range = {list(values.range)}; write range = [0, "
+            "1], or give mean and std in grey levels"
         )
     if width <= 2 and max(map(abs, values.mean)) > 3:
         raise table.error(
@@ -278,7 +285,13 @@ def _check_frame(inlet: Inlet, where: str) -> None:
         if inlet.decode.conversion == "after-resize" and isinstance(step, Resize) and not uses_pillow(step):
             raise InletError(f'{name}: conversion = "after-resize" is known for resizes by Pillow only.')
         given = None if isinstance(step, Blur) else step.size
-        if isinstance(step, Crop) and given and least and not step.missing and (given[0] > least[0] or given[1] > least[1]):
+        if (
+            isinstance(step, Crop)
+            and given
+            and least
+            and not step.missing
+            and (given[0] > least[0] or given[1] > least[1])
+        ):
             raise InletError(
                 f"{where}: the crop to {given[0]} x {given[1]} is larger than what the step before it "
                 f"leaves ({least[0]} x {least[1]})."

@@ -1,4 +1,5 @@
-"""The values and tensor stages: pixels to the model's numbers, in float32 and in the order in which training code does it."""
+"""The values and tensor stages: pixels to the model's numbers, in float32 and in the order in which training code does
+it."""
 
 from __future__ import annotations
 
@@ -42,8 +43,8 @@ def grey_levels(values: Values, channels: int) -> np.ndarray:
 def level_differences(tensor: np.ndarray, other: np.ndarray, level: np.ndarray, layout: str = "NHWC") -> np.ndarray:
     """Absolute differences of two tensors of one image in grey levels: 1/255 of the range before mean and std.
 
-    level: what one grey level is in the tensors' numbers, [channels]. NaN on either side counts as an infinite difference, so
-    that it cannot pass as none.
+    level: what one grey level is in the tensors' numbers, [channels]. NaN on either side counts as an infinite
+    difference, so that it cannot pass as none.
     """
     level = np.abs(level)[:, None, None] if layout == "NCHW" else np.abs(level)
     differences = np.abs(tensor.astype(np.float64) - other) / level
@@ -82,7 +83,11 @@ def _by_image(numbers: np.ndarray, values: Values) -> tuple[np.ndarray, np.ndarr
     axes = (0, 1) if values.per_image.endswith("-channels") else (0, 1, 2)
     unit = (values.range[1] - values.range[0]) / 255
     if values.per_image.startswith("stretch") or values.per_image == "by-maximum":
-        low = numbers.min(axis=axes, keepdims=True) if values.per_image != "by-maximum" else np.zeros((1, 1, 1), np.float32)
+        low = (
+            numbers.min(axis=axes, keepdims=True)
+            if values.per_image != "by-maximum"
+            else np.zeros((1, 1, 1), np.float32)
+        )
         width = numbers.max(axis=axes, keepdims=True) - low
         safe = np.where(width > 0, width, np.float32(1))
         return (numbers - low) / safe, np.where(width > 0, unit / safe, 1.0).ravel()

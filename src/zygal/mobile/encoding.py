@@ -1,4 +1,5 @@
-"""Writes tables by the schema. Large vectors of bytes are left out and put behind the tables, so that no second copy of them is held."""
+"""Writes tables by the schema. Large vectors of bytes are left out and put behind the tables, so that no second copy of
+them is held."""
 
 from __future__ import annotations
 
@@ -10,7 +11,17 @@ import numpy as np
 
 from zygal.mobile.schema import TABLES, UNIONS
 
-_PREPEND = {"bool": "Bool", "i8": "Int8", "u8": "Uint8", "u16": "Uint16", "i32": "Int32", "u32": "Uint32", "i64": "Int64", "u64": "Uint64", "f32": "Float32"}
+_PREPEND = {
+    "bool": "Bool",
+    "i8": "Int8",
+    "u8": "Uint8",
+    "u16": "Uint16",
+    "i32": "Int32",
+    "u32": "Uint32",
+    "i64": "Int64",
+    "u64": "Uint64",
+    "f32": "Float32",
+}
 _DTYPES = {"bool": "?", "u8": "u1", "i32": "<i4", "i64": "<i8", "f32": "<f4"}
 
 
@@ -42,7 +53,11 @@ class Encoder:
         unknown = set(fields) - {field for field, *_ in layout}
         if unknown:
             raise KeyError(f"{name} has no field {sorted(unknown)[0]}")
-        made = {field: self._made(fields, field, kind) for field, kind, *_ in layout if fields.get(field) is not None and kind not in _PREPEND}
+        made = {
+            field: self._made(fields, field, kind)
+            for field, kind, *_ in layout
+            if fields.get(field) is not None and kind not in _PREPEND
+        }
         builder = self._builder
         builder.StartObject(len(layout))
         for number, (field, kind, *default) in enumerate(layout):

@@ -1,4 +1,5 @@
-"""What the open metadata schema says of a mobile classifier: how its input is normalised, and which associated file holds the labels."""
+"""What the open metadata schema says of a mobile classifier: how its input is normalised, and which associated file
+holds the labels."""
 
 from __future__ import annotations
 
@@ -18,8 +19,8 @@ OLDEST_PARSER = "1.0.0"
 
 @dataclass(frozen=True)
 class Meaning:
-    """mean, std: of pixels of 0 to 255, one number or one a channel: the model takes (pixel - mean) / std. labels: by the output's place;
-    grey: whether the images are said to be grey; None where nothing is said."""
+    """mean, std: of pixels of 0 to 255, one number or one a channel: the model takes (pixel - mean) / std. labels: by
+    the output's place; grey: whether the images are said to be grey; None where nothing is said."""
 
     mean: tuple[float, ...] | None = None
     std: tuple[float, ...] | None = None
@@ -46,7 +47,9 @@ def read_meaning(model: MobileModel, where: str) -> Meaning:
             grey = properties.colour_space == GRAYSCALE
     labels = {}
     for place, tensor in enumerate(graphs[0].outputs or ()):
-        named = next((each.name for each in tensor.associated_files or () if each.type in (AXIS_LABELS, VALUE_LABELS)), None)
+        named = next(
+            (each.name for each in tensor.associated_files or () if each.type in (AXIS_LABELS, VALUE_LABELS)), None
+        )
         lines = _lines(model.files.get(named)) if named else None
         if lines:
             labels[place] = lines
@@ -63,9 +66,14 @@ def _lines(content: bytes | None) -> tuple[str, ...] | None:
 
 
 def meaning_bytes(
-    image: str, scores: str, labels: Sequence[str] | None, normalisation: tuple[Sequence[float], Sequence[float]] | None, grey: bool | None
+    image: str,
+    scores: str,
+    labels: Sequence[str] | None,
+    normalisation: tuple[Sequence[float], Sequence[float]] | None,
+    grey: bool | None,
 ) -> bytes:
-    """The metadata of a classifier. image, scores: the names of its tensors. normalisation: mean and std of pixels of 0 to 255."""
+    """The metadata of a classifier. image, scores: the names of its tensors. normalisation: mean and std of pixels of 0
+    to 255."""
     given: dict[str, Any] = {"name": image}
     if normalisation is not None:
         mean, std = normalisation
@@ -75,5 +83,9 @@ def meaning_bytes(
     made: dict[str, Any] = {"name": scores}
     if labels:
         made["associated_files"] = [{"name": LABELS_FILE, "type": AXIS_LABELS}]
-    fields = {"name": "classifier", "subgraphs": [{"inputs": [given], "outputs": [made]}], "min_parser_version": OLDEST_PARSER}
+    fields = {
+        "name": "classifier",
+        "subgraphs": [{"inputs": [given], "outputs": [made]}],
+        "min_parser_version": OLDEST_PARSER,
+    }
     return Encoder().finished(fields, "ModelMetadata", METADATA_IDENTIFIER)

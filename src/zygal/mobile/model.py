@@ -12,8 +12,8 @@ import numpy as np
 
 @dataclass(frozen=True)
 class Quantization:
-    """real = scale * (stored - zero point), for the whole tensor or for each place along an axis. scales: float32 [1] or [places];
-    zero_points: int64 of that shape."""
+    """real = scale * (stored - zero point), for the whole tensor or for each place along an axis. scales: float32 [1]
+    or [places]; zero_points: int64 of that shape."""
 
     scales: np.ndarray
     zero_points: np.ndarray
@@ -26,7 +26,9 @@ class Quantization:
     def real(self, stored: np.ndarray) -> np.ndarray:
         """The real numbers, float32, that stored ones stand for."""
         shape = [-1 if at == self.axis else 1 for at in range(stored.ndim)] if self.per_axis else ()
-        return ((stored.astype(np.int64) - self.zero_points.reshape(shape)) * self.scales.reshape(shape).astype(np.float64)).astype(np.float32)
+        return (
+            (stored.astype(np.int64) - self.zero_points.reshape(shape)) * self.scales.reshape(shape).astype(np.float64)
+        ).astype(np.float32)
 
     def same_as(self, other: Quantization | None) -> bool:
         if other is None or self.scales.shape != other.scales.shape or self.per_axis and self.axis != other.axis:
@@ -36,8 +38,8 @@ class Quantization:
 
 @dataclass
 class Tensor:
-    """shape: the sizes at which the file was made. open_axes: those that may have another size when it is run. data: of a constant,
-    its numbers in `shape`."""
+    """shape: the sizes at which the file was made. open_axes: those that may have another size when it is run. data: of
+    a constant, its numbers in `shape`."""
 
     name: str
     shape: tuple[int, ...]
@@ -75,8 +77,8 @@ class Signature:
 
 @dataclass
 class MobileModel:
-    """metadata: bytes by name. files: what is appended to the flatbuffer as members of a zip archive, by name. stored: while it is
-    made, the stored form of constants of real numbers, as tensors' numbers."""
+    """metadata: bytes by name. files: what is appended to the flatbuffer as members of a zip archive, by name. stored:
+    while it is made, the stored form of constants of real numbers, as tensors' numbers."""
 
     tensors: list[Tensor]
     operators: list[Operator]

@@ -43,7 +43,11 @@ def _properties(model: MobileModel, where: str) -> dict[str, str]:
     content = model.metadata.get(METADATA_NAME)
     if content is None:
         return {}
-    properties = parse_json(bytes(content).decode("utf-8", "backslashreplace"), f"the metadata inside {where}", ArtifactError)
+    properties = parse_json(
+        bytes(content).decode("utf-8", "backslashreplace"), f"the metadata inside {where}", ArtifactError
+    )
     if not all(isinstance(each, str) for each in properties.values()):
-        raise ArtifactError(f"the metadata inside {where} hold something other than text; convert it again from its source.")
+        raise ArtifactError(
+            f"the metadata inside {where} hold something other than text; convert it again from its source."
+        )
     return properties

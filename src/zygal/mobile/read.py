@@ -1,4 +1,5 @@
-"""A mobile flatbuffer as plain records, everything checked that a reader relies on. Weights stay views of the mapped file."""
+"""A mobile flatbuffer as plain records, everything checked that a reader relies on. Weights stay views of the mapped
+file."""
 
 from __future__ import annotations
 
@@ -22,14 +23,29 @@ MOST_AXES = 16
 STORED = ("int4", "int8", "uint8", "int16")
 """Dtypes in which whole numbers stand for real ones."""
 LARGEST_MEMBER = 1 << 24
-_WIDTHS = {"float32": 4, "float16": 2, "int32": 4, "uint8": 1, "int64": 8, "bool": 1, "int16": 2, "int8": 1, "float64": 8, "uint64": 8, "uint32": 4, "uint16": 2}
+_WIDTHS = {
+    "float32": 4,
+    "float16": 2,
+    "int32": 4,
+    "uint8": 1,
+    "int64": 8,
+    "bool": 1,
+    "int16": 2,
+    "int8": 1,
+    "float64": 8,
+    "uint64": 8,
+    "uint32": 4,
+    "uint16": 2,
+}
 
 
 def read_model(path: str | Path) -> MobileModel:
     """The model in a file. Raises FileError if it is damaged, SourceError if it is of a form that is not supported."""
     data = _mapped(path)
     if len(data) < 8 or bytes(data[4:8]) != IDENTIFIER:
-        raise FileError(f"{path} is not a mobile flatbuffer (its bytes 4 to 7 are not {IDENTIFIER.decode()}); check the path.")
+        raise FileError(
+            f"{path} is not a mobile flatbuffer (its bytes 4 to 7 are not {IDENTIFIER.decode()}); check the path."
+        )
     decoder = Decoder(data, str(path))
     root = decoder.root("Model")
     return _Reader(path, data, decoder, root).model()
@@ -53,11 +69,13 @@ class _Reader:
         root = self._root
         if root.version != VERSION:
             raise SourceError(
-                f"{self._path} is of version {root.version} of the mobile format; version {VERSION} is supported: save the model again with a "
-                "current release of its framework."
+                f"{self._path} is of version {root.version} of the mobile format; version {VERSION} is supported: save "
+                "the model again with a current release of its framework."
             )
         if root.external_buffers or root.external_groups:
-            raise SourceError(f"{self._path} keeps weights in other files, which is not supported; save the model as one file.")
+            raise SourceError(
+                f"{self._path} keeps weights in other files, which is not supported; save the model as one file."
+            )
         if root.subgraphs is None or not root.subgraphs:
             raise self._decoder.damaged("it holds no graph")
         self._check_operators()
@@ -72,17 +90,29 @@ class _Reader:
         metadata = {each.name: self._bytes(each.buffer, f"metadata {each.name}") for each in root.metadata or ()}
         return MobileModel(tensors, operators, inputs, outputs, signatures, metadata, root.description, self._files())
 
-    def _check_flow(self, tensors: list[Tensor], operators: list[Operator], inputs: list[int], outputs: list[int]) -> None:
-        """Raises FileError if an operator reads what nothing before it makes, or makes what is there already: runtimes follow such numbers into nowhere."""
-        held = {number for number, each in enumerate(tensors) if each.data is not None or each.is_variable or prod(each.shape) == 0}
+    def _check_flow(
+        self, tensors: list[Tensor], operators: list[Operator], inputs: list[int], outputs: list[int]
+    ) -> None:
+        """Raises FileError if an operator reads what nothing before it makes, or makes what is there already: runtimes
+        follow such numbers into nowhere."""
+        held = {
+            number
+            for number, each in enumerate(tensors)
+            if each.data is not None or each.is_variable or prod(each.shape) == 0
+        }
         made = set(inputs)
         for place, operator in enumerate(operators):
             for number in operator.inputs:
                 if number >= 0 and number not in held and number not in made:
-                    raise self._decoder.damaged(f"operator {place}, {operator.name}, reads {tensors[number].name}, which nothing before it makes")
+                    raise self._decoder.damaged(
+                        f"operator {place}, {operator.name}, reads {tensors[number].name}, which nothing "
+                        f"before it makes"
+                    )
             for number in operator.outputs:
                 if number in made or tensors[number].data is not None:
-                    raise self._decoder.damaged(f"operator {place}, {operator.name}, makes {tensors[number].name}, which is there already")
+                    raise self._decoder.damaged(
+                        f"operator {place}, {operator.name}, makes {tensors[number].name}, which is there already"
+                    )
             made.update(operator.outputs)
         for number in outputs:
             if number not in held and number not in made:
@@ -104,13 +134,14 @@ class _Reader:
         custom = [name for name, known in names if known is None]
         if custom:
             raise SourceError(
-                f"{self._path} uses custom operators ({some_of(custom, 12)}), whose meaning the file does not hold; express them by plain ones."
+                f"{self._path} uses custom operators ({some_of(custom, 12)}), whose meaning the file does not "
+                f"hold; express them by plain ones."
             )
         flow = [name for name, _ in names if name in ("IF", "WHILE", "CALL", "CALL_ONCE")]
         if flow:
             raise SourceError(
-                f"{self._path} uses control flow ({some_of(flow)}) between {len(self._root.subgraphs)} graphs, which an artifact does not have; "
-                "save the model without it."
+                f"{self._path} uses control flow ({some_of(flow)}) between {len(self._root.subgraphs)} graphs, which "
+                "an artifact does not have; save the model without it."
             )
 
     def _name_of(self, code: SimpleNamespace) -> tuple[str, bool | None]:
@@ -133,7 +164,9 @@ class _Reader:
         for each in (*(given.inputs or ()), *(given.outputs or ())):
             if each.tensor >= count:
                 raise self._decoder.damaged(f"the signature {given.key} names tensor {each.tensor} of {count}")
-        return Signature(given.key, *({each.name: each.tensor for each in listed or ()} for listed in (given.inputs, given.outputs)))
+        return Signature(
+            given.key, *({each.name: each.tensor for each in listed or ()} for listed in (given.inputs, given.outputs))
+        )
 
     def _operator(self, given: SimpleNamespace, count: int) -> Operator:
         codes = self._root.operator_codes or ()
@@ -144,11 +177,15 @@ class _Reader:
         settings = OPERATORS[max(code.code, code.deprecated_code)][1] if known else None
         options = given.options
         if known and given.options_type and (settings is None or given.options_type != OPTION_NUMBERS[settings]):
-            raise self._decoder.damaged(f"the settings of {name} are those of another operator (number {given.options_type})")
+            raise self._decoder.damaged(
+                f"the settings of {name} are those of another operator (number {given.options_type})"
+            )
         if known and (given.options_2_type or given.large_custom_size or given.custom_options is not None):
             raise SourceError(f"{self._path} gives {name} settings of its own, which are not supported.")
         found = dict(vars(options)) if options is not None else _defaults(settings) if known else {}
-        return Operator(name, self._numbers(given.inputs, count, True), self._numbers(given.outputs, count), found, code.version)
+        return Operator(
+            name, self._numbers(given.inputs, count, True), self._numbers(given.outputs, count), found, code.version
+        )
 
     # Tensors
 
@@ -164,7 +201,15 @@ class _Reader:
         opened = tuple(axis for axis, size in enumerate([] if signature is None else signature.tolist()) if size < 0)
         if given.external_buffer:
             raise SourceError(f"{self._path} keeps the weights of {name} in another file, which is not supported.")
-        tensor = Tensor(name, shape, dtype, opened, None, self._quantization(given.quantization, name, shape, dtype), given.is_variable)
+        tensor = Tensor(
+            name,
+            shape,
+            dtype,
+            opened,
+            None,
+            self._quantization(given.quantization, name, shape, dtype),
+            given.is_variable,
+        )
         content = self._bytes(given.buffer, name)
         if content is not None and content.size:
             tensor.data = self._numbers_of(tensor, content, given.sparsity)
@@ -178,10 +223,17 @@ class _Reader:
             # Text and the like: whoever uses it is refused by name.
             return np.zeros(0, np.uint8)
         if sparsity is not None:
-            return densified(content, np.dtype(tensor.dtype), tensor.shape, sparsity, lambda what: self._decoder.damaged(f"{tensor.name} {what}"))
+            return densified(
+                content,
+                np.dtype(tensor.dtype),
+                tensor.shape,
+                sparsity,
+                lambda what: self._decoder.damaged(f"{tensor.name} {what}"),
+            )
         if content.size != prod(tensor.shape) * _WIDTHS[tensor.dtype]:
             raise self._decoder.damaged(
-                f"{tensor.name} holds {content.size} bytes instead of the {prod(tensor.shape) * _WIDTHS[tensor.dtype]} of its shape {list(tensor.shape)}"
+                f"{tensor.name} holds {content.size} bytes instead of the "
+                f"{prod(tensor.shape) * _WIDTHS[tensor.dtype]} of its shape {list(tensor.shape)}"
             )
         return content.view(np.dtype(tensor.dtype).newbyteorder("<")).reshape(tensor.shape)
 
@@ -194,7 +246,9 @@ class _Reader:
         tensor.dtype = "int8"
         return both.reshape(tensor.shape)
 
-    def _quantization(self, given: SimpleNamespace | None, name: str, shape: tuple[int, ...], dtype: str) -> Quantization | None:
+    def _quantization(
+        self, given: SimpleNamespace | None, name: str, shape: tuple[int, ...], dtype: str
+    ) -> Quantization | None:
         if given is not None and given.details_type:
             raise SourceError(f"{self._path} quantises {name} in a way of its own, which is not supported.")
         if given is None or given.scale is None or not given.scale.size:
@@ -202,13 +256,19 @@ class _Reader:
         scales = np.asarray(given.scale)
         if scales.size == 1 and scales[0] == 0 and dtype not in STORED:
             return None  # Some writers state so that there are no steps.
-        zeros = np.zeros(scales.size, np.int64) if given.zero_point is None or not given.zero_point.size else np.asarray(given.zero_point)
+        zeros = (
+            np.zeros(scales.size, np.int64)
+            if given.zero_point is None or not given.zero_point.size
+            else np.asarray(given.zero_point)
+        )
         if zeros.size == 1:
             zeros = np.repeat(zeros, scales.size)
         # A channel whose weights are all zero has the scale 0 in the files of some writers.
         unusable = scales < 0 if scales.size > 1 else scales <= 0
         if zeros.size != scales.size or not np.isfinite(scales).all() or unusable.any():
-            raise self._decoder.damaged(f"{name} has {scales.size} scales and {zeros.size} zero points, or a scale that is no positive number")
+            raise self._decoder.damaged(
+                f"{name} has {scales.size} scales and {zeros.size} zero points, or a scale that is no positive number"
+            )
         axis = given.quantized_dimension
         if scales.size > 1 and not (0 <= axis < len(shape) and shape[axis] == scales.size):
             raise self._decoder.damaged(f"{name} has {scales.size} scales along axis {axis} of {list(shape)}")
@@ -222,7 +282,9 @@ class _Reader:
         # Large buffers lie behind the tables; 0 and 1 as a place mean that they do not.
         if given.offset > 1:
             if given.offset + given.size > len(self._data):
-                raise self._decoder.damaged(f"{what} lies at byte {given.offset} to {given.offset + given.size} of {len(self._data)}")
+                raise self._decoder.damaged(
+                    f"{what} lies at byte {given.offset} to {given.offset + given.size} of {len(self._data)}"
+                )
             return np.frombuffer(self._data, np.uint8, given.size, given.offset)
         return given.data
 
@@ -243,4 +305,12 @@ class _Reader:
 
 def _defaults(settings: str | None) -> dict[str, Any]:
     """The settings of an operator that leaves all of them out."""
-    return {name: (default[0] if default else None if kind.startswith("[") else 0) for name, kind, *default in TABLES[settings] if name} if settings else {}
+    return (
+        {
+            name: (default[0] if default else None if kind.startswith("[") else 0)
+            for name, kind, *default in TABLES[settings]
+            if name
+        }
+        if settings
+        else {}
+    )

@@ -14,20 +14,32 @@ MOST_ZEROS = 1000
 
 
 def densified(
-    content: np.ndarray, dtype: np.dtype, shape: tuple[int, ...], sparsity: SimpleNamespace, damaged: Callable[[str], Exception]
+    content: np.ndarray,
+    dtype: np.dtype,
+    shape: tuple[int, ...],
+    sparsity: SimpleNamespace,
+    damaged: Callable[[str], Exception],
 ) -> np.ndarray:
     """All numbers of a tensor, the zeros included.
 
-    content: the bytes of those that are stored. The axes are gone through in `traversal_order`; those from len(shape) on are
-    the inner sides of blocks, of the axes that `block_map` lists. A compressed axis has for each place of the axes before it a
-    segment of indices. Raises what `damaged` makes of a sentence's end.
+    content: the bytes of those that are stored. The axes are gone through in `traversal_order`; those from len(shape)
+    on are the inner sides of blocks, of the axes that `block_map` lists. A compressed axis has for each place of the
+    axes before it a segment of indices. Raises what `damaged` makes of a sentence's end.
     """
     order = [] if sparsity.traversal_order is None else sparsity.traversal_order.tolist()
     blocks = [] if sparsity.block_map is None else sparsity.block_map.tolist()
     levels = sparsity.dimensions or []
-    if sorted(order) != list(range(len(shape) + len(blocks))) or len(levels) != len(order) or len(set(blocks)) != len(blocks):
+    if (
+        sorted(order) != list(range(len(shape) + len(blocks)))
+        or len(levels) != len(order)
+        or len(set(blocks)) != len(blocks)
+    ):
         raise damaged("lists its axes wrongly")
-    if any(not 0 <= axis < len(shape) for axis in blocks) or content.size % dtype.itemsize or prod(shape) > MOST_ZEROS * (content.size + MOST_ZEROS):
+    if (
+        any(not 0 <= axis < len(shape) for axis in blocks)
+        or content.size % dtype.itemsize
+        or prod(shape) > MOST_ZEROS * (content.size + MOST_ZEROS)
+    ):
         raise damaged("has blocks that do not fit its shape")
     values = content.view(dtype.newbyteorder("<"))
     parents, places = np.zeros(1, np.int64), np.zeros((1, 0), np.int64)
@@ -54,7 +66,9 @@ def densified(
     return made
 
 
-def _descended(level: SimpleNamespace, parents: np.ndarray, places: np.ndarray, most: int, damaged: Callable[[str], Exception]):
+def _descended(
+    level: SimpleNamespace, parents: np.ndarray, places: np.ndarray, most: int, damaged: Callable[[str], Exception]
+):
     """One axis further: the number of each place within its level, and its indices so far."""
     if level.format == DENSE:
         size = int(level.dense_size)

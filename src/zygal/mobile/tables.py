@@ -1,7 +1,7 @@
 """Reads the tables of a flatbuffer by the schema, every offset checked before it is followed.
 
-A table begins with the distance back to its list of fields (the vtable), which says how far into the table each field lies.
-Layout: the public description of flatbuffers' internals.
+A table begins with the distance back to its list of fields (the vtable), which says how far into the table each field
+lies. Layout: the public description of flatbuffers' internals.
 """
 
 from __future__ import annotations
@@ -18,10 +18,16 @@ from zygal.errors import FileError
 from zygal.mobile.schema import TABLES, UNIONS
 
 _SCALARS = {
-    "bool": (packer.boolean, numbers.BoolFlags), "i8": (packer.int8, numbers.Int8Flags), "u8": (packer.uint8, numbers.Uint8Flags),
-    "u16": (packer.uint16, numbers.Uint16Flags), "i32": (packer.int32, numbers.Int32Flags), "u32": (packer.uint32, numbers.Uint32Flags),
-    "i64": (packer.int64, numbers.Int64Flags), "u64": (packer.uint64, numbers.Uint64Flags), "f32": (packer.float32, numbers.Float32Flags),
-}  # fmt: skip
+    "bool": (packer.boolean, numbers.BoolFlags),
+    "i8": (packer.int8, numbers.Int8Flags),
+    "u8": (packer.uint8, numbers.Uint8Flags),
+    "u16": (packer.uint16, numbers.Uint16Flags),
+    "i32": (packer.int32, numbers.Int32Flags),
+    "u32": (packer.uint32, numbers.Uint32Flags),
+    "i64": (packer.int64, numbers.Int64Flags),
+    "u64": (packer.uint64, numbers.Uint64Flags),
+    "f32": (packer.float32, numbers.Float32Flags),
+}
 _DTYPES = {"bool": "?", "i8": "i1", "u8": "u1", "u16": "<u2", "i32": "<i4", "u32": "<u4", "i64": "<i8", "f32": "<f4"}
 LARGEST_TEXT = 1 << 20
 MOST_TABLES = 1 << 20
@@ -91,8 +97,8 @@ class Decoder:
         if any(found[len(TABLES[name]) :]):
             number = next(at for at in range(len(TABLES[name]), len(found)) if found[at])
             raise FileError(
-                f"{self._where} has a table {name} with a field (number {number}) that version 3 of the format, as it is known here, does not "
-                "have; save the model for an older release of the mobile runtime."
+                f"{self._where} has a table {name} with a field (number {number}) that version 3 of the format, as it "
+                "is known here, does not have; save the model for an older release of the mobile runtime."
             )
         if any(each >= extent for each in found):
             raise self.damaged(f"a field of {name} lies behind its end")
@@ -130,7 +136,8 @@ class Decoder:
         return [self._text_at(place, what) if kind == "text" else self._table(place, kind) for place in places]
 
     def _union(self, place: int, name: str, sort: int) -> SimpleNamespace | None:
-        """A table of the sort that the number says; None where there is none, or where nothing is known of such tables."""
+        """A table of the sort that the number says; None where there is none, or where nothing is known of such
+        tables."""
         if not sort or not place or sort not in UNIONS[name]:
             return None
         return self._table(self._offset(place), UNIONS[name][sort])

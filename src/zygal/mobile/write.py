@@ -1,4 +1,5 @@
-"""A mobile classifier to its file: the tables first, the weights behind them one after the other, associated files as a zip at the end."""
+"""A mobile classifier to its file: the tables first, the weights behind them one after the other, associated files as a
+zip at the end."""
 
 from __future__ import annotations
 
@@ -32,7 +33,8 @@ def write_model(model: MobileModel, path: str | Path, check: Callable[[Path], No
     size = sum(tensor.data.nbytes for tensor in model.tensors if tensor.data is not None)
     if size > LARGEST_BYTES - (16 << 20):
         raise ArtifactError(
-            f"{path} would be {size / 1e9:.1f} GB, but a mobile flatbuffer is at most 2 GB; write it with --half, or as ONNX (a name that ends in .onnx)."
+            f"{path} would be {size / 1e9:.1f} GB, but a mobile flatbuffer is at most 2 GB; write it with "
+            f"--half, or as ONNX (a name that ends in .onnx)."
         )
     head, outside = _tables(model)
     with whole_file(path, check) as file:
@@ -82,10 +84,18 @@ def _tables(model: MobileModel) -> tuple[bytearray, list[tuple[int, Any]]]:
             number = numbers.get(id(tensor.data)) or buffer_of(_Array(tensor.data))
             numbers[id(tensor.data)] = number
         tensors.append(_tensor(tensor, number))
-    metadata = [{"name": name, "buffer": buffer_of(_Array(np.frombuffer(content, np.uint8)))} for name, content in model.metadata.items()]
+    metadata = [
+        {"name": name, "buffer": buffer_of(_Array(np.frombuffer(content, np.uint8)))}
+        for name, content in model.metadata.items()
+    ]
     codes = list(dict.fromkeys((each.name, each.version) for each in model.operators))
-    graph = {"tensors": tensors, "inputs": model.inputs, "outputs": model.outputs, "name": "main",
-             "operators": [_operator(each, codes.index((each.name, each.version))) for each in model.operators]}  # fmt: skip
+    graph = {
+        "tensors": tensors,
+        "inputs": model.inputs,
+        "outputs": model.outputs,
+        "name": "main",
+        "operators": [_operator(each, codes.index((each.name, each.version))) for each in model.operators],
+    }
     fields = {
         "version": VERSION,
         "operator_codes": [_code(name, version) for name, version in codes],
@@ -94,7 +104,8 @@ def _tables(model: MobileModel) -> tuple[bytearray, list[tuple[int, Any]]]:
         "buffers": buffers,
         "metadata": metadata,
         "signatures": [
-            {"key": each.key, "inputs": _map(each.inputs), "outputs": _map(each.outputs), "subgraph": 0} for each in model.signatures
+            {"key": each.key, "inputs": _map(each.inputs), "outputs": _map(each.outputs), "subgraph": 0}
+            for each in model.signatures
         ],
     }
     encoder = Encoder()
@@ -103,7 +114,14 @@ def _tables(model: MobileModel) -> tuple[bytearray, list[tuple[int, Any]]]:
 
 
 def _tensor(tensor: Tensor, buffer: int) -> dict[str, Any]:
-    fields = {"shape": tensor.shape, "type": DTYPE_NUMBERS[tensor.dtype], "buffer": buffer, "name": tensor.name, "has_rank": True, "is_variable": tensor.is_variable}
+    fields = {
+        "shape": tensor.shape,
+        "type": DTYPE_NUMBERS[tensor.dtype],
+        "buffer": buffer,
+        "name": tensor.name,
+        "has_rank": True,
+        "is_variable": tensor.is_variable,
+    }
     if tensor.open_axes:
         fields["shape_signature"] = [-1 if size is None else size for size in tensor.sizes]
     if tensor.quantization is not None:

@@ -1,1 +1,2 @@
-"""The network at a glance: its parts in order, repeats folded, with shapes and where parameters and multiply-adds are."""
+"""The network at a glance: its parts in order, repeats folded, with shapes and where parameters and multiply-adds
+are."""

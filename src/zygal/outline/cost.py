@@ -8,11 +8,15 @@ from zygal.graph.arithmetic import COUNTS
 
 def sizes_of(graph: Graph, name: str) -> tuple[int, ...]:
     """The shape of a value for a batch of one; sizes that only a run knows count as 1."""
-    return tuple(each if isinstance(each, int) else each.times if isinstance(each, Batch) else 1 for each in graph.types[name].shape)
+    return tuple(
+        each if isinstance(each, int) else each.times if isinstance(each, Batch) else 1
+        for each in graph.types[name].shape
+    )
 
 
 def parameters_by_node(graph: Graph) -> list[int]:
-    """Of each node the floating-point and few-bit constants that it is the first to read; small integers, such as shapes, are none."""
+    """Of each node the floating-point and few-bit constants that it is the first to read; small integers, such as
+    shapes, are none."""
     seen: set[str] = set()
     counts = []
     for node in graph.nodes:
@@ -24,7 +28,9 @@ def parameters_by_node(graph: Graph) -> list[int]:
 
 def constants_read(graph: Graph, node: Node) -> int:
     """How many parameters a node reads, whoever else reads them too."""
-    return sum(graph.constants[name].size for name in _read(node) if name in graph.constants and _is_parameter(graph, name))
+    return sum(
+        graph.constants[name].size for name in _read(node) if name in graph.constants and _is_parameter(graph, name)
+    )
 
 
 def _read(node: Node) -> list[str]:

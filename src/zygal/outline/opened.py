@@ -9,8 +9,11 @@ from zygal import kinds
 from zygal.graph import Graph
 
 
-def graph_at(path: str | Path, kind: str, weights: str | None = None, shape: tuple[int, ...] | None = None, **options: Any) -> Graph:
-    """kind: of `zygal.kinds`. options: signature and input of a source. Raises ZygalError where it cannot be read, or not converted."""
+def graph_at(
+    path: str | Path, kind: str, weights: str | None = None, shape: tuple[int, ...] | None = None, **options: Any
+) -> Graph:
+    """kind: of `zygal.kinds`. options: signature and input of a source. Raises ZygalError where it cannot be read, or
+    not converted."""
     from zygal.conversion import Choices, read_for_conversion
     from zygal.graph.passes import run_passes
     from zygal.sources.opened import source_file
@@ -19,5 +22,8 @@ def graph_at(path: str | Path, kind: str, weights: str | None = None, shape: tup
         from zygal.artifact.onnx.graph import artifact_graph
 
         return artifact_graph(path)
-    with source_file(str(path), weights, shape, "FILE") as source, read_for_conversion(source, Choices(image_shape=shape, **options)) as read:
+    with (
+        source_file(str(path), weights, shape, "FILE") as source,
+        read_for_conversion(source, Choices(image_shape=shape, **options)) as read,
+    ):
         return run_passes(read.graph)

@@ -25,7 +25,8 @@ _DOTS, _STROKES = re.compile(r"[./]"), re.compile(r"(?<=[A-Za-z0-9])_")
 
 @dataclass(frozen=True)
 class Step:
-    """One node as the outline sees it. prefixes: the names of the parts that it is in, from the outermost; the last is its layer."""
+    """One node as the outline sees it. prefixes: the names of the parts that it is in, from the outermost; the last is
+    its layer."""
 
     node: Node
     prefixes: tuple[str, ...]
@@ -37,8 +38,9 @@ class Step:
 
 @dataclass(frozen=True)
 class Part:
-    """Consecutive steps. repeat: how often they follow each other, with other weights; the steps are those of the first time. last_name: of the last
-    time. parts: what it consists of, where it is opened. depth: how many prefixes its steps share."""
+    """Consecutive steps. repeat: how often they follow each other, with other weights; the steps are those of the first
+    time. last_name: of the last time. parts: what it consists of, where it is opened. depth: how many prefixes its
+    steps share."""
 
     name: str
     steps: tuple[Step, ...]
@@ -72,7 +74,8 @@ class Part:
 
 @dataclass(frozen=True)
 class Outline:
-    """parts: of the whole network. parameters, multiply_adds: totals, for one image. input_shape: of one image's tensor. layers, nodes: how many."""
+    """parts: of the whole network. parameters, multiply_adds: totals, for one image. input_shape: of one image's
+    tensor. layers, nodes: how many."""
 
     parts: tuple[Part, ...]
     input_shape: tuple[int, ...]
@@ -83,24 +86,40 @@ class Outline:
 
     def document(self) -> dict[str, Any]:
         return {
-            "input_shape": list(self.input_shape), "layers": self.layers, "operators": self.nodes, "parameters": self.parameters,
-            "multiply_adds_per_image": self.multiply_adds, "parts": [_document(part) for part in self.parts],
-        }  # fmt: skip
+            "input_shape": list(self.input_shape),
+            "layers": self.layers,
+            "operators": self.nodes,
+            "parameters": self.parameters,
+            "multiply_adds_per_image": self.multiply_adds,
+            "parts": [_document(part) for part in self.parts],
+        }
 
 
 def _document(part: Part) -> dict[str, Any]:
     return {
-        "name": part.name, "last_name": part.last_name or None, "repeat": part.repeat, "result_shape": list(part.shape), "operators": len(part.steps) * part.repeat,
-        "parameters": part.parameters, "multiply_adds_per_image": part.multiply_adds, "parts": [_document(each) for each in part.parts],
-    }  # fmt: skip
+        "name": part.name,
+        "last_name": part.last_name or None,
+        "repeat": part.repeat,
+        "result_shape": list(part.shape),
+        "operators": len(part.steps) * part.repeat,
+        "parameters": part.parameters,
+        "multiply_adds_per_image": part.multiply_adds,
+        "parts": [_document(each) for each in part.parts],
+    }
 
 
 def outline_of(graph: Graph, most_rows: int = MOST_ROWS) -> Outline:
     """The outline of a graph in at most about so many rows."""
     steps = _steps(graph)
     parts = _opened(_folded(_split(steps, 0)), most_rows)
-    return Outline(parts, sizes_of(graph, graph.inputs[0])[1:], sum(each.parameters for each in steps), sum(each.multiply_adds for each in steps),
-                   len(graph.layer_names()), len(graph.nodes))  # fmt: skip
+    return Outline(
+        parts,
+        sizes_of(graph, graph.inputs[0])[1:],
+        sum(each.parameters for each in steps),
+        sum(each.multiply_adds for each in steps),
+        len(graph.layer_names()),
+        len(graph.nodes),
+    )
 
 
 def _steps(graph: Graph) -> list[Step]:
@@ -115,7 +134,10 @@ def _steps(graph: Graph) -> list[Step]:
 
 
 def _plain(attributes: Any) -> tuple:
-    return tuple((name, tuple(value) if isinstance(value, (list, np.ndarray)) else str(value)) for name, value in sorted(attributes.items()))
+    return tuple(
+        (name, tuple(value) if isinstance(value, (list, np.ndarray)) else str(value))
+        for name, value in sorted(attributes.items())
+    )
 
 
 def _prefixes(layer: str, separator: re.Pattern[str]) -> tuple[str, ...]:
@@ -172,7 +194,10 @@ def _opened(parts: tuple[Part, ...], most_rows: int) -> tuple[Part, ...]:
             return parts
         inner = _inner(leaf)
         # A convolution with its activation is one row.
-        if sum(each.repeat for each in inner if _weight(each, whole) > 0) < 2 or rows - 1 + sum(each.rows() for each in inner) > most_rows:
+        if (
+            sum(each.repeat for each in inner if _weight(each, whole) > 0) < 2
+            or rows - 1 + sum(each.rows() for each in inner) > most_rows
+        ):
             shut.add(id(leaf))
             continue
         parts = tuple(_with(part, leaf, inner) for part in parts)
@@ -207,16 +232,39 @@ def _with(part: Part, leaf: Part, inner: tuple[Part, ...]) -> Part:
 
 
 _WORDS = {
-    "Gemm": "dense", "MatMul": "matrix product", "ConvTranspose": "transposed convolution", "Relu": "ReLU", "Gelu": "GELU", "Add": "sum", "Mul": "product",
-    "GlobalAveragePool": "global mean", "ReduceMean": "mean", "BatchNormalization": "batch norm", "LayerNormalization": "layer norm", "HardSwish": "hard swish",
-    "HardSigmoid": "hard sigmoid", "MaxPool": "max pool", "AveragePool": "mean pool", "QuantizeLinear": "", "DequantizeLinear": "", "Reshape": "", "Transpose": "",
-    "Flatten": "", "Unsqueeze": "", "Squeeze": "", "Identity": "", "Cast": "", "Shape": "", "Constant": "",
-}  # fmt: skip
+    "Gemm": "dense",
+    "MatMul": "matrix product",
+    "ConvTranspose": "transposed convolution",
+    "Relu": "ReLU",
+    "Gelu": "GELU",
+    "Add": "sum",
+    "Mul": "product",
+    "GlobalAveragePool": "global mean",
+    "ReduceMean": "mean",
+    "BatchNormalization": "batch norm",
+    "LayerNormalization": "layer norm",
+    "HardSwish": "hard swish",
+    "HardSigmoid": "hard sigmoid",
+    "MaxPool": "max pool",
+    "AveragePool": "mean pool",
+    "QuantizeLinear": "",
+    "DequantizeLinear": "",
+    "Reshape": "",
+    "Transpose": "",
+    "Flatten": "",
+    "Unsqueeze": "",
+    "Squeeze": "",
+    "Identity": "",
+    "Cast": "",
+    "Shape": "",
+    "Constant": "",
+}
 """Words of operators; what only moves or stores numbers is left out."""
 
 
 def operators_in_words(part: Part, longest: int = 56) -> str:
-    """The operators of a part once, those that compute most first, with how many there are, in at most so many letters."""
+    """The operators of a part once, those that compute most first, with how many there are, in at most so many
+    letters."""
     counts: Counter[str] = Counter()
     weights: Counter[str] = Counter()
     for step in part.steps:

@@ -1,1 +1,2 @@
-"""Predictions for image files: the inlet makes tensors, the engine scores them, scores become probabilities and names."""
+"""Predictions for image files: the inlet makes tensors, the engine scores them, scores become probabilities and
+names."""

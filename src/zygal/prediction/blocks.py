@@ -27,8 +27,9 @@ AHEAD_BYTES = 8_000_000
 
 @dataclass(frozen=True)
 class Block:
-    """Files that are run as one batch. truth: the numbers of their true classes, where they are known. base: the folder that
-    relative paths start at, if not the current one. faults: why a file is not even opened, by its place. contents: what was read ahead, by place."""
+    """Files that are run as one batch. truth: the numbers of their true classes, where they are known. base: the folder
+    that relative paths start at, if not the current one. faults: why a file is not even opened, by its place. contents:
+    what was read ahead, by place."""
 
     names: Sequence[str]
     truth: Sequence[tuple[int, ...]] = ()
@@ -89,14 +90,15 @@ def blocks_of(names: Iterable[str]) -> Iterator[Block]:
 
 
 def map_blocks(pool: Pool | None, work: Callable[[Block], Result], blocks: Iterable[Block | Done]) -> Iterator[Result]:
-    """The results for blocks, in their order; threads of this process unless a pool is given. Raises what the work raises."""
+    """The results for blocks, in their order; threads of this process unless a pool is given. Raises what the work
+    raises."""
     pool = pool or ThreadPool()
     return pool.map(work, blocks if pool.elsewhere else read_ahead(blocks))
 
 
 def read_ahead(blocks: Iterable[Block | Done]) -> Iterator[Block | Done]:
-    """The same blocks, with the contents of those files that are URLs: several are fetched at once, and some blocks before they are
-    needed. What cannot be fetched is left to the reader of the block. Raises StorageOutage."""
+    """The same blocks, with the contents of those files that are URLs: several are fetched at once, and some blocks
+    before they are needed. What cannot be fetched is left to the reader of the block. Raises StorageOutage."""
     waiting: deque[tuple[Block | Done, dict[int, Future]]] = deque()
     with ThreadPoolExecutor(READERS) as executor:
         try:

@@ -33,8 +33,8 @@ DISAGREEMENTS = 10
 
 @dataclass(frozen=True)
 class Classification:
-    """classifier, and the one that it is compared with, if any. top: how many classes are named for each image. pool: the
-    workers; one thread per core unless given."""
+    """classifier, and the one that it is compared with, if any. top: how many classes are named for each image. pool:
+    the workers; one thread per core unless given."""
 
     classifier: Classifier
     other: Classifier | None = None
@@ -47,8 +47,11 @@ class Classification:
         finish = MakePredictions(self.classifier, self.thresholds, self.top)
         return score_all(paths, self.classifier, finish, self.other, self.pool)
 
-    def rows(self, work: Iterable[Block | Done[MadeRows]], writer: RowWriter, hashed: bool = False) -> Iterator[MadeRows]:
-        """The rows of blocks of files, in their order; those of an earlier run as they are. hashed: the images' bytes too."""
+    def rows(
+        self, work: Iterable[Block | Done[MadeRows]], writer: RowWriter, hashed: bool = False
+    ) -> Iterator[MadeRows]:
+        """The rows of blocks of files, in their order; those of an earlier run as they are. hashed: the images' bytes
+        too."""
         finish = MakeRows(MakePredictions(self.classifier, self.thresholds, self.top), writer)
         return map_blocks(self.pool, ScoreBlock(self.classifier, self.other, finish, hashed), work)
 
@@ -93,18 +96,27 @@ class MakeRows:
         predictions = self.predict(images)
         rows = [self.writer.row(each) for each in predictions]
         counts = [counts_of([each]) for each in predictions]
-        states = [RowState(image.state, len(row), tuple(count.elements())) for image, row, count in zip(images, rows, counts)]
+        states = [
+            RowState(image.state, len(row), tuple(count.elements())) for image, row, count in zip(images, rows, counts)
+        ]
         faulty = next((each for each in predictions if each.error is not None), None)
-        return MadeRows([each.path for each in images], b"".join(rows), b"".join(each.line() for each in states), sum(counts, Counter()),
-                        len(images), faulty, most_confident(each for each in predictions if each.disagree),
-                        missing_of(images))  # fmt: skip
+        return MadeRows(
+            [each.path for each in images],
+            b"".join(rows),
+            b"".join(each.line() for each in states),
+            sum(counts, Counter()),
+            len(images),
+            faulty,
+            most_confident(each for each in predictions if each.disagree),
+            missing_of(images),
+        )
 
 
 @dataclass(frozen=True)
 class MadeRows(OfBlock):
-    """The rows of a block. states: the lines that say what the images were. made: how many rows were made now, none of those of an
-    earlier run. faulty: the first prediction of an image that could not be read. disagreements: those in which both models are
-    most confident."""
+    """The rows of a block. states: the lines that say what the images were. made: how many rows were made now, none of
+    those of an earlier run. faulty: the first prediction of an image that could not be read. disagreements: those in
+    which both models are most confident."""
 
     names: Sequence[str]
     data: bytes
@@ -143,12 +155,21 @@ def nothing_read(counts: Counter, example: Prediction | None) -> ZygalError:
 class PredictionFile:
     """Predictions that go into a file; open it with `open_predictions`.
 
-    disagreements: those of this run in which both models are most confident. changed: how many images were replaced since
-    their rows were made; those are made again.
+    disagreements: those of this run in which both models are most confident. changed: how many images were replaced
+    since their rows were made; those are made again.
     """
 
-    def __init__(self, rows: ResumableRows, run: Classification, work: Iterator, writer: RowWriter, convert, hashed: bool,
-                 changed: int = 0, kept: int = 0):  # fmt: skip
+    def __init__(
+        self,
+        rows: ResumableRows,
+        run: Classification,
+        work: Iterator,
+        writer: RowWriter,
+        convert,
+        hashed: bool,
+        changed: int = 0,
+        kept: int = 0,
+    ):
         self._rows, self._run, self._work, self._writer, self._convert = rows, run, work, writer, convert
         self.resumed, self.finished, self.changed, self._hashed = rows.resumed or kept, rows.finished, changed, hashed
         self.disagreements: list[Prediction] = []
@@ -185,7 +206,8 @@ class PredictionFile:
 def open_predictions(
     path: str | Path, run: Classification, names: Iterable[str], overwrite: bool = False, hashed: bool = False
 ) -> Iterator[PredictionFile]:
-    """A file of predictions for named files, new or resumed. Rows whose image was replaced since are made again, the others kept.
+    """A file of predictions for named files, new or resumed. Rows whose image was replaced since are made again, the
+    others kept.
 
     hashed: images are compared by the hashes of their bytes, else by size and time. Raises OutputError.
     """
@@ -202,8 +224,8 @@ def open_predictions(
             return
     if iter(names) is remaining or getattr(names, "is_read_once", False):
         raise OutputError(
-            f"{len(changed)} of the images of {path} were replaced since, and names from standard input can be read only once; give them "
-            "in a file with --list, or start again with --overwrite."
+            f"{len(changed)} of the images of {path} were replaced since, and names from standard input can be read "
+            "only once; give them in a file with --list, or start again with --overwrite."
         )
     with _set_aside(path, record, ending) as earlier_files, open_rows(path, made_by, heading, convert, True) as rows:
         blocks = {place // BATCH for place in changed}
@@ -233,7 +255,8 @@ def _set_aside(path: Path, record: RunRecord, ending: str) -> Iterator[tuple[Pat
 def _kept_or_not(
     names: Iterable[str], rows: Path, states: Path, count: int, heading: int, changed: set[int]
 ) -> Iterator[Block | Done[MadeRows]]:
-    """The blocks of files: those with rows and without a replaced image with their rows, the others to be made again."""
+    """The blocks of files: those with rows and without a replaced image with their rows, the others to be made
+    again."""
     known = read_states(states, count)
     with rows.open("rb") as file:
         file.seek(heading)
@@ -246,7 +269,8 @@ def _kept_or_not(
 
 
 def most_confident(disagreements: Iterable[Prediction]) -> list[Prediction]:
-    """Those in which both models are most confident; of equal ones the first, so that parts give what the whole gives."""
+    """Those in which both models are most confident; of equal ones the first, so that parts give what the whole
+    gives."""
     return heapq.nlargest(DISAGREEMENTS, disagreements, key=_confidence)
 
 

@@ -43,10 +43,11 @@ _PROBES = 4
 class Classifier:
     """May be used from several threads at once. Can be pickled: the copy opens its engine again from `path`.
 
-    name: what the user called it. kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model spread over
-    two classes. own_kind: what the model itself gives. served: URL and timeout of the service that runs it instead of a runtime here. raw: it takes 8-bit pixels and holds the inlet itself. transposed:
-    the axes of its input are in the other order than the inlet's tensor. named: whether the class names are known. output:
-    the output that is used. lock: held while it runs, if it can serve one thread at a time only.
+    name: what the user called it. kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model
+    spread over two classes. own_kind: what the model itself gives. served: URL and timeout of the service that runs it
+    instead of a runtime here. raw: it takes 8-bit pixels and holds the inlet itself. transposed: the axes of its input
+    are in the other order than the inlet's tensor. named: whether the class names are known. output: the output that is
+    used. lock: held while it runs, if it can serve one thread at a time only.
     """
 
     path: Path
@@ -97,15 +98,18 @@ class Classifier:
         return open_live_engine(self.path, self.output) if self.live else open_engine(self.path, 1, self.output)
 
     def serve_at(self, url: str, timeout: float) -> None:
-        """From now on a service runs the model; inlet, labels and what the scores are stay the artifact's. Raises EndpointError where the
-        service is not ready, or its model has other inputs or another number of classes."""
+        """From now on a service runs the model; inlet, labels and what the scores are stay the artifact's. Raises
+        EndpointError where the service is not ready, or its model has other inputs or another number of classes."""
         wanted = self._run(self._probes()).shape
         self.served = url, timeout
         self.engine = self._opened()
         self.engine_name = self.engine.name
         found = self._run(self._probes()).shape
         if found != wanted:
-            raise EndpointError(f"{url} gives scores {list(found)} where {self.path} gives {list(wanted)}; another model is served there.")
+            raise EndpointError(
+                f"{url} gives scores {list(found)} where {self.path} gives {list(wanted)}; another model is "
+                f"served there."
+            )
 
     def traffic_notes(self) -> list[str]:
         """Of one that is served, what a user should know of the traffic until now."""
@@ -143,13 +147,15 @@ class Classifier:
         return pixels[:, :, ::-1] if self.inlet.decode.colour == "bgr" and not self.raw else pixels
 
     def settle(self, declared: str, multi_label: bool, labels: Labels | None) -> None:
-        """Runs test images, finds out what the scores are, and names the classes. declared: the kind by the last operator.
+        """Runs test images, finds out what the scores are, and names the classes. declared: the kind by the last
+        operator.
 
         Raises InletError, ArtifactError or LabelsError where model, inlet and labels do not fit.
         """
         if not self.raw and self.inlet.fixed_size() is None:
             raise InletError(
-                f"the inlet of {self.name} gives tensors as large as each image, but a batch needs one size; end its frame with a fixed size."
+                f"the inlet of {self.name} gives tensors as large as each image, but a batch needs one size; "
+                f"end its frame with a fixed size."
             )
         try:
             scores = self._run(self._probes())
@@ -164,7 +170,8 @@ class Classifier:
         self._name(scores.shape[1], labels)
 
     def _kind_of(self, scores: np.ndarray, declared: str, multi_label: bool) -> str:
-        """What the scores are, by the model's last operator, else by their values on the test images. Raises ArtifactError."""
+        """What the scores are, by the model's last operator, else by their values on the test images. Raises
+        ArtifactError."""
         seen = recorded_scores_kind(scores)
         kind = seen if declared == LOGITS and seen in (PROBABILITIES, LOG_PROBABILITIES) else declared
         if multi_label and kind in (PROBABILITIES, LOG_PROBABILITIES) and not self.one_output:
@@ -173,8 +180,8 @@ class Classifier:
             )
         if declared == LOGITS and seen == INDEPENDENT and not multi_label:
             self.notes.append(
-                f"the scores of {self.name} lie between 0 and 1 but no sigmoid makes them; they are treated as logits. Add "
-                "--multi-label if they are probabilities of independent labels"
+                f"the scores of {self.name} lie between 0 and 1 but no sigmoid makes them; they are treated as logits. "
+                "Add --multi-label if they are probabilities of independent labels"
             )
         if multi_label and kind == LOGITS:
             return INDEPENDENT if seen == INDEPENDENT else INDEPENDENT_LOGITS
@@ -218,11 +225,16 @@ _OTHER = {"NCHW": "NHWC", "NHWC": "NCHW"}
 
 
 def open_artifact(
-    path: str | Path, inlet: Inlet | None = None, labels: Labels | None = None, multi_label: bool = False, classes: bool = True,
+    path: str | Path,
+    inlet: Inlet | None = None,
+    labels: Labels | None = None,
+    multi_label: bool = False,
+    classes: bool = True,
     scores: str | None = None,
 ) -> Classifier:
-    """An artifact, each call run on one core; inlet and labels are the artifact's own unless given. classes: whether its output is
-    scores of classes, which is then looked at. scores: which of its outputs, if it has several. Raises ZygalError."""
+    """An artifact, each call run on one core; inlet and labels are the artifact's own unless given. classes: whether
+    its output is scores of classes, which is then looked at. scores: which of its outputs, if it has several. Raises
+    ZygalError."""
     facts = read_artifact(path, scores)
     inside = facts.metadata
     raw = inside.tensor is not None
@@ -232,8 +244,18 @@ def open_artifact(
     if inlet is None:
         raise InletError(f"{path} holds no inlet, so image files cannot be preprocessed; give --inlet FILE.")
     engine = open_engine(path, 1, facts.chosen.name)
-    classifier = Classifier(Path(path), str(path), facts.sha256, engine, engine.name, inlet, inside.labels or (),
-                            inside.labels_order, raw=raw, output=facts.chosen.name)  # fmt: skip
+    classifier = Classifier(
+        Path(path),
+        str(path),
+        facts.sha256,
+        engine,
+        engine.name,
+        inlet,
+        inside.labels or (),
+        inside.labels_order,
+        raw=raw,
+        output=facts.chosen.name,
+    )
     if facts.chosen.reason:
         classifier.notes.append(facts.chosen.note(list(facts.outputs)))
     if classes:
@@ -242,9 +264,14 @@ def open_artifact(
 
 
 def open_compared(
-    source: SourceFile, first: Classifier, inlet: Inlet | None = None, multi_label: bool = False, output: str | None = None
+    source: SourceFile,
+    first: Classifier,
+    inlet: Inlet | None = None,
+    multi_label: bool = False,
+    output: str | None = None,
 ) -> Classifier:
-    """Another classifier to compare the first with: an artifact, or a source in its live framework with the first's labels.
+    """Another classifier to compare the first with: an artifact, or a source in its live framework with the first's
+    labels.
 
     A source uses the first's inlet unless another is given; output names one of its several outputs. Raises ZygalError;
     LabelsError if the two have different classes.
@@ -262,8 +289,8 @@ def open_compared(
     if set(other.labels) != set(first.labels):
         differing = sorted(set(first.labels) ^ set(other.labels))
         raise LabelsError(
-            f"{other.name} and {first.name} have different classes (only in one of them: {some_of(differing)}); convert both "
-            "with the same labels."
+            f"{other.name} and {first.name} have different classes (only in one of them: {some_of(differing)}); "
+            "convert both with the same labels."
         )
     return other
 
@@ -274,8 +301,19 @@ def _open_live(
     engine = open_live_engine(source, output, None if first.one_output else len(first.labels))
     layout = image_layout(tuple(engine.input_type.shape))
     # A framework has threads of its own, so one of our workers calls it at a time.
-    other = Classifier(source.path, source.name, source.sha256, engine, f"{engine.name} {engine.version}", inlet,
-                       first.labels, first.labels_order, transposed=layout is not None and layout != inlet.tensor.layout,
-                       live=True, output=output, lock=threading.Lock())  # fmt: skip
+    other = Classifier(
+        source.path,
+        source.name,
+        source.sha256,
+        engine,
+        f"{engine.name} {engine.version}",
+        inlet,
+        first.labels,
+        first.labels_order,
+        transposed=layout is not None and layout != inlet.tensor.layout,
+        live=True,
+        output=output,
+        lock=threading.Lock(),
+    )
     other.settle(first.own_kind if first.own_kind in (INDEPENDENT, INDEPENDENT_LOGITS) else LOGITS, multi_label, None)
     return other

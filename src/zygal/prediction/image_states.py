@@ -1,4 +1,5 @@
-"""What the images of a run were when they were read: beside the rows, a line each, so that a replaced image is noticed."""
+"""What the images of a run were when they were read: beside the rows, a line each, so that a replaced image is
+noticed."""
 
 from __future__ import annotations
 
@@ -16,8 +17,8 @@ from zygal.locations import Content, StorageOutage, fetch, is_url, version_of
 
 @dataclass(frozen=True)
 class ImageState:
-    """size_bytes, modified_ns: of the file, -1 if there is none; of a URL what its storage tells, and a number that stands for the
-    object's version. sha256: of its bytes, if they are hashed."""
+    """size_bytes, modified_ns: of the file, -1 if there is none; of a URL what its storage tells, and a number that
+    stands for the object's version. sha256: of its bytes, if they are hashed."""
 
     size_bytes: int
     modified_ns: int
@@ -73,7 +74,8 @@ class RowState:
 
     def line(self) -> bytes:
         digest = "-" if self.image.sha256 is None else self.image.sha256 or "none"
-        return f"{self.image.size_bytes} {self.image.modified_ns} {digest} {self.row_bytes} {','.join(self.counted)}\n".encode()
+        counted = ",".join(self.counted)
+        return f"{self.image.size_bytes} {self.image.modified_ns} {digest} {self.row_bytes} {counted}\n".encode()
 
     @property
     def counts(self) -> Counter:
@@ -87,7 +89,9 @@ def read_states(path: Path, rows: int) -> Iterator[RowState]:
             for _ in range(rows):
                 yield _parsed(file.readline(1000), path)
     except OSError as fault:
-        raise OutputError(f"{path}, which says what the images were, cannot be read; start again with --overwrite.") from fault
+        raise OutputError(
+            f"{path}, which says what the images were, cannot be read; start again with --overwrite."
+        ) from fault
 
 
 def _parsed(line: bytes, path: Path) -> RowState:

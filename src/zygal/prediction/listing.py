@@ -1,4 +1,5 @@
-"""Which images are meant: files, folders and lists, here or at URLs, in one fixed order and without being held in memory."""
+"""Which images are meant: files, folders and lists, here or at URLs, in one fixed order and without being held in
+memory."""
 
 from __future__ import annotations
 
@@ -15,13 +16,13 @@ from zygal.prediction.lists import ImageList
 
 @dataclass(frozen=True)
 class Listing:
-    """paths: files and folders, in the order given; any may be a URL. lists: see `ImageList`, after them; column: of those that are
-    tables. skip: patterns of names that are passed over in folders. without: files that
-    are not among them though they lie there, such as what is being written.
+    """paths: files and folders, in the order given; any may be a URL. lists: see `ImageList`, after them; column: of
+    those that are tables. skip: patterns of names that are passed over in folders. without: files that are not among
+    them though they lie there, such as what is being written.
 
-    Of a folder the files count whose names end like an image's, and others that are images by their content (of a URL only the
-    former); hidden ones do not.
-    Files that are named count whatever they are. Folders are gone through in the order of the names' code points.
+    Of a folder the files count whose names end like an image's, and others that are images by their content (of a URL
+    only the former); hidden ones do not. Files that are named count whatever they are. Folders are gone through in the
+    order of the names' code points.
     """
 
     paths: Sequence[str] = ()
@@ -69,9 +70,17 @@ class Listing:
         own = {os.path.abspath(each) for each in self.without}
         for path in self.paths:
             if is_url(path):
-                yield from (joined(path, name) for name in names_below(path, SUFFIXES, self.skip)) if is_folder(path) else (path,)
+                yield from (
+                    (joined(path, name) for name in names_below(path, SUFFIXES, self.skip))
+                    if is_folder(path)
+                    else (path,)
+                )
             elif os.path.isdir(path):
-                yield from (found for found in files_below(path, self.skip) if os.path.abspath(found) not in own and may_be_image(found))
+                yield from (
+                    found
+                    for found in files_below(path, self.skip)
+                    if os.path.abspath(found) not in own and may_be_image(found)
+                )
             else:
                 yield path
         for each in self._lists():

@@ -1,4 +1,5 @@
-"""Lists of images: text with one path per line, or a column of a CSV or Parquet table; in a file, at a URL, or from a pipe."""
+"""Lists of images: text with one path per line, or a column of a CSV or Parquet table; in a file, at a URL, or from a
+pipe."""
 
 from __future__ import annotations
 
@@ -26,8 +27,8 @@ PATIENCE_SECONDS = 10.0
 
 @dataclass(frozen=True)
 class ImageList:
-    """where: a file, a URL, or "-" for standard input. column: of a table, the column of paths; unless given, the only one or one that is
-    called path, file, filename, image or the like."""
+    """where: a file, a URL, or "-" for standard input. column: of a table, the column of paths; unless given, the only
+    one or one that is called path, file, filename, image or the like."""
 
     where: str
     column: str | None = None
@@ -53,7 +54,10 @@ class ImageList:
     def check(self) -> None:
         """Raises FileError if it is not there."""
         if self.column is not None and not self.is_table:
-            raise FileError(f"--column names a column of a .csv or .parquet list, but {self.where} is a list of lines; leave it out.")
+            raise FileError(
+                f"--column names a column of a .csv or .parquet list, but {self.where} is a list of lines; "
+                f"leave it out."
+            )
         if is_url(self.where):
             check_location(self.where)
         elif not self.is_stream:
@@ -78,7 +82,10 @@ class ImageList:
                 place = names.index(self._chosen(names))
                 for number, row in enumerate(csv.reader(text, delimiter=delimiter), 2):
                     if row and len(row) != len(names):
-                        raise FileError(f"{self.where} has {len(row)} columns in row {number}, but {len(names)} in the heading; fix that row.")
+                        raise FileError(
+                            f"{self.where} has {len(row)} columns in row {number}, but {len(names)} in the "
+                            f"heading; fix that row."
+                        )
                     if row:
                         yield self._named(row[place].strip(), number)
             except (UnicodeDecodeError, csv.Error) as fault:
@@ -99,7 +106,10 @@ class ImageList:
             raise FileError(f"{self.where} has no column {self.column} (its columns: {some_of(names, 8)}).")
         found = [names[place] for place in headed(names, PATH_WORDS)]
         if not found:
-            raise FileError(f"{self.where} has no column named path (its columns: {some_of(names, 8)}); name the column of the images with --column.")
+            raise FileError(
+                f"{self.where} has no column named path (its columns: {some_of(names, 8)}); name the column of "
+                f"the images with --column."
+            )
         return found[0]
 
     def _named(self, name: str, row: int) -> str:
@@ -122,7 +132,10 @@ def _open_pipe(name: str) -> BinaryIO:
 def _lines(file: BinaryIO, where: str) -> Iterator[str]:
     while line := file.readline(LONGEST_NAME + 1):
         if len(line) > LONGEST_NAME or b"\0" in line:
-            raise FileError(f"{where} is not a list of files with one path per line: a line is longer than a path can be, or holds zero bytes.")
+            raise FileError(
+                f"{where} is not a list of files with one path per line: a line is longer than a path can be, "
+                f"or holds zero bytes."
+            )
         name = os.fsdecode(line.rstrip(b"\r\n"))
         if name.strip():
             yield name

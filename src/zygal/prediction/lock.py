@@ -13,7 +13,8 @@ from zygal.files import write_failure
 
 @contextmanager
 def held_alone(lock: Path, what: Path) -> Iterator[None]:
-    """Holds the lock of what is being written, and takes its file away afterwards. Raises OutputError if another has it.
+    """Holds the lock of what is being written, and takes its file away afterwards. Raises OutputError if another has
+    it.
 
     The system lets go of it when the process ends, however it ends; a file that is left behind locks nothing.
     """

@@ -23,11 +23,11 @@ if TYPE_CHECKING:
 class ClassifierRequest(Request):
     """What the requests of `classify` and `tally` share.
 
-    artifact: the ONNX file. scores: which of its outputs, if it has several. inlet, labels: files to use instead of those inside. multi_label: the classes do not exclude each
-    other. compare: another artifact, or a trained model in its live framework; compare_scores names its output,
-    compare_inlet its inlet, weights its weights. threads: how many cores to use; all unless given. endpoint: a service that runs
-    the artifact instead; timeout: seconds for one of its answers. cluster: the workers that do it, "local:N" or the address of a
-    scheduler.
+    artifact: the ONNX file. scores: which of its outputs, if it has several. inlet, labels: files to use instead of
+    those inside. multi_label: the classes do not exclude each other. compare: another artifact, or a trained model in
+    its live framework; compare_scores names its output, compare_inlet its inlet, weights its weights. threads: how many
+    cores to use; all unless given. endpoint: a service that runs the artifact instead; timeout: seconds for one of its
+    answers. cluster: the workers that do it, "local:N" or the address of a scheduler.
     """
 
     artifact: str
@@ -66,8 +66,8 @@ def check_request(request: ClassifierRequest) -> None:
 def open_classifiers(
     request: ClassifierRequest, before_compared: Callable[[Classifier], None] | None = None
 ) -> Iterator[tuple[Classifier, Classifier | None]]:
-    """The artifact, and the model that it is compared with, if any. before_compared: called with the artifact before a framework
-    is loaded, to refuse what cannot work. Raises ZygalError."""
+    """The artifact, and the model that it is compared with, if any. before_compared: called with the artifact before a
+    framework is loaded, to refuse what cannot work. Raises ZygalError."""
     from zygal.artifact.inlets import inlet_at
     from zygal.labels import read_labels
     from zygal.prediction.classifier import open_artifact, open_compared
@@ -86,7 +86,10 @@ def open_classifiers(
         yield first, None
         return
     if request.cluster is not None and kind_of(request.compare) not in kinds.ARTIFACTS:
-        raise ClusterError(f"--cluster compares artifacts, but {request.compare} is a trained model; convert it first, and give its artifact.")
+        raise ClusterError(
+            f"--cluster compares artifacts, but {request.compare} is a trained model; convert it first, and "
+            f"give its artifact."
+        )
     inlet = inlet_at(request.compare_inlet) if request.compare_inlet else None
     shape = (inlet or first.inlet).tensor_shape()
     with source_file(request.compare, request.weights, shape, "--compare") as source:
@@ -103,9 +106,11 @@ class ClusterUsed:
 
 
 @contextmanager
-def open_pool(request: ClassifierRequest, classifiers: Iterable[Classifier | None], names: Iterable[str]) -> Iterator[tuple[Pool, ClusterUsed | None]]:
-    """Who does the work: threads, or the workers of a cluster after they were examined. names: of images; the first are looked for
-    on every worker. Raises ClusterError."""
+def open_pool(
+    request: ClassifierRequest, classifiers: Iterable[Classifier | None], names: Iterable[str]
+) -> Iterator[tuple[Pool, ClusterUsed | None]]:
+    """Who does the work: threads, or the workers of a cluster after they were examined. names: of images; the first are
+    looked for on every worker. Raises ClusterError."""
     if request.cluster is None:
         yield ThreadPool(request.threads), None
         return

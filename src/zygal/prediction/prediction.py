@@ -1,4 +1,5 @@
-"""What a classifier predicts for one image: the classes with the highest scores, and whether the prediction is uncertain."""
+"""What a classifier predicts for one image: the classes with the highest scores, and whether the prediction is
+uncertain."""
 
 from __future__ import annotations
 
@@ -14,8 +15,8 @@ from zygal.prediction.stream import ImageScores
 @dataclass(frozen=True)
 class Thresholds:
     """A prediction is uncertain if its probability is below min_probability, or if its probability exceeds that of the
-    second class by less than min_margin. A multi-label model assigns the labels whose probability is at least `label`; an
-    image without a label is uncertain."""
+    second class by less than min_margin. A multi-label model assigns the labels whose probability is at least `label`;
+    an image without a label is uncertain."""
 
     min_probability: float = 0.5
     min_margin: float = 0.1
@@ -33,8 +34,9 @@ class RankedClass:
 
 @dataclass(frozen=True)
 class Prediction:
-    """top: the classes with the highest scores, highest first. margin: first probability minus second. labels: those that a
-    multi-label model assigns. other: the first class of the compared classifier. error: why there is no prediction."""
+    """top: the classes with the highest scores, highest first. margin: first probability minus second. labels: those
+    that a multi-label model assigns. other: the first class of the compared classifier. error: why there is no
+    prediction."""
 
     path: str
     error: str | None = None

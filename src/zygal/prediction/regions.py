@@ -1,4 +1,5 @@
-"""Which parts of an image support a prediction: each is covered in turn, and the change of the probability is measured."""
+"""Which parts of an image support a prediction: each is covered in turn, and the change of the probability is
+measured."""
 
 from __future__ import annotations
 
@@ -15,9 +16,9 @@ _SMALLEST = 1e-9
 
 @dataclass(frozen=True)
 class RegionMap:
-    """predicted: the class that is examined. weight: [height, width], by how much the log-odds of the class fall, on average
-    over the patches that cover a pixel; negative where the image opposes the class. probability: with nothing covered.
-    patch: [height, width] in pixels. lowest: the lowest probability with one patch covered."""
+    """predicted: the class that is examined. weight: [height, width], by how much the log-odds of the class fall, on
+    average over the patches that cover a pixel; negative where the image opposes the class. probability: with nothing
+    covered. patch: [height, width] in pixels. lowest: the lowest probability with one patch covered."""
 
     predicted: str
     probability: float
@@ -27,10 +28,11 @@ class RegionMap:
 
 
 def region_map(classifier: Classifier, pixels: np.ndarray, class_index: int) -> RegionMap:
-    """Covers pixels [H, W, C] of 0 to 255 with patches of their mean colour, a sixth of each side long, a third of a patch apart.
+    """Covers pixels [H, W, C] of 0 to 255 with patches of their mean colour, a sixth of each side long, a third of a
+    patch apart.
 
-    Method: Zeiler and Fergus, "Visualizing and understanding convolutional networks", ECCV 2014. Log-odds are used because
-    probabilities hardly change near 0 and 1.
+    Method: Zeiler and Fergus, "Visualizing and understanding convolutional networks", ECCV 2014. Log-odds are used
+    because probabilities hardly change near 0 and 1.
     """
     height, width = pixels.shape[:2]
     # A patch is so many steps long, so that all pixels are covered equally often.

@@ -1,14 +1,13 @@
 """A file of rows that survives its own writing: whatever ends the run, the same command resumes it.
 
-Beside FILE there are, while it is being written, FILE.unfinished with the rows, FILE.run.images with what each image was,
-FILE.run.json with what the run is, how many rows are safe and how many bytes they take, and FILE.run.lock, which one process
-holds. Bytes beyond the safe rows are
-cut off when the run is resumed. The rows reach the disk before the record of them does, so that a power cut cannot leave
-a record of rows that are not there. FILE appears when it is whole; FILE.run.json and FILE.run.images
-stay and say what made it.
+Beside FILE there are, while it is being written, FILE.unfinished with the rows, FILE.run.images with what each image
+was, FILE.run.json with what the run is, how many rows are safe and how many bytes they take, and FILE.run.lock, which
+one process holds. Bytes beyond the safe rows are cut off when the run is resumed. The rows reach the disk before the
+record of them does, so that a power cut cannot leave a record of rows that are not there. FILE appears when it is
+whole; FILE.run.json and FILE.run.images stay and say what made it.
 
-Everything that changes is one immutable record, exchanged in one step: wherever an interrupt falls, what is in memory and
-what is on the disk each fit together.
+Everything that changes is one immutable record, exchanged in one step: wherever an interrupt falls, what is in memory
+and what is on the disk each fit together.
 """
 
 from __future__ import annotations
@@ -60,7 +59,9 @@ class _Progress:
         digest = self.names.copy()
         for name in names:
             digest.update(_line_of(name))
-        return _Progress(self.rows + len(names), self.bytes + size, self.states_bytes + states_size, self.counts + counts, digest)
+        return _Progress(
+            self.rows + len(names), self.bytes + size, self.states_bytes + states_size, self.counts + counts, digest
+        )
 
 
 def _line_of(name: str) -> bytes:
@@ -74,7 +75,9 @@ class ResumableRows:
     def __init__(self, path: Path, run_record: RunRecord, file: RawIOBase | None, states: RawIOBase | None):
         self.path, self.run_record, self._file, self._states = path, run_record, file, states
         self.resumed = run_record.rows
-        self._written = _Progress(run_record.rows, run_record.bytes, run_record.states_bytes, Counter(run_record.counts))
+        self._written = _Progress(
+            run_record.rows, run_record.bytes, run_record.states_bytes, Counter(run_record.counts)
+        )
         self._committed, self._pause = time.monotonic(), 0.0
         # Whether the files may hold more than what is written by the account, or are not at its end.
         self._torn = True
@@ -93,8 +96,8 @@ class ResumableRows:
         return self._written.counts
 
     def pass_over(self, names: Iterator[str], hashed: bool = False, pool: Pool | None = None) -> list[int]:
-        """Goes past the names whose rows are there: the numbers of those whose images are others now. pool: looks at the images.
-        Raises OutputError if the names are others than those of the rows."""
+        """Goes past the names whose rows are there: the numbers of those whose images are others now. pool: looks at
+        the images. Raises OutputError if the names are others than those of the rows."""
         passed, digest, changed = 0, hashlib.sha256(), []
         states = read_states(states_file(self.path), self.run_record.rows)
         blocks = blocks_of(islice(names, self.run_record.rows))
@@ -111,15 +114,15 @@ class ResumableRows:
             )
         if self.finished and next(names, None) is not None:
             raise OutputError(
-                f"{self.path} is complete, but more images are named now than it has rows ({self.run_record.rows}); give "
-                "another file, or start again with --overwrite."
+                f"{self.path} is complete, but more images are named now than it has rows ({self.run_record.rows}); "
+                "give another file, or start again with --overwrite."
             )
         self._written = replace(self._written, names=digest)
         return changed
 
     def append(self, data: bytes, names: Sequence[str], lines: bytes, counts: Counter) -> None:
-        """Adds rows, with the lines that say what their images were, and makes all rows so far safe if it is time. Raises
-        OutputError."""
+        """Adds rows, with the lines that say what their images were, and makes all rows so far safe if it is time.
+        Raises OutputError."""
         written = self._written.after(names, len(data), len(lines), counts)
         try:
             if self._torn:
@@ -140,8 +143,15 @@ class ResumableRows:
     def commit(self, finished: bool = False) -> None:
         """Makes the rows so far safe. Raises OutputError."""
         began, written = time.monotonic(), self._written
-        run_record = RunRecord(self.run_record.made_by, finished, written.rows, written.bytes, written.states_bytes,
-                               dict(written.counts), written.names.hexdigest())  # fmt: skip
+        run_record = RunRecord(
+            self.run_record.made_by,
+            finished,
+            written.rows,
+            written.bytes,
+            written.states_bytes,
+            dict(written.counts),
+            written.names.hexdigest(),
+        )
         try:
             os.fsync(self._file.fileno())
             os.fsync(self._states.fileno())
@@ -217,7 +227,9 @@ def open_rows(
             rows = ResumableRows(path, run_record or RunRecord(made_by), file, states)
             for each, size in ((file, rows.run_record.bytes), (states, rows.run_record.states_bytes)):
                 if rows.resumed and each.seek(0, os.SEEK_END) < size:
-                    raise OutputError(f"{each.name} is shorter than the last run left it; start again with --overwrite.")
+                    raise OutputError(
+                        f"{each.name} is shorter than the last run left it; start again with --overwrite."
+                    )
             try:
                 if not rows.resumed:
                     rows.begin(heading)
@@ -227,7 +239,8 @@ def open_rows(
 
 
 def _opened(path: Path) -> RawIOBase:
-    """Without a buffer: what could not be written must not be tried again when the file is closed. Raises OutputError."""
+    """Without a buffer: what could not be written must not be tried again when the file is closed. Raises
+    OutputError."""
     try:
         return open(path, "r+b" if os.path.exists(path) else "w+b", buffering=0)
     except OSError as fault:
@@ -245,7 +258,8 @@ def _write_all(file: RawIOBase, data: bytes) -> None:
 
 
 def _deliver(path: Path, convert: Callable[[Path, Path], None] | None) -> None:
-    """The rows under the name that was asked for. What is cut off here is done again by the next call. Raises OutputError."""
+    """The rows under the name that was asked for. What is cut off here is done again by the next call. Raises
+    OutputError."""
     rows, made = rows_file(path), rows_file(path)
     try:
         if convert is not None:

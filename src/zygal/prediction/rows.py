@@ -21,7 +21,8 @@ _ROWS_A_GROUP = 2_000
 
 
 def row_format(path: str | Path) -> str:
-    """The format that a file's ending asks for. Raises OutputError if there is none, or what it takes is not installed."""
+    """The format that a file's ending asks for. Raises OutputError if there is none, or what it takes is not
+    installed."""
     ending = Path(path).suffix.lower()
     ending = _SAME.get(ending, ending)
     if ending not in (CSV, JSON_LINES, PARQUET):
@@ -31,7 +32,8 @@ def row_format(path: str | Path) -> str:
             import pyarrow.parquet  # noqa: F401
         except ImportError as error:
             raise OutputError(
-                f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or write .csv or .jsonl."
+                f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or "
+                f"write .csv or .jsonl."
             ) from error
     return ending
 
@@ -68,7 +70,10 @@ class RowWriter:
 
     def _values(self, prediction: Prediction) -> dict[str, Any]:
         values: dict[str, Any] = dict.fromkeys(self.columns)
-        values |= {"path": without_secrets(as_text(prediction.path)), "error": prediction.error and without_secrets(as_text(prediction.error))}
+        values |= {
+            "path": without_secrets(as_text(prediction.path)),
+            "error": prediction.error and without_secrets(as_text(prediction.error)),
+        }
         if prediction.error is None:
             for rank, ranked in enumerate(prediction.top, 1):
                 values |= _ranked("{}_" + str(rank), ranked)

@@ -20,9 +20,9 @@ _LARGEST_BYTES = 64_000_000
 
 @dataclass(frozen=True)
 class RunRecord:
-    """What FILE.run.json holds. made_by: what the rows depend on, by names that a message can use. states_bytes: how many bytes of
-    FILE.run.images are safe, a line for each row. counts: of whatever the run counts. names_sha256: of the files' names, one per
-    line, in the order of the rows."""
+    """What FILE.run.json holds. made_by: what the rows depend on, by names that a message can use. states_bytes: how
+    many bytes of FILE.run.images are safe, a line for each row. counts: of whatever the run counts. names_sha256: of
+    the files' names, one per line, in the order of the rows."""
 
     made_by: dict[str, Any]
     finished: bool = False
@@ -39,10 +39,18 @@ def _hash(value: Any) -> str:
     return value
 
 
-_RULE = record({
-    "zygal_run": whole(VERSION, VERSION), "made_by": mapping(lambda value: value), "finished": truth, "rows": whole(0),
-    "bytes": whole(0), "states_bytes": whole(0), "counts": mapping(whole(0)), "names_sha256": _hash,
-})  # fmt: skip
+_RULE = record(
+    {
+        "zygal_run": whole(VERSION, VERSION),
+        "made_by": mapping(lambda value: value),
+        "finished": truth,
+        "rows": whole(0),
+        "bytes": whole(0),
+        "states_bytes": whole(0),
+        "counts": mapping(whole(0)),
+        "names_sha256": _hash,
+    }
+)
 
 
 def earlier_record(path: Path, made_by: dict[str, Any]) -> RunRecord | None:
@@ -51,14 +59,20 @@ def earlier_record(path: Path, made_by: dict[str, Any]) -> RunRecord | None:
     if not os.path.lexists(path_of_record):
         if os.path.lexists(path):
             raise OutputError(
-                f"{path} exists and is not a result of zygal classify; give another name, or add --overwrite to replace it."
+                f"{path} exists and is not a result of zygal classify; give another name, or add --overwrite to "
+                f"replace it."
             )
         return None
-    advice = f"{path_of_record} is not a run record that this release can resume (give another file, or start again with --overwrite)"
+    advice = (
+        f"{path_of_record} is not a run record that this release can resume (give another file, or start again with "
+        f"--overwrite)"
+    )
     document = rebuilt(
         parse_json(read_bytes(path_of_record, "a run record", _LARGEST_BYTES), advice, OutputError),
-        _RULE, advice, OutputError,
-    )  # fmt: skip
+        _RULE,
+        advice,
+        OutputError,
+    )
     del document["zygal_run"]
     run_record = RunRecord(**document)
     now = json.loads(json.dumps(made_by))
@@ -67,8 +81,8 @@ def earlier_record(path: Path, made_by: dict[str, Any]) -> RunRecord | None:
         name = others[0]
         state = "written" if run_record.finished else "started"
         raise OutputError(
-            f"{path} was {state} by another run: {_difference(name, run_record.made_by.get(name), now.get(name))}; give another file, or "
-            "start again with --overwrite."
+            f"{path} was {state} by another run: {_difference(name, run_record.made_by.get(name), now.get(name))}; "
+            "give another file, or start again with --overwrite."
         )
     if run_record.finished and not os.path.exists(path) and not os.path.exists(rows_file(path)):
         return None
@@ -82,12 +96,16 @@ def _difference(name: str, before: Any, after: Any) -> str:
         keys = [key for key in (*after, *before) if before.get(key) != after.get(key)]
         return _difference(f"{name} ({keys[0]})", before.get(keys[0]), after.get(keys[0]))
     if isinstance(before, list) and isinstance(after, list):
-        place = next((index for index, pair in enumerate(zip(before, after)) if pair[0] != pair[1]), min(len(before), len(after)))
+        place = next(
+            (index for index, pair in enumerate(zip(before, after)) if pair[0] != pair[1]), min(len(before), len(after))
+        )
         if len(before) != len(after):
             return f"{name} were {len(before)} and are now {len(after)}"
         return _difference(f"number {place} of {name}", before[place], after[place])
     if isinstance(before, str) and isinstance(after, str) and "\n" in before + after:
-        lines = [pair for pair in zip_longest(before.splitlines(), after.splitlines(), fillvalue="") if pair[0] != pair[1]]
+        lines = [
+            pair for pair in zip_longest(before.splitlines(), after.splitlines(), fillvalue="") if pair[0] != pair[1]
+        ]
         before, after = lines[0]
     was, now = shown(before, 40), shown(after, 40)
     return f"{name} was {was} and is now {now}" if was != now else f"{name} is another one now"
@@ -109,7 +127,16 @@ def files_of(path: str | Path | None) -> list[str]:
         return []
     run_record = record_file(Path(path))
     rows, states = rows_file(Path(path)), states_file(Path(path))
-    others = (rows, states, earlier(rows), earlier(states), run_record, _new(run_record), lock_file(Path(path)), converted_file(Path(path)))
+    others = (
+        rows,
+        states,
+        earlier(rows),
+        earlier(states),
+        run_record,
+        _new(run_record),
+        lock_file(Path(path)),
+        converted_file(Path(path)),
+    )
     return [str(each) for each in others]
 
 

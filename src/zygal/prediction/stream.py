@@ -20,9 +20,9 @@ Result = TypeVar("Result")
 
 @dataclass
 class ImageScores:
-    """One file. scores, probabilities: [classes], and those of the compared classifier in the first one's class order; None
-    if there is an error, which says why there are no scores. state: what the file was before it was read. tensor: what the
-    first classifier was given."""
+    """One file. scores, probabilities: [classes], and those of the compared classifier in the first one's class order;
+    None if there is an error, which says why there are no scores. state: what the file was before it was read. tensor:
+    what the first classifier was given."""
 
     path: str
     state: ImageState | None = None
@@ -44,16 +44,16 @@ def score_all(
     """What `finish` makes of each block of files, in their order; it runs in the workers too. Raises EngineError.
 
     Every worker reads a block of files and runs it as one batch on one core, so all cores are busy whatever reading and
-    inference cost, and the scores do not depend on the number of workers. Blocks begin at every eighth file, so they are the
-    same blocks when a later run begins further down the list.
+    inference cost, and the scores do not depend on the number of workers. Blocks begin at every eighth file, so they
+    are the same blocks when a later run begins further down the list.
     """
     return map_blocks(pool, ScoreBlock(classifier, other, finish), blocks_of(paths))
 
 
 @dataclass(frozen=True)
 class ScoreBlock(Generic[Result]):
-    """Work for a pool: a block of files to what `finish` makes of their scores. Can be pickled if `finish` can. hashed: whether
-    the files' bytes are hashed too."""
+    """Work for a pool: a block of files to what `finish` makes of their scores. Can be pickled if `finish` can. hashed:
+    whether the files' bytes are hashed too."""
 
     classifier: Classifier
     other: Classifier | None
@@ -108,11 +108,9 @@ def missing_of(images: Iterable[ImageScores]) -> tuple[str, ...]:
     return tuple(each.path for each in images if each.error is not None and each.state.is_missing)
 
 
-def _scores(
-    classifier: Classifier, tensors: list[np.ndarray], images: list[ImageScores]
-) -> list[np.ndarray | None]:
-    """A row of scores for each tensor. An artifact that holds its inlet may refuse one image, for instance one that is smaller
-    than its crop: only that image gets an error. Raises EngineError for any other artifact."""
+def _scores(classifier: Classifier, tensors: list[np.ndarray], images: list[ImageScores]) -> list[np.ndarray | None]:
+    """A row of scores for each tensor. An artifact that holds its inlet may refuse one image, for instance one that is
+    smaller than its crop: only that image gets an error. Raises EngineError for any other artifact."""
     if not tensors:
         return []
     try:
@@ -126,6 +124,8 @@ def _scores(
             rows.append(classifier.scores([tensor])[0])
         except EngineError:
             height, width = tensor.shape[:2]
-            each.error = f"the artifact's own inlet cannot process it ({width} x {height} pixels; is it smaller than the crop?)"
+            each.error = (
+                f"the artifact's own inlet cannot process it ({width} x {height} pixels; is it smaller than the crop?)"
+            )
             rows.append(None)
     return rows

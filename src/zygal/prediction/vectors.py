@@ -19,7 +19,8 @@ PARQUET, ARRAY = ".parquet", ".npy"
 
 
 def vector_format(path: str | Path) -> str:
-    """The format that a file's ending asks for. Raises OutputError if there is none, or what it takes is not installed."""
+    """The format that a file's ending asks for. Raises OutputError if there is none, or what it takes is not
+    installed."""
     ending = Path(path).suffix.lower()
     if ending not in (PARQUET, ARRAY):
         raise OutputError(f"{path} must end in .parquet or .npy: the ending says which format to write the vectors in.")
@@ -27,7 +28,9 @@ def vector_format(path: str | Path) -> str:
         try:
             import pyarrow.parquet  # noqa: F401
         except ImportError as error:
-            raise OutputError(f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or write .npy.") from error
+            raise OutputError(
+                f"{path} needs the package pyarrow, which is not installed; {install_extra('parquet')}, or write .npy."
+            ) from error
     return ending
 
 
@@ -71,10 +74,14 @@ class MakeVectors:
 
 
 def write_vectors(
-    path: str | Path, classifier: Classifier, names: Iterable[str], pool: Pool | None = None,
+    path: str | Path,
+    classifier: Classifier,
+    names: Iterable[str],
+    pool: Pool | None = None,
     advance: Callable[[int], None] = lambda more: None,
-) -> tuple[int, int, list[tuple[str, str]]]:  # fmt: skip
-    """Writes the vectors whole or not at all: how many, of how many numbers, and (path, reason) of files that were not read.
+) -> tuple[int, int, list[tuple[str, str]]]:
+    """Writes the vectors whole or not at all: how many, of how many numbers, and (path, reason) of files that were not
+    read.
 
     Raises EngineError, OutputError, or ImageError if no image could be read.
     """
@@ -85,7 +92,9 @@ def write_vectors(
         for block in map_blocks(pool, MakeVectors(classifier), blocks_of(names)):
             if len(block.vectors):
                 if numbers not in (0, block.vectors.shape[1]):
-                    raise EngineError(f"{classifier.name} returns vectors of {block.vectors.shape[1]} and of {numbers} numbers.")
+                    raise EngineError(
+                        f"{classifier.name} returns vectors of {block.vectors.shape[1]} and of {numbers} numbers."
+                    )
                 numbers = block.vectors.shape[1]
             add(block)
             rows += len(block.vectors)
@@ -108,7 +117,9 @@ def _parquet(path: str | Path) -> Iterator[Callable[[Vectors], None]]:
     import pyarrow
     import pyarrow.parquet
 
-    schema = pyarrow.schema([("path", pyarrow.string()), ("vector", pyarrow.list_(pyarrow.float32())), ("error", pyarrow.string())])
+    schema = pyarrow.schema(
+        [("path", pyarrow.string()), ("vector", pyarrow.list_(pyarrow.float32())), ("error", pyarrow.string())]
+    )
     with whole_file(path) as file, pyarrow.parquet.ParquetWriter(file, schema) as writer:
 
         def add(block: Vectors) -> None:

@@ -18,9 +18,9 @@ from zygal.shrink.weights import StoredWeight, mean_shift, stored_weight
 
 @dataclass(frozen=True)
 class Calibration:
-    """All that the graph in 8 bits is made of. steps: by the first of the values that are stored alike. weights, biases: by the units'
-    results. moved: by how much the steps would be others, had only half of the images been there: the larger of the two parts, for each
-    of the steps."""
+    """All that the graph in 8 bits is made of. steps: by the first of the values that are stored alike. weights,
+    biases: by the units' results. moved: by how much the steps would be others, had only half of the images been there:
+    the larger of the two parts, for each of the steps."""
 
     network: Network
     steps: dict[str, Steps]

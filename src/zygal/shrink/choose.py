@@ -9,14 +9,17 @@ from zygal.shrink.network import Network, Unit
 from zygal.shrink.trial import Point, Trials
 
 FLOAT_WIDTH = 4
-"""A number in float32 is so many times as wide as one in 8 bits, so an operator that only moves numbers takes so many times as long."""
+"""A number in float32 is so many times as wide as one in 8 bits, so an operator that only moves numbers takes so many
+times as long."""
 MUCH_FASTER = 0.6
-"""The first layer is faster in float if it takes this part of the time: its result is larger than the image, so storing it takes longer."""
+"""The first layer is faster in float if it takes this part of the time: its result is larger than the image, so storing
+it takes longer."""
 LEAST_SAVED = 0.25
-"""What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more precisely, and where nothing
-is saved, the damage alone decides."""
+"""What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more
+precisely, and where nothing is saved, the damage alone decides."""
 MOST_SIZE = 0.9
-"""A candidate whose file is larger than this part of the float artifact's is one in float for the most part, and is not taken."""
+"""A candidate whose file is larger than this part of the float artifact's is one in float for the most part, and is not
+taken."""
 FEW_POINTS = 6
 """So many candidates show the trade-off; where the search needed fewer, more are tried."""
 MOST_EXPECTED = 0.999
@@ -28,8 +31,8 @@ NOTHING_LOST = 0.05
 
 @dataclass(frozen=True)
 class Budget:
-    """What must hold; None of what is not asked for. agree: least share of images with the same answer. lose: largest loss of accuracy, a
-    share. speed: how many times as fast at least."""
+    """What must hold; None of what is not asked for. agree: least share of images with the same answer. lose: largest
+    loss of accuracy, a share. speed: how many times as fast at least."""
 
     agree: float | None = None
     lose: float | None = None
@@ -37,8 +40,13 @@ class Budget:
 
     def quality_holds(self, point: Point) -> bool:
         """Whether it loses no more than is allowed."""
-        # Counted, and expected with some certainty: a count of few changes says little, and so do the margins of few images.
-        agrees = self.agree is None or point.agreement.value >= self.agree and point.expected_at_least >= min(self.agree, MOST_EXPECTED)
+        # Counted, and expected with some certainty: a count of few changes says little, and so do the margins of few
+        # images.
+        agrees = (
+            self.agree is None
+            or point.agreement.value >= self.agree
+            and point.expected_at_least >= min(self.agree, MOST_EXPECTED)
+        )
         return agrees and (self.lose is None or point.lost <= self.lose + 1e-12)
 
     def speed_holds(self, point: Point) -> bool:
@@ -47,8 +55,9 @@ class Budget:
 
 @dataclass(frozen=True)
 class Layer:
-    """A value that can be stored, and the unit that makes it, if one does. name, operator: of what makes it. damage: the score error that storing
-    it alone makes. seconds, float_seconds: of the unit, for a run; 0 where the runtime joins it to another."""
+    """A value that can be stored, and the unit that makes it, if one does. name, operator: of what makes it. damage:
+    the score error that storing it alone makes. seconds, float_seconds: of the unit, for a run; 0 where the runtime
+    joins it to another."""
 
     value: str
     result: str | None
@@ -59,7 +68,9 @@ class Layer:
     float_seconds: float
 
 
-def layers_of(network: Network, damages: Mapping[str, float], seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> list[Layer]:
+def layers_of(
+    network: Network, damages: Mapping[str, float], seconds: Mapping[str, float], float_seconds: Mapping[str, float]
+) -> list[Layer]:
     """All values that can be stored, in the order in which they are made."""
     makers = {unit.home: unit for unit in network.units.values() if network.must_store(unit)}
     found = []
@@ -68,7 +79,11 @@ def layers_of(network: Network, damages: Mapping[str, float], seconds: Mapping[s
         name = unit.layer if unit else (node.layer or value) if node else "the input"
         operator = unit.node.operator if unit else node.operator if node else "-"
         result = unit.result if unit else None
-        found.append(Layer(value, result, name, operator, damages[value], seconds.get(result, 0.0), float_seconds.get(result, 0.0)))
+        found.append(
+            Layer(
+                value, result, name, operator, damages[value], seconds.get(result, 0.0), float_seconds.get(result, 0.0)
+            )
+        )
     return found
 
 
@@ -79,15 +94,26 @@ def _alone(unit: Unit, seconds: Mapping[str, float], float_seconds: Mapping[str,
     return max(alone, FLOAT_WIDTH * seconds.get(unit.result, 0.0)) if unit.weight is None else alone
 
 
-def best_returned(network: Network, layers: list[Layer], seconds: Mapping[str, float], float_seconds: Mapping[str, float], base: Collection[str]) -> list[tuple[str, ...]]:
-    """Groups of units in the order in which they are best given back to float: the most damage for the least time first.
+def best_returned(
+    network: Network,
+    layers: list[Layer],
+    seconds: Mapping[str, float],
+    float_seconds: Mapping[str, float],
+    base: Collection[str],
+) -> list[tuple[str, ...]]:
+    """Groups of units in the order in which they are best given back to float: the most damage for the least time
+    first.
 
-    A value is stored as long as what makes it, or one that reads it, computes in 8 bits; so operators that follow each other go back together, up
-    to LONGEST of them. The squared errors of values add up, as independent ones do; times add up too.
+    A value is stored as long as what makes it, or one that reads it, computes in 8 bits; so operators that follow each
+    other go back together, up to LONGEST of them. The squared errors of values add up, as independent ones do; times
+    add up too.
     """
     squared = {layer.value: layer.damage**2 for layer in layers}
     least = max(LEAST_SAVED * sum(seconds.values()) / max(len(network.units), 1), 1e-9)
-    saved = {result: max(_alone(unit, seconds, float_seconds) - seconds.get(result, 0.0), least) for result, unit in network.units.items()}
+    saved = {
+        result: max(_alone(unit, seconds, float_seconds) - seconds.get(result, 0.0), least)
+        for result, unit in network.units.items()
+    }
     left = network.possible(set(network.units) - set(base))
     stored = {result: network.stored((result,)) for result in network.units}
     groups = []
@@ -109,7 +135,8 @@ def best_returned(network: Network, layers: list[Layer], seconds: Mapping[str, f
 
 
 def _needs(stored: Mapping[str, set[str]], chosen: Collection[str]) -> dict[str, set[str]]:
-    """For each stored value the units that need it so: what makes it and what reads it. stored: what each unit needs."""
+    """For each stored value the units that need it so: what makes it and what reads it. stored: what each unit
+    needs."""
     needs: dict[str, set[str]] = {}
     for result in chosen:
         for value in stored[result]:
@@ -119,9 +146,9 @@ def _needs(stored: Mapping[str, set[str]], chosen: Collection[str]) -> dict[str,
 
 @dataclass(frozen=True)
 class Choice:
-    """final: the candidate that was taken, or None if none holds the budget; nearest: the one that comes nearest then. points: all that
-    were tried, in the order of how many layers they keep. ends: the candidate that keeps the first and the last layer. kept: the units of the
-    final one that stay in float, by their results."""
+    """final: the candidate that was taken, or None if none holds the budget; nearest: the one that comes nearest then.
+    points: all that were tried, in the order of how many layers they keep. ends: the candidate that keeps the first and
+    the last layer. kept: the units of the final one that stay in float, by their results."""
 
     final: Point | None
     nearest: Point
@@ -133,8 +160,15 @@ class Choice:
 class Chooser:
     """Looks for the candidate that keeps the fewest layers in float and holds the budget."""
 
-    def __init__(self, trials: Trials, layers: list[Layer], seconds: Mapping[str, float], float_seconds: Mapping[str, float], budget: Budget,
-                 progress: Callable[[float], None]):  # fmt: skip
+    def __init__(
+        self,
+        trials: Trials,
+        layers: list[Layer],
+        seconds: Mapping[str, float],
+        float_seconds: Mapping[str, float],
+        budget: Budget,
+        progress: Callable[[float], None],
+    ):
         self.trials, self.budget, self.progress = trials, budget, progress
         self.network = trials.calibration.network
         self.base = (*self._first(seconds, float_seconds), *self._base(layers))
@@ -145,13 +179,20 @@ class Chooser:
         last = self.network.last
         if last is None:
             return ()
-        lost = sum(layer.damage**2 for layer in layers if layer.value in self.network.stored((last.result,)) and self._only(last, layer.value))
+        lost = sum(
+            layer.damage**2
+            for layer in layers
+            if layer.value in self.network.stored((last.result,)) and self._only(last, layer.value)
+        )
         return (last.result,) if lost > NOTHING_LOST * sum(layer.damage**2 for layer in layers) else ()
 
     def _first(self, seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> tuple[str, ...]:
-        """The first layer, if it is faster in float: images have few channels, and its result is stored instead of the image."""
+        """The first layer, if it is faster in float: images have few channels, and its result is stored instead of the
+        image."""
         first = next(iter(self.network.units))
-        alone = self.network.must_store(self.network.units[first]) and 0 < float_seconds.get(first, 0.0) < MUCH_FASTER * seconds.get(first, 0.0)
+        alone = self.network.must_store(self.network.units[first]) and 0 < float_seconds.get(
+            first, 0.0
+        ) < MUCH_FASTER * seconds.get(first, 0.0)
         return (first,) if alone and first != self.network.last.result else ()
 
     def _only(self, last: Unit, value: str) -> bool:
@@ -180,16 +221,26 @@ class Chooser:
         if last is not None and first != last.result:
             self._tell()
             ends = self.trials.point((first, last.result), "first and last kept")
-        ladder = [point for point in self.trials.points.values() if point is not ends or point.name != "first and last kept"]
+        ladder = [
+            point for point in self.trials.points.values() if point is not ends or point.name != "first and last kept"
+        ]
         points = tuple(sorted(ladder, key=lambda point: len(point.kept)))
-        kept = next((self.kept(count) for count in range(len(self.order) + 1) if final is not None and self.trials.tried(self.kept(count)) is final), ())
+        kept = next(
+            (
+                self.kept(count)
+                for count in range(len(self.order) + 1)
+                if final is not None and self.trials.tried(self.kept(count)) is final
+            ),
+            (),
+        )
         return Choice(final, final or self._nearest(points), points, ends, kept)
 
     def _is_small(self, point: Point) -> bool:
         return point.size_bytes <= MOST_SIZE * self.trials.float_bytes
 
     def _fewest(self) -> Point | None:
-        """The fewest layers with which the quality holds; None if the speed does not hold then, or nearly all would be in float."""
+        """The fewest layers with which the quality holds; None if the speed does not hold then, or nearly all would be
+        in float."""
         low, high = -1, 0
         while not self.budget.quality_holds(self.at(high)):
             if high >= len(self.order) - 1 or not self._is_small(self.at(high)):
@@ -223,7 +274,8 @@ class Chooser:
                 self.at(max(1, len(self.order) // part))
 
     def _nearest(self, points: tuple[Point, ...]) -> Point:
-        """Of the candidates that are not float for the most part the one that is fast enough and loses least, or else the fastest."""
+        """Of the candidates that are not float for the most part the one that is fast enough and loses least, or else
+        the fastest."""
         points = tuple(filter(self._is_small, points)) or points
         fast = [point for point in points if self.budget.speed_holds(point)]
         if fast:

@@ -16,8 +16,11 @@ from zygal.graph import Graph
 SECONDS = 0.5
 
 
-def unit_seconds(graph: Graph, results: Mapping[str, str], batch: np.ndarray, threads: int | None) -> tuple[dict[str, float], float]:
-    """Seconds of a run by unit, and those of everything else. results: for names of values in the graph the unit that makes them."""
+def unit_seconds(
+    graph: Graph, results: Mapping[str, str], batch: np.ndarray, threads: int | None
+) -> tuple[dict[str, float], float]:
+    """Seconds of a run by unit, and those of everything else. results: for names of values in the graph the unit that
+    makes them."""
     file = model_bytes(graph, lowest_opset(graph))
     nodes = onnx.load_model_from_string(file).graph.node
     found = profile(file, {graph.inputs[0]: batch}, SessionSettings(threads), len(nodes), SECONDS)

@@ -21,8 +21,8 @@ MOST_BYTES = 400_000_000
 
 
 def score_error(scores: np.ndarray, float_scores: np.ndarray, kind: str = LOGITS) -> float:
-    """The root of the mean squared difference, as a part of the spread of the float scores. Of probabilities, the logarithms are compared, held
-    at LEAST_PROBABILITY: else a few unsure images would decide alone."""
+    """The root of the mean squared difference, as a part of the spread of the float scores. Of probabilities, the
+    logarithms are compared, held at LEAST_PROBABILITY: else a few unsure images would decide alone."""
     ours, usual = (on_even_scale(each, kind) for each in (scores, float_scores))
     spread = max(float(np.ptp(usual)), 1e-30)
     return float(np.sqrt(np.mean(np.square(ours - usual)))) / spread
@@ -42,10 +42,15 @@ def on_even_scale(scores: np.ndarray, kind: str) -> np.ndarray:
 
 
 def damages(
-    calibration: Calibration, tensors: np.ndarray, float_scores: np.ndarray, kind: str, threads: int | None, progress: Callable[[float], None]
+    calibration: Calibration,
+    tensors: np.ndarray,
+    float_scores: np.ndarray,
+    kind: str,
+    threads: int | None,
+    progress: Callable[[float], None],
 ) -> dict[str, float]:
-    """The score error that storing each value alone makes, together with the weights that make it, on as many of the tensors as memory
-    allows for. Everything else is computed in float.
+    """The score error that storing each value alone makes, together with the weights that make it, on as many of the
+    tensors as memory allows for. Everything else is computed in float.
 
     What lies before a value is computed once; only what lies behind it is run again for each.
     """
@@ -54,7 +59,9 @@ def damages(
     places = {name: place for place, node in enumerate(graph.nodes) for name in node.outputs}
     # The weights of what makes a value lie before it, where a rectifier or a clip stands between.
     first = {unit.home: places[unit.result] for unit in network.units.values()}
-    cuts = {value: first.get(value, places.get(value, 0)) for value in network.storable if not network.stored_before(value)}
+    cuts = {
+        value: first.get(value, places.get(value, 0)) for value in network.storable if not network.stored_before(value)
+    }
     live = {place: _live(graph, place) for place in set(cuts.values())}
     between = list(dict.fromkeys(name for cut in live.values() for name in cut))
     engine = GraphEngine(graph, between, threads)
@@ -80,7 +87,13 @@ def _live(graph: Graph, place: int) -> tuple[str, ...]:
 def _affordable(engine: GraphEngine, graph: Graph, tensors: np.ndarray) -> int:
     """How many images' values can be held."""
     one = engine.values(next(batches(tensors[:1], graph)))
-    return int(np.clip(MOST_BYTES // max(sum(array.nbytes for array in one.values()), 1), min(4, len(tensors)), min(MOST_IMAGES, len(tensors))))
+    return int(
+        np.clip(
+            MOST_BYTES // max(sum(array.nbytes for array in one.values()), 1),
+            min(4, len(tensors)),
+            min(MOST_IMAGES, len(tensors)),
+        )
+    )
 
 
 def _tail(changed: Graph, graph: Graph, place: int, cut: tuple[str, ...]) -> Graph:

@@ -1,8 +1,9 @@
-"""Equalisation across layers (Nagel et al., "Data-free quantization through weight equalization and bias correction", ICCV 2019, section 4.1).
+"""Equalisation across layers (Nagel et al., "Data-free quantization through weight equalization and bias correction",
+ICCV 2019, section 4.1).
 
-An activation is stored in the same steps for all channels, so channels that are much smaller than others lose most of their steps. Where
-only a rectifier, or nothing, lies between what makes an activation and the one layer that reads it, a channel can be made smaller by the one
-and larger by the other; the model computes the same.
+An activation is stored in the same steps for all channels, so channels that are much smaller than others lose most of
+their steps. Where only a rectifier, or nothing, lies between what makes an activation and the one layer that reads it,
+a channel can be made smaller by the one and larger by the other; the model computes the same.
 """
 
 from __future__ import annotations
@@ -23,8 +24,8 @@ _MOST = 64.0
 
 
 def equalized(network: Network, largest: Mapping[str, np.ndarray]) -> Graph:
-    """The graph with its channels equalised where that is possible. largest: of each channel of the activations that units with weights
-    read, the largest magnitude on the calibration images."""
+    """The graph with its channels equalised where that is possible. largest: of each channel of the activations that
+    units with weights read, the largest magnitude on the calibration images."""
     graph = network.graph
     constants, changed = dict(graph.constants), {}
     for unit in network.units.values():
@@ -55,16 +56,30 @@ def _maker(network: Network, unit: Unit) -> Node | None:
     if node is None:
         return None
     if node.operator == "LayerNormalization":
-        over_channels = attribute(node, "axis") in (-1, network.graph.types[value].rank - 1) and unit.node.operator != "Conv"
-        return node if over_channels and all(name in network.graph.constants for name in node.inputs[1:] if name) and value == node.outputs[0] else None
+        over_channels = (
+            attribute(node, "axis") in (-1, network.graph.types[value].rank - 1) and unit.node.operator != "Conv"
+        )
+        return (
+            node
+            if over_channels
+            and all(name in network.graph.constants for name in node.inputs[1:] if name)
+            and value == node.outputs[0]
+            else None
+        )
     made = network.units.get(node.outputs[0])
-    same_axis = made is not None and made.weight and made.addend is None and (made.node.operator == "Conv") == (unit.node.operator == "Conv")
+    same_axis = (
+        made is not None
+        and made.weight
+        and made.addend is None
+        and (made.node.operator == "Conv") == (unit.node.operator == "Conv")
+    )
     return node if same_axis else None
 
 
 def _factors(unit: Unit, largest: np.ndarray, weight: np.ndarray) -> np.ndarray | None:
-    """By what each channel of the activation is divided: the geometric mean of its own range and that of the weights that read it, over the
-    latter. Weights that read one channel each have scales of their own, so there the activation alone counts."""
+    """By what each channel of the activation is divided: the geometric mean of its own range and that of the weights
+    that read it, over the latter. Weights that read one channel each have scales of their own, so there the activation
+    alone counts."""
     alive = largest > 0
     if not alive.any():
         return None
@@ -83,7 +98,9 @@ def _factors(unit: Unit, largest: np.ndarray, weight: np.ndarray) -> np.ndarray 
     return np.where(alive, np.clip(wanted / middle, 1 / _MOST, _MOST), 1.0).astype(np.float32)
 
 
-def _divided(node: Node, unit: Unit | None, factors: np.ndarray, constants: dict[str, np.ndarray], graph: Graph) -> Node:
+def _divided(
+    node: Node, unit: Unit | None, factors: np.ndarray, constants: dict[str, np.ndarray], graph: Graph
+) -> Node:
     """What makes an activation, with each channel divided."""
     axis = 0 if unit is None else unit.axis
     inputs = list(node.inputs)
@@ -95,7 +112,9 @@ def _divided(node: Node, unit: Unit | None, factors: np.ndarray, constants: dict
     return replace(node, inputs=tuple(inputs))
 
 
-def _multiplied(node: Node, unit: Unit | None, factors: np.ndarray, constants: dict[str, np.ndarray], graph: Graph) -> Node:
+def _multiplied(
+    node: Node, unit: Unit | None, factors: np.ndarray, constants: dict[str, np.ndarray], graph: Graph
+) -> Node:
     """What reads an activation, with the weights of each channel multiplied."""
     array = constants[node.inputs[1]]
     if unit.depthwise:

@@ -12,10 +12,11 @@ from zygal.processor import Multiplication
 
 @dataclass(frozen=True)
 class Form:
-    """dtype: of stored activations. weight_limit: the largest stored weight; weights lie symmetrically around 0. products_stored: matrix
-    products must store what they give; where not, they may give real numbers. joined_alike: what is joined or pooled must be stored in
-    the steps of the result. gates_by_storing: a gate is computed by an addition whose result is held between 0 and 1 by being stored.
-    prescribed: scale and zero point of the results of operators that have no choice."""
+    """dtype: of stored activations. weight_limit: the largest stored weight; weights lie symmetrically around 0.
+    products_stored: matrix products must store what they give; where not, they may give real numbers. joined_alike:
+    what is joined or pooled must be stored in the steps of the result. gates_by_storing: a gate is computed by an
+    addition whose result is held between 0 and 1 by being stored. prescribed: scale and zero point of the results of
+    operators that have no choice."""
 
     dtype: np.dtype
     weight_limit: int
@@ -36,10 +37,13 @@ class Form:
 
 
 def onnx_form(multiplication: Multiplication) -> Form:
-    """For ONNX Runtime. On x86, its kernels multiply unsigned activations with signed weights, on Arm signed with signed. Instructions
-    that add pairs of products in 16 bits hold two products of 7-bit weights at the most (255 * 64 * 2 < 2**15)."""
+    """For ONNX Runtime. On x86, its kernels multiply unsigned activations with signed weights, on Arm signed with
+    signed. Instructions that add pairs of products in 16 bits hold two products of 7-bit weights at the most (255 * 64
+    * 2 < 2**15)."""
     signed = multiplication.architecture == "arm"
-    return Form(np.dtype(np.int8 if signed else np.uint8), 63 if multiplication.pairs_saturate else 127, False, False, True)
+    return Form(
+        np.dtype(np.int8 if signed else np.uint8), 63 if multiplication.pairs_saturate else 127, False, False, True
+    )
 
 
 MOBILE_FORM = Form(np.dtype(np.int8), 127, True, True, False, {"Sigmoid": (1 / 256, -128), "Tanh": (1 / 128, 0)})

@@ -24,8 +24,8 @@ ORDERS = 10.0
 
 @dataclass(frozen=True)
 class Given:
-    """tensors: [N, ...]. names: of the images. where: in words. labels: the true classes, or which labels each image has; None if they are
-    not known. unreadable: (name, reason)."""
+    """tensors: [N, ...]. names: of the images. where: in words. labels: the true classes, or which labels each image
+    has; None if they are not known. unreadable: (name, reason)."""
 
     tensors: np.ndarray
     names: tuple[str, ...]
@@ -49,7 +49,10 @@ def from_images(folder: str | Path, inlet: Inlet | None, most: int, listener: Li
     chosen = evenly(names, most)
     tensors, kept, unreadable = _tensors([Path(folder) / name for name in chosen], chosen, inlet, listener)
     if not kept:
-        raise ImageError(f"{folder} holds no image that can be read; give a folder with a few hundred images like those that the model will see.")
+        raise ImageError(
+            f"{folder} holds no image that can be read; give a folder with a few hundred images like those that "
+            f"the model will see."
+        )
     return Given(tensors, tuple(kept), f"{folder} ({len(kept)} of {len(names)} images)", None, tuple(unreadable))
 
 
@@ -68,7 +71,9 @@ def labelled(where: str, artifact: Artifact, inlet: Inlet | None, several: bool,
 
     classes = artifact.metadata.labels
     if classes is None:
-        raise LabelsError(f"{artifact.path} holds no class names to join the labels of --labelled to; convert it again with --labels.")
+        raise LabelsError(
+            f"{artifact.path} holds no class names to join the labels of --labelled to; convert it again with --labels."
+        )
     if inlet is None:
         raise InletError("the artifact holds no inlet, so --labelled needs --inlet FILE.")
     joined = join(read_labelled(where, several), classes, where)
@@ -97,12 +102,15 @@ def _tensors(paths: Sequence[Path], names: Sequence[str], inlet: Inlet, listener
             kept.append(name)
     shapes = {tensor.shape for tensor in tensors}
     if len(shapes) > 1:
-        raise InletError(f"the inlet makes tensors of {len(shapes)} shapes; shrinking needs an inlet that ends with one size.")
+        raise InletError(
+            f"the inlet makes tensors of {len(shapes)} shapes; shrinking needs an inlet that ends with one size."
+        )
     return np.stack(tensors) if tensors else None, kept, unreadable
 
 
 def check_alike(given: Given, recorded: Witness | None, inlet: Inlet | None) -> None:
-    """Raises WitnessError if the tensors are of another order of magnitude than recorded ones, or than the inlet can give."""
+    """Raises WitnessError if the tensors are of another order of magnitude than recorded ones, or than the inlet can
+    give."""
     largest = float(np.abs(given.tensors).max())
     if not np.isfinite(largest) or given.tensors.dtype != np.float32:
         return
@@ -111,12 +119,15 @@ def check_alike(given: Given, recorded: Witness | None, inlet: Inlet | None) -> 
     if recorded is not None and recorded.tensors is not None:
         reference, source = float(np.abs(recorded.tensors).max()), "the recorded tensors reach"
     elif inlet is not None and inlet.values.per_image == "none":
-        ends = [to_tensor(np.full((1, 1, inlet.channels), level, np.uint8), inlet.values, inlet.tensor)[0] for level in (0, 255)]
+        ends = [
+            to_tensor(np.full((1, 1, inlet.channels), level, np.uint8), inlet.values, inlet.tensor)[0]
+            for level in (0, 255)
+        ]
         reference, source = float(np.abs(ends).max()), "the inlet inside the artifact gives at the most"
     else:
         return
     if not reference / ORDERS <= largest <= reference * ORDERS:
         raise WitnessError(
-            f"the tensors from {given.where} reach {largest:.4g}, but {source} {reference:.4g}: they come from another inlet; calibrate with the "
-            "inlet that the model was trained with."
+            f"the tensors from {given.where} reach {largest:.4g}, but {source} {reference:.4g}: they come from another "
+            "inlet; calibrate with the inlet that the model was trained with."
         )

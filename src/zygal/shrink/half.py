@@ -20,7 +20,8 @@ from zygal.tally.intervals import Estimate, share_of
 
 @dataclass(frozen=True)
 class Halved:
-    """score_error_of_spread, largest_difference_of_spread: against the float artifact, as parts of the spread of its scores."""
+    """score_error_of_spread, largest_difference_of_spread: against the float artifact, as parts of the spread of its
+    scores."""
 
     top_1_agreement: Estimate
     score_error_of_spread: float
@@ -32,7 +33,15 @@ class Halved:
 def halve(opened: Opened, path: str | Path, given: Given, threads: int | None) -> Halved:
     """Writes the artifact with float16 weights, and compares. Weights that float16 cannot hold stay as they are."""
     facts = opened.facts
-    shrunk = Shrunk(facts.path.name, facts.sha256, HALF, "weights as float16, widened on loading", len(given.tensors), given.where, 0)
+    shrunk = Shrunk(
+        facts.path.name,
+        facts.sha256,
+        HALF,
+        "weights as float16, widened on loading",
+        len(given.tensors),
+        given.where,
+        0,
+    )
     scores = []
     with scratch_folder() as folder:
         for name, half in (("float", False), ("half", True)):
@@ -43,4 +52,10 @@ def halve(opened: Opened, path: str | Path, given: Given, threads: int | None) -
     usual, ours = scores
     same = (answers(ours, facts.scores) == answers(usual, facts.scores)).all(axis=1)
     spread = max(float(np.ptp(usual)), 1e-30)
-    return Halved(share_of(int(same.sum()), len(same)), score_error(ours, usual, facts.scores), float(np.abs(ours - usual).max()) / spread, facts.size_bytes, Path(path).stat().st_size)
+    return Halved(
+        share_of(int(same.sum()), len(same)),
+        score_error(ours, usual, facts.scores),
+        float(np.abs(ours - usual).max()) / spread,
+        facts.size_bytes,
+        Path(path).stat().st_size,
+    )

@@ -28,16 +28,21 @@ COMBINING = ("Add", "Mul", "Concat", *POOLING)
 
 def moves(node: Node) -> bool:
     """Whether a node's results are numbers that it is given, or zeros."""
-    return node.operator in MOVING or node.operator == "Pad" and attribute(node, "mode") == "constant" and attribute(node, "value") == 0
+    return (
+        node.operator in MOVING
+        or node.operator == "Pad"
+        and attribute(node, "mode") == "constant"
+        and attribute(node, "value") == 0
+    )
 
 
 @dataclass(frozen=True)
 class Unit:
     """One operator that can be computed with 8-bit numbers.
 
-    reads: the activations that must be stored for it. home: what is stored of its result: the result itself, or what a rectifier
-    or clip makes of it. weight, bias: constants; axis: of the weight's output channels. addend: the constant of an addition directly
-    behind a product, which is its bias.
+    reads: the activations that must be stored for it. home: what is stored of its result: the result itself, or what a
+    rectifier or clip makes of it. weight, bias: constants; axis: of the weight's output channels. addend: the constant
+    of an addition directly behind a product, which is its bias.
     """
 
     node: Node
@@ -78,7 +83,11 @@ class Network:
         result = node.outputs[0]
         if self.graph.types[result].dtype != np.float32:
             return None
-        if node.operator in ("Conv", "Gemm", "MatMul") and len(node.inputs) > 1 and node.inputs[1] in self.graph.constants:
+        if (
+            node.operator in ("Conv", "Gemm", "MatMul")
+            and len(node.inputs) > 1
+            and node.inputs[1] in self.graph.constants
+        ):
             return self._weighted(node)
         if node.operator == "MatMul" and self.varying.issuperset(node.inputs):
             return Unit(node, node.inputs, self._home(result))
@@ -86,7 +95,11 @@ class Network:
             if attribute(node, "alpha") <= 0 or attribute(node, "beta") < 0:
                 return None
             return Unit(node, node.inputs, result)
-        if node.operator in COMBINING and self.varying.issuperset(node.inputs) and all(map(self._comes_stored, node.inputs)):
+        if (
+            node.operator in COMBINING
+            and self.varying.issuperset(node.inputs)
+            and all(map(self._comes_stored, node.inputs))
+        ):
             return Unit(node, tuple(dict.fromkeys(node.inputs)), self._home(result))
         return None
 
@@ -106,12 +119,25 @@ class Network:
                 return None
             axis = 1
         result = node.outputs[0]
-        return Unit(node, node.inputs[:1], self._home(result), node.inputs[1], axis, bias, self._addend(node, weight.shape[axis]))
+        return Unit(
+            node,
+            node.inputs[:1],
+            self._home(result),
+            node.inputs[1],
+            axis,
+            bias,
+            self._addend(node, weight.shape[axis]),
+        )
 
     def _addend(self, node: Node, count: int) -> str | None:
         """The constant that is added to a product alone, one number for each output channel."""
         after = self.readers.get(node.outputs[0], [])
-        if node.operator != "MatMul" or len(after) != 1 or after[0].operator != "Add" or node.outputs[0] in self.graph.outputs:
+        if (
+            node.operator != "MatMul"
+            or len(after) != 1
+            or after[0].operator != "Add"
+            or node.outputs[0] in self.graph.outputs
+        ):
             return None
         other = next((name for name in after[0].inputs if name != node.outputs[0]), None)
         addend = self.graph.constants.get(other)
@@ -144,7 +170,8 @@ class Network:
         return next((unit for unit in reversed(self.units.values()) if unit.weight), None)
 
     def possible(self, wanted: Collection[str]) -> set[str]:
-        """Those of the wanted units that can be in 8 bits together: what combines values needs all of them to come stored."""
+        """Those of the wanted units that can be in 8 bits together: what combines values needs all of them to come
+        stored."""
         chosen: set[str] = set()
         for result, unit in self.units.items():
             combining = unit.weight is None and unit.node.operator != "MatMul"
@@ -191,9 +218,16 @@ class Network:
 
     @cached_property
     def fixed(self) -> dict[str, tuple[float, int]]:
-        """Scale and zero point of the values whose steps are not free: gates from 0 to 1, and what the format prescribes."""
-        gates = {unit.home: (1 / 255, self.form.limits[0]) for unit in self.units.values() if unit.node.operator == GATE}
-        prescribed = {node.outputs[0]: self.form.prescribed[node.operator] for node in self.graph.nodes if node.operator in self.form.prescribed}
+        """Scale and zero point of the values whose steps are not free: gates from 0 to 1, and what the format
+        prescribes."""
+        gates = {
+            unit.home: (1 / 255, self.form.limits[0]) for unit in self.units.values() if unit.node.operator == GATE
+        }
+        prescribed = {
+            node.outputs[0]: self.form.prescribed[node.operator]
+            for node in self.graph.nodes
+            if node.operator in self.form.prescribed
+        }
         return gates | {value: steps for value, steps in prescribed.items() if self.alike.get(value, value) == value}
 
     @cached_property
@@ -208,8 +242,8 @@ class Network:
         return node is not None and moves(node) and node.inputs[0] in self.storable
 
     def function_behind(self, value: str) -> tuple[Node, ...]:
-        """What alone reads a value, if that works on each number by itself: one operator, or a gate and the product of the value with it.
-        Empty if there is none."""
+        """What alone reads a value, if that works on each number by itself: one operator, or a gate and the product of
+        the value with it. Empty if there is none."""
         after = self.readers.get(value, [])
         if value in self.graph.outputs:
             return ()
@@ -218,7 +252,9 @@ class Network:
         gates = [node for node in after if node.operator in GATES]
         if len(after) == 2 and len(gates) == 1:
             product = after[1] if after[0] is gates[0] else after[0]
-            alone = self.readers.get(gates[0].outputs[0], []) == [product] and gates[0].outputs[0] not in self.graph.outputs
+            alone = (
+                self.readers.get(gates[0].outputs[0], []) == [product] and gates[0].outputs[0] not in self.graph.outputs
+            )
             if product.operator == "Mul" and alone and set(product.inputs) == {value, gates[0].outputs[0]}:
                 return gates[0], product
         return ()

@@ -22,8 +22,8 @@ MEANS_FROM = 32
 
 @dataclass
 class Observed:
-    """halves: for each value two histograms, each of half of the images. largest: of each input channel of a unit's first activation, the
-    largest magnitude."""
+    """halves: for each value two histograms, each of half of the images. largest: of each input channel of a unit's
+    first activation, the largest magnitude."""
 
     halves: dict[str, tuple[Histogram, Histogram]] = field(default_factory=dict)
     channels: dict[str, np.ndarray] = field(default_factory=dict)
@@ -31,7 +31,8 @@ class Observed:
 
 
 def batches(tensors: np.ndarray, graph: Graph) -> Iterator[np.ndarray]:
-    """The tensors [N, ...] as a graph takes them. Where its batch is fixed, the last one is filled up with the first images."""
+    """The tensors [N, ...] as a graph takes them. Where its batch is fixed, the last one is filled up with the first
+    images."""
     fixed = graph.types[graph.inputs[0]].shape[0]
     size = fixed if isinstance(fixed, int) else BATCH
     if isinstance(fixed, int):
@@ -41,11 +42,15 @@ def batches(tensors: np.ndarray, graph: Graph) -> Iterator[np.ndarray]:
         yield tensors[start : start + size]
 
 
-def observe(network: Network, tensors: np.ndarray, names: list[str], threads: int | None, progress: Callable[[int], None]) -> Observed:
-    """Runs the float graph on tensors [N, ...] and counts what those values are. Raises EngineError naming the layer that gives what is
-    not a finite number."""
+def observe(
+    network: Network, tensors: np.ndarray, names: list[str], threads: int | None, progress: Callable[[int], None]
+) -> Observed:
+    """Runs the float graph on tensors [N, ...] and counts what those values are. Raises EngineError naming the layer
+    that gives what is not a finite number."""
     values = list(network.storable)
-    engine = GraphEngine(network.graph, [*values, *(name for name in network.graph.outputs if name not in values)], threads)
+    engine = GraphEngine(
+        network.graph, [*values, *(name for name in network.graph.outputs if name not in values)], threads
+    )
     found = Observed({name: (Histogram(), Histogram()) for name in values})
     by_channel = {unit.reads[0]: channel_axis(unit) for unit in network.units.values() if unit.weight}
     start = 0
@@ -79,8 +84,11 @@ def channel_axis(unit: Unit) -> int:
     return 1 if unit.node.operator == "Conv" else -1
 
 
-def channel_means(network: Network, units: Iterable[Unit], steps: dict[str, Steps], tensors: np.ndarray, threads: int | None) -> dict[str, tuple[np.ndarray, np.ndarray]]:
-    """For each activation that the units with weights read: the mean of each channel, and that of what is stored of it; float64."""
+def channel_means(
+    network: Network, units: Iterable[Unit], steps: dict[str, Steps], tensors: np.ndarray, threads: int | None
+) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+    """For each activation that the units with weights read: the mean of each channel, and that of what is stored of it;
+    float64."""
     axes = {unit.reads[0]: channel_axis(unit) for unit in units if unit.weight}
     engine = GraphEngine(network.graph, list(axes), threads)
     sums = {name: [0.0, 0.0] for name in axes}
@@ -97,15 +105,24 @@ def channel_means(network: Network, units: Iterable[Unit], steps: dict[str, Step
 
 def _not_finite(network: Network, batch: np.ndarray, names: list[str]) -> EngineError:
     """Names the first layer and the first image: the graph is run once more with all its values, image by image."""
-    order = [name for node in network.graph.nodes for name in node.outputs if network.graph.types[name].dtype == np.float32]
+    order = [
+        name for node in network.graph.nodes for name in node.outputs if network.graph.types[name].dtype == np.float32
+    ]
     engine = GraphEngine(network.graph, order)
     for index, name in enumerate(names):
         if not np.isfinite(batch[index]).all():
-            return EngineError(f"the tensor of {name} holds numbers that are not finite; check the inlet or the recording.")
+            return EngineError(
+                f"the tensor of {name} holds numbers that are not finite; check the inlet or the recording."
+            )
         values = engine.values(next(batches(batch[index : index + 1], network.graph)))
         for node in network.graph.nodes:
             bad = next((each for each in node.outputs if each in values and not np.isfinite(values[each]).all()), None)
             if bad is not None:
                 what = "not-a-number" if np.isnan(values[bad]).any() else "infinity"
-                return EngineError(f"layer {node.layer or bad} ({node.operator}) gives {what} on {name}; 8-bit steps cannot be found. Mend the model, or leave the image out.")
-    return EngineError(f"the model gives numbers that are not finite on one of {', '.join(names)}; 8-bit steps cannot be found.")
+                return EngineError(
+                    f"layer {node.layer or bad} ({node.operator}) gives {what} on {name}; 8-bit steps cannot be "
+                    f"found. Mend the model, or leave the image out."
+                )
+    return EngineError(
+        f"the model gives numbers that are not finite on one of {', '.join(names)}; 8-bit steps cannot be found."
+    )

@@ -41,8 +41,8 @@ class Opened:
         return Writing(max(self.facts.opset or DEFAULT_OPSET, lowest_opset(graph)), half)
 
     def write(self, graph: Graph, path: str | Path, metadata: Metadata, half: bool = False) -> Written:
-        """Writes a graph of the model with everything that the artifact has: its inlet in front, if it takes raw pixels. Raises ArtifactError or
-        OutputError."""
+        """Writes a graph of the model with everything that the artifact has: its inlet in front, if it takes raw
+        pixels. Raises ArtifactError or OutputError."""
         if self.facts.metadata.tensor is None:
             return self.format.write(graph, path, metadata, self.writing(graph, half))
         from zygal.inlet.front import front_of
@@ -59,11 +59,14 @@ def opened(path: str | Path, output_path: str | Path, scores: str | None = None)
     wanted = format_for(output_path)
     if wanted is not format:
         raise ArtifactError(
-            f"{path} is of the format {format.name}, but the name {output_path} asks for {wanted.name}; convert the source to that format, and shrink it then."
+            f"{path} is of the format {format.name}, but the name {output_path} asks for {wanted.name}; convert "
+            f"the source to that format, and shrink it then."
         )
     facts = read_artifact(path, scores)
     if facts.metadata.in_8_bits:
-        raise ArtifactError(f"{path} is in 8 bits already, made from {facts.metadata.shrunk.artifact}; shrink that one.")
+        raise ArtifactError(
+            f"{path} is in 8 bits already, made from {facts.metadata.shrunk.artifact}; shrink that one."
+        )
     if format is ONNX:
         from zygal.artifact.onnx.graph import artifact_graph
 
@@ -81,5 +84,7 @@ def opened(path: str | Path, output_path: str | Path, scores: str | None = None)
 def _of_scores(graph: Graph, facts: Artifact) -> Graph:
     """The part of a graph that makes the scores."""
     if len(graph.inputs) != 1:
-        raise ArtifactError(f"{facts.path} takes {len(graph.inputs)} inputs ({', '.join(graph.inputs)}); an image classifier takes one.")
+        raise ArtifactError(
+            f"{facts.path} takes {len(graph.inputs)} inputs ({', '.join(graph.inputs)}); an image classifier takes one."
+        )
     return remove_dead(replace(graph, outputs=(facts.chosen.name,)))

@@ -19,11 +19,15 @@ STORED = ("QuantizeLinear", "DequantizeLinear")
 
 
 def prepared(graph: Graph, form: Form, where: str) -> Graph:
-    """Weights that were stored in half precision are widened, means over places become poolings, normalisations that stand alone convolutions of
-    one place, and where gates are computed by storing, activations are stated by their gates. Raises ArtifactError if something is in 8 bits already."""
+    """Weights that were stored in half precision are widened, means over places become poolings, normalisations that
+    stand alone convolutions of one place, and where gates are computed by storing, activations are stated by their
+    gates. Raises ArtifactError if something is in 8 bits already."""
     low = next((node for node in graph.nodes if node.operator in STORED), None)
     if low is not None:
-        raise ArtifactError(f"{where} is in 8 bits already (layer {low.layer or low.outputs[0]}); shrink the float artifact that it was made from.")
+        raise ArtifactError(
+            f"{where} is in 8 bits already (layer {low.layer or low.outputs[0]}); shrink the float artifact "
+            f"that it was made from."
+        )
     graph = run_passes(biases_apart(graph))
     graph = _factors_before_clips(graph)
     if form.gates_by_storing:
@@ -31,7 +35,11 @@ def prepared(graph: Graph, form: Form, where: str) -> Graph:
     nodes: list[Node] = []
     taken, constants = set(graph.types), dict(graph.constants)
     for node in graph.nodes:
-        nodes += _pooled(node, graph, taken) or (_gated(node, taken) if form.gates_by_storing else None) or [_as_convolution(node, graph, constants)]
+        nodes += (
+            _pooled(node, graph, taken)
+            or (_gated(node, taken) if form.gates_by_storing else None)
+            or [_as_convolution(node, graph, constants)]
+        )
     return rebuilt(graph, nodes, constants, graph.outputs)
 
 
@@ -52,8 +60,8 @@ def _pooled(node: Node, graph: Graph, taken: set[str]) -> list[Node] | None:
 
 
 def _as_convolution(node: Node, graph: Graph, constants: dict[str, np.ndarray]) -> Node:
-    """A normalisation with constant statistics, which no convolution could take in, as a convolution of one place and one channel each:
-    runtimes compute that in 8 bits, and one weight a channel is stored without an error."""
+    """A normalisation with constant statistics, which no convolution could take in, as a convolution of one place and
+    one channel each: runtimes compute that in 8 bits, and one weight a channel is stored without an error."""
     plain = node.operator == "BatchNormalization" and graph.types[node.inputs[0]].rank == 4 and len(node.outputs) == 1
     line = normalization_line(node, graph.constants) if plain else None
     if line is None:
@@ -72,7 +80,8 @@ def _scalar(name: str, constants) -> float | None:
 
 
 def _factors_before_clips(graph: Graph) -> Graph:
-    """k * clip(W x + b, low, high) = clip(k W x + k b, k low, k high): nothing stands between the clip and who reads it."""
+    """k * clip(W x + b, low, high) = clip(k W x + k b, k low, k high): nothing stands between the clip and who reads
+    it."""
     made_by, uses = graph.producers(), graph.uses()
     constants, replaced, gone = dict(graph.constants), {}, set()
     for node in graph.nodes:
@@ -96,14 +105,16 @@ def _factors_before_clips(graph: Graph) -> Graph:
     return rebuilt(graph, nodes, constants, graph.outputs) if gone else graph
 
 
-def _gate_of_parts(chain: tuple[Node, ...], constants, added) -> Node | None:
+def _gate_of_parts(chain: tuple[Node, ...], constants, added) -> Node | None:  # noqa: ARG001
     """clip(x + c, 0, 1 / k) * k as the gate that it is."""
     sum_, held, product = chain
     offset, slope = (_scalar(each.inputs[1], constants) for each in (sum_, product))
     low, high = attribute(held, "min"), attribute(held, "max")
     if offset is None or slope is None or low != 0 or high is None or slope <= 0 or abs(high * slope - 1) > 1e-6:
         return None
-    return Node("HardSigmoid", (sum_.inputs[0],), product.outputs, {"alpha": slope, "beta": offset * slope}, product.layer)
+    return Node(
+        "HardSigmoid", (sum_.inputs[0],), product.outputs, {"alpha": slope, "beta": offset * slope}, product.layer
+    )
 
 
 def _gated(node: Node, taken: set[str]) -> list[Node] | None:

@@ -1,7 +1,8 @@
 """The graph in which some operators compute with 8-bit numbers.
 
-Runtimes look for an operator with a DequantizeLinear directly before and a QuantizeLinear directly behind it, and compute with the
-stored numbers then. So a value that must be stored passes such a pair, and a weight is a constant in 8 bits behind a DequantizeLinear.
+Runtimes look for an operator with a DequantizeLinear directly before and a QuantizeLinear directly behind it, and
+compute with the stored numbers then. So a value that must be stored passes such a pair, and a weight is a constant in 8
+bits behind a DequantizeLinear.
 """
 
 from __future__ import annotations
@@ -20,17 +21,29 @@ from zygal.shrink.weights import StoredWeight
 
 
 def in_eight_bits(
-    network: Network, chosen: Collection[str], steps: Mapping[str, Steps], weights: Mapping[str, StoredWeight], biases: Mapping[str, np.ndarray]
+    network: Network,
+    chosen: Collection[str],
+    steps: Mapping[str, Steps],
+    weights: Mapping[str, StoredWeight],
+    biases: Mapping[str, np.ndarray],
 ) -> Graph:
-    """The graph with the units of these results in 8 bits. steps: by the first of the values that are stored alike. weights, biases: by
-    the units' results; biases are real numbers."""
+    """The graph with the units of these results in 8 bits. steps: by the first of the values that are stored alike.
+    weights, biases: by the units' results; biases are real numbers."""
     chosen = frozenset(chosen)
-    return _Rewriting(network, chosen, network.stored(chosen), network.made_stored(chosen), steps, weights, biases).run()
+    return _Rewriting(
+        network, chosen, network.stored(chosen), network.made_stored(chosen), steps, weights, biases
+    ).run()
 
 
-def with_one_stored(network: Network, value: str, steps: Mapping[str, Steps], weights: Mapping[str, StoredWeight], biases: Mapping[str, np.ndarray]) -> Graph:
-    """The float graph in which one value is rounded as if it were stored, and so are the weights of the unit that makes it; what gives
-    real numbers has its weights rounded together with what it reads."""
+def with_one_stored(
+    network: Network,
+    value: str,
+    steps: Mapping[str, Steps],
+    weights: Mapping[str, StoredWeight],
+    biases: Mapping[str, np.ndarray],
+) -> Graph:
+    """The float graph in which one value is rounded as if it were stored, and so are the weights of the unit that makes
+    it; what gives real numbers has its weights rounded together with what it reads."""
     maker = next((unit for unit in network.units.values() if unit.home == value and network.must_store(unit)), None)
     weighted = {maker.result} if maker is not None else set()
     weighted |= {unit.result for unit in network.units.values() if value in unit.reads and not network.must_store(unit)}
@@ -39,10 +52,20 @@ def with_one_stored(network: Network, value: str, steps: Mapping[str, Steps], we
 
 
 class _Rewriting:
-    """A graph while it is made. stored: values that pass through storing; made_stored: those that exist only so. weighted: units outside
-    `chosen` whose weights are stored too."""
+    """A graph while it is made. stored: values that pass through storing; made_stored: those that exist only so.
+    weighted: units outside `chosen` whose weights are stored too."""
 
-    def __init__(self, network: Network, chosen: frozenset[str], stored: set[str], made_stored: set[str], steps, weights, biases, weighted: frozenset[str] = frozenset()):
+    def __init__(
+        self,
+        network: Network,
+        chosen: frozenset[str],
+        stored: set[str],
+        made_stored: set[str],
+        steps,
+        weights,
+        biases,
+        weighted: frozenset[str] = frozenset(),
+    ):
         self.network, self.chosen, self.steps, self.weights, self.biases = network, chosen, steps, weights, biases
         self.stored, self.made_stored, self.weighted = stored, made_stored, weighted
         self.constants: dict[str, np.ndarray] = dict(network.graph.constants)
@@ -50,7 +73,9 @@ class _Rewriting:
         self.kept: dict[str, str] = {}
         self.shared: dict[str, str] = {}
         self.taken = set(network.graph.types)
-        self.read = {value: value if value in self.made_stored else self._free(f"{value}.read") for value in self.stored}
+        self.read = {
+            value: value if value in self.made_stored else self._free(f"{value}.read") for value in self.stored
+        }
 
     def run(self) -> Graph:
         graph = self.network.graph
@@ -80,11 +105,15 @@ class _Rewriting:
 
     def _with_corrected_addend(self, node: Node) -> Node:
         """An addition behind a product in 8 bits, with the bias that belongs to it."""
-        unit = next((self.network.units[name] for name in node.inputs if name in self.chosen or name in self.weighted), None)
+        unit = next(
+            (self.network.units[name] for name in node.inputs if name in self.chosen or name in self.weighted), None
+        )
         if unit is None or unit.addend not in node.inputs or unit.result not in self.biases:
             return node
         corrected = self._free(f"{unit.result}.addend")
-        self.constants[corrected] = self.biases[unit.result].astype(np.float32).reshape(self.constants[unit.addend].shape)
+        self.constants[corrected] = (
+            self.biases[unit.result].astype(np.float32).reshape(self.constants[unit.addend].shape)
+        )
         return node.reading({unit.addend: corrected})
 
     def _with_stored(self, unit: Unit) -> Node:
@@ -101,7 +130,8 @@ class _Rewriting:
         return replace(unit.node, inputs=tuple(inputs))
 
     def _gate(self, node: Node) -> Node:
-        """alpha * x + beta, held between 0 and 1 by being stored. What is stored of x is read in steps that are alpha times as large."""
+        """alpha * x + beta, held between 0 and 1 by being stored. What is stored of x is read in steps that are alpha
+        times as large."""
         given, layer = node.inputs[0], node.layer
         steps = self._steps(given)
         form, (first, _) = self.network.form, self.network.form.limits
@@ -109,10 +139,15 @@ class _Rewriting:
         self.constants[scale] = np.array(steps.scale * np.float32(attribute(node, "alpha")), np.float32)
         self.constants[zero] = np.array(steps.zero, form.dtype)
         self.nodes.append(Node("DequantizeLinear", (self.kept[given], scale, zero), (real,), {}, layer))
-        offset, offset_scale, offset_zero, offset_real = (self._free(f"{node.outputs[0]}.offset{part}") for part in ("", ".scale", ".zero", ".real"))
+        offset, offset_scale, offset_zero, offset_real = (
+            self._free(f"{node.outputs[0]}.offset{part}") for part in ("", ".scale", ".zero", ".real")
+        )
         beta = float(attribute(node, "beta"))
         self.constants[offset] = np.array(first + 255 if beta else first, form.dtype)
-        self.constants[offset_scale], self.constants[offset_zero] = np.array(beta / 255 or 1.0, np.float32), np.array(first, form.dtype)
+        self.constants[offset_scale], self.constants[offset_zero] = (
+            np.array(beta / 255 or 1.0, np.float32),
+            np.array(first, form.dtype),
+        )
         self.nodes.append(Node("DequantizeLinear", (offset, offset_scale, offset_zero), (offset_real,), {}, layer))
         return Node("Add", (real, offset_real), node.outputs, {}, layer)
 

@@ -46,10 +46,11 @@ class Settings:
 
 @dataclass(frozen=True)
 class Result:
-    """choice: the candidates and the one that was taken. layers: every value that can be stored, with the damage that it does and the time of what
-    makes it. form: of the numbers. equalised: whether channels were. float_bytes: size of the float artifact. in_8_bits: how many operators are.
-    kept: the convolutions and matrix products in float, by their layers. clipped: by layer, the share of the values that storing clips. moved: by
-    how much half of the images would change each range. written: the file, if a candidate was taken."""
+    """choice: the candidates and the one that was taken. layers: every value that can be stored, with the damage that
+    it does and the time of what makes it. form: of the numbers. equalised: whether channels were. float_bytes: size of
+    the float artifact. in_8_bits: how many operators are. kept: the convolutions and matrix products in float, by their
+    layers. clipped: by layer, the share of the values that storing clips. moved: by how much half of the images would
+    change each range. written: the file, if a candidate was taken."""
 
     choice: Choice
     layers: tuple[Layer, ...]
@@ -63,41 +64,97 @@ class Result:
     written: Path | None
 
 
-def shrink(opened: Opened, path: str | Path, given: Given, labelled: Given | None, settings: Settings, described: str, progress: Progress) -> Result:
-    """Writes the artifact in 8 bits to `path`, if a candidate holds the budget. described: the settings in words, for its metadata.
+def shrink(
+    opened: Opened,
+    path: str | Path,
+    given: Given,
+    labelled: Given | None,
+    settings: Settings,
+    described: str,
+    progress: Progress,
+) -> Result:
+    """Writes the artifact in 8 bits to `path`, if a candidate holds the budget. described: the settings in words, for
+    its metadata.
 
     Raises ArtifactError if nothing can be in 8 bits, EngineError naming a layer whose values are not finite.
     """
     form = opened.form()
     network = Network(prepared(opened.graph, form, str(opened.facts.path)), form)
     if not network.units:
-        raise ArtifactError(f"{opened.facts.path} has no convolution and no matrix product in float32 with constant weights, so nothing of it can be in 8 bits.")
+        raise ArtifactError(
+            f"{opened.facts.path} has no convolution and no matrix product in float32 with constant weights, so "
+            f"nothing of it can be in 8 bits."
+        )
     tensors, threads = given.tensors, settings.threads
     total = len(tensors)
     network, equalised = _equalised_if_better(network, given, opened.facts.scores, threads, progress)
-    observed = observe(network, tensors, list(given.names), threads, lambda done: progress("observing activations", done / total))
+    observed = observe(
+        network, tensors, list(given.names), threads, lambda done: progress("observing activations", done / total)
+    )
     progress("finding ranges and weights", 0.0)
     calibration = calibrate(network, observed, tensors, threads)
     with scratch_folder() as folder:
         float_file = folder / f"float{opened.format.ending}"
         opened.format.write(opened.graph, float_file, Metadata(), opened.writing(opened.graph))
         judged = _judged(given, float_file, threads)
-        found = damages(calibration, tensors, judged.float_scores, opened.facts.scores, threads, lambda part: progress("measuring the damage of each layer", part))
-        times = _seconds(network.graph, calibration, next(batches(np.take(tensors, range(settings.batch), axis=0, mode="wrap"), network.graph)), threads, progress)
+        found = damages(
+            calibration,
+            tensors,
+            judged.float_scores,
+            opened.facts.scores,
+            threads,
+            lambda part: progress("measuring the damage of each layer", part),
+        )
+        times = _seconds(
+            network.graph,
+            calibration,
+            next(batches(np.take(tensors, range(settings.batch), axis=0, mode="wrap"), network.graph)),
+            threads,
+            progress,
+        )
         layers = layers_of(network, found, *times)
-        trials = Trials(calibration, opened.format, opened.writing(calibration.graph(network.possible(network.units))), folder, float_file, opened.facts.scores,
-                        judged, labelled and _judged(labelled, float_file, threads), threads, settings.batch)  # fmt: skip
-        chooser = Chooser(trials, layers, *times, settings.budget, lambda part: progress("trying which layers to keep in float", part))
+        trials = Trials(
+            calibration,
+            opened.format,
+            opened.writing(calibration.graph(network.possible(network.units))),
+            folder,
+            float_file,
+            opened.facts.scores,
+            judged,
+            labelled and _judged(labelled, float_file, threads),
+            threads,
+            settings.batch,
+        )
+        chooser = Chooser(
+            trials, layers, *times, settings.budget, lambda part: progress("trying which layers to keep in float", part)
+        )
         choice = chooser.run()
     chosen = network.possible(set(network.units) - set(choice.kept)) if choice.final else set()
-    kept = tuple(dict.fromkeys(f"{unit.layer} ({unit.node.operator})" for result, unit in network.units.items()
-                               if result not in chosen and (unit.weight or unit.node.operator == "MatMul")))  # fmt: skip
+    kept = tuple(
+        dict.fromkeys(
+            f"{unit.layer} ({unit.node.operator})"
+            for result, unit in network.units.items()
+            if result not in chosen and (unit.weight or unit.node.operator == "MatMul")
+        )
+    )
     if choice.final is not None:
         shrunk = _record(opened, given, network, layers, chosen, kept, described)
         opened.write(calibration.graph(chosen), path, replace(opened.facts.metadata, shrunk=shrunk))
-    clipped = {_layer_of(network, value): share for value, share in calibration.clipped.items() if value not in network.fixed}
-    return Result(choice, tuple(layers), form, equalised, opened.facts.size_bytes, len(chosen), kept, clipped, tuple(calibration.moved.values()),
-                  Path(path) if choice.final else None)  # fmt: skip
+    clipped = {
+        _layer_of(network, value): share for value, share in calibration.clipped.items() if value not in network.fixed
+    }
+    return Result(
+        choice,
+        tuple(layers),
+        form,
+        equalised,
+        opened.facts.size_bytes,
+        len(chosen),
+        kept,
+        clipped,
+        tuple(calibration.moved.values()),
+        Path(path) if choice.final else None,
+    )
 
 
 def _layer_of(network: Network, value: str) -> str:
@@ -105,9 +162,11 @@ def _layer_of(network: Network, value: str) -> str:
     return "the input" if node is None else node.layer or value
 
 
-def _equalised_if_better(network: Network, given: Given, kind: str, threads: int | None, progress: Progress) -> tuple[Network, bool]:
-    """The network with its channels equalised, if its scores are closer to the float ones then, all in 8 bits, on a few images; and whether it
-    was."""
+def _equalised_if_better(
+    network: Network, given: Given, kind: str, threads: int | None, progress: Progress
+) -> tuple[Network, bool]:
+    """The network with its channels equalised, if its scores are closer to the float ones then, all in 8 bits, on a few
+    images; and whether it was."""
     tensors = given.tensors[:TRIED_ON]
     names, chosen = list(given.names[:TRIED_ON]), network.possible(network.units)
     float_scores = _scores(network.graph, tensors, threads)
@@ -134,7 +193,9 @@ def _judged(given: Given, float_file: Path, threads: int | None) -> Judged:
     return Judged(given.tensors, np.concatenate(list(run_in_batches(engine, given.tensors))), given.labels)
 
 
-def _seconds(graph: Graph, calibration: Calibration, batch: np.ndarray, threads: int | None, progress: Progress) -> tuple[dict[str, float], dict[str, float]]:
+def _seconds(
+    graph: Graph, calibration: Calibration, batch: np.ndarray, threads: int | None, progress: Progress
+) -> tuple[dict[str, float], dict[str, float]]:
     """Seconds of each unit in 8 bits, and in float, by the profile of ONNX Runtime."""
     progress("measuring the time of each layer", 0.0)
     units = calibration.network.units
@@ -142,11 +203,21 @@ def _seconds(graph: Graph, calibration: Calibration, batch: np.ndarray, threads:
     in_float, _ = unit_seconds(graph, names, batch, threads)
     progress("measuring the time of each layer", 0.5)
     chosen = calibration.network.possible(units)
-    eight, _ = unit_seconds(calibration.graph(chosen), names | {f"{result}.exact": result for result in units}, batch, threads)
+    eight, _ = unit_seconds(
+        calibration.graph(chosen), names | {f"{result}.exact": result for result in units}, batch, threads
+    )
     return eight, in_float
 
 
-def _record(opened: Opened, given: Given, network: Network, layers: list[Layer], chosen: set[str], kept: tuple[str, ...], described: str) -> Shrunk:
+def _record(
+    opened: Opened,
+    given: Given,
+    network: Network,
+    layers: list[Layer],
+    chosen: set[str],
+    kept: tuple[str, ...],
+    described: str,
+) -> Shrunk:
     facts = opened.facts
     stored = network.stored(chosen)
     whole = sum(layer.damage**2 for layer in layers if layer.value in stored) or 1.0
@@ -155,5 +226,14 @@ def _record(opened: Opened, given: Given, network: Network, layers: list[Layer],
         if layer.value in stored:
             parts[layer.name] = parts.get(layer.name, 0.0) + layer.damage**2 / whole
     largest = sorted(parts.items(), key=lambda each: each[1], reverse=True)[:LISTED_SHARES]
-    return Shrunk(facts.path.name, facts.sha256, EIGHT_BITS, described, len(given.tensors), given.where, len(chosen), kept,
-                  tuple(Share(name, round(part, 6)) for name, part in largest))  # fmt: skip
+    return Shrunk(
+        facts.path.name,
+        facts.sha256,
+        EIGHT_BITS,
+        described,
+        len(given.tensors),
+        given.where,
+        len(chosen),
+        kept,
+        tuple(Share(name, round(part, 6)) for name, part in largest),
+    )

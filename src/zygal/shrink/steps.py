@@ -1,8 +1,9 @@
 """Ranges of activations, and the steps in which they are stored.
 
-The range is the one that minimises the expected squared error over the values' histogram, not the one from the smallest to the
-largest: what is rarely reached is clipped, so that everything else has finer steps (Banner et al., "Post training 4-bit quantization of
-convolutional networks", 2019, in its form for a measured distribution). Zero is always stored exactly (Jacob et al., 2018).
+The range is the one that minimises the expected squared error over the values' histogram, not the one from the smallest
+to the largest: what is rarely reached is clipped, so that everything else has finer steps (Banner et al., "Post
+training 4-bit quantization of convolutional networks", 2019, in its form for a measured distribution). Zero is always
+stored exactly (Jacob et al., 2018).
 """
 
 from __future__ import annotations
@@ -20,8 +21,8 @@ _SHARES = np.concatenate([np.geomspace(0.02, 0.5, 24, endpoint=False), np.linspa
 
 
 class Histogram:
-    """Counts of values in BINS equal bins from -reach to reach; the reach doubles when larger values come. Zeros are counted apart,
-    because they are stored without an error. low, high: the extremes of all values, counted or not."""
+    """Counts of values in BINS equal bins from -reach to reach; the reach doubles when larger values come. Zeros are
+    counted apart, because they are stored without an error. low, high: the extremes of all values, counted or not."""
 
     def __init__(self) -> None:
         self.counts, self.reach, self.zeros = np.zeros(BINS, np.int64), 0.0, 0
@@ -51,7 +52,11 @@ class Histogram:
     def joined(self, other: Histogram) -> Histogram:
         """Both together."""
         result = Histogram()
-        result.low, result.high, result.zeros = min(self.low, other.low), max(self.high, other.high), self.zeros + other.zeros
+        result.low, result.high, result.zeros = (
+            min(self.low, other.low),
+            max(self.high, other.high),
+            self.zeros + other.zeros,
+        )
         result.reach = max(self.reach, other.reach)
         for each in (self, other):
             if each.reach:
@@ -70,7 +75,8 @@ class Histogram:
 
 @dataclass(frozen=True)
 class Steps:
-    """real = scale * (stored - zero). clipped: the share of the values beyond what can be stored. error: the expected squared error."""
+    """real = scale * (stored - zero). clipped: the share of the values beyond what can be stored. error: the expected
+    squared error."""
 
     scale: np.float32
     zero: int
@@ -79,8 +85,9 @@ class Steps:
 
 
 def best_steps(histogram: Histogram, form: Form, function: Callable[[np.ndarray], np.ndarray] | None = None) -> Steps:
-    """The steps with the least expected squared error: rounding adds scale**2 / 12 inside the range, clipping the squared distance
-    from its end outside. function: what alone reads the values, on each by itself; then the error of its results counts."""
+    """The steps with the least expected squared error: rounding adds scale**2 / 12 inside the range, clipping the
+    squared distance from its end outside. function: what alone reads the values, on each by itself; then the error of
+    its results counts."""
     low, high = histogram.low, histogram.high
     if low == high:
         return Steps(np.float32(1.0), form.limits[0], 0.0, 0.0)
@@ -91,7 +98,9 @@ def best_steps(histogram: Histogram, form: Form, function: Callable[[np.ndarray]
     errors = sums.errors(scales, zeros, form)
     # Of equal ones the widest range.
     best = np.unravel_index(errors.size - 1 - np.argmin(errors.ravel()[::-1]), errors.shape)
-    return Steps(np.float32(scales[best]), int(zeros[best]), sums.clipped(scales[best], zeros[best], form), float(errors[best]))
+    return Steps(
+        np.float32(scales[best]), int(zeros[best]), sums.clipped(scales[best], zeros[best], form), float(errors[best])
+    )
 
 
 def _scales_and_zeros(low: np.ndarray, high: np.ndarray, form: Form) -> tuple[np.ndarray, np.ndarray]:
@@ -134,7 +143,9 @@ class _Sums:
         """The share of the values that being held within the range changes."""
         ends = [scale * (limit - zero) for limit in form.limits]
         held = np.clip(self.centres, *ends)
-        beyond = (np.abs(self.centres - held) > scale / 2) & (np.abs(self.images - self.function(held)) > self.tolerance)
+        beyond = (np.abs(self.centres - held) > scale / 2) & (
+            np.abs(self.images - self.function(held)) > self.tolerance
+        )
         return float(self.weights[beyond].sum())
 
 

@@ -30,8 +30,8 @@ SECONDS = 0.8
 
 @dataclass(frozen=True)
 class Judged:
-    """Images that candidates are judged on. tensors: [N, ...]. float_scores: [N, classes], of the float artifact. labels: the true classes
-    of the images, if they are known."""
+    """Images that candidates are judged on. tensors: [N, ...]. float_scores: [N, classes], of the float artifact.
+    labels: the true classes of the images, if they are known."""
 
     tensors: np.ndarray
     float_scores: np.ndarray
@@ -40,9 +40,11 @@ class Judged:
 
 @dataclass(frozen=True)
 class Point:
-    """One candidate. kept: the operators in float, by the names of their layers. name: in words. agreement: the share of the images with the same answer as the
-    float artifact's. expected: the share that is to be expected of images like these; see `expected_agreement`. error: of the scores; see `damage.score_error`. lost: accuracy of the float artifact minus its own, on labelled images.
-    speed: how many times as fast as the float artifact. size_bytes: of the file."""
+    """One candidate. kept: the operators in float, by the names of their layers. name: in words. agreement: the share
+    of the images with the same answer as the float artifact's. expected: the share that is to be expected of images
+    like these; see `expected_agreement`. error: of the scores; see `damage.score_error`. lost: accuracy of the float
+    artifact minus its own, on labelled images. speed: how many times as fast as the float artifact. size_bytes: of the
+    file."""
 
     kept: tuple[str, ...]
     name: str
@@ -60,7 +62,8 @@ class Point:
 
 
 def answers(scores: np.ndarray, kind: str) -> np.ndarray:
-    """What a classifier says of each image: its top-1 class, or which labels it assigns where an image can have several."""
+    """What a classifier says of each image: its top-1 class, or which labels it assigns where an image can have
+    several."""
     if scores.shape[1] == 1:
         scores = as_two_classes(scores, kind)[0]
     if kind in (INDEPENDENT, INDEPENDENT_LOGITS):
@@ -69,10 +72,11 @@ def answers(scores: np.ndarray, kind: str) -> np.ndarray:
 
 
 def expected_agreement(scores: np.ndarray, float_scores: np.ndarray, kind: str) -> Estimate:
-    """The share of images that is expected to keep its top-1 class, if the change of a margin (the best score minus another one, of
-    probabilities their logarithms) is normal and as large for every image: the mean over the images of the probability that no change is as
-    large as its margin, for the FOLLOWING next classes, taken as independent. It says more than the count where few images change; its interval is
-    that of a mean over images. 1 where an image can have several labels.
+    """The share of images that is expected to keep its top-1 class, if the change of a margin (the best score minus
+    another one, of probabilities their logarithms) is normal and as large for every image: the mean over the images of
+    the probability that no change is as large as its margin, for the FOLLOWING next classes, taken as independent. It
+    says more than the count where few images change; its interval is that of a mean over images. 1 where an image can
+    have several labels.
     """
     if kind in (INDEPENDENT, INDEPENDENT_LOGITS):
         return Estimate(1.0, 1.0, 1.0)
@@ -100,20 +104,39 @@ def _logarithms(scores: np.ndarray, kind: str) -> np.ndarray:
 class Trials:
     """Makes and judges candidates. Each is tried once.
 
-    format, writing: of the files. float_file: the float artifact in the same format. judged: the images for agreement; labelled: for accuracy.
-    batch: at which the speed is measured.
+    format, writing: of the files. float_file: the float artifact in the same format. judged: the images for agreement;
+    labelled: for accuracy. batch: at which the speed is measured.
     """
 
-    def __init__(self, calibration: Calibration, format: Format, writing: Writing, folder: Path, float_file: Path, kind: str,
-                 judged: Judged, labelled: Judged | None, threads: int | None, batch: int):  # fmt: skip
-        self.calibration, self.format, self.writing, self.folder, self.float_file = calibration, format, writing, folder, float_file
+    def __init__(
+        self,
+        calibration: Calibration,
+        format: Format,
+        writing: Writing,
+        folder: Path,
+        float_file: Path,
+        kind: str,
+        judged: Judged,
+        labelled: Judged | None,
+        threads: int | None,
+        batch: int,
+    ):
+        self.calibration, self.format, self.writing, self.folder, self.float_file = (
+            calibration,
+            format,
+            writing,
+            folder,
+            float_file,
+        )
         self.kind, self.judged, self.labelled, self.threads, self.batch = kind, judged, labelled, threads, batch
         self.points: dict[frozenset[str], Point] = {}
         self.float_bytes = float_file.stat().st_size
 
     def graph(self, kept: Collection[str]) -> Graph:
         """The graph with all units in 8 bits but those."""
-        return self.calibration.graph(self.calibration.network.possible(set(self.calibration.network.units) - set(kept)))
+        return self.calibration.graph(
+            self.calibration.network.possible(set(self.calibration.network.units) - set(kept))
+        )
 
     def point(self, kept: Sequence[str], name: str) -> Point:
         """Judges the candidate that keeps those units in float."""
@@ -135,8 +158,16 @@ class Trials:
         expected = expected_agreement(scores, self.judged.float_scores, self.kind)
         units = self.calibration.network.units
         listed = tuple(f"{units[result].layer} ({units[result].node.operator})" for result in kept)
-        point = Point(listed, name, share_of(int(same.sum()), len(same)), expected, score_error(scores, self.judged.float_scores, self.kind),
-                      self._lost(engine), self._speed(engine), path.stat().st_size)  # fmt: skip
+        point = Point(
+            listed,
+            name,
+            share_of(int(same.sum()), len(same)),
+            expected,
+            score_error(scores, self.judged.float_scores, self.kind),
+            self._lost(engine),
+            self._speed(engine),
+            path.stat().st_size,
+        )
         path.unlink()
         return point
 
@@ -144,12 +175,17 @@ class Trials:
         if self.labelled is None:
             return None
         scores = np.concatenate(list(run_in_batches(engine, self.labelled.tensors)))
-        right = [(answers(each, self.kind) == self.labelled.labels).all(axis=1).mean() for each in (self.labelled.float_scores, scores)]
+        right = [
+            (answers(each, self.kind) == self.labelled.labels).all(axis=1).mean()
+            for each in (self.labelled.float_scores, scores)
+        ]
         return float(right[0] - right[1])
 
     def _speed(self, engine) -> Ratio | None:
         size = engine.batch_size or self.batch
         batch = np.resize(self.judged.tensors[:size], (size, *self.judged.tensors.shape[1:]))
         other = open_engine(self.float_file, self.threads)
-        found = measure_whole({0: {"float": lambda: other.run(batch), "eight": lambda: engine.run(batch)}}, Effort(SECONDS))
+        found = measure_whole(
+            {0: {"float": lambda: other.run(batch), "eight": lambda: engine.run(batch)}}, Effort(SECONDS)
+        )
         return ratio_of(*paired(found.readings[0, "eight"], found.readings[0, "float"]))

@@ -1,4 +1,5 @@
-"""Weights in 8 bits: symmetric, one scale for each output channel, with the shift of the mean that they cause taken out of the bias."""
+"""Weights in 8 bits: symmetric, one scale for each output channel, with the shift of the mean that they cause taken out
+of the bias."""
 
 from __future__ import annotations
 
@@ -24,10 +25,13 @@ class StoredWeight:
         return self.array.astype(np.float32) * along(self.scales, self.array.ndim, axis)
 
 
-def stored_weight(weight: np.ndarray, axis: int, limit: int, bias: np.ndarray | None = None, given: float | None = None) -> StoredWeight:
-    """The weight in steps of its largest number in each output channel; Jacob et al., 2018, and Krishnamoorthi, 2018, for one scale a
-    channel. Of a few smaller ranges the one with the least squared error is taken, as for activations. bias, given: the bias and the
-    scale of what is multiplied: a channel's steps are kept so wide that its bias fits into 32 bits."""
+def stored_weight(
+    weight: np.ndarray, axis: int, limit: int, bias: np.ndarray | None = None, given: float | None = None
+) -> StoredWeight:
+    """The weight in steps of its largest number in each output channel; Jacob et al., 2018, and Krishnamoorthi, 2018,
+    for one scale a channel. Of a few smaller ranges the one with the least squared error is taken, as for activations.
+    bias, given: the bias and the scale of what is multiplied: a channel's steps are kept so wide that its bias fits
+    into 32 bits."""
     rows = np.moveaxis(weight, axis, 0).reshape(weight.shape[axis], -1)
     largest = np.abs(rows).max(axis=1)
     least = np.full(largest.shape, np.inf)
@@ -45,10 +49,12 @@ def stored_weight(weight: np.ndarray, axis: int, limit: int, bias: np.ndarray | 
     return StoredWeight(stored, scales)
 
 
-def mean_shift(unit: Unit, weight: np.ndarray, kept: StoredWeight, mean: np.ndarray, stored_mean: np.ndarray) -> np.ndarray:
-    """By how much the mean of each output channel grows when the weight and what it is multiplied with are stored: the difference of
-    the products with the means of the input channels (Nagel et al., "Data-free quantization through weight equalization and bias
-    correction", ICCV 2019, section 4.2, with measured means).
+def mean_shift(
+    unit: Unit, weight: np.ndarray, kept: StoredWeight, mean: np.ndarray, stored_mean: np.ndarray
+) -> np.ndarray:
+    """By how much the mean of each output channel grows when the weight and what it is multiplied with are stored: the
+    difference of the products with the means of the input channels (Nagel et al., "Data-free quantization through
+    weight equalization and bias correction", ICCV 2019, section 4.2, with measured means).
 
     mean, stored_mean: of each input channel, before and after it is stored. Returns float64 [output channels].
     """

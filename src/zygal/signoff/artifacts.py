@@ -31,10 +31,18 @@ class Artifacts:
         path, there = model.artifact, os.path.exists(model.artifact)
         if not model.source:
             if not there:
-                raise PlanError(f"{self.plan.path}: model.artifact {path} does not exist, and no model.source is named to make it from.")
+                raise PlanError(
+                    f"{self.plan.path}: model.artifact {path} does not exist, and no model.source is named to "
+                    f"make it from."
+                )
             return artifact_at("model.artifact", path), []
         settings = {name: value for name, value in asdict(self.plan.convert).items() if value not in (None, False)}
-        about = {"settings": settings, "scores": model.scores, "output": path, **self._hashes("model.source", "model.weights", "model.inlet", "model.labels")}
+        about = {
+            "settings": settings,
+            "scores": model.scores,
+            "output": path,
+            **self._hashes("model.source", "model.weights", "model.inlet", "model.labels"),
+        }
         why = "" if there else "it is missing"
         if there:
             why = self._why_stale(path, about, settings)
@@ -45,8 +53,8 @@ class Artifacts:
         return made, [f"{path} was made from {model.source}, because {why}"] if why else []
 
     def _why_stale(self, path: str, about: Mapping[str, Any], settings: Mapping[str, Any]) -> str:
-        """Why an artifact must be made again; empty if it need not be. What this plan made last is known by its hash; of another one
-        its metadata are compared."""
+        """Why an artifact must be made again; empty if it need not be. What this plan made last is known by its hash;
+        of another one its metadata are compared."""
         if self._knows("artifact", about, path):
             return ""
         from zygal.artifact import read_artifact
@@ -64,7 +72,9 @@ class Artifacts:
 
     def _knows(self, name: str, about: Mapping[str, Any], path: str) -> bool:
         """Whether a file is the one that this plan last made of these things."""
-        return self.keeper.take(name, {**about, "sha256": artifact_hash(path)}, lambda: Result({"known": False})).document["known"]
+        return self.keeper.take(
+            name, {**about, "sha256": artifact_hash(path)}, lambda: Result({"known": False})
+        ).document["known"]
 
     def _remember(self, name: str, about: Mapping[str, Any], path: str) -> None:
         self.keeper.take(name, {**about, "sha256": artifact_hash(path)}, lambda: Result({"known": True}), reuse=False)
@@ -73,8 +83,16 @@ class Artifacts:
         from zygal.commands import convert
 
         model = self.plan.model
-        request = convert.ConvertRequest(source=model.source, output=model.artifact, weights=model.weights, inlet=model.inlet,
-                                         labels=model.labels, scores=model.scores, overwrite=False, **settings)  # fmt: skip
+        request = convert.ConvertRequest(
+            source=model.source,
+            output=model.artifact,
+            weights=model.weights,
+            inlet=model.inlet,
+            labels=model.labels,
+            scores=model.scores,
+            overwrite=False,
+            **settings,
+        )
         return result_of(convert.execute(request, self.listener))
 
     def shrunk(self, artifact: Input) -> Input:
@@ -82,7 +100,11 @@ class Artifacts:
         wanted = self.plan.shrink
         if wanted is None:
             return artifact
-        about = {"settings": asdict(wanted), "artifact": artifact.sha256, **self._hashes("shrink.images", "data.witness", "data.labelled")}
+        about = {
+            "settings": asdict(wanted),
+            "artifact": artifact.sha256,
+            **self._hashes("shrink.images", "data.witness", "data.labelled"),
+        }
         if not os.path.exists(wanted.output) or not self._knows("shrunk", about, wanted.output):
             self.listener.step("shrink")
             self.keeper.take("shrink", about, partial(self._shrink, artifact), reuse=False)
@@ -93,9 +115,17 @@ class Artifacts:
         from zygal.commands import shrink
 
         wanted, data = self.plan.shrink, self.plan.data
-        request = shrink.ShrinkRequest(artifact=artifact.path, output=wanted.output, images=wanted.images, witness=None if wanted.images else data.witness,
-                                       agree=wanted.agree, lose=wanted.lose, speed=wanted.speed, half=wanted.half,
-                                       labelled=data.labelled if wanted.lose is not None else None)  # fmt: skip
+        request = shrink.ShrinkRequest(
+            artifact=artifact.path,
+            output=wanted.output,
+            images=wanted.images,
+            witness=None if wanted.images else data.witness,
+            agree=wanted.agree,
+            lose=wanted.lose,
+            speed=wanted.speed,
+            half=wanted.half,
+            labelled=data.labelled if wanted.lose is not None else None,
+        )
         outcome = shrink.execute(request, self.listener)
         if outcome.refusal is not None:
             raise outcome.refusal

@@ -66,14 +66,21 @@ def _several(role: str, path: str, files: Iterable[str], folder: str) -> Input:
 
 
 def inputs_of(plan: Plan) -> dict[str, Input]:
-    """Every input that the plan names, by its role, such as "data.witness"; the artifacts that it makes are not among them."""
+    """Every input that the plan names, by its role, such as "data.witness"; the artifacts that it makes are not among
+    them."""
     named = {
-        "model.source": plan.model.source, "model.weights": plan.model.weights, "model.inlet": plan.model.inlet,
-        "model.labels": plan.model.labels, "data.witness": plan.data.witness, "data.reference": plan.data.reference,
-        "data.labelled": plan.data.labelled, "data.training": plan.data.training, "speed.earlier": plan.speed and plan.speed.earlier,
+        "model.source": plan.model.source,
+        "model.weights": plan.model.weights,
+        "model.inlet": plan.model.inlet,
+        "model.labels": plan.model.labels,
+        "data.witness": plan.data.witness,
+        "data.reference": plan.data.reference,
+        "data.labelled": plan.data.labelled,
+        "data.training": plan.data.training,
+        "speed.earlier": plan.speed and plan.speed.earlier,
         "shrink.images": plan.shrink and plan.shrink.images,
         "accuracy.compare": None if plan.accuracy.compare in ("source", "float") else plan.accuracy.compare,
-    }  # fmt: skip
+    }
     return {role: input_at(role, path) for role, path in named.items() if path}
 
 

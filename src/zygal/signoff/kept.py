@@ -45,7 +45,8 @@ def result_of(outcome: Outcome, pictures: Mapping[str, bytes] | None = None) -> 
 
 @dataclass(frozen=True)
 class Step:
-    """A step that was done. seconds: it took when it was computed. measured_at: then, in UTC. reused: in an earlier run."""
+    """A step that was done. seconds: it took when it was computed. measured_at: then, in UTC. reused: in an earlier
+    run."""
 
     name: str
     result: Result
@@ -60,7 +61,11 @@ class Step:
 
 def library_versions() -> dict[str, str]:
     """Of everything that can change a result, as far as it is installed."""
-    found = {"zygal": __version__, "python": platform.python_version(), **{name: installed_version(name) for name in LIBRARIES}}
+    found = {
+        "zygal": __version__,
+        "python": platform.python_version(),
+        **{name: installed_version(name) for name in LIBRARIES},
+    }
     return {name: number for name, number in found.items() if number is not None}
 
 
@@ -70,18 +75,26 @@ def own_code() -> str:
 
 
 class Keeper:
-    """Keeps the results of a plan's steps in a folder. fresh: nothing kept is used. notes: sentences on kept results that were not used.
+    """Keeps the results of a plan's steps in a folder. fresh: nothing kept is used. notes: sentences on kept results
+    that were not used.
 
-    A kept result counts as measured only if this user measured it: each is sealed with the user's own key. One that was changed, or comes from
-    another user or machine, is measured again."""
+    A kept result counts as measured only if this user measured it: each is sealed with the user's own key. One that was
+    changed, or comes from another user or machine, is measured again."""
 
     def __init__(self, folder: Path, fresh: bool = False):
         self.folder, self.fresh = folder, fresh
-        self.about = {"versions": library_versions(), "code": own_code(), "processor": cpuinfo("model name") or platform.machine()}
+        self.about = {
+            "versions": library_versions(),
+            "code": own_code(),
+            "processor": cpuinfo("model name") or platform.machine(),
+        }
         self.notes: list[str] = []
         self._key = own_key()
         if self._key is None:
-            self.notes.append(f"nothing is kept for the next run, because there is no key of this user's own in {state_folder()} (a file of mode 600)")
+            self.notes.append(
+                f"nothing is kept for the next run, because there is no key of this user's own in "
+                f"{state_folder()} (a file of mode 600)"
+            )
         if os.path.islink(folder):
             raise OutputError(f"{folder} is a symbolic link; nothing is written through links. Remove it.")
         make_folder(folder)
@@ -89,7 +102,8 @@ class Keeper:
     def take(self, name: str, about: Mapping[str, Any], make: Callable[[], Result], reuse: bool = True) -> Step:
         """The kept result of a step if it was made from the same things, else a new one, which is kept.
 
-        about: everything that the result depends on, besides versions and processor. reuse: False computes it in any case.
+        about: everything that the result depends on, besides versions and processor. reuse: False computes it in any
+        case.
         """
         identity = json.dumps(json_value({"step": name, **self.about, "about": about}), sort_keys=True)
         key = hashlib.sha256(identity.encode()).hexdigest()
@@ -107,13 +121,23 @@ class Keeper:
 
     def _write(self, step: Step, key: str) -> None:
         pictures = {name: base64.b64encode(data).decode() for name, data in step.result.pictures.items()}
-        content = {"kind": KIND, "key": key, "seconds": step.seconds, "measured_at": step.measured_at,
-                   "document": json_value(step.document), "pictures": pictures}  # fmt: skip
+        content = {
+            "kind": KIND,
+            "key": key,
+            "seconds": step.seconds,
+            "measured_at": step.measured_at,
+            "document": json_value(step.document),
+            "pictures": pictures,
+        }
         if self._key is not None:
-            write_text(self._path(step.name), json.dumps({**content, "seal": seal(self._key, _canonical(content))}, ensure_ascii=False) + "\n")
+            write_text(
+                self._path(step.name),
+                json.dumps({**content, "seal": seal(self._key, _canonical(content))}, ensure_ascii=False) + "\n",
+            )
 
     def _read(self, name: str, key: str) -> Step | None:
-        """What is kept under a key; None where there is nothing, or nothing that can be used, which is then computed again."""
+        """What is kept under a key; None where there is nothing, or nothing that can be used, which is then computed
+        again."""
         path = self._path(name)
         if self._key is None or not os.path.lexists(path):
             return None
@@ -138,7 +162,14 @@ def _canonical(content: Mapping[str, Any]) -> bytes:
     return json.dumps(content, sort_keys=True, ensure_ascii=True).encode()
 
 
-_RULE = record({
-    "seal": text, "kind": either(KIND), "key": text, "seconds": number, "measured_at": text, "document": mapping(lambda value: value),
-    "pictures": mapping(lambda value: text(value, LARGEST_BYTES)),
-})  # fmt: skip
+_RULE = record(
+    {
+        "seal": text,
+        "kind": either(KIND),
+        "key": text,
+        "seconds": number,
+        "measured_at": text,
+        "document": mapping(lambda value: value),
+        "pictures": mapping(lambda value: text(value, LARGEST_BYTES)),
+    }
+)

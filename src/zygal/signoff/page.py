@@ -33,17 +33,44 @@ def page_text(document: Mapping[str, Any], pictures: Pictures) -> str:
     """document: of zygal signoff, as JSON holds it. pictures: by step, then by name."""
     environment = _environment()
     environment.filters |= {
-        "percent": percent, "short": short_number, "points": points, "rate": rate, "rough": rough_percent, "duration": duration,
-        "file_size": file_size, "grouped": grouped, "counted": counted, "sentence": sentence_of, "amount": _amount, "limit": _limit,
-        "moment": lambda text: datetime.fromisoformat(text).strftime("%Y-%m-%d %H:%M UTC"), "ms": lambda seconds: "-" if seconds is None else f"{1e3 * seconds:.3g}",
-    }  # fmt: skip
-    steps = {**dict.fromkeys(("accuracy", "inlet", "speed")), **{name: step["document"] for name, step in document["steps"].items()}}
-    return environment.get_template("page.html").render(
-        page=document, steps=steps, version=__version__, images=_as_data(pictures), required=[each for each in document["checks"] if each["required"]],
-        not_passed=[each for each in document["checks"] if each["required"] and not each["passed"]], causes=causes_of(steps), nothing=NOTHING_REQUIRED,
-        shown_images=SHOWN_IMAGES, shown_wrong=SHOWN_WRONG,
-        matches=_matches(steps), confusion=_confusion(steps.get("accuracy")), layers=_layers(steps.get("speed")), quiet=_quiet(steps.get("speed")),
-    ) + "\n"  # fmt: skip
+        "percent": percent,
+        "short": short_number,
+        "points": points,
+        "rate": rate,
+        "rough": rough_percent,
+        "duration": duration,
+        "file_size": file_size,
+        "grouped": grouped,
+        "counted": counted,
+        "sentence": sentence_of,
+        "amount": _amount,
+        "limit": _limit,
+        "moment": lambda text: datetime.fromisoformat(text).strftime("%Y-%m-%d %H:%M UTC"),
+        "ms": lambda seconds: "-" if seconds is None else f"{1e3 * seconds:.3g}",
+    }
+    steps = {
+        **dict.fromkeys(("accuracy", "inlet", "speed")),
+        **{name: step["document"] for name, step in document["steps"].items()},
+    }
+    return (
+        environment.get_template("page.html").render(
+            page=document,
+            steps=steps,
+            version=__version__,
+            images=_as_data(pictures),
+            required=[each for each in document["checks"] if each["required"]],
+            not_passed=[each for each in document["checks"] if each["required"] and not each["passed"]],
+            causes=causes_of(steps),
+            nothing=NOTHING_REQUIRED,
+            shown_images=SHOWN_IMAGES,
+            shown_wrong=SHOWN_WRONG,
+            matches=_matches(steps),
+            confusion=_confusion(steps.get("accuracy")),
+            layers=_layers(steps.get("speed")),
+            quiet=_quiet(steps.get("speed")),
+        )
+        + "\n"
+    )
 
 
 def ended_page(document: Mapping[str, Any]) -> str:
@@ -56,8 +83,16 @@ def _environment():
     from jinja2 import DictLoader, Environment, StrictUndefined
 
     templates = files("zygal.signoff") / "templates"
-    loader = DictLoader({name: (templates / name).read_text("utf-8") for name in ("page.html", "ended.html", "parts.html", "style.css")})
-    return Environment(loader=loader, autoescape=lambda name: name != "style.css", undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    loader = DictLoader(
+        {name: (templates / name).read_text("utf-8") for name in ("page.html", "ended.html", "parts.html", "style.css")}
+    )
+    return Environment(
+        loader=loader,
+        autoescape=lambda name: name != "style.css",
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
 
 
 def _as_data(pictures: Pictures) -> dict[str, dict[str, str]]:
@@ -80,8 +115,12 @@ def _limit(check: Mapping[str, Any]) -> str:
 
 
 def _matches(steps: Mapping[str, Any]) -> list[tuple[str, str, Mapping[str, Any]]]:
-    """(step, title, document) of the artifact's agreement, and of the float artifact's where another one is signed off."""
-    titles = {"agreement": "Agreement with the training framework", "agreement_float": "Agreement of the float artifact"}
+    """(step, title, document) of the artifact's agreement, and of the float artifact's where another one is signed
+    off."""
+    titles = {
+        "agreement": "Agreement with the training framework",
+        "agreement_float": "Agreement of the float artifact",
+    }
     return [(name, title, steps[name]) for name, title in titles.items() if steps.get(name)]
 
 
@@ -101,7 +140,9 @@ def _confusion(tally: Mapping[str, Any] | None) -> dict[str, Any] | None:
     rows = []
     for index, (name, row) in enumerate(zip(tally["labels"], counts)):
         total = sum(row)
-        rows.append((name, total, [(count, count / total if total else 0.0, place == index) for place, count in enumerate(row)]))
+        rows.append(
+            (name, total, [(count, count / total if total else 0.0, place == index) for place, count in enumerate(row)])
+        )
     return {"names": tally["labels"], "rows": rows}
 
 
@@ -126,7 +167,10 @@ def _quiet(bench: Mapping[str, Any] | None) -> str:
     load, parts = bench["load"], []
     ratios = [each["self_ratio"]["value"] for each in bench["cells"] if each["self_ratio"]]
     if ratios:
-        parts.append(f"two copies of the artifact in the same run differed by up to {rough_percent(max(abs(ratio - 1) for ratio in ratios))}")
+        parts.append(
+            f"two copies of the artifact in the same run differed by up to "
+            f"{rough_percent(max(abs(ratio - 1) for ratio in ratios))}"
+        )
     if load["other_programs_cores"] is not None:
         parts.append(f"other programs used {load['other_programs_cores']:.2f} cores")
     if load["stolen_share"]:

@@ -12,14 +12,21 @@ PLAN_VERSION = 1
 
 
 def key(rule: Callable[[Any], Any], says: str, default: Any = None, *, path: bool = False, gate: bool = False) -> Any:
-    """A key of a table. says: its comment in a new plan. path: it names a file or folder. gate: it is the limit of a gate."""
+    """A key of a table. says: its comment in a new plan. path: it names a file or folder. gate: it is the limit of a
+    gate."""
     metadata = {"rule": rule, "says": says, "path": path, "gate": gate}
-    return field(default_factory=dict, metadata=metadata) if default == {} else field(default=default, metadata=metadata)
+    return (
+        field(default_factory=dict, metadata=metadata) if default == {} else field(default=default, metadata=metadata)
+    )
 
 
 @dataclass(frozen=True)
 class Model:
-    artifact: str | None = key(rules.text, "the artifact to sign off; made from the source where it is missing or was made from other bytes", path=True)
+    artifact: str | None = key(
+        rules.text,
+        "the artifact to sign off; made from the source where it is missing or was made from other bytes",
+        path=True,
+    )
     source: str | None = key(rules.text, "the trained model", path=True)
     weights: str | None = key(rules.text, "weights, for a source FILE.py:FUNCTION (needs --run-code)", path=True)
     inlet: str | None = key(rules.text, "the preprocessing", path=True)
@@ -58,16 +65,27 @@ class Shrink:
 class Data:
     witness: str | None = key(rules.text, "the recording of the training framework", path=True)
     reference: str | None = key(rules.text, "the folder of the recorded images", path=True)
-    labelled: str | None = key(rules.text, "labelled images: a folder with one sub-folder per class, or a CSV of path, label and perhaps group", path=True)
-    unreadable_at_most: int = key(rules.whole(0), "how many of the reference and labelled images may be unreadable, or have a label that is no class", 0, gate=True)
-    training: str | None = key(rules.text, "the folder of the training images, to find labelled images that were trained on", path=True)
+    labelled: str | None = key(
+        rules.text,
+        "labelled images: a folder with one sub-folder per class, or a CSV of path, label and perhaps group",
+        path=True,
+    )
+    unreadable_at_most: int = key(
+        rules.whole(0),
+        "how many of the reference and labelled images may be unreadable, or have a label that is no class",
+        0,
+        gate=True,
+    )
+    training: str | None = key(
+        rules.text, "the folder of the training images, to find labelled images that were trained on", path=True
+    )
 
 
 @dataclass(frozen=True)
 class Portability:
     size_at_most_mb: float | None = key(rules.positive, "size of the artifact in MB (1 000 000 bytes)", gate=True)
     opset_at_most: int | None = key(rules.whole(1), "ONNX opset of the artifact", gate=True)
-    runs_on: str | None = key(rules.release, "a release of the runtime that must load it, like \"1.16\"", gate=True)
+    runs_on: str | None = key(rules.release, 'a release of the runtime that must load it, like "1.16"', gate=True)
 
 
 @dataclass(frozen=True)
@@ -75,10 +93,20 @@ class Agreement:
     """The limits of zygal match; left out, they are what they are there."""
 
     tensor_grey_levels: float = key(rules.at_least_zero, "A: largest difference of the tensors, in grey levels", 0.5)
-    model_of_spread: float = key(rules.at_least_zero, "B: largest difference of the scores on the recorded tensors, of the spread of the recorded scores", 1e-4)
-    end_to_end_of_spread: float = key(rules.at_least_zero, "C: largest difference of the scores from the image files", 1e-2)
-    shrunk_top_1: float = key(rules.share, "B and C of a shrunk artifact: share of images with the recorded top-1 class", 0.99)
-    shrunk_order: float = key(rules.share, "B and C of a shrunk artifact: share of pairs of classes in the recorded order", 0.99)
+    model_of_spread: float = key(
+        rules.at_least_zero,
+        "B: largest difference of the scores on the recorded tensors, of the spread of the recorded scores",
+        1e-4,
+    )
+    end_to_end_of_spread: float = key(
+        rules.at_least_zero, "C: largest difference of the scores from the image files", 1e-2
+    )
+    shrunk_top_1: float = key(
+        rules.share, "B and C of a shrunk artifact: share of images with the recorded top-1 class", 0.99
+    )
+    shrunk_order: float = key(
+        rules.share, "B and C of a shrunk artifact: share of pairs of classes in the recorded order", 0.99
+    )
 
 
 @dataclass(frozen=True)
@@ -90,7 +118,12 @@ class Accuracy:
     groups: dict[str, float] = key(rules.shares, "accuracy of single groups", {}, gate=True)
     calibration_error_at_most: float | None = key(rules.share, "expected calibration error", gate=True)
     lost_at_most: float | None = key(rules.share, "accuracy lost to what compare names", gate=True)
-    compare: str | None = key(rules.text, "\"source\" (its framework must be installed), \"float\" (the artifact before it was shrunk), or another model's file", path=True)
+    compare: str | None = key(
+        rules.text,
+        '"source" (its framework must be installed), "float" (the artifact before it was shrunk), or another '
+        "model's file",
+        path=True,
+    )
 
 
 @dataclass(frozen=True)
@@ -109,7 +142,9 @@ class Speed:
     seconds: float = key(rules.positive, "how long to measure", 20.0)
     batches: tuple[int, ...] | None = key(rules.sizes, "batch sizes to measure (also those of the limits)")
     threads: tuple[int, ...] | None = key(rules.sizes, "numbers of threads to measure (default: 1 and all cores)")
-    image_size: tuple[int, ...] | None = key(rules.sizes, "height and width of an image, where the artifact leaves them open")
+    image_size: tuple[int, ...] | None = key(
+        rules.sizes, "height and width of an image, where the artifact leaves them open"
+    )
     layers: bool = key(rules.truth, "also measure where the time goes, layer by layer", True)
     limits: tuple[SpeedLimit, ...] = key(rules.tables, "what must hold at single settings", ())
     earlier: str | None = key(rules.text, "the --json of an earlier zygal bench on this machine", path=True)
@@ -118,20 +153,29 @@ class Speed:
 
 @dataclass(frozen=True)
 class Memory:
-    peak_at_most_mb: float | None = key(rules.positive, "peak memory of a process that runs the artifact, with Python and the runtime, in MB", gate=True)
+    peak_at_most_mb: float | None = key(
+        rules.positive, "peak memory of a process that runs the artifact, with Python and the runtime, in MB", gate=True
+    )
 
 
 TABLES: dict[str, type] = {
-    "model": Model, "convert": Convert, "shrink": Shrink, "data": Data, "portability": Portability, "agreement": Agreement,
-    "accuracy": Accuracy, "speed": Speed, "memory": Memory,
-}  # fmt: skip
+    "model": Model,
+    "convert": Convert,
+    "shrink": Shrink,
+    "data": Data,
+    "portability": Portability,
+    "agreement": Agreement,
+    "accuracy": Accuracy,
+    "speed": Speed,
+    "memory": Memory,
+}
 MATCH_GATES = ("A", "B", "C", "L", "P")
 
 
 @dataclass(frozen=True)
 class Plan:
-    """A whole plan. path: of its file; sha256: of it and of the plans that it extends. report_only: names of gates that are measured and
-    shown, but do not fail. given: the keys that stand in the files, as "table.key"."""
+    """A whole plan. path: of its file; sha256: of it and of the plans that it extends. report_only: names of gates that
+    are measured and shown, but do not fail. given: the keys that stand in the files, as "table.key"."""
 
     path: str
     sha256: str

@@ -22,21 +22,44 @@ def proposed_plan(plan: Path) -> tuple[str, list[str]]:
     """The text of a plan for the files in its folder, and notes. Raises PlanError if there is nothing to sign off."""
     folder = plan.absolute().parent
     found = _kinds_in(folder)
-    sources, artifacts = ([name for name, kind in found.items() if fits(kind)] for fits in (_is_source, lambda kind: kind in kinds.ARTIFACTS))
+    sources, artifacts = (
+        [name for name, kind in found.items() if fits(kind)]
+        for fits in (_is_source, lambda kind: kind in kinds.ARTIFACTS)
+    )
     if not sources and not artifacts:
-        raise PlanError(f"{folder} holds no trained model and no artifact; run this where they are, or write the plan by hand (docs/signoff.md).")
+        raise PlanError(
+            f"{folder} holds no trained model and no artifact; run this where they are, or write the plan by "
+            f"hand (docs/signoff.md)."
+        )
     notes = []
     source = _first(sources, "trained models", notes)
-    artifact = _first([each for each in artifacts if source is None or Path(each).stem == Path(source).stem] or artifacts, "artifacts", notes)
+    artifact = _first(
+        [each for each in artifacts if source is None or Path(each).stem == Path(source).stem] or artifacts,
+        "artifacts",
+        notes,
+    )
     artifact = artifact or str(Path(source).with_suffix(".onnx"))
-    of_kind: Callable[[str], list[str]] = lambda kind: [name for name, each in found.items() if each == kind]  # noqa: E731
+
+    def of_kind(kind: str) -> list[str]:
+        return [name for name, each in found.items() if each == kind]
+
     near = _near(artifact)
     inlet = _first(sorted(of_kind(kinds.INLET), key=near), "inlets", notes)
     witness = _first(sorted(of_kind(kinds.WITNESS), key=near), "witnesses", notes)
     reference = _reference(folder, witness)
     labelled = _labelled(folder, reference)
-    labels = _first(sorted((name for name in of_kind(kinds.LABELS) if name != labelled), key=near), "labels files", notes)
-    facts = {"source": source, "artifact": artifact, "inlet": inlet, "labels": labels, "witness": witness, "reference": reference, "labelled": labelled}
+    labels = _first(
+        sorted((name for name in of_kind(kinds.LABELS) if name != labelled), key=near), "labels files", notes
+    )
+    facts = {
+        "source": source,
+        "artifact": artifact,
+        "inlet": inlet,
+        "labels": labels,
+        "witness": witness,
+        "reference": reference,
+        "labelled": labelled,
+    }
     return _text(facts, plan.name), notes
 
 
@@ -100,7 +123,9 @@ def _labelled(folder: Path, reference: str | None) -> str | None:
 
 def _holds_classes(folder: Path) -> bool:
     classes = [each for each in folder.iterdir() if each.is_dir() and not each.name.startswith(".")][:50]
-    return len(classes) >= 2 and all(any(name.lower().endswith(tuple(SUFFIXES)) for name in files_below(each)) for each in classes)
+    return len(classes) >= 2 and all(
+        any(name.lower().endswith(tuple(SUFFIXES)) for name in files_below(each)) for each in classes
+    )
 
 
 def _text(found: dict[str, str | None], name: str) -> str:
@@ -113,4 +138,6 @@ def _text(found: dict[str, str | None], name: str) -> str:
 
     template = (files("zygal.signoff") / "templates" / "plan.toml").read_text("utf-8")
     environment = Environment(undefined=StrictUndefined, keep_trailing_newline=True)
-    return environment.from_string(template).render(found=found, line=line, version=PLAN_VERSION, name=name, stem=Path(found["artifact"]).stem)
+    return environment.from_string(template).render(
+        found=found, line=line, version=PLAN_VERSION, name=name, stem=Path(found["artifact"]).stem
+    )

@@ -24,14 +24,17 @@ _COMPARED_BY_ROLE = ("source", "float")
 
 
 def read_plan(path: str | Path, allow_outside: bool = False, run_code: bool = False) -> Plan:
-    """The plan of a TOML file. allow_outside: it may name files outside its folder. run_code: its source may be FILE.py:FUNCTION,
-    which is run. Raises FileError or PlanError."""
+    """The plan of a TOML file. allow_outside: it may name files outside its folder. run_code: its source may be
+    FILE.py:FUNCTION, which is run. Raises FileError or PlanError."""
     home = os.path.realpath(os.path.dirname(os.path.abspath(path)))
     digest = hashlib.sha256()
     document = _extended(str(path), home, allow_outside, digest, ())
     plan = _plan_of(document, str(path), digest.hexdigest())
     if not run_code and ".py:" in (plan.model.source or ""):
-        raise PlanError(f"{path}: model.source {plan.model.source} is Python code, which would be run; add --run-code if you trust it.")
+        raise PlanError(
+            f"{path}: model.source {plan.model.source} is Python code, which would be run; add --run-code if "
+            f"you trust it."
+        )
     check_plan(plan)
     return plan
 
@@ -42,13 +45,22 @@ def _extended(path: str, home: str, allow_outside: bool, digest: Any, below: tup
     if real in below:
         raise PlanError(f"{path} extends itself by way of {Path(below[-1]).name}; take one of the two lines out.")
     if len(below) >= DEEPEST:
-        raise PlanError(f"{path} is the end of a chain of more than {DEEPEST} plans that extend each other; shorten it.")
+        raise PlanError(
+            f"{path} is the end of a chain of more than {DEEPEST} plans that extend each other; shorten it."
+        )
     content = read_text(path, "a plan", 1_000_000)
     digest.update(content.encode() + b"\0")
     document = parse_toml(content, path, PlanError)
     if document.get(VERSION_KEY) != PLAN_VERSION:
-        found = f"{VERSION_KEY} = {document[VERSION_KEY]!r}" if VERSION_KEY in document else f"no line {VERSION_KEY} = {PLAN_VERSION}, so it is not a plan"
-        raise PlanError(f"{path} has {found}; this release reads version {PLAN_VERSION}. Write a plan with: zygal signoff --new {path}")
+        found = (
+            f"{VERSION_KEY} = {document[VERSION_KEY]!r}"
+            if VERSION_KEY in document
+            else f"no line {VERSION_KEY} = {PLAN_VERSION}, so it is not a plan"
+        )
+        raise PlanError(
+            f"{path} has {found}; this release reads version {PLAN_VERSION}. Write a plan with: zygal signoff "
+            f"--new {path}"
+        )
     _check_names(document, path)
     _place_paths(document, path, home, allow_outside)
     extended = document.pop("extends", None)
@@ -56,7 +68,9 @@ def _extended(path: str, home: str, allow_outside: bool, digest: Any, below: tup
         return _without(document, path)
     if type(extended) is not str:
         raise PlanError(f"{path}: extends must be the path of another plan.")
-    base = _extended(_placed(extended, path, home, allow_outside, "extends"), home, allow_outside, digest, (*below, real))
+    base = _extended(
+        _placed(extended, path, home, allow_outside, "extends"), home, allow_outside, digest, (*below, real)
+    )
     return _without(_laid_over(document, base), path)
 
 
@@ -82,7 +96,11 @@ def _place_paths(document: dict[str, Any], path: str, home: str, allow_outside: 
     for name, record in TABLES.items():
         for each in fields(record):
             value = document.get(name, {}).get(each.name)
-            if each.metadata["path"] and type(value) is str and not (each.name == "compare" and value in _COMPARED_BY_ROLE):
+            if (
+                each.metadata["path"]
+                and type(value) is str
+                and not (each.name == "compare" and value in _COMPARED_BY_ROLE)
+            ):
                 document[name][each.name] = _placed(value, path, home, allow_outside, f"{name}.{each.name}")
 
 
@@ -93,7 +111,9 @@ def _placed(value: str, path: str, home: str, allow_outside: bool, name: str) ->
     file, colon, function = value.rpartition(":") if ".py:" in value else (value, "", "")
     joined = os.path.normpath(os.path.join(os.path.dirname(path), file))
     if not allow_outside and os.path.commonpath([home, os.path.realpath(joined)]) != home:
-        raise PlanError(f"{path}: {name} = {value!r} lies outside the plan's folder; add --allow-outside if that is meant.")
+        raise PlanError(
+            f"{path}: {name} = {value!r} lies outside the plan's folder; add --allow-outside if that is meant."
+        )
     return joined + colon + function
 
 
@@ -124,7 +144,9 @@ def _names(value: Any, path: str, what: str) -> list[str]:
 
 
 def _plan_of(document: dict[str, Any], path: str, sha256: str) -> Plan:
-    made: dict[str, Any] = {name: _record(TABLES[name], document[name], path, name) for name in TABLES if name in document}
+    made: dict[str, Any] = {
+        name: _record(TABLES[name], document[name], path, name) for name in TABLES if name in document
+    }
     title = document.get("title", Path(path).stem)
     if type(title) is not str or not title.strip():
         raise PlanError(f"{path}: title must be text.")
@@ -157,7 +179,7 @@ def check_plan(plan: Plan) -> None:
         raise PlanError(f"{plan.path}: {fault}.")
 
 
-def _faults(plan: Plan):
+def _faults(plan: Plan):  # noqa: C901
     model, data, accuracy, speed = plan.model, plan.data, plan.accuracy, plan.speed
     if model.artifact is None:
         yield "model.artifact is missing; name the artifact to sign off"
@@ -185,8 +207,15 @@ def _faults(plan: Plan):
         for name, share in getattr(accuracy, table).items():
             if least is not None and share < least:
                 yield f"accuracy.{table}.{name} = {share:g} contradicts {every} = {least:g}, which is stricter"
-    if plan.portability.opset_at_most is not None and plan.convert.opset is not None and plan.convert.opset > plan.portability.opset_at_most:
-        yield f"convert.opset = {plan.convert.opset} contradicts portability.opset_at_most = {plan.portability.opset_at_most}"
+    if (
+        plan.portability.opset_at_most is not None
+        and plan.convert.opset is not None
+        and plan.convert.opset > plan.portability.opset_at_most
+    ):
+        yield (
+            f"convert.opset = {plan.convert.opset} contradicts portability.opset_at_most = "
+            f"{plan.portability.opset_at_most}"
+        )
     if plan.memory.peak_at_most_mb is not None and speed is None:
         yield "memory.peak_at_most_mb is measured with the speed, so it needs a table [speed]"
     if speed is not None:
@@ -227,4 +256,7 @@ def _faults_of_speed(speed: Any):
         seen.add((limit.batch, limit.threads))
         median, p99 = limit.median_at_most_ms, limit.p99_at_most_ms
         if median and p99 and median > p99:
-            yield f"median_at_most_ms = {median:g} contradicts p99_at_most_ms = {p99:g} at batch {limit.batch}: a median cannot exceed the p99"
+            yield (
+                f"median_at_most_ms = {median:g} contradicts p99_at_most_ms = {p99:g} at batch {limit.batch}: a "
+                f"median cannot exceed the p99"
+            )

@@ -9,7 +9,19 @@ from typing import Any
 
 from zygal.documents import Misfit, either, text, truth, whole
 
-__all__ = ["at_least_zero", "either", "positive", "release", "share", "shares", "sizes", "tables", "text", "truth", "whole"]
+__all__ = [
+    "at_least_zero",
+    "either",
+    "positive",
+    "release",
+    "share",
+    "shares",
+    "sizes",
+    "tables",
+    "text",
+    "truth",
+    "whole",
+]
 
 
 def _number(value: Any, fits: Callable[[float], bool], wanted: str) -> float:

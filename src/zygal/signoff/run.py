@@ -31,7 +31,8 @@ DEFAULT_BATCHES = (1, 8)
 
 @dataclass
 class Found:
-    """Everything that a run of a plan found. artifact: the one that is signed off. not_checked: sentences on what the plan leaves open."""
+    """Everything that a run of a plan found. artifact: the one that is signed off. not_checked: sentences on what the
+    plan leaves open."""
 
     artifact: Input
     inputs: dict[str, Input]
@@ -87,8 +88,11 @@ class Run:
         from zygal.commands import survey
 
         found = self.found
-        step = self._take("survey", {"artifact": found.artifact.sha256, "path": found.artifact.path},
-                          lambda: result_of(survey.execute(survey.SurveyRequest(file=found.artifact.path), self.listener)))  # fmt: skip
+        step = self._take(
+            "survey",
+            {"artifact": found.artifact.sha256, "path": found.artifact.path},
+            lambda: result_of(survey.execute(survey.SurveyRequest(file=found.artifact.path), self.listener)),
+        )
         found.checks += self.checks.portability(step.document)
 
     def _agreement(self, float_artifact: Input, signed: Input) -> None:
@@ -100,8 +104,14 @@ class Run:
         if signed is not float_artifact:
             both = [("agreement_float", float_artifact, "float artifact"), ("agreement", signed, "shrunk artifact")]
         for name, artifact, role in both:
-            about = {"artifact": artifact.sha256, "path": artifact.path, "limits": asdict(self.plan.agreement), "inlet": self._own_inlet(),
-                     "scores": self.plan.model.scores, **self._hashes("data.witness", "data.reference", "model.inlet")}  # fmt: skip
+            about = {
+                "artifact": artifact.sha256,
+                "path": artifact.path,
+                "limits": asdict(self.plan.agreement),
+                "inlet": self._own_inlet(),
+                "scores": self.plan.model.scores,
+                **self._hashes("data.witness", "data.reference", "model.inlet"),
+            }
             step = self._take(name, about, partial(self._match, artifact))
             found.checks += self.checks.agreement(step.document, role)
             found.not_checked += [each for each in step.document["not_checked"] if each not in found.not_checked]
@@ -116,12 +126,19 @@ class Run:
 
         limits, data = self.plan.agreement, self.plan.data
         request = match.MatchRequest(
-            artifact=artifact.path, witness=data.witness, images=data.reference, inlet=self._own_inlet() if data.reference else None,
-            scores=self.plan.model.scores, tensor_limit=limits.tensor_grey_levels, model_limit=limits.model_of_spread,
-            end_limit=limits.end_to_end_of_spread, agree_limit=limits.shrunk_top_1, order_limit=limits.shrunk_order,
+            artifact=artifact.path,
+            witness=data.witness,
+            images=data.reference,
+            inlet=self._own_inlet() if data.reference else None,
+            scores=self.plan.model.scores,
+            tensor_limit=limits.tensor_grey_levels,
+            model_limit=limits.model_of_spread,
+            end_limit=limits.end_to_end_of_spread,
+            agree_limit=limits.shrunk_top_1,
+            order_limit=limits.shrunk_order,
             # A plan states the limits of all artifacts; those that do not concern this one wait for another.
             configured=frozenset(("tensor_limit", "model_limit", "end_limit", "agree_limit", "order_limit")),
-        )  # fmt: skip
+        )
         outcome = match.execute(request, self.listener)
         shown = [each.name for each in outcome.found.images[:SHOWN_IMAGES]] if data.reference else []
         return result_of(outcome, thumbnails(data.reference, shown) if shown else {})
@@ -139,7 +156,9 @@ class Run:
         if inlet is None:
             return
         about = {"inlet": asdict(inlet), **self._hashes("data.reference")}
-        self._take("inlet", about, lambda: _strip_of(inlet, [os.path.join(folder, name) for name in list_images(folder)]))
+        self._take(
+            "inlet", about, lambda: _strip_of(inlet, [os.path.join(folder, name) for name in list_images(folder)])
+        )
 
     def _accuracy(self, float_artifact: Input) -> None:
         data, found, wanted = self.plan.data, self.found, self.plan.accuracy
@@ -147,9 +166,22 @@ class Run:
             found.not_checked.append("accuracy: not checked, because the plan names no labelled images (data.labelled)")
             return
         compare = {"source": self.plan.model.source, "float": float_artifact.path}.get(wanted.compare, wanted.compare)
-        about = {"artifact": found.artifact.sha256, "path": found.artifact.path, "compare": compare, "float": float_artifact.sha256,
-                 "model": asdict(self.plan.model), **self._hashes("data.labelled", "data.training", "model.source", "model.weights",
-                                                                  "model.inlet", "model.labels", "accuracy.compare")}  # fmt: skip
+        about = {
+            "artifact": found.artifact.sha256,
+            "path": found.artifact.path,
+            "compare": compare,
+            "float": float_artifact.sha256,
+            "model": asdict(self.plan.model),
+            **self._hashes(
+                "data.labelled",
+                "data.training",
+                "model.source",
+                "model.weights",
+                "model.inlet",
+                "model.labels",
+                "accuracy.compare",
+            ),
+        }
         step = self._take("accuracy", about, partial(self._tally, found.artifact, compare))
         found.checks += self.checks.accuracy(step.document)
 
@@ -159,9 +191,17 @@ class Run:
 
         model, data = self.plan.model, self.plan.data
         own_labels = model.labels if model.source is None else None
-        request = tally.TallyRequest(artifact=artifact.path, images=data.labelled, compare=compare, inlet=self._own_inlet(), labels=own_labels,
-                                     weights=model.weights if compare == model.source else None, scores=model.scores,
-                                     multi_label=model.multi_label, trained_on=(data.training,) if data.training else ())  # fmt: skip
+        request = tally.TallyRequest(
+            artifact=artifact.path,
+            images=data.labelled,
+            compare=compare,
+            inlet=self._own_inlet(),
+            labels=own_labels,
+            weights=model.weights if compare == model.source else None,
+            scores=model.scores,
+            multi_label=model.multi_label,
+            trained_on=(data.training,) if data.training else (),
+        )
         outcome = tally.execute(request, self.listener)
         found = outcome.found
         pictures = thumbnails("", [each.path for each in found.misclassified[:SHOWN_WRONG]])
@@ -170,7 +210,9 @@ class Run:
         if found.exclusive and len(found.exclusive.classes) > MOST_IN_TABLE:
             from zygal.figures.confusion import draw_confusion
 
-            pictures["confusion.png"] = drawn(partial(draw_confusion, found.exclusive, f"confusion matrix, {found.images} images"), ".png")
+            pictures["confusion.png"] = drawn(
+                partial(draw_confusion, found.exclusive, f"confusion matrix, {found.images} images"), ".png"
+            )
         return result_of(outcome, pictures)
 
     def _speed(self) -> None:
@@ -178,8 +220,13 @@ class Run:
         if wanted is None:
             found.not_checked.append("speed and memory: not checked, because the plan has no table [speed]")
             return
-        about = {"artifact": found.artifact.sha256, "path": found.artifact.path, "settings": asdict(wanted), "cores": [allowed_cores(), core_quota()],
-                 **self._hashes("data.witness", "speed.earlier")}  # fmt: skip
+        about = {
+            "artifact": found.artifact.sha256,
+            "path": found.artifact.path,
+            "settings": asdict(wanted),
+            "cores": [allowed_cores(), core_quota()],
+            **self._hashes("data.witness", "speed.earlier"),
+        }
         step = self._take("speed", about, self._bench, self.reuse_speed)
         found.checks += [*self.checks.speed(step.document), *self.checks.memory(step.document)]
 
@@ -204,13 +251,25 @@ class Run:
         threads = {*(wanted.threads or ()), *(limit.threads for limit in wanted.limits)}
         metadata = read_artifact(path).metadata
         if metadata.tensor is not None and wanted.image_size is None:
-            raise PlanError(f"{self.plan.path}: speed.image_size is missing: {path} takes raw pixels of any size, so say which [height, width] is measured.")
+            raise PlanError(
+                f"{self.plan.path}: speed.image_size is missing: {path} takes raw pixels of any size, so say "
+                f"which [height, width] is measured."
+            )
         if witness and (metadata.tensor is not None or read_witness(witness).tensors is None):
             witness = None
-        baseline = {} if wanted.earlier is None else {"baseline": wanted.earlier, "max_slowdown": wanted.slowdown_at_most}
-        request = bench.BenchRequest(artifact=path, batches=tuple(sorted(batches)) or DEFAULT_BATCHES, threads=tuple(sorted(threads)) or None,
-                                     seconds=seconds, witness=witness, image_size=wanted.image_size, layers=wanted.layers and format_of(path) is ONNX,
-                                     **baseline)  # fmt: skip
+        baseline = (
+            {} if wanted.earlier is None else {"baseline": wanted.earlier, "max_slowdown": wanted.slowdown_at_most}
+        )
+        request = bench.BenchRequest(
+            artifact=path,
+            batches=tuple(sorted(batches)) or DEFAULT_BATCHES,
+            threads=tuple(sorted(threads)) or None,
+            seconds=seconds,
+            witness=witness,
+            image_size=wanted.image_size,
+            layers=wanted.layers and format_of(path) is ONNX,
+            **baseline,
+        )
         outcome = bench.execute(request, self.listener)
         if outcome.interrupted:
             raise KeyboardInterrupt
@@ -220,11 +279,16 @@ class Run:
 
 
 def seconds_for_p99(plan: Plan, outcome: BenchOutcome, seconds: float) -> float | None:
-    """For how long to measure so that every p99 with a limit has its runs; None if they have, or cannot in LONGEST_SECONDS."""
+    """For how long to measure so that every p99 with a limit has its runs; None if they have, or cannot in
+    LONGEST_SECONDS."""
     from zygal.bench.result import READINGS_FOR_P99
 
     settings = {(limit.batch, limit.threads) for limit in plan.speed.limits if limit.p99_at_most_ms is not None}
-    few = [cell.latency.count for cell in outcome.bench.cells if (cell.setting.batch, cell.setting.threads) in settings and cell.quantile(0.99) is None]
+    few = [
+        cell.latency.count
+        for cell in outcome.bench.cells
+        if (cell.setting.batch, cell.setting.threads) in settings and cell.quantile(0.99) is None
+    ]
     if not few:
         return None
     needed = 1.3 * seconds * READINGS_FOR_P99 / max(min(few), 1)
@@ -242,6 +306,12 @@ def _strip_of(inlet: Inlet, paths: list[str]) -> Result:
         except ImageError:
             continue
         picture = drawn(partial(draw_strip, stages, os.path.basename(path)), ".png")
-        return Result({"image": os.path.basename(path), "inlet": describe_inlet(inlet), "stages": [f"{each.name}: {each.does}" for each in stages]},
-                      {"strip.png": picture})  # fmt: skip
+        return Result(
+            {
+                "image": os.path.basename(path),
+                "inlet": describe_inlet(inlet),
+                "stages": [f"{each.name}: {each.does}" for each in stages],
+            },
+            {"strip.png": picture},
+        )
     return Result({"image": None, "inlet": describe_inlet(inlet), "stages": []})

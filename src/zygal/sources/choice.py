@@ -11,7 +11,9 @@ from zygal.scores import before_scores, values_before
 
 _LINEAR = frozenset(("addmm", "dense", "einsum", "gemm", "linear", "matmul", "mm"))
 """The operators of a linear layer, in every spelling without strokes."""
-_NAMES = frozenset(("classes", "classification", "logits", "prediction", "predictions", "probabilities", "probs", "scores"))
+_NAMES = frozenset(
+    ("classes", "classification", "logits", "prediction", "predictions", "probabilities", "probs", "scores")
+)
 """What training code calls class scores."""
 _ADDED = frozenset(("add", "mul"))
 """A bias and a scale behind a linear layer."""
@@ -19,8 +21,8 @@ _ADDED = frozenset(("add", "mul"))
 
 @dataclass(frozen=True)
 class Candidate:
-    """One output. type: None where it is not known. linear: the place, among all operators of the model, of the linear layer
-    that it ends in; None if it ends in another operator."""
+    """One output. type: None where it is not known. linear: the place, among all operators of the model, of the linear
+    layer that it ends in; None if it ends in another operator."""
 
     name: str
     type: TensorType | None
@@ -37,16 +39,16 @@ class Choice:
     def note(self, names: Sequence[str]) -> str:
         """A sentence for the user."""
         return (
-            f"the model returns {len(names)} tensors ({', '.join(names)}); the scores are taken from {self.name}, {self.reason}. "
-            "Choose another with --scores NAME"
+            f"the model returns {len(names)} tensors ({', '.join(names)}); the scores are taken from {self.name}, "
+            f"{self.reason}. Choose another with --scores NAME"
         )
 
 
 def choose_output(where: str, candidates: Sequence[Candidate], named: str | None, classes: int | None = None) -> Choice:
     """The output with that name; else the one that looks most like class scores, the first of several alike.
 
-    classes: how many classes there are, if it is known, by the labels for instance. Raises SourceError if there is no output
-    of that name, or none at all.
+    classes: how many classes there are, if it is known, by the labels for instance. Raises SourceError if there is no
+    output of that name, or none at all.
     """
     names = [each.name for each in candidates]
     if not names:
@@ -62,16 +64,23 @@ def choose_output(where: str, candidates: Sequence[Candidate], named: str | None
         (_is_table, "the only output of the shape [batch, classes]"),
         (lambda each: _columns(each) == classes, f"the only output with {classes} classes"),
         (lambda each: each.linear is not None, "the only output that ends in a linear layer"),
-        (lambda each: each.name.lower().rpartition(".")[2] in _NAMES, "the only output that is called like class scores"),
-        (lambda each: each.linear == max(other.linear or 0 for other in left), "which ends in the last linear layer"),
+        (
+            lambda each: each.name.lower().rpartition(".")[2] in _NAMES,
+            "the only output that is called like class scores",
+        ),
+        (lambda each: each.linear == max(other.linear or 0 for other in left), "which ends in the last linear layer"),  # noqa: B023
     ):
         kept = [each for each in left if fits(each)]
         if 0 < len(kept) < len(left):
             left, reason = kept, why
         if len(left) == 1:
             return Choice(left[0].name, reason)
-    return Choice(left[0].name, "the first of the outputs that look like class scores" if len(left) < len(candidates) or _is_table(left[0])
-                  else "the first one, because none looks like class scores")  # fmt: skip
+    return Choice(
+        left[0].name,
+        "the first of the outputs that look like class scores"
+        if len(left) < len(candidates) or _is_table(left[0])
+        else "the first one, because none looks like class scores",
+    )
 
 
 def _is_table(candidate: Candidate) -> bool:
@@ -97,7 +106,8 @@ def linear_place(value: str, made_by: Mapping[str, tuple[str, Sequence[str]]], p
 def _ends_in_linear(operators: Iterable[str]) -> int | None:
     """How many operators stand behind the linear layer that an output ends in; None if it ends in no linear layer.
 
-    operators: those that lead to it, the last one first. Rearrangements, biases and what makes probabilities are looked through.
+    operators: those that lead to it, the last one first. Rearrangements, biases and what makes probabilities are looked
+    through.
     """
     for behind, name in enumerate(operators):
         plain = name.lower().replace("_", "")

@@ -1,4 +1,5 @@
-"""What every source family's operator table writes with: nodes and constants, named after the layer that asks for them."""
+"""What every source family's operator table writes with: nodes and constants, named after the layer that asks for
+them."""
 
 from __future__ import annotations
 
@@ -39,7 +40,8 @@ class Emitter(ABC):
         return known.astype(self.type_of(value).dtype)
 
     def contents(self, value: str) -> np.ndarray | None:
-        """What a small tensor of whole numbers holds: numbers and multiples of the batch as objects; None if it is not known."""
+        """What a small tensor of whole numbers holds: numbers and multiples of the batch as objects; None if it is not
+        known."""
         return self._builder.contents.get(value)
 
     def made_by(self, value: str) -> Node | None:

@@ -1,6 +1,8 @@
-"""The families of sources: for each how its files are recognised, read, described and run live, and which options it honours.
+"""The families of sources: for each how its files are recognised, read, described and run live, and which options it
+honours.
 
-Everything that must know what a source is asks this table. Nothing here imports a framework, or more than one reader at a time.
+Everything that must know what a source is asks this table. Nothing here imports a framework, or more than one reader at
+a time.
 """
 
 from __future__ import annotations
@@ -25,9 +27,10 @@ if TYPE_CHECKING:
 class Reading:
     """What can be asked of a reader.
 
-    output: one of the model's outputs by name; the one that looks like class scores unless given. classes: how many classes
-    there are, if it is known. widen: what is stored in few bits is computed in float32. image_shape: the shape of one image's tensor, for models that leave it open. signature: of a
-    folder with several. input: where the images come in, for graphs with several places.
+    output: one of the model's outputs by name; the one that looks like class scores unless given. classes: how many
+    classes there are, if it is known. widen: what is stored in few bits is computed in float32. image_shape: the shape
+    of one image's tensor, for models that leave it open. signature: of a folder with several. input: where the images
+    come in, for graphs with several places.
     """
 
     output: str | None = None
@@ -42,11 +45,12 @@ class Reading:
 class Family:
     """One kind of source.
 
-    name: the framework's. kinds: of `zygal.kinds`, what it reads. recognise: which of them a file is, or None. reader: the
-    module whose `read(path, reading)` gives a Source and whose `facts(path, reading)` says what is in a file. engine: the class
-    that runs a file live, made with (path, reading, model). refused: the options that it does not honour, each with the reason.
-    files: what a source consists of. model_class: of the objects that a live function may return, and builder: the module that
-    loads their weights and saves them; None if no function builds such sources. parts: what `survey` counts.
+    name: the framework's. kinds: of `zygal.kinds`, what it reads. recognise: which of them a file is, or None. reader:
+    the module whose `read(path, reading)` gives a Source and whose `facts(path, reading)` says what is in a file.
+    engine: the class that runs a file live, made with (path, reading, model). refused: the options that it does not
+    honour, each with the reason. files: what a source consists of. model_class: of the objects that a live function may
+    return, and builder: the module that loads their weights and saves them; None if no function builds such sources.
+    parts: what `survey` counts.
     """
 
     name: str
@@ -74,7 +78,8 @@ class Family:
         return getattr(import_module(module), name)(path, reading, model)
 
     def refuse_options(self, where: str, given: Mapping[str, Any]) -> None:
-        """Raises SourceError naming the first option that is given and not honoured. given: options with their values."""
+        """Raises SourceError naming the first option that is given and not honoured. given: options with their
+        values."""
         for option, value in given.items():
             if value and option in self.refused:
                 raise SourceError(f"{option} does not apply to {where}: {self.refused[option]}; leave it out.")
@@ -108,12 +113,14 @@ def _is_tensorflow(peek: Peek) -> str | None:
     if peek.head.startswith(b"\x08\x01\x12"):
         return kinds.SAVED_MODEL
     # A graph is a message of nodes, each with its name and then its operator.
-    if peek.head[:1] == b"\x0a" and any(each in peek.head for each in (b"\x12\x0bPlaceholder", b"\x12\x05Const", b"\x12\x04NoOp")):
+    if peek.head[:1] == b"\x0a" and any(
+        each in peek.head for each in (b"\x12\x0bPlaceholder", b"\x12\x05Const", b"\x12\x04NoOp")
+    ):
         return kinds.FROZEN_GRAPH
     if _is_web_model(peek):
         return kinds.WEB_GRAPH if b'"node"' in peek.text else None
     text = peek.head.lstrip()
-    if text.startswith((b"node {", b"node{")) or text.startswith(b"saved_model_schema_version:"):
+    if text.startswith((b"node {", b"node{", b"saved_model_schema_version:")):
         return kinds.FROZEN_GRAPH if text.startswith(b"node") else kinds.SAVED_MODEL
     return None
 
@@ -132,7 +139,9 @@ def _saved_model_files(path: Path) -> tuple[str, ...]:
         return _with_shards(path)
     names = [path / name for name in ("saved_model.pb", "saved_model.pbtxt") if (path / name).is_file()]
     variables = path / "variables"
-    names += sorted(each for each in variables.iterdir() if each.name.startswith("variables.")) if variables.is_dir() else []
+    names += (
+        sorted(each for each in variables.iterdir() if each.name.startswith("variables.")) if variables.is_dir() else []
+    )
     return tuple(map(str, names))
 
 
@@ -154,7 +163,8 @@ _NOTHING_STORED = {"--widen": "only mobile flatbuffers store numbers in few bits
 _CAPTURED = "a captured program has one graph with one input"
 FAMILIES: tuple[Family, ...] = (
     Family(
-        "PyTorch", (kinds.PROGRAM,), _is_program, "zygal.sources.pytorch.reader", "zygal.engines.pytorch:PyTorchEngine", "torch",
+        "PyTorch", (kinds.PROGRAM,), _is_program, "zygal.sources.pytorch.reader",
+        "zygal.engines.pytorch:PyTorchEngine", "torch",
         {"--shape": "a captured program states the shape of its images", "--signature": _CAPTURED, "--input": _CAPTURED,
          "--write-inlet": "a captured program holds no steps before its tensor", **_NOTHING_STORED},
         model_class="torch.nn.Module", builder="zygal.sources.pytorch.live",
@@ -162,16 +172,20 @@ FAMILIES: tuple[Family, ...] = (
     Family(
         "Keras", (kinds.KERAS_ARCHIVE, kinds.HDF5, kinds.WEB_LAYERS), _is_keras, "zygal.sources.keras.reader",
         "zygal.engines.keras:KerasEngine", "keras",
-        {"--keep-batch": "a Keras model takes any number of images, so no batch is fixed", "--signature": "a Keras model has no signatures",
-         "--input": "a Keras model names its one input", "--write-inlet": "its preprocessing layers are converted with it", **_NOTHING_STORED},
+        {"--keep-batch": "a Keras model takes any number of images, so no batch is fixed",
+        "--signature": "a Keras model has no signatures",
+         "--input": "a Keras model names its one input",
+         "--write-inlet": "its preprocessing layers are converted with it", **_NOTHING_STORED},
         files=_with_shards, model_class="keras.Model", builder="zygal.sources.keras.live", parts="layer",
     ),
     Family(
-        "TensorFlow", (kinds.SAVED_MODEL, kinds.FROZEN_GRAPH, kinds.WEB_GRAPH), _is_tensorflow, "zygal.sources.tensorflow.reader",
+        "TensorFlow", (kinds.SAVED_MODEL, kinds.FROZEN_GRAPH, kinds.WEB_GRAPH), _is_tensorflow,
+        "zygal.sources.tensorflow.reader",
         "zygal.engines.tensorflow:TensorFlowEngine", "tensorflow", _NOTHING_STORED, files=_saved_model_files,
     ),
     Family(
-        "LiteRT", (kinds.MOBILE,), _is_mobile, "zygal.sources.mobile.reader", "zygal.engines.mobile:MobileEngine", "mobile",
+        "LiteRT", (kinds.MOBILE,), _is_mobile, "zygal.sources.mobile.reader", "zygal.engines.mobile:MobileEngine",
+        "mobile",
         {"--input": "a mobile flatbuffer names its one input"},
     ),
 )  # fmt: skip

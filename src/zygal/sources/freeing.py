@@ -1,8 +1,9 @@
 """Freeing a graph from the fixed batch that it was captured with, whichever family it comes from.
 
-The graph is gone through again with a dynamic batch. Where an operator states a size that must grow with the batch, which
-axis that is follows from where the images lie in memory; where several could be meant, all are tried, the likeliest first.
-Whether a result is right is not decided here: the caller runs it at other batch sizes (see `zygal.free_batch`).
+The graph is gone through again with a dynamic batch. Where an operator states a size that must grow with the batch,
+which axis that is follows from where the images lie in memory; where several could be meant, all are tried, the
+likeliest first. Whether a result is right is not decided here: the caller runs it at other batch sizes (see
+`zygal.free_batch`).
 """
 
 from __future__ import annotations
@@ -30,7 +31,8 @@ class Stuck(GraphError):
 
 
 def freed_graphs(graph: Graph, batch: int) -> Iterator[Graph]:
-    """Graphs that take any number of images and agree with the given one in every shape at `batch` images, likeliest first.
+    """Graphs that take any number of images and agree with the given one in every shape at `batch` images, likeliest
+    first.
 
     Raises Stuck if the likeliest reading does not fit: at once where no other one does, else after the last one.
     """
@@ -41,8 +43,8 @@ def freed_graphs(graph: Graph, batch: int) -> Iterator[Graph]:
 
 
 def _first_that_fits(graph: Graph, batch: int) -> tuple[list[int], Stuck | None]:
-    """The choices of the first reading in which every shape fits, the last choice that has another way left being changed; and
-    what was wrong with the likeliest one."""
+    """The choices of the first reading in which every shape fits, the last choice that has another way left being
+    changed; and what was wrong with the likeliest one."""
     choices: list[int] = []
     fault = None
     for _ in range(MOST_ATTEMPTS):
@@ -52,7 +54,9 @@ def _first_that_fits(graph: Graph, batch: int) -> tuple[list[int], Stuck | None]
             return attempt.taken, fault
         except GraphError as stuck:
             fault = fault or (stuck if isinstance(stuck, Stuck) else Stuck(str(stuck)))
-        following = next((at for at in range(len(attempt.taken) - 1, -1, -1) if attempt.taken[at] + 1 < attempt.ways[at]), None)
+        following = next(
+            (at for at in range(len(attempt.taken) - 1, -1, -1) if attempt.taken[at] + 1 < attempt.ways[at]), None
+        )
         if following is None:
             break
         choices = [*attempt.taken[:following], attempt.taken[following] + 1]
@@ -72,7 +76,8 @@ def _readings(graph: Graph, batch: int, choices: list[int]) -> Iterator[Graph]:
 
 
 class _Attempt(Emitter):
-    """One way through the graph. choices: which of several readings to take, one after the other; the first where none is left.
+    """One way through the graph. choices: which of several readings to take, one after the other; the first where none
+    is left.
 
     taken, ways: what was taken at each place where there is a choice, and how many there were.
     """
@@ -116,7 +121,9 @@ class _Attempt(Emitter):
     def _check(self, name: str) -> None:
         found, wanted = self.type_of(name), self._graph.types[name]
         if at_batch(found.shape, self._batch) != wanted.shape:
-            self.refuse(f"makes {shape_text(found.shape)}, which at {self._batch} images is not {shape_text(wanted.shape)}")
+            self.refuse(
+                f"makes {shape_text(found.shape)}, which at {self._batch} images is not {shape_text(wanted.shape)}"
+            )
 
     def _grows(self, name: str) -> bool:
         return any(isinstance(size, Batch) for size in self.type_of(name).shape)
@@ -149,7 +156,10 @@ class _Attempt(Emitter):
     def _repeated(self, name: str, axis: int, times: int) -> str:
         array = self.array(name)
         if array is None:
-            self.refuse(f"joins images with {shape_text(self.type_of(name).shape)}, whose axis {axis} does not grow with the batch")
+            self.refuse(
+                f"joins images with {shape_text(self.type_of(name).shape)}, whose axis {axis} does not grow "
+                f"with the batch"
+            )
         apart = np.moveaxis(array, axis, 0).reshape(self._batch, times, -1)
         if not (apart == apart[:1]).all():
             self.refuse(f"holds other numbers for each of the {self._batch} images it was captured with")
@@ -197,8 +207,26 @@ def _alike(attempt: _Attempt, node: Node) -> list[list[Dimension | None] | None]
     return [grown[: attempt.type_of(name).rank] if name else None for name in node.inputs]
 
 
-_ELEMENTWISE = ("Add", "And", "Div", "Equal", "Greater", "GreaterOrEqual", "Less", "LessOrEqual", "Max", "Min", "Mod", "Mul", "Or", "Pow",
-                "PRelu", "Sub", "Where", "Xor")  # fmt: skip
+_ELEMENTWISE = (
+    "Add",
+    "And",
+    "Div",
+    "Equal",
+    "Greater",
+    "GreaterOrEqual",
+    "Less",
+    "LessOrEqual",
+    "Max",
+    "Min",
+    "Mod",
+    "Mul",
+    "Or",
+    "Pow",
+    "PRelu",
+    "Sub",
+    "Where",
+    "Xor",
+)
 _GROWING_OPERANDS: dict[str, Callable[[_Attempt, Node], list[list[Dimension | None] | None]]] = {
     **dict.fromkeys(_ELEMENTWISE, _broadcast_operands),
     "MatMul": _product_operands,
@@ -210,9 +238,9 @@ _GROWING_OPERANDS: dict[str, Callable[[_Attempt, Node], list[list[Dimension | No
 
 
 def _reshape(attempt: _Attempt, node: Node) -> str:
-    """In memory, neighbouring images lie `apart` elements from each other: a whole image where the batch is the outer part of
-    its axis, the axes behind it where it is the inner part. The axis that holds the batch then is one whose steps divide that
-    distance and which reaches over all images; one of just the batch's size is the likeliest."""
+    """In memory, neighbouring images lie `apart` elements from each other: a whole image where the batch is the outer
+    part of its axis, the axes behind it where it is the inner part. The axis that holds the batch then is one whose
+    steps divide that distance and which reaches over all images; one of just the batch's size is the likeliest."""
     x, batch = node.inputs[0], attempt._batch
     given, sizes = attempt.type_of(x).shape, list(attempt._graph.types[node.outputs[0]].shape)
     position = next(axis for axis, size in enumerate(given) if isinstance(size, Batch))
@@ -285,6 +313,11 @@ def _convolution(attempt: _Attempt, node: Node) -> str | None:
 
 
 RULES: dict[str, Callable[[_Attempt, Node], str | None]] = {
-    "Reshape": _reshape, "Expand": _expand, "Slice": _slice, "Gather": _gather, "Conv": _convolution,
-}  # fmt: skip
-"""Operators that state sizes of their own. A rule gives the value that takes the result's place, or None for the node as it is."""
+    "Reshape": _reshape,
+    "Expand": _expand,
+    "Slice": _slice,
+    "Gather": _gather,
+    "Conv": _convolution,
+}
+"""Operators that state sizes of their own. A rule gives the value that takes the result's place, or None for the node
+as it is."""

@@ -1,5 +1,5 @@
-"""Live sources: a Python function that builds a model, plus a weights file. The framework itself writes what it built into a
-file, which is read like every other source; what is run live is the very object that the function returned."""
+"""Live sources: a Python function that builds a model, plus a weights file. The framework itself writes what it built
+into a file, which is read like every other source; what is run live is the very object that the function returned."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ DEFAULT_IMAGE_SHAPE = (3, 224, 224)
 
 @dataclass(frozen=True)
 class LiveModel:
-    """What FILE.py:FUNCTION returned. model: a module of PyTorch in evaluation mode, or a Keras model. estimator: a fitted
-    estimator of scikit-learn that classifies what the model returns, or None."""
+    """What FILE.py:FUNCTION returned. model: a module of PyTorch in evaluation mode, or a Keras model. estimator: a
+    fitted estimator of scikit-learn that classifies what the model returns, or None."""
 
     framework: str
     model: Any
@@ -57,8 +57,8 @@ def build(entry_point: str, weights: str | Path | None) -> LiveModel:
     if framework is None or (estimator is not None and not _is_estimator(estimator)):
         returned = " and ".join(type(each).__name__ for each in ([model] if estimator is None else [model, estimator]))
         raise SourceError(
-            f"{name} in {file} returned {returned}; return a module of PyTorch, a Keras model, or a pair of one of them and a fitted "
-            "classifier of scikit-learn."
+            f"{name} in {file} returned {returned}; return a module of PyTorch, a Keras model, or a pair of one of "
+            "them and a fitted classifier of scikit-learn."
         )
     model = import_module(family_named(framework).builder).ready(model, weights)
     return LiveModel(framework, model, estimator)
@@ -74,7 +74,9 @@ def saved(live: LiveModel, entry_point: str, image_shape: tuple[int, ...] | None
     with scratch_folder() as folder:
         # The artifact's origin takes the name of this file.
         path = folder / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
-        import_module(family_named(live.framework).builder).save(live.model, image_shape or DEFAULT_IMAGE_SHAPE, entry_point, path)
+        import_module(family_named(live.framework).builder).save(
+            live.model, image_shape or DEFAULT_IMAGE_SHAPE, entry_point, path
+        )
         yield path
 
 
@@ -89,8 +91,8 @@ def _framework_of(model: Any, entry_point: str) -> str | None:
             return family.name
     if "torch" not in sys.modules and "keras" not in sys.modules:
         raise EngineError(
-            f"{entry_point} imported neither PyTorch nor Keras; return a model of one of them ({install_extra('torch')}, or "
-            f"{install_extra('keras')})."
+            f"{entry_point} imported neither PyTorch nor Keras; return a model of one of them "
+            f"({install_extra('torch')}, or {install_extra('keras')})."
         )
     return None
 

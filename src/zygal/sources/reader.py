@@ -14,7 +14,8 @@ from zygal.sources.source import Source, SourceFacts
 
 @contextmanager
 def read_source(path: str | Path, output: str | None = None, reading: Reading = Reading()) -> Iterator[Source]:
-    """The graph of a trained model's file, with one of its outputs: the one that looks like class scores, unless one is named.
+    """The graph of a trained model's file, with one of its outputs: the one that looks like class scores, unless one is
+    named.
 
     reading: what else is asked of the reader. A fixed batch is kept: see `conversion`. Raises FileError, SourceError or
     UnknownOperators.

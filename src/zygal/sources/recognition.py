@@ -90,7 +90,11 @@ def files_of(path: str | Path) -> tuple[str, ...]:
 
 
 def _unwanted(path: str | Path, kind: str, wanted: str) -> FileError:
-    advice = _ADVICE.get((wanted, kinds.TRAINED if family_of_kind(kind) is not None else kind)) or _ADVICE.get(kind) or "check the path"
+    advice = (
+        _ADVICE.get((wanted, kinds.TRAINED if family_of_kind(kind) is not None else kind))
+        or _ADVICE.get(kind)
+        or "check the path"
+    )
     return FileError(f"{path} is {kind}, but {wanted} is needed here; {advice}.")
 
 
@@ -101,7 +105,8 @@ def advice(kind: str) -> str:
 
 
 def _kind_of_pickle(head: bytes) -> str:
-    """Whose objects a pickle names; it is not loaded. The bytes after protocol 2 may be the number that PyTorch begins with."""
+    """Whose objects a pickle names; it is not loaded. The bytes after protocol 2 may be the number that PyTorch begins
+    with."""
     if b"sklearn" in head:
         return kinds.SKLEARN_PICKLE
     torch_begins = b"\x80\x02\x8a\nl\xfc\x9cF\xf9 j\xa8P\x19."
@@ -116,12 +121,13 @@ _ADVICE = {
     (kinds.WITNESS, kinds.ARTIFACT): "record a witness on the training side with zygal witness",
     kinds.CHECKPOINT: "it holds weights alone; give the saved-model folder, whose saved_model.pb holds the graph",
     kinds.TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
-    kinds.TORCH_PICKLE: "a pickle is never loaded, because it can run code; for a state dictionary give FILE.py:FUNCTION with --weights, for a "
-    "whole module capture it with torch.export.export and torch.export.save",
-    kinds.SKLEARN_PICKLE: "a pickle is never loaded, because it can run code; return the fitted estimator together with its network from a "
-    "function, and give FILE.py:FUNCTION",
-    kinds.PYTHON_PICKLE: "a pickle is never loaded, because it can run code; give a file that the framework itself writes",
-    kinds.SAFETENSORS: "it holds weights alone; give FILE.py:FUNCTION, which builds the model, with --weights and this file",
+    kinds.TORCH_PICKLE: "a pickle is never loaded, because it can run code; for a state dictionary give "
+    "FILE.py:FUNCTION with --weights, for a whole module capture it with torch.export.export and torch.export.save",
+    kinds.SKLEARN_PICKLE: "a pickle is never loaded, because it can run code; return the fitted estimator together "
+    "with its network from a function, and give FILE.py:FUNCTION",
+    kinds.PYTHON_PICKLE: "a pickle is never loaded, because it can run code; give a file that the framework writes",
+    kinds.SAFETENSORS: "it holds weights alone; give FILE.py:FUNCTION, which builds the model, with --weights and this "
+    "file",
     kinds.LAYERS_JSON: "it names layers, not classes, and holds no weights; save the whole model in its framework",
     kinds.WITNESS: "give a witness with --witness",
     kinds.INLET: "give an inlet with --inlet",
@@ -132,7 +138,10 @@ _ADVICE = {
 
 
 def _kind_of_zip(names: tuple[str, ...]) -> str:
-    if any(name.startswith(("witness.json", "tensors.npy", "scores.npy")) for name in names[:1]) or "witness.json" in names:
+    if (
+        any(name.startswith(("witness.json", "tensors.npy", "scores.npy")) for name in names[:1])
+        or "witness.json" in names
+    ):
         return kinds.WITNESS
     tails = {name.partition("/")[2] for name in names}
     if "data.pkl" in tails:

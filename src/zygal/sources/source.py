@@ -35,8 +35,8 @@ class Source:
 
 @dataclass(frozen=True)
 class SignatureFacts:
-    """One way to call a model that has several. inputs, outputs: by key the real tensor's name, its dtype, and its sizes (None for
-    an open one; None instead of a list if not even the number of axes is known)."""
+    """One way to call a model that has several. inputs, outputs: by key the real tensor's name, its dtype, and its
+    sizes (None for an open one; None instead of a list if not even the number of axes is known)."""
 
     name: str
     tags: tuple[str, ...]

@@ -1,4 +1,5 @@
-"""The weights beside a model.json: a manifest of names, shapes and dtypes, and shards that hold their bytes one after the other."""
+"""The weights beside a model.json: a manifest of names, shapes and dtypes, and shards that hold their bytes one after
+the other."""
 
 from __future__ import annotations
 
@@ -15,13 +16,23 @@ from zygal.files import read_bytes, read_text
 
 LARGEST_DOCUMENT_BYTES = 256_000_000
 LARGEST_SHARD_BYTES = (1 << 31) - 1
-_DTYPES = {"float32": "<f4", "int32": "<i4", "bool": "|b1", "uint8": "|u1", "float16": "<f2", "float64": "<f8", "int64": "<i8", "int8": "|i1"}
+_DTYPES = {
+    "float32": "<f4",
+    "int32": "<i4",
+    "bool": "|b1",
+    "uint8": "|u1",
+    "float16": "<f2",
+    "float64": "<f8",
+    "int64": "<i8",
+    "int8": "|i1",
+}
 _AFFINE = {"uint8": "|u1", "uint16": "<u2"}
 
 
 @dataclass(frozen=True)
 class WebModel:
-    """A model.json. topology: its layers or its graph. arrays: the weights by name, widened to float32. widened: from what."""
+    """A model.json. topology: its layers or its graph. arrays: the weights by name, widened to float32. widened: from
+    what."""
 
     path: Path
     document: dict[str, Any]
@@ -39,7 +50,10 @@ class WebModel:
     def notes(self) -> tuple[str, ...]:
         if not self.widened:
             return ()
-        return (f"the weights are stored as {' and '.join(self.widened)}; the artifact holds them in float32, as the model computes with them",)
+        return (
+            f"the weights are stored as {' and '.join(self.widened)}; the artifact holds them in float32, as "
+            f"the model computes with them",
+        )
 
 
 def read_web_model(path: Path) -> WebModel:
@@ -56,7 +70,10 @@ def read_web_model(path: Path) -> WebModel:
             if stored is not None:
                 widened[stored] = None
         if place != len(content):
-            raise SourceError(f"{path}: its shards hold {len(content)} bytes of weights and its manifest {place}; copy all files again.")
+            raise SourceError(
+                f"{path}: its shards hold {len(content)} bytes of weights and its manifest {place}; copy all "
+                f"files again."
+            )
     return WebModel(path, document, arrays, tuple(widened))
 
 
@@ -76,7 +93,9 @@ def _groups(document: dict[str, Any], path: Path) -> list[dict[str, Any]]:
 def _shards(group: dict[str, Any], path: Path) -> list[Path]:
     listed = group.get("paths") or []
     # Nothing beside the model's own folder is read, whatever the file says.
-    if not isinstance(listed, list) or not all(isinstance(each, str) and each and not {"/", "\\"} & set(each) and each != ".." for each in listed):
+    if not isinstance(listed, list) or not all(
+        isinstance(each, str) and each and not {"/", "\\"} & set(each) and each != ".." for each in listed
+    ):
         raise SourceError(f"{path} names shards of weights that do not lie beside it ({shown(listed)}).")
     found = [path.with_name(each) for each in listed]
     missing = [each.name for each in found if not each.is_file()]
@@ -92,12 +111,17 @@ def _array(entry: Any, content: bytes, place: int, path: Path) -> tuple[np.ndarr
         if not all(type(size) is int and size >= 0 for size in shape) or prod(shape) > len(content):
             raise ValueError
     except (KeyError, TypeError, ValueError):
-        raise SourceError(f"{path} does not follow its schema: the weight {shown(entry)} has no name, shape or dtype, or is larger than the shards; copy all files again.") from None
+        raise SourceError(
+            f"{path} does not follow its schema: the weight {shown(entry)} has no name, shape or dtype, or is "
+            f"larger than the shards; copy all files again."
+        ) from None
     packing = entry.get("quantization")
     if packing is not None and not isinstance(packing, dict):
         raise SourceError(f"{path} does not follow its schema: the quantization of {name} is {shown(packing)}.")
     stored = (packing or {}).get("dtype", dtype)
-    width = np.dtype((_AFFINE if packing and stored in _AFFINE else _DTYPES).get(stored, "V0") if isinstance(stored, str) else "V0")
+    width = np.dtype(
+        (_AFFINE if packing and stored in _AFFINE else _DTYPES).get(stored, "V0") if isinstance(stored, str) else "V0"
+    )
     if not width.itemsize or dtype not in _DTYPES:
         raise SourceError(f"{path} keeps {name} as {shown(stored)}, which is not supported.")
     end = place + prod(shape) * width.itemsize

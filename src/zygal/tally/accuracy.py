@@ -13,8 +13,8 @@ from zygal.tally.intervals import Estimate, mean_of_shares, mean_with_error, sha
 
 @dataclass(frozen=True)
 class ClassMetrics:
-    """Metrics of one class. support: images of the class. predicted: images predicted as the class. correct: both. precision
-    and f1 are 0 where they would be 0 / 0; recall is None without images of the class."""
+    """Metrics of one class. support: images of the class. predicted: images predicted as the class. correct: both.
+    precision and f1 are 0 where they would be 0 / 0; recall is None without images of the class."""
 
     name: str
     support: int
@@ -38,9 +38,9 @@ class ConfusedPair:
 
 @dataclass(frozen=True)
 class Accuracy:
-    """top: by k, the share of images whose true class is among the k highest scores. balanced: mean recall. confusion: counts
-    [true class, predicted class]. cross_entropy: in nats; probabilities below 2.2e-16 count as that. macro: means over the
-    classes that occur."""
+    """top: by k, the share of images whose true class is among the k highest scores. balanced: mean recall. confusion:
+    counts [true class, predicted class]. cross_entropy: in nats; probabilities below 2.2e-16 count as that. macro:
+    means over the classes that occur."""
 
     images: int
     top: dict[int, Estimate]
@@ -55,11 +55,15 @@ class Accuracy:
 
 
 def accuracy_of(
-    truth: np.ndarray, predicted: np.ndarray, rank: np.ndarray, truth_probability: np.ndarray, names: Sequence[str],
+    truth: np.ndarray,
+    predicted: np.ndarray,
+    rank: np.ndarray,
+    truth_probability: np.ndarray,
+    names: Sequence[str],
     top: Sequence[int],
-) -> Accuracy:  # fmt: skip
-    """All metrics. truth, predicted, rank: [images] integers, rank 0 the highest score. truth_probability: [images]. top: the k
-    of the top-k accuracies."""
+) -> Accuracy:
+    """All metrics. truth, predicted, rank: [images] integers, rank 0 the highest score. truth_probability: [images].
+    top: the k of the top-k accuracies."""
     count, classes = len(truth), len(names)
     confusion = np.zeros((classes, classes), np.int64)
     np.add.at(confusion, (truth, predicted), 1)
@@ -91,13 +95,18 @@ def class_metrics(confusion: np.ndarray, names: Sequence[str]) -> tuple[ClassMet
     for index, name in enumerate(names):
         support, predicted = int(confusion[index].sum()), int(confusion[:, index].sum())
         correct = int(confusion[index, index])
-        figures.append(ClassMetrics(
-            name, support, predicted, correct,
-            precision=correct / predicted if predicted else 0.0,
-            recall=correct / support if support else None,
-            f1=2 * correct / (support + predicted) if support + predicted else 0.0,
-            recall_interval=share_of(correct, support) if support else None,
-        ))  # fmt: skip
+        figures.append(
+            ClassMetrics(
+                name,
+                support,
+                predicted,
+                correct,
+                precision=correct / predicted if predicted else 0.0,
+                recall=correct / support if support else None,
+                f1=2 * correct / (support + predicted) if support + predicted else 0.0,
+                recall_interval=share_of(correct, support) if support else None,
+            )
+        )
     return tuple(figures)
 
 

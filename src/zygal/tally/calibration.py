@@ -31,11 +31,12 @@ class Bin:
 
 @dataclass(frozen=True)
 class Calibration:
-    """expected_error: the mean over images of |confidence - accuracy| of their bin (expected calibration error; Naeini, Cooper
-    and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", AAAI 2015). It is above 0 for a perfectly calibrated
-    model too, in three of four cases by no more than `by_chance`: `corrected_error` is without that; the error lies between `low` and `high`
-    with 95 %. p_value: the chance that a perfectly calibrated model with these confidences is as far off in that error, or in mean
-    confidence against accuracy, twice the smaller of both. confidence, accuracy: over all images."""
+    """expected_error: the mean over images of |confidence - accuracy| of their bin (expected calibration error; Naeini,
+    Cooper and Hauskrecht, "Obtaining well calibrated probabilities using Bayesian binning", AAAI 2015). It is above 0
+    for a perfectly calibrated model too, in three of four cases by no more than `by_chance`: `corrected_error` is
+    without that; the error lies between `low` and `high` with 95 %. p_value: the chance that a perfectly calibrated
+    model with these confidences is as far off in that error, or in mean confidence against accuracy, twice the smaller
+    of both. confidence, accuracy: over all images."""
 
     expected_error: float
     corrected_error: float
@@ -71,11 +72,24 @@ def calibration_of(probability: np.ndarray, correct: np.ndarray) -> Calibration:
     by_chance, mean_off = _perfectly_calibrated(inside)
     deviation = float(np.sqrt((probability * (1 - probability)).sum())) / len(probability)
     mean = float(probability.mean())
-    p_value = min(1.0, 2 * min(_share_above(by_chance, float(error)), _share_above(mean_off, abs(mean - accuracy.value))))
+    p_value = min(
+        1.0, 2 * min(_share_above(by_chance, float(error)), _share_above(mean_off, abs(mean - accuracy.value)))
+    )
     # What chance adds lies between nothing, where all bins are far off, and what it is where none is.
     usual = float(np.quantile(by_chance, 0.75))
     low, high = max(0.0, error - float(by_chance.mean()) - Z * deviation), min(1.0, error + Z * deviation)
-    return Calibration(float(error), max(0.0, float(error) - usual), float(low), float(high), usual, p_value, len(probability), mean, accuracy, tuple(bins))
+    return Calibration(
+        float(error),
+        max(0.0, float(error) - usual),
+        float(low),
+        float(high),
+        usual,
+        p_value,
+        len(probability),
+        mean,
+        accuracy,
+        tuple(bins),
+    )
 
 
 def _share_above(drawn: np.ndarray, found: float) -> float:
@@ -84,7 +98,8 @@ def _share_above(drawn: np.ndarray, found: float) -> float:
 
 
 def _perfectly_calibrated(bins: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
-    """Of DRAWS perfectly calibrated models with these confidences in the bins: the expected calibration error, and |mean confidence - accuracy|."""
+    """Of DRAWS perfectly calibrated models with these confidences in the bins: the expected calibration error, and
+    |mean confidence - accuracy|."""
     random = np.random.default_rng(0)
     off = np.zeros(DRAWS)
     error = np.zeros(DRAWS)

@@ -14,14 +14,16 @@ NEAR_BITS = 11
 NEAR_LEVELS, FAR_LEVELS = 5.0, 48.0
 """Two thumbnails show one picture if they differ by no more grey levels than these in the mean and at most."""
 SURE_LEVELS = 1.0
-"""Up to this mean difference it is one picture, compressed or sized again; beyond it may be two overlapping crops of one."""
+"""Up to this mean difference it is one picture, compressed or sized again; beyond it may be two overlapping crops of
+one."""
 _MOST_AT_ONCE = 4_000_000
 _AT_ONCE = 2_000
 
 
 @dataclass(frozen=True)
 class Fingerprint:
-    """bits: a number of 64 bits, the same but for a few in pictures that look alike. thumbnail: uint8 [16, 16, 3] as bytes."""
+    """bits: a number of 64 bits, the same but for a few in pictures that look alike. thumbnail: uint8 [16, 16, 3] as
+    bytes."""
 
     bits: int
     thumbnail: bytes
@@ -30,8 +32,9 @@ class Fingerprint:
 def fingerprint(pixels: np.ndarray) -> Fingerprint:
     """Of pixels [H, W, 1 or 3] of 0 to 255.
 
-    The bits say which of the 64 slowest waves of the brightness (discrete cosine transform of 32 by 32 means) are stronger
-    than their median, as in Zauner, "Implementation and benchmarking of perceptual image hash functions", 2010.
+    The bits say which of the 64 slowest waves of the brightness (discrete cosine transform of 32 by 32 means) are
+    stronger than their median, as in Zauner, "Implementation and benchmarking of perceptual image hash functions",
+    2010.
     """
     if pixels.dtype != np.uint8:
         pixels = np.clip(np.rint(pixels), 0, 255).astype(np.uint8)
@@ -53,9 +56,9 @@ def _waves() -> np.ndarray:
 def duplicate_pairs(first: Sequence[Fingerprint], second: Sequence[Fingerprint] | None = None) -> list[tuple[int, int]]:
     """The places of pictures that are alike, in `first` and `second`, or both in `first` and the smaller one first.
 
-    Within one list, pictures that are alike, or alike to ones that are, make up a cluster; enough pairs are given to join
-    it, one fewer than it has pictures: a thousand frames of a still camera are not half a million pairs. Of two lists, each
-    picture of the first is given with one of the second.
+    Within one list, pictures that are alike, or alike to ones that are, make up a cluster; enough pairs are given to
+    join it, one fewer than it has pictures: a thousand frames of a still camera are not half a million pairs. Of two
+    lists, each picture of the first is given with one of the second.
     """
     within = second is None
     second = first if within else second
@@ -132,13 +135,18 @@ class _Matches:
 
 def _thumbnails(side: Sequence[Fingerprint]) -> np.ndarray:
     """uint8 [pictures, bytes]"""
-    return np.frombuffer(b"".join(each.thumbnail for each in side), np.uint8).reshape(len(side), THUMBNAIL * THUMBNAIL * 3)
+    return np.frombuffer(b"".join(each.thumbnail for each in side), np.uint8).reshape(
+        len(side), THUMBNAIL * THUMBNAIL * 3
+    )
 
 
 def _near(one: np.ndarray, other: np.ndarray) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-    """Places whose bits differ in eleven or fewer, many at a time: of four parts of 16 bits one then differs in two or fewer."""
+    """Places whose bits differ in eleven or fewer, many at a time: of four parts of 16 bits one then differs in two or
+    fewer."""
     for shift in (0, 16, 32, 48):
-        first_part, second_part = (((side >> np.uint64(shift)) & np.uint64(0xFFFF)).astype(np.uint16) for side in (one, other))
+        first_part, second_part = (
+            ((side >> np.uint64(shift)) & np.uint64(0xFFFF)).astype(np.uint16) for side in (one, other)
+        )
         # Both in order, so that what is looked up lies close to what was looked up before.
         rows, order = (np.argsort(side, kind="stable") for side in (first_part, second_part))
         first_part, second_part, sorted_one = first_part[rows], second_part[order], one[rows]

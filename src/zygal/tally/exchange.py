@@ -15,9 +15,10 @@ CLEAR = 1e-4
 
 @dataclass(frozen=True)
 class Exchange:
-    """Labels that look exchanged. predicted_as: true class to predicted class, for the classes concerned. correct_if_exchanged:
-    how many images would be correct if the labels were exchanged so; correct: how many are now. shift: the offset, if it is
-    the same for all classes. p_value: the largest of the sign tests of the groups of classes that change places."""
+    """Labels that look exchanged. predicted_as: true class to predicted class, for the classes concerned.
+    correct_if_exchanged: how many images would be correct if the labels were exchanged so; correct: how many are now.
+    shift: the offset, if it is the same for all classes. p_value: the largest of the sign tests of the groups of
+    classes that change places."""
 
     predicted_as: dict[str, str]
     correct_if_exchanged: int
@@ -29,16 +30,18 @@ class Exchange:
 def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Exchange | None:
     """The exchange of labels that the counts [true class, predicted class] show, or None.
 
-    The assignment of true classes to outputs that makes most images correct (Kuhn, "The Hungarian method for the assignment
-    problem", 1955) falls into groups of classes that change places among each other. A group counts if the sign test on its
-    images, those predicted as assigned against those predicted as named, is significant, and if most of its classes are
-    predicted most often as the assigned class.
+    The assignment of true classes to outputs that makes most images correct (Kuhn, "The Hungarian method for the
+    assignment problem", 1955) falls into groups of classes that change places among each other. A group counts if the
+    sign test on its images, those predicted as assigned against those predicted as named, is significant, and if most
+    of its classes are predicted most often as the assigned class.
     """
     present = np.flatnonzero(confusion.sum(axis=1))
     if len(present) < 2:
         return None
     assigned = _assigned(confusion, present)
-    groups = [(group, p_value) for group in _groups(present, assigned) if (p_value := _evidence(confusion, group)) is not None]
+    groups = [
+        (group, p_value) for group in _groups(present, assigned) if (p_value := _evidence(confusion, group)) is not None
+    ]
     if not groups:
         return None
     moved = {true: predicted for group, _ in groups for true, predicted in group}
@@ -54,7 +57,8 @@ def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Exchange | 
 
 
 def _assigned(confusion: np.ndarray, present: np.ndarray) -> np.ndarray:
-    """For each present class the class that it is assigned to; where two assignments are as good, the one that changes less."""
+    """For each present class the class that it is assigned to; where two assignments are as good, the one that changes
+    less."""
     from scipy.optimize import linear_sum_assignment
 
     # Whole counts with a preference for the diagonal that no count can be outweighed by.

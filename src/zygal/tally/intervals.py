@@ -34,9 +34,11 @@ def share_of(count: int, total: int) -> Estimate:
 
 
 def images_to_decide(share: float, limit: float) -> int | None:
-    """How many images in all would put the score interval of the same share on one side of a limit; None if no number would.
+    """How many images in all would put the score interval of the same share on one side of a limit; None if no number
+    would.
 
-    The limit lies outside the interval if it is more than Z standard errors, at the limit, away from the share (Wilson, as above)."""
+    The limit lies outside the interval if it is more than Z standard errors, at the limit, away from the share (Wilson,
+    as above)."""
     if share == limit:
         return None
     variance = limit * (1 - limit)
@@ -57,9 +59,9 @@ def rounded_up(number: int) -> int:
 
 
 def mean_of_shares(shares: Sequence[Estimate], value: float) -> Estimate:
-    """The mean of independent shares, which is `value`, its interval recovered from theirs (Zou, Huang and Zhang, "A note on
-    confidence interval estimation for a linear function of binomial proportions", Computational Statistics and Data
-    Analysis 53, 2009)."""
+    """The mean of independent shares, which is `value`, its interval recovered from theirs (Zou, Huang and Zhang, "A
+    note on confidence interval estimation for a linear function of binomial proportions", Computational Statistics and
+    Data Analysis 53, 2009)."""
     below = math.sqrt(sum((each.value - each.low) ** 2 for each in shares)) / len(shares)
     above = math.sqrt(sum((each.high - each.value) ** 2 for each in shares)) / len(shares)
     return Estimate(value, max(0.0, value - below), min(1.0, value + above))
@@ -72,9 +74,9 @@ def mean_with_error(mean: float, deviation: float, total: int) -> Estimate:
 
 
 def difference_of_paired(only_first: int, only_other: int, total: int) -> Estimate:
-    """(only_first - only_other) / total, where only_first images are correct in the first of two classifiers alone, with the adjusted Wald interval
-    (Bonett and Price, "Adjusted Wald confidence interval for a difference of binomial proportions based on paired data",
-    Journal of Educational and Behavioral Statistics 37, 2012)."""
+    """(only_first - only_other) / total, where only_first images are correct in the first of two classifiers alone,
+    with the adjusted Wald interval (Bonett and Price, "Adjusted Wald confidence interval for a difference of binomial
+    proportions based on paired data", Journal of Educational and Behavioral Statistics 37, 2012)."""
     for_it, against = (only_first + 1) / (total + 2), (only_other + 1) / (total + 2)
     middle = for_it - against
     reach = Z * math.sqrt((for_it + against - middle * middle) / (total + 2))
@@ -83,7 +85,8 @@ def difference_of_paired(only_first: int, only_other: int, total: int) -> Estima
 
 
 def exact_paired_test(only_first: int, only_other: int) -> float:
-    """The two-sided p-value of the images that only one of two classifiers predicts correctly, against a fair coin (McNemar, "Note on the sampling error of the difference between correlated proportions or percentages",
+    """The two-sided p-value of the images that only one of two classifiers predicts correctly, against a fair coin
+    (McNemar, "Note on the sampling error of the difference between correlated proportions or percentages",
     Psychometrika 12, 1947, exact binomial form). 1 if there are none."""
     total, fewer = only_first + only_other, min(only_first, only_other)
     if 2 * fewer >= total:

@@ -33,9 +33,9 @@ class LabelledImage:
 
 @dataclass(frozen=True)
 class Joined:
-    """images, with truth: the numbers of their classes, for each. unknown: names that are no class of the classifier's, with
-    the number of their images, which are left out. respelt: names that were joined though they are spelt otherwise.
-    missing: classes without an image."""
+    """images, with truth: the numbers of their classes, for each. unknown: names that are no class of the classifier's,
+    with the number of their images, which are left out. respelt: names that were joined though they are spelt
+    otherwise. missing: classes without an image."""
 
     images: tuple[LabelledImage, ...]
     truth: tuple[tuple[int, ...], ...]
@@ -46,8 +46,9 @@ class Joined:
 
 
 def read_labelled(where: str | Path, several: bool = False) -> list[LabelledImage]:
-    """The images of a folder with a sub-folder a class, or of a table, CSV or Parquet (path, label, perhaps group); `several` labels
-    in a cell stand between semicolons. Folder, table and paths may be URLs. Raises FileError or LabelsError."""
+    """The images of a folder with a sub-folder a class, or of a table, CSV or Parquet (path, label, perhaps group);
+    `several` labels in a cell stand between semicolons. Folder, table and paths may be URLs. Raises FileError or
+    LabelsError."""
     where = str(where)
     if is_url(where) and where.partition("::")[0].lower().endswith((".csv", ".parquet")):
         return _from_table(where, several)
@@ -66,8 +67,8 @@ def _from_folders(folder: str) -> list[LabelledImage]:
             loose += 1
     if not found:
         raise FileError(
-            f"{folder} holds {loose} images but no sub-folders of classes; put them into one for each class, or give a CSV "
-            "of path and label."
+            f"{folder} holds {loose} images but no sub-folders of classes; put them into one for each class, or give a "
+            "CSV of path and label."
         )
     return found
 
@@ -101,7 +102,8 @@ def _labelled(table: str, row: Sequence[str], indices: Sequence[int | None], sev
 
 
 def numbers_named(images: Sequence[LabelledImage], names: Labels, where: str | Path) -> list[LabelledImage]:
-    """Labels that are numbers, replaced by what they stand for. Raises LabelsError if they do not number those names."""
+    """Labels that are numbers, replaced by what they stand for. Raises LabelsError if they do not number those
+    names."""
     used = {name for image in images for name in image.names}
     words = [name for name in used if not is_number(name)]
     if words:
@@ -112,8 +114,8 @@ def numbers_named(images: Sequence[LabelledImage], names: Labels, where: str | P
     if high >= count:
         off = f"; they run from {low} to {high}, so they are off by one" if (low, high) == (1, count) else ""
         raise LabelsError(
-            f"{where} has the label {high}, but the {count} names ({names.order}) are numbered from 0 to {count - 1}{off}; "
-            "number both in the same way."
+            f"{where} has the label {high}, but the {count} names ({names.order}) are numbered from 0 to "
+            f"{count - 1}{off}; number both in the same way."
         )
     return [
         LabelledImage(image.path, tuple(names.names[int(name)] for name in image.names), image.group)
@@ -157,12 +159,12 @@ def _nothing_in_common(unknown: list[str], classes: Sequence[str], where: str | 
         if low == 1 and high == len(classes):
             run += f", and the classifier's {len(classes)} classes from 0 to {high - 1}: they seem to be off by one"
         return LabelsError(
-            f"{where} labels images by numbers ({run}), but the classifier's classes have names ({some_of(list(classes))}); "
-            "say what the numbers mean with --numbers FILE."
+            f"{where} labels images by numbers ({run}), but the classifier's classes have names "
+            f"({some_of(list(classes))}); say what the numbers mean with --numbers FILE."
         )
     return LabelsError(
-        f"{where} has no label that is a class of the artifact: {some_of(unknown)} there, {some_of(list(classes))} here; "
-        "use the labels that this model was trained with."
+        f"{where} has no label that is a class of the artifact: {some_of(unknown)} there, {some_of(list(classes))} "
+        "here; use the labels that this model was trained with."
     )
 
 

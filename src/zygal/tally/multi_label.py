@@ -26,7 +26,8 @@ class LabelMetrics:
 
 @dataclass(frozen=True)
 class Averages:
-    """micro: over all pairs of image and label. macro: over the labels. samples: over the images. Each precision, recall, F1."""
+    """micro: over all pairs of image and label. macro: over the labels. samples: over the images. Each precision,
+    recall, F1."""
 
     micro: tuple[float, float, float]
     macro: tuple[float, float, float]
@@ -35,8 +36,9 @@ class Averages:
 
 @dataclass(frozen=True)
 class MultiLabelAccuracy:
-    """exact: the share of images whose labels are all right. wrong_part: the share of pairs of image and label that are wrong
-    (Hamming loss). best_threshold, best_f1: the one threshold that gives the highest micro F1 on these very images."""
+    """exact: the share of images whose labels are all right. wrong_part: the share of pairs of image and label that are
+    wrong (Hamming loss). best_threshold, best_f1: the one threshold that gives the highest micro F1 on these very
+    images."""
 
     images: int
     threshold: float
@@ -55,10 +57,16 @@ def multi_label_accuracy(
     given = probabilities >= threshold
     both = truth & given
     labels = tuple(
-        LabelMetrics(name, int(true), int(predicted), int(correct), *_metrics(correct, predicted, true),
-                     average_precision(truth[:, i], probabilities[:, i]))
+        LabelMetrics(
+            name,
+            int(true),
+            int(predicted),
+            int(correct),
+            *_metrics(correct, predicted, true),
+            average_precision(truth[:, i], probabilities[:, i]),
+        )
         for i, (name, correct, predicted, true) in enumerate(zip(names, both.sum(0), given.sum(0), truth.sum(0)))
-    )  # fmt: skip
+    )
     rows = np.array([_metrics(*each) for each in zip(both.sum(1), given.sum(1), truth.sum(1))])
     columns = np.array([(each.precision, each.recall, each.f1) for each in labels])
     best_threshold, best_f1 = _best_threshold(truth, probabilities)

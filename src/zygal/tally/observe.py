@@ -20,8 +20,8 @@ from zygal.tally.labelled import Joined
 class Observed:
     """What one classifier predicts, one entry for each image that could be read.
 
-    predicted: the class with the highest score. confidence: its probability. truth_probability, rank: of the true class, rank
-    0 the highest score. probabilities: [images, classes], kept only for multi-label models.
+    predicted: the class with the highest score. confidence: its probability. truth_probability, rank: of the true
+    class, rank 0 the highest score. probabilities: [images, classes], kept only for multi-label models.
     """
 
     predicted: list[int] = field(default_factory=list)
@@ -37,8 +37,8 @@ class Observed:
 
 @dataclass
 class Observation:
-    """indices: of the images that could be read, in the joined list; first and other are in the same order. unreadable: (path,
-    reason)."""
+    """indices: of the images that could be read, in the joined list; first and other are in the same order. unreadable:
+    (path, reason)."""
 
     indices: list[int]
     first: Observed
@@ -107,8 +107,8 @@ def observe(
     pool: Pool | None = None,
     advance: Callable[[int], None] = lambda more: None,
 ) -> Observation:
-    """Runs all images. The parts are put together in the order of the images, so the observation is the same to the last digit
-    whoever made them. Raises EngineError."""
+    """Runs all images. The parts are put together in the order of the images, so the observation is the same to the
+    last digit whoever made them. Raises EngineError."""
     found = Observation([], Observed(), Observed() if other_classifier else None, [], [])
     start = 0
     for part in map_blocks(pool, ObserveBlock(classifier, other_classifier), _labelled_blocks(joined)):

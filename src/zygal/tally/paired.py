@@ -15,9 +15,9 @@ SIGNIFICANCE = 0.05
 
 @dataclass(frozen=True)
 class Paired:
-    """only_first, only_other: images that only this one predicts correctly. disagreements: images with different predictions.
-    difference: accuracy of the first minus that of the other. p_value: of the exact paired test. margin: the loss of accuracy
-    that still counts as not worse. other_correct: images that the other predicts correctly."""
+    """only_first, only_other: images that only this one predicts correctly. disagreements: images with different
+    predictions. difference: accuracy of the first minus that of the other. p_value: of the exact paired test. margin:
+    the loss of accuracy that still counts as not worse. other_correct: images that the other predicts correctly."""
 
     images: int
     only_first: int
@@ -30,8 +30,11 @@ class Paired:
 
     @property
     def verdict(self) -> str:
-        """"worse", "not worse": the whole 95 % interval of the difference is below, or not below, minus the margin; "undecided": it covers it, so
-        the images are too few. Not worse and even "better": by the exact test at 5 %; "same predictions": on every image."""
+        """Worse, not worse: the whole 95 % interval of the difference is below, or not below, minus the margin.
+
+        Undecided: it covers it, so the images are too few. Not worse and even better: by the exact test at 5 %. Same
+        predictions: on every image.
+        """
         if self.difference.high < -self.margin:
             return WORSE
         if self.difference.low < -self.margin:
@@ -50,5 +53,13 @@ def paired(correct: Sequence[bool], other_correct: Sequence[bool], disagreements
     """correct, other_correct: for each image whether the first and the other predict it correctly."""
     first, other = np.asarray(correct, bool), np.asarray(other_correct, bool)
     only_first, only_other = int((first & ~other).sum()), int((other & ~first).sum())
-    return Paired(len(first), only_first, only_other, disagreements, difference_of_paired(only_first, only_other, len(first)),
-                  exact_paired_test(only_first, only_other), margin, int(other.sum()))  # fmt: skip
+    return Paired(
+        len(first),
+        only_first,
+        only_other,
+        disagreements,
+        difference_of_paired(only_first, only_other, len(first)),
+        exact_paired_test(only_first, only_other),
+        margin,
+        int(other.sum()),
+    )

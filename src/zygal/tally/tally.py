@@ -28,8 +28,9 @@ Advance = Callable[[int], None]
 
 @dataclass(frozen=True)
 class Choices:
-    """top: the k of the top-k accuracies. threshold: the probability from which a multi-label model assigns a label. margin: the
-    loss of accuracy that still counts as not worse than the compared classifier. trained_on: folders of training images."""
+    """top: the k of the top-k accuracies. threshold: the probability from which a multi-label model assigns a label.
+    margin: the loss of accuracy that still counts as not worse than the compared classifier. trained_on: folders of
+    training images."""
 
     top: tuple[int, ...] = (1, 5)
     threshold: float = 0.5
@@ -39,8 +40,8 @@ class Choices:
 
 @dataclass(frozen=True)
 class Misclassified:
-    """A wrong prediction. true, predicted: names of classes; several for a multi-label model. confidence: the probability of the
-    predicted class. true_class_probability: None for a multi-label model."""
+    """A wrong prediction. true, predicted: names of classes; several for a multi-label model. confidence: the
+    probability of the predicted class. true_class_probability: None for a multi-label model."""
 
     path: str
     true: tuple[str, ...]
@@ -52,9 +53,9 @@ class Misclassified:
 
 @dataclass(frozen=True)
 class Duplicates:
-    """Pairs of paths that show the same picture. different_labels: under different labels. same_label: under the same label.
-    in_training: a labelled image and a training image. doubtful: those of the pairs that may be two overlapping crops of one
-    picture. training_images: how many training images were compared."""
+    """Pairs of paths that show the same picture. different_labels: under different labels. same_label: under the same
+    label. in_training: a labelled image and a training image. doubtful: those of the pairs that may be two overlapping
+    crops of one picture. training_images: how many training images were compared."""
 
     different_labels: tuple[tuple[str, str], ...]
     same_label: tuple[tuple[str, str], ...]
@@ -65,9 +66,9 @@ class Duplicates:
 
 @dataclass(frozen=True)
 class Tally:
-    """accuracy: the share of correct predictions; for a multi-label model, of images whose labels are all correct. Either
-    exclusive or multi_label is None. misclassified: the most confident first. other: the metrics of the compared classifier.
-    groups: accuracy by group. without_images: classes of which no image was read."""
+    """accuracy: the share of correct predictions; for a multi-label model, of images whose labels are all correct.
+    Either exclusive or multi_label is None. misclassified: the most confident first. other: the metrics of the compared
+    classifier. groups: accuracy by group. without_images: classes of which no image was read."""
 
     images: int
     accuracy: Estimate
@@ -99,8 +100,8 @@ def tally(
     observation = observe(classifier, joined, other_classifier, pool, advance)
     if not observation.indices:
         raise ImageError(
-            f"none of the {len(observation.unreadable)} labelled images can be read (the first is {observation.unreadable[0][0]}: "
-            f"{observation.unreadable[0][1]}); check the paths."
+            f"none of the {len(observation.unreadable)} labelled images can be read (the first is "
+            f"{observation.unreadable[0][0]}: {observation.unreadable[0][1]}); check the paths."
         )
     names = classifier.labels
     side, other = _Judged(observation.first, observation, joined, names, choices), None
@@ -137,7 +138,9 @@ def _without_images(observation: Observation, joined: Joined, names: Sequence[st
 class _Judged:
     """One classifier's predictions beside the true classes."""
 
-    def __init__(self, observed: Observed, observation: Observation, joined: Joined, names: Sequence[str], choices: Choices):
+    def __init__(
+        self, observed: Observed, observation: Observation, joined: Joined, names: Sequence[str], choices: Choices
+    ):
         self.observed, self.observation, self.joined, self.names = observed, observation, joined, names
         self.exclusive = not observed.probabilities
         self.confidence = np.array(observed.confidence)
@@ -145,8 +148,14 @@ class _Judged:
         if self.exclusive:
             self.truth, self.predicted = np.array([only for (only,) in truth]), np.array(observed.predicted)
             self.correct = self.predicted == self.truth
-            self.figures = accuracy_of(self.truth, self.predicted, np.array(observed.rank),
-                                       np.array(observed.truth_probability), names, choices.top)  # fmt: skip
+            self.figures = accuracy_of(
+                self.truth,
+                self.predicted,
+                np.array(observed.rank),
+                np.array(observed.truth_probability),
+                names,
+                choices.top,
+            )
             return
         self.probabilities = np.array(observed.probabilities)
         self.truth = np.zeros(self.probabilities.shape, bool)

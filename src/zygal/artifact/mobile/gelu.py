@@ -56,7 +56,11 @@ def _around(erf: Node, made_by, readers, constants) -> tuple[Node, str] | None:
             taken = True
         elif node.operator == "Mul" and half is not None and not taken and not halved and _is_half(half, x, constants):
             taken = halved = True
-        elif not halved and node.inputs[0] == value and _is(_number(constants, other), 0.5 if node.operator == "Mul" else 2.0):
+        elif (
+            not halved
+            and node.inputs[0] == value
+            and _is(_number(constants, other), 0.5 if node.operator == "Mul" else 2.0)
+        ):
             halved = True
         else:
             return None

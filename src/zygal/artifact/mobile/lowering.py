@@ -21,7 +21,8 @@ COMPUTED = ("float32", "int32", "bool", "int8", "uint8")
 
 
 def lowered(graph: Graph, where: str) -> MobileModel:
-    """The graph as a mobile model with a signature. Raises ArtifactError naming the layers that the format cannot express."""
+    """The graph as a mobile model with a signature. Raises ArtifactError naming the layers that the format cannot
+    express."""
     lowering = Lowering(graph)
     failed: dict[str, list[str]] = {}
     for node in graph.nodes:
@@ -35,7 +36,9 @@ def lowered(graph: Graph, where: str) -> MobileModel:
             failed.setdefault(f"{node.operator} {fault}", []).append(node.layer or node.outputs[0])
     if failed:
         listed = "; ".join(f"{what} (layer {some_of(layers)})" for what, layers in sorted(failed.items()))
-        raise ArtifactError(f"{where} cannot be written as a mobile flatbuffer: {listed}; write it as ONNX (a name that ends in .onnx).")
+        raise ArtifactError(
+            f"{where} cannot be written as a mobile flatbuffer: {listed}; write it as ONNX (a name that ends in .onnx)."
+        )
     return lowering.finished()
 
 
@@ -51,7 +54,9 @@ def of_one_image(graph: Graph) -> Graph | None:
     try:
         for node in graph.nodes:
             sizes = node.attributes.get("sizes")
-            builder.append(replace(node, attributes={**node.attributes, "sizes": at_batch(sizes, 1)}) if sizes else node)
+            builder.append(
+                replace(node, attributes={**node.attributes, "sizes": at_batch(sizes, 1)}) if sizes else node
+            )
     except GraphError:
         return None
     return builder.finish(graph.outputs)
@@ -157,6 +162,9 @@ class Lowering:
             view, node = self.view(name), Node("Output", (name,), (name,))
             outputs.append(Site(self, node).plain(view))
         model = MobileModel(self.tensors, self.operators, self.inputs, outputs, stored=self.stored)
-        names = [dict(zip(names, numbers)) for names, numbers in ((self.graph.inputs, self.inputs), (self.graph.outputs, outputs))]
+        names = [
+            dict(zip(names, numbers))
+            for names, numbers in ((self.graph.inputs, self.inputs), (self.graph.outputs, outputs))
+        ]
         model.signatures.append(Signature("serving_default", *names))
         return model

@@ -24,7 +24,11 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
     made_by = made_by_names(model)
     chosen = choice(str(path), model, outputs, made_by, output, len(metadata.labels) if metadata.labels else None)
     ending = model.tensors[outputs[chosen.name]].name
-    floating = [each for each in model.tensors if each.data is not None and each.dtype in ("float32", "float16", "int8", "uint8")]
+    floating = [
+        each
+        for each in model.tensors
+        if each.data is not None and each.dtype in ("float32", "float16", "int8", "uint8")
+    ]
     operators = Counter(each.name for each in model.operators)
     return Artifact(
         path=Path(path),
@@ -53,7 +57,7 @@ def declared(model: MobileModel, number: int) -> tuple[str, tuple[int | str | No
     return tensor.dtype, tuple(f"N{axis or ''}" if size is None else size for axis, size in enumerate(tensor.sizes))
 
 
-def files_beside(path: str | Path) -> list[Path]:
+def files_beside(path: str | Path) -> list[Path]:  # noqa: ARG001
     """None: a flatbuffer holds its weights."""
     return []
 

@@ -71,7 +71,15 @@ class Site:
 
     # What is made
 
-    def step(self, operator: str, inputs: Sequence[int], shape: Sequence[Dimension], dtype: Any, version: int = 1, **options: Any) -> int:
+    def step(
+        self,
+        operator: str,
+        inputs: Sequence[int],
+        shape: Sequence[Dimension],
+        dtype: Any,
+        version: int = 1,
+        **options: Any,
+    ) -> int:
         """Adds an operator with one result."""
         made = self.lowering.tensor(shape, np.dtype(dtype), f"{self.stem}/{operator.lower()}")
         self.lowering.operators.append(Operator(operator, list(inputs), [made], options, version))
@@ -81,14 +89,16 @@ class Site:
         return made
 
     def weight(self, place: int, array: np.ndarray, order: Sequence[int], hint: str) -> int:
-        """A constant input in an order of its axes, or rearranged with its axes in place; `array` is its numbers. Where it is stored
-        in few bits, that is remembered."""
+        """A constant input in an order of its axes, or rearranged with its axes in place; `array` is its numbers. Where
+        it is stored in few bits, that is remembered."""
         made = self.constant(np.transpose(array, order), hint)
         stored = self.view(place).stored
         if stored is not None and stored[0].size == array.size:
             numbers, steps = stored
             kept = np.transpose(numbers.reshape(array.shape), order)
-            moved = Quantization(steps.scales, steps.zero_points, list(order).index(steps.axis) if steps.per_axis else 0)
+            moved = Quantization(
+                steps.scales, steps.zero_points, list(order).index(steps.axis) if steps.per_axis else 0
+            )
             self.lowering.remember(made, kept, moved)
         return made
 
@@ -126,7 +136,8 @@ class Site:
         return self.laid(view, channels_last(view.rank))
 
     def lying(self, place: int = 0) -> View:
-        """An input as it lies in a tensor: a constant in the graph's order, a matrix with its columns as the graph counts them."""
+        """An input as it lies in a tensor: a constant in the graph's order, a matrix with its columns as the graph
+        counts them."""
         view = self.gathered(self.view(place))
         return view if view.array is None else View(natural(view.rank), self.plain(view))
 
@@ -135,7 +146,14 @@ class Site:
         if view.picks is None:
             return view
         places = self.constant(np.argsort(view.picks).astype(np.int32), "columns")
-        made = self.step("GATHER", [view.tensor, places], self.shape_of(view.tensor), self.dtype_of(view.tensor), axis=1, batch_dims=0)
+        made = self.step(
+            "GATHER",
+            [view.tensor, places],
+            self.shape_of(view.tensor),
+            self.dtype_of(view.tensor),
+            axis=1,
+            batch_dims=0,
+        )
         return View(view.order, made)
 
     def reshape_tensor(self, tensor: int, sizes: Sequence[Dimension]) -> int:

@@ -15,6 +15,6 @@ from zygal.artifact.mobile import (  # noqa: F401  (each enters its spellings in
 from zygal.artifact.mobile.site import SPELLINGS
 
 
-def operators_of(writing: Writing) -> frozenset[str]:
+def operators_of(writing: Writing) -> frozenset[str]:  # noqa: ARG001
     """The graph's operators that the format has, taken apart where need be."""
     return frozenset(SPELLINGS)

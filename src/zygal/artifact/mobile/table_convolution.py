@@ -56,11 +56,22 @@ def _over_a_volume(site: Site, weight: np.ndarray) -> View:
     if any(map(any, geometry.pads)):
         n, *sizes, channels = site.shape_of(x)
         table = site.numbers([[0, 0], *map(list, geometry.pads), [0, 0]])
-        x = site.step("PAD", [x, table], (n, *(size + sum(pair) for size, pair in zip(sizes, geometry.pads)), channels), np.float32)
+        x = site.step(
+            "PAD",
+            [x, table],
+            (n, *(size + sum(pair) for size, pair in zip(sizes, geometry.pads)), channels),
+            np.float32,
+        )
     bias = site.array(2) if site.has(2) else np.zeros(len(weight), weight.dtype)
-    options = {f"{what}_{axis}": value for what, values in (("stride", geometry.strides), ("dilation", geometry.dilations)) for axis, value in zip("dhw", values)}
+    options = {
+        f"{what}_{axis}": value
+        for what, values in (("stride", geometry.strides), ("dilation", geometry.dilations))
+        for axis, value in zip("dhw", values)
+    }
     inputs = [x, site.constant(weight.transpose(2, 3, 4, 1, 0), "kernel"), site.constant(bias, "bias")]
-    return View(order, site.step("CONV_3D", inputs, site.stored(order), np.float32, padding=VALID, activation=0, **options))
+    return View(
+        order, site.step("CONV_3D", inputs, site.stored(order), np.float32, padding=VALID, activation=0, **options)
+    )
 
 
 @spelt("ConvTranspose")
@@ -72,7 +83,10 @@ def enlarging_convolution(site: Site) -> View:
     view, was_row = as_image(site, site.view())
     if was_row:
         weight = weight[:, :, None]
-    attributes = {name: with_row(name, value) if was_row and isinstance(value, (list, tuple)) else value for name, value in site.attributes().items()}
+    attributes = {
+        name: with_row(name, value) if was_row and isinstance(value, (list, tuple)) else value
+        for name, value in site.attributes().items()
+    }
     if was_row and attributes.get("output_padding"):
         attributes["output_padding"][0] = 0
     geometry, group = Geometry.of(attributes, weight.shape[2:]), attributes["group"]
@@ -89,8 +103,22 @@ def enlarging_convolution(site: Site) -> View:
     bias = site.array(2) if site.has(2) else np.zeros(len(kernel), np.float32)
     n, height, width, _ = site.shape_of(x)
     sizes = (n, *(size - reach for size, reach in zip((height, width), reaches)), len(kernel))
-    options = {"padding": VALID, "stride_h": 1, "stride_w": 1, "activation": 0, "dilation_h": geometry.dilations[0], "dilation_w": geometry.dilations[1]}
-    made = site.step("CONV_2D", [x, site.constant(kernel, "kernel"), site.constant(bias, "bias")], sizes, np.float32, 6 if group > 1 else 1, **options)
+    options = {
+        "padding": VALID,
+        "stride_h": 1,
+        "stride_w": 1,
+        "activation": 0,
+        "dilation_h": geometry.dilations[0],
+        "dilation_w": geometry.dilations[1],
+    }
+    made = site.step(
+        "CONV_2D",
+        [x, site.constant(kernel, "kernel"), site.constant(bias, "bias")],
+        sizes,
+        np.float32,
+        6 if group > 1 else 1,
+        **options,
+    )
     return as_before(site, made, was_row)
 
 

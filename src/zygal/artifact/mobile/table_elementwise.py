@@ -12,13 +12,40 @@ from zygal.mobile.model import Operator
 from zygal.mobile.schema import DTYPE_NUMBERS
 
 _UNARY = {
-    "Relu": "RELU", "Tanh": "TANH", "Sigmoid": "LOGISTIC", "HardSwish": "HARD_SWISH", "Sqrt": "SQRT", "Exp": "EXP", "Abs": "ABS", "Neg": "NEG",
-    "Ceil": "CEIL", "Floor": "FLOOR", "Round": "ROUND", "Sign": "SIGN", "Sin": "SIN", "Cos": "COS", "Log": "LOG", "Not": "LOGICAL_NOT",
-}  # fmt: skip
+    "Relu": "RELU",
+    "Tanh": "TANH",
+    "Sigmoid": "LOGISTIC",
+    "HardSwish": "HARD_SWISH",
+    "Sqrt": "SQRT",
+    "Exp": "EXP",
+    "Abs": "ABS",
+    "Neg": "NEG",
+    "Ceil": "CEIL",
+    "Floor": "FLOOR",
+    "Round": "ROUND",
+    "Sign": "SIGN",
+    "Sin": "SIN",
+    "Cos": "COS",
+    "Log": "LOG",
+    "Not": "LOGICAL_NOT",
+}
 _BINARY = {
-    "Add": "ADD", "Sub": "SUB", "Mul": "MUL", "Div": "DIV", "Pow": "POW", "Less": "LESS", "Greater": "GREATER", "LessOrEqual": "LESS_EQUAL",
-    "GreaterOrEqual": "GREATER_EQUAL", "Equal": "EQUAL", "And": "LOGICAL_AND", "Or": "LOGICAL_OR", "Xor": "NOT_EQUAL", "Max": "MAXIMUM", "Min": "MINIMUM",
-}  # fmt: skip
+    "Add": "ADD",
+    "Sub": "SUB",
+    "Mul": "MUL",
+    "Div": "DIV",
+    "Pow": "POW",
+    "Less": "LESS",
+    "Greater": "GREATER",
+    "LessOrEqual": "LESS_EQUAL",
+    "GreaterOrEqual": "GREATER_EQUAL",
+    "Equal": "EQUAL",
+    "And": "LOGICAL_AND",
+    "Or": "LOGICAL_OR",
+    "Xor": "NOT_EQUAL",
+    "Max": "MAXIMUM",
+    "Min": "MINIMUM",
+}
 _TRUTH = ("Less", "Greater", "LessOrEqual", "GreaterOrEqual", "Equal", "And", "Or", "Xor")
 _ERF = (0.254829592, -0.284496736, 1.421413741, -1.453152027, 1.061405429)
 MOST_BROADCAST_AXES = 6
@@ -43,7 +70,9 @@ def together(site: Site, views: Sequence[View]) -> tuple[list[int], tuple[int, .
     if rank > MOST_BROADCAST_AXES:
         site.refuse(f"works on {rank} axes, more than {MOST_BROADCAST_AXES}")
     views = [site.gathered(view) for view in views]
-    widest = [view for view in views if view.rank == rank and view.array is None] or [view for view in views if view.rank == rank]
+    widest = [view for view in views if view.rank == rank and view.array is None] or [
+        view for view in views if view.rank == rank
+    ]
     # The largest value stays as it lies; gates of one pixel go along with it.
     lead = max(widest, key=lambda view: np.prod([1 if size == 1 else 2 for size in _sizes(site, view)]))
     order = lead.order if lead.array is None else natural(rank)
@@ -108,7 +137,10 @@ def cast(site: Site) -> View:
     made = site.lowering.tensor(site.shape_of(tensor), dtype, site.stem)
     if site.dtype_of(made) == site.dtype_of(tensor):
         return View(view.order, tensor)
-    options = {"in_data_type": DTYPE_NUMBERS[site.dtype_of(tensor)], "out_data_type": DTYPE_NUMBERS[site.dtype_of(made)]}
+    options = {
+        "in_data_type": DTYPE_NUMBERS[site.dtype_of(tensor)],
+        "out_data_type": DTYPE_NUMBERS[site.dtype_of(made)],
+    }
     site.lowering.operators.append(Operator("CAST", [tensor], [made], options))
     return View(view.order, made)
 
@@ -122,7 +154,9 @@ def not_a_number(site: Site) -> View:
 def infinite(site: Site) -> View:
     """The runtime's arithmetic ends at the largest number of float32, where others have infinity."""
     largest = float(np.finfo(np.float32).max)
-    return each(site, lambda x: site.binary("GREATER_EQUAL", site.unary("ABS", x), site.number(largest, x), np.dtype(bool)))
+    return each(
+        site, lambda x: site.binary("GREATER_EQUAL", site.unary("ABS", x), site.number(largest, x), np.dtype(bool))
+    )
 
 
 @spelt("Reciprocal")
@@ -166,7 +200,9 @@ def softplus(site: Site) -> View:
 
     def of(x: int) -> int:
         small = site.unary("EXP", site.unary("NEG", site.unary("ABS", x)))
-        return site.binary("ADD", site.unary("RELU", x), site.unary("LOG", site.binary("ADD", small, site.number(1.0, x))))
+        return site.binary(
+            "ADD", site.unary("RELU", x), site.unary("LOG", site.binary("ADD", small, site.number(1.0, x)))
+        )
 
     return each(site, of)
 
@@ -195,7 +231,11 @@ def _between(site: Site, x: int, low: float | None, high: float | None) -> int:
 def clip(site: Site) -> View:
     given = site.attributes()
     low, high = given["min"], given["max"]
-    named = {(0, 6): "RELU6", (0, None): "RELU", (-1, 1): "RELU_N1_TO_1"}.get((low, high)) if site.type().dtype == np.float32 else None
+    named = (
+        {(0, 6): "RELU6", (0, None): "RELU", (-1, 1): "RELU_N1_TO_1"}.get((low, high))
+        if site.type().dtype == np.float32
+        else None
+    )
     return each(site, lambda x: site.unary(named, x) if named else _between(site, x, low, high))
 
 
@@ -236,9 +276,11 @@ def tangent(site: Site) -> View:
 def softmax(site: Site) -> View:
     view = site.gathered(site.view())
     axis = site.attributes()["axis"] % view.rank
-    order = view.order if view.order[-1] == axis and view.array is None else (*(each for each in natural(view.rank) if each != axis), axis)
+    order = (
+        view.order
+        if view.order[-1] == axis and view.array is None
+        else (*(each for each in natural(view.rank) if each != axis), axis)
+    )
     x = site.laid(view, order)
     options = {"beta": 1.0} if site.node.operator == "Softmax" else {}
     return View(order, site.unary("SOFTMAX" if options else "LOG_SOFTMAX", x, **options))
-
-

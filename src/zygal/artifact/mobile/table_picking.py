@@ -17,15 +17,22 @@ def sliced(site: Site) -> View:
     shape, rank = site.type().shape, view.rank
     axes = [axis % rank for axis in given["axes"] or range(len(given["starts"]))]
     steps = given["steps"] or [1] * len(axes)
-    cuts = {axis: slice(start, None if step < 0 and end < -(2**30) else end, step).indices(shape[axis]) for axis, start, end, step in
-            zip(axes, given["starts"], given["ends"], steps)}  # fmt: skip
+    cuts = {
+        axis: slice(start, None if step < 0 and end < -(2**30) else end, step).indices(shape[axis])
+        for axis, start, end, step in zip(axes, given["starts"], given["ends"], steps)
+    }
     cuts = {axis: cut for axis, cut in cuts.items() if cut != (0, shape[axis], 1)}
     if not cuts:
         return view
     if all(step == 1 for *_, step in cuts.values()):
         starts = [cuts[axis][0] if axis in cuts else 0 for axis in view.order]
         sizes = [-1 if isinstance(size, Batch) else size for size in site.stored(view.order)]
-        made = site.step("SLICE", [view.tensor, site.numbers(starts), site.numbers(sizes)], site.stored(view.order), site.made().dtype)
+        made = site.step(
+            "SLICE",
+            [view.tensor, site.numbers(starts), site.numbers(sizes)],
+            site.stored(view.order),
+            site.made().dtype,
+        )
         return View(view.order, made)
     if rank > 4 or any(step < 0 for *_, step in cuts.values()):
         x = view.tensor
@@ -36,7 +43,10 @@ def sliced(site: Site) -> View:
     inputs = [site.numbers([cut[at] if cut else blank for cut in whole]) for at, blank in ((0, 0), (1, 0), (2, 1))]
     mask = sum(1 << at for at, cut in enumerate(whole) if cut is None)
     options = {"begin_mask": mask, "end_mask": mask, "ellipsis_mask": 0, "new_axis_mask": 0, "shrink_axis_mask": 0}
-    return View(view.order, site.step("STRIDED_SLICE", [view.tensor, *inputs], site.stored(view.order), site.made().dtype, **options))
+    return View(
+        view.order,
+        site.step("STRIDED_SLICE", [view.tensor, *inputs], site.stored(view.order), site.made().dtype, **options),
+    )
 
 
 @spelt("Gather")
@@ -56,11 +66,19 @@ def picked(site: Site) -> View:
     for each in view.order:
         order += range(axis, axis + rank) if each == axis else [each if each < axis else each + rank - 1]
     sizes = site.stored(tuple(order))
-    made = site.step("GATHER", [view.tensor, numbers], sizes, site.made().dtype, axis=view.order.index(axis), batch_dims=0)
+    made = site.step(
+        "GATHER", [view.tensor, numbers], sizes, site.made().dtype, axis=view.order.index(axis), batch_dims=0
+    )
     return View(tuple(order), made)
 
 
-_REDUCTIONS = {"ReduceMean": "MEAN", "ReduceSum": "SUM", "ReduceMax": "REDUCE_MAX", "ReduceMin": "REDUCE_MIN", "ReduceProd": "REDUCE_PROD"}
+_REDUCTIONS = {
+    "ReduceMean": "MEAN",
+    "ReduceSum": "SUM",
+    "ReduceMax": "REDUCE_MAX",
+    "ReduceMin": "REDUCE_MIN",
+    "ReduceProd": "REDUCE_PROD",
+}
 
 
 @spelt("ReduceL1", "ReduceL2", *_REDUCTIONS)
@@ -72,7 +90,13 @@ def reduced(site: Site) -> View:
         x = site.unary("ABS", x) if kind == "ReduceL1" else site.binary("MUL", x, x)
     places = [at for at, axis in enumerate(view.order) if axis in axes]
     order = view.order if given["keepdims"] else _renumbered([axis for axis in view.order if axis not in axes])
-    made = site.step(_REDUCTIONS.get(kind, "SUM"), [x, site.numbers(places)], site.stored(order), site.made().dtype, keep_dims=bool(given["keepdims"]))
+    made = site.step(
+        _REDUCTIONS.get(kind, "SUM"),
+        [x, site.numbers(places)],
+        site.stored(order),
+        site.made().dtype,
+        keep_dims=bool(given["keepdims"]),
+    )
     return View(order, site.unary("SQRT", made) if kind == "ReduceL2" else made)
 
 
@@ -98,7 +122,10 @@ def best(site: Site) -> list[View]:
     if not given["largest"]:
         # The smallest are the largest of the negative numbers.
         x = site.unary("NEG", x)
-    tensors = [site.lowering.tensor(site.stored(order, place), site.made(place).dtype, name) for place, name in enumerate(site.node.outputs)]
+    tensors = [
+        site.lowering.tensor(site.stored(order, place), site.made(place).dtype, name)
+        for place, name in enumerate(site.node.outputs)
+    ]
     site.lowering.operators.append(Operator("TOPK_V2", [x, site.numbers(count)], tensors))
     values = tensors[0] if given["largest"] else site.unary("NEG", tensors[0])
     return [View(order, values), View(order, tensors[1])]
@@ -109,4 +136,7 @@ def running(site: Site) -> View:
     given, view = site.attributes(), site.lying()
     place = view.order.index(given["axis"] % view.rank)
     options = {"exclusive": bool(given["exclusive"]), "reverse": bool(given["reverse"])}
-    return View(view.order, site.step("CUMSUM", [view.tensor, site.numbers(place)], site.stored(view.order), site.made().dtype, **options))
+    return View(
+        view.order,
+        site.step("CUMSUM", [view.tensor, site.numbers(place)], site.stored(view.order), site.made().dtype, **options),
+    )

@@ -23,25 +23,52 @@ def pooling(site: Site) -> View:
     x, given = site.image(view), site.attributes()
     if site.node.operator == "AveragePool":
         if was_row:
-            given = {name: with_row(name, value) if isinstance(value, (list, tuple)) else value for name, value in given.items()}
+            given = {
+                name: with_row(name, value) if isinstance(value, (list, tuple)) else value
+                for name, value in given.items()
+            }
         return as_before(site, _mean_of_windows(site, x, given), was_row)
     windows = Windows(site, x, given, given["kernel_shape"], was_row)
     geometry = windows.geometry
     if max(geometry.dilations) > 1:
         site.refuse("has dilated windows")
     if not windows.same:
-        x = padded(site, x, windows.border, LOWEST if site.made().dtype == np.float32 else float(np.iinfo(site.made().dtype).min))
+        x = padded(
+            site,
+            x,
+            windows.border,
+            LOWEST if site.made().dtype == np.float32 else float(np.iinfo(site.made().dtype).min),
+        )
     sizes = (site.shape_of(x)[0], *windows.counts, site.shape_of(x)[3])
-    made = site.step("MAX_POOL_2D", [x], sizes, site.made().dtype, filter_h=geometry.kernel[0], filter_w=geometry.kernel[1], **windows.options(dilated=False))
+    made = site.step(
+        "MAX_POOL_2D",
+        [x],
+        sizes,
+        site.made().dtype,
+        filter_h=geometry.kernel[0],
+        filter_w=geometry.kernel[1],
+        **windows.options(dilated=False),
+    )
     return as_before(site, made, was_row)
 
 
 def _along_one_axis(site: Site) -> View:
-    """The mean over neighbouring channels, which training code states as windows [k, 1, 1] over a volume of one channel."""
+    """The mean over neighbouring channels, which training code states as windows [k, 1, 1] over a volume of one
+    channel."""
     given, shape, view = site.attributes(), site.type().shape, site.view()
     pads = given["pads"] or [0] * 6
-    settings = [*given["kernel_shape"][1:], *(given["strides"] or [1, 1, 1])[1:], *(each + 1 for at, each in enumerate(pads) if at % 3)]
-    if site.node.operator != "AveragePool" or shape[1] != 1 or max(settings) > 1 or given["ceil_mode"] or not isinstance(shape[0], Batch):
+    settings = [
+        *given["kernel_shape"][1:],
+        *(given["strides"] or [1, 1, 1])[1:],
+        *(each + 1 for at, each in enumerate(pads) if at % 3),
+    ]
+    if (
+        site.node.operator != "AveragePool"
+        or shape[1] != 1
+        or max(settings) > 1
+        or given["ceil_mode"]
+        or not isinstance(shape[0], Batch)
+    ):
         site.refuse("has windows over three axes")
     # The axis that is pooled as the width of an image of one channel; the others are its height.
     order = tuple(axis for axis in view.order if axis not in (1, 2)) + (2, 1)
@@ -49,8 +76,13 @@ def _along_one_axis(site: Site) -> View:
     n, depth = shape[0], int(shape[2])
     count = int(shape[3]) * int(shape[4])
     rows = site.reshape_tensor(x, (n, count, depth, 1))
-    attributes = {"kernel_shape": [1, given["kernel_shape"][0]], "strides": [1, (given["strides"] or [1])[0]], "pads": [0, pads[0], 0, pads[3]],
-                  "ceil_mode": 0, "count_include_pad": given["count_include_pad"]}  # fmt: skip
+    attributes = {
+        "kernel_shape": [1, given["kernel_shape"][0]],
+        "strides": [1, (given["strides"] or [1])[0]],
+        "pads": [0, pads[0], 0, pads[3]],
+        "ceil_mode": 0,
+        "count_include_pad": given["count_include_pad"],
+    }
     made = _mean_of_windows(site, rows, attributes)
     return View(order, site.reshape_tensor(made, site.stored(order)))
 
@@ -71,11 +103,21 @@ def _mean_of_windows(site: Site, x: int, given) -> int:
 def _recounted(site: Site, made: int, given, windows: Windows) -> int:
     """A mean that took all of a window for its pixels, as one of those that count."""
     ones = np.ones((1, 1, *windows.sizes), np.float32)
-    attributes = {"kernel_shape": windows.geometry.kernel, "strides": windows.geometry.strides, "ceil_mode": given["ceil_mode"],
-                  "pads": [each for pair in zip(*windows.geometry.pads) for each in pair], "count_include_pad": given["count_include_pad"]}  # fmt: skip
+    attributes = {
+        "kernel_shape": windows.geometry.kernel,
+        "strides": windows.geometry.strides,
+        "ceil_mode": given["ceil_mode"],
+        "pads": [each for pair in zip(*windows.geometry.pads) for each in pair],
+        "count_include_pad": given["count_include_pad"],
+    }
     operator = operator_named("AveragePool")
     (meant,) = operator.compute([ones], attributes)
-    whole = {**attributes, "pads": [begin for begin, _ in windows.border] + [end for _, end in windows.border], "ceil_mode": 0, "count_include_pad": 1}
+    whole = {
+        **attributes,
+        "pads": [begin for begin, _ in windows.border] + [end for _, end in windows.border],
+        "ceil_mode": 0,
+        "count_include_pad": 1,
+    }
     (taken,) = operator.compute([ones], whole)
     factor = np.divide(meant, taken, out=np.ones_like(meant), where=taken != 0)
     if np.allclose(factor, 1, atol=1e-7):
@@ -98,7 +140,12 @@ def blocks(site: Site) -> View:
     if given.get("mode", "DCR") != "DCR":
         return _unshuffled(site, given["blocksize"])
     name = "DEPTH_TO_SPACE" if site.node.operator == "DepthToSpace" else "SPACE_TO_DEPTH"
-    return View(order, site.step(name, [site.image(site.view())], site.stored(order), site.made().dtype, block_size=given["blocksize"]))
+    return View(
+        order,
+        site.step(
+            name, [site.image(site.view())], site.stored(order), site.made().dtype, block_size=given["blocksize"]
+        ),
+    )
 
 
 def _unshuffled(site: Site, block: int) -> View:
@@ -107,7 +154,9 @@ def _unshuffled(site: Site, block: int) -> View:
     *_, channels = site.shape_of(x)
     outer = channels // block**2
     places = np.arange(channels).reshape(outer, block**2).T.reshape(-1).astype(np.int32)
-    turned = site.step("GATHER", [x, site.constant(places, "places")], site.shape_of(x), site.dtype_of(x), axis=3, batch_dims=0)
+    turned = site.step(
+        "GATHER", [x, site.constant(places, "places")], site.shape_of(x), site.dtype_of(x), axis=3, batch_dims=0
+    )
     order = channels_last(4)
     return View(order, site.step("DEPTH_TO_SPACE", [turned], site.stored(order), site.made().dtype, block_size=block))
 
@@ -119,14 +168,26 @@ def enlarged(site: Site) -> View:
     x, sizes = site.image(site.view()), site.stored(order)
     if mode == "nearest" and grid in ("asymmetric", "half_pixel"):
         # By whole factors both take the pixel that an output lies in.
-        return View(order, site.step("RESIZE_NEAREST_NEIGHBOR", [x, site.numbers(sizes[1:3])], sizes, site.made().dtype))
+        return View(
+            order, site.step("RESIZE_NEAREST_NEIGHBOR", [x, site.numbers(sizes[1:3])], sizes, site.made().dtype)
+        )
     if mode == "linear":
         options = {"align_corners": grid == "align_corners", "half_pixel_centers": grid == "half_pixel"}
         version = 3 if grid == "half_pixel" else 1
-        return View(order, site.step("RESIZE_BILINEAR", [x, site.numbers(sizes[1:3])], sizes, site.made().dtype, version, **options))
+        return View(
+            order,
+            site.step("RESIZE_BILINEAR", [x, site.numbers(sizes[1:3])], sizes, site.made().dtype, version, **options),
+        )
     n, height, width, channels = site.shape_of(x)
-    rows, columns = (resampling_matrix(size, wanted, mode, grid).astype(np.float32) for size, wanted in ((height, sizes[1]), (width, sizes[2])))
+    rows, columns = (
+        resampling_matrix(size, wanted, mode, grid).astype(np.float32)
+        for size, wanted in ((height, sizes[1]), (width, sizes[2]))
+    )
     lines = site.reshape_tensor(x, (n, height, width * channels))
-    tall = site.step("BATCH_MATMUL", [site.constant(rows[None], "rows"), lines], (n, sizes[1], width * channels), np.float32)
+    tall = site.step(
+        "BATCH_MATMUL", [site.constant(rows[None], "rows"), lines], (n, sizes[1], width * channels), np.float32
+    )
     image = site.reshape_tensor(tall, (n, sizes[1], width, channels))
-    return View(order, site.step("BATCH_MATMUL", [site.constant(columns[None, None], "columns"), image], sizes, np.float32))
+    return View(
+        order, site.step("BATCH_MATMUL", [site.constant(columns[None, None], "columns"), image], sizes, np.float32)
+    )

@@ -30,7 +30,11 @@ def linear(site: Site) -> View:
     bias = site.array(2) if site.has(2) else np.zeros(len(weight), np.float32)
     own = bias is not None and bias.ndim > 0 and bias.size == bias.shape[-1] == len(weight)
     added = bias.reshape(-1) * np.float32(given["beta"]) if own else np.zeros(len(weight), np.float32)
-    addend = site.weight(2, added, (0,), "bias") if own and site.has(2) and site.view(2).stored else site.constant(added, "bias")
+    addend = (
+        site.weight(2, added, (0,), "bias")
+        if own and site.has(2) and site.view(2).stored
+        else site.constant(added, "bias")
+    )
     made = fully_connected(site, view.tensor, _columns(site, weight, given, view.picks), len(weight), addend)
     if own:
         return View((0, 1), made)
@@ -45,7 +49,15 @@ def _columns(site: Site, weight: np.ndarray, given, picks: np.ndarray | None) ->
     if stored is not None:
         numbers, steps = stored[0] if given["transB"] else stored[0].T, stored[1]
         kept = numbers if picks is None else numbers[:, picks]
-        site.lowering.remember(made, kept, Quantization(steps.scales, steps.zero_points, (steps.axis if given["transB"] else 1 - steps.axis) if steps.per_axis else 0))
+        site.lowering.remember(
+            made,
+            kept,
+            Quantization(
+                steps.scales,
+                steps.zero_points,
+                (steps.axis if given["transB"] else 1 - steps.axis) if steps.per_axis else 0,
+            ),
+        )
     return made
 
 
@@ -54,7 +66,16 @@ def fully_connected(site: Site, x: int, weight: int, outputs: int, bias: int | N
     sizes = (*site.shape_of(x)[:-1], outputs)
     keeps = len(sizes) > 2
     inputs = [x, weight, *([bias] if bias is not None else [])]
-    return site.step("FULLY_CONNECTED", inputs, sizes, np.float32, 5 if keeps else 1, activation=0, weights_format=0, keep_num_dims=keeps)
+    return site.step(
+        "FULLY_CONNECTED",
+        inputs,
+        sizes,
+        np.float32,
+        5 if keeps else 1,
+        activation=0,
+        weights_format=0,
+        keep_num_dims=keeps,
+    )
 
 
 def _unknown_gemm(site: Site, given) -> View:
@@ -62,7 +83,14 @@ def _unknown_gemm(site: Site, given) -> View:
     if given["alpha"] != 1 or given["beta"] != 1:
         site.refuse("scales a product of matrices that depend on the image")
     left, right = (site.plain(site.view(place)) for place in (0, 1))
-    made = site.step("BATCH_MATMUL", [left, right], site.made().shape, np.float32, adj_x=bool(given["transA"]), adj_y=bool(given["transB"]))
+    made = site.step(
+        "BATCH_MATMUL",
+        [left, right],
+        site.made().shape,
+        np.float32,
+        adj_x=bool(given["transA"]),
+        adj_y=bool(given["transB"]),
+    )
     if site.has(2):
         made = site.binary("ADD", made, site.plain(site.view(2)))
     return View((0, 1), made)
@@ -80,7 +108,9 @@ def product(site: Site) -> View:
         made = fully_connected(site, x, site.weight(1, matrix, (1, 0), "weight"), matrix.shape[1], None)
         return site.result(site.reshape_tensor(made, site.made().shape))
     tensors, turned = zip(*(_matrix(site, site.view(place)) for place in (0, 1)))
-    return site.result(site.step("BATCH_MATMUL", tensors, site.made().shape, site.made().dtype, adj_x=turned[0], adj_y=turned[1]))
+    return site.result(
+        site.step("BATCH_MATMUL", tensors, site.made().shape, site.made().dtype, adj_x=turned[0], adj_y=turned[1])
+    )
 
 
 def _is_image(view: View) -> bool:
@@ -88,17 +118,28 @@ def _is_image(view: View) -> bool:
 
 
 def _of_image(site: Site) -> View | None:
-    """A constant matrix along the rows or the columns of an image whose channels come last, as resizes are stated; else None."""
+    """A constant matrix along the rows or the columns of an image whose channels come last, as resizes are stated; else
+    None."""
     left, right = site.views()
     order, n = channels_last(4), site.made().shape[0]
     if _is_image(left) and right.array is not None and right.rank == 2:
         matrix = site.constant(right.array.T[None, None], "columns")
-        return View(order, site.step("BATCH_MATMUL", [matrix, left.tensor], site.stored(order), np.float32, adj_x=False, adj_y=False))
+        return View(
+            order,
+            site.step("BATCH_MATMUL", [matrix, left.tensor], site.stored(order), np.float32, adj_x=False, adj_y=False),
+        )
     if not (_is_image(right) and left.array is not None and left.rank == 2):
         return None
     _, height, width, channels = site.shape_of(right.tensor)
     lines = site.reshape_tensor(right.tensor, (n, height, width * channels))
-    made = site.step("BATCH_MATMUL", [site.constant(left.array[None], "rows"), lines], (n, len(left.array), width * channels), np.float32, adj_x=False, adj_y=False)
+    made = site.step(
+        "BATCH_MATMUL",
+        [site.constant(left.array[None], "rows"), lines],
+        (n, len(left.array), width * channels),
+        np.float32,
+        adj_x=False,
+        adj_y=False,
+    )
     return View(order, site.reshape_tensor(made, site.stored(order)))
 
 
@@ -114,7 +155,8 @@ def _matrix(site: Site, view: View) -> tuple[int, bool]:
 
 @spelt("Einsum")
 def sums_of_products(site: Site) -> View:
-    """As a product of matrices where the letters allow it: those of both and the result in front, one group for each other kind."""
+    """As a product of matrices where the letters allow it: those of both and the result in front, one group for each
+    other kind."""
     given, _, made = site.attributes()["equation"].replace(" ", "").partition("->")
     terms = given.split(",")
     if len(terms) != 2:
@@ -130,7 +172,9 @@ def sums_of_products(site: Site) -> View:
     for place, term, order in ((0, first, [*ahead, *rows, *inner]), (1, second, [*ahead, *inner, *columns])):
         x = site.laid(site.view(place), tuple(term.index(each) for each in order))
         groups = (rows, inner) if place == 0 else (inner, columns)
-        tensors.append(site.reshape_tensor(x, (*(sizes[each] for each in ahead), *(_times(sizes, group) for group in groups))))
+        tensors.append(
+            site.reshape_tensor(x, (*(sizes[each] for each in ahead), *(_times(sizes, group) for group in groups)))
+        )
     shape = (*(sizes[each] for each in ahead), _times(sizes, rows), _times(sizes, columns))
     result = site.step("BATCH_MATMUL", tensors, shape, np.float32, adj_x=False, adj_y=False)
     order = [*ahead, *rows, *columns]

@@ -8,7 +8,18 @@ from zygal.artifact.mobile.site import Site, spelt
 from zygal.artifact.mobile.views import View, blocks, channels_last, natural, permuted
 from zygal.graph import Batch, Node
 
-_KEEP_COLUMNS = ("Relu", "Tanh", "Sigmoid", "HardSwish", "LeakyRelu", "Elu", "Clip", "Identity", "HardSigmoid", "Softplus")
+_KEEP_COLUMNS = (
+    "Relu",
+    "Tanh",
+    "Sigmoid",
+    "HardSwish",
+    "LeakyRelu",
+    "Elu",
+    "Clip",
+    "Identity",
+    "HardSigmoid",
+    "Softplus",
+)
 
 
 @spelt("Reshape", "Flatten", "Squeeze", "Unsqueeze")
@@ -18,8 +29,18 @@ def reshaped(site: Site) -> View:
         kept = _reshaped_as_it_lies(site, view, before, after)
         if kept is not None:
             return kept
-        if len(after) == 2 and before[0] == after[0] and view.order[0] == 0 and _meets_products(site, site.node.outputs[0]):
-            places = np.arange(int(after[1])).reshape(before[1:]).transpose([axis - 1 for axis in view.order[1:]]).reshape(-1)
+        if (
+            len(after) == 2
+            and before[0] == after[0]
+            and view.order[0] == 0
+            and _meets_products(site, site.node.outputs[0])
+        ):
+            places = (
+                np.arange(int(after[1]))
+                .reshape(before[1:])
+                .transpose([axis - 1 for axis in view.order[1:]])
+                .reshape(-1)
+            )
             return View((0, 1), site.reshape_tensor(view.tensor, after), picks=places)
     return site.reshaped(view, after)
 
@@ -48,7 +69,12 @@ def _meets_products(site: Site, name: str) -> bool:
     if not readers or name in site.lowering.graph.outputs:
         return False
     for node in readers:
-        known = node.operator == "Gemm" and node.inputs[0] == name and node.inputs[1] in site.lowering.graph.constants and not node.attributes.get("transA")
+        known = (
+            node.operator == "Gemm"
+            and node.inputs[0] == name
+            and node.inputs[1] in site.lowering.graph.constants
+            and not node.attributes.get("transA")
+        )
         passed = node.operator in _KEEP_COLUMNS and _meets_products(site, node.outputs[0])
         if not (known or passed):
             return False
@@ -73,7 +99,14 @@ def joined(site: Site) -> View:
         return token
     views = [site.gathered(_whole(site, place)) for place in range(len(site.node.inputs))]
     order = _cheapest_order(site, views, rank)
-    made = site.step("CONCATENATION", [site.laid(view, order) for view in views], site.stored(order), site.made().dtype, axis=order.index(axis), activation=0)
+    made = site.step(
+        "CONCATENATION",
+        [site.laid(view, order) for view in views],
+        site.stored(order),
+        site.made().dtype,
+        axis=order.index(axis),
+        activation=0,
+    )
     return View(order, made)
 
 
@@ -102,7 +135,9 @@ def repeated(site: Site, x: int, shape) -> int:
     count = site.step("SLICE", [count, site.numbers([0]), site.numbers([1])], (1,), np.int32)
     parts = []
     for size in shape:
-        parts.append(site.binary("MUL", count, site.numbers([size.times])) if isinstance(size, Batch) else site.numbers([size]))
+        parts.append(
+            site.binary("MUL", count, site.numbers([size.times])) if isinstance(size, Batch) else site.numbers([size])
+        )
     sizes = site.step("CONCATENATION", parts, (len(parts),), np.int32, axis=0, activation=0)
     return site.step("BROADCAST_TO", [x, sizes], shape, site.dtype_of(x), 2)
 
@@ -125,7 +160,8 @@ def _is_only_joined(site: Site) -> bool:
 
 
 def _token_in_front(site: Site, axis: int) -> View | None:
-    """What is the same for all images, joined to what is not: the latter with a border of zeros each, plus the former with one.
+    """What is the same for all images, joined to what is not: the latter with a border of zeros each, plus the former
+    with one.
 
     So no size depends on the batch, which the runtime would have to work out again for every call.
     """
@@ -166,7 +202,10 @@ def expanded(site: Site) -> View:
         wide = view.array.reshape((1,) * missing + view.array.shape)
         if wide.shape[0] == 1 and _is_only_joined(site):
             return View(natural(wide.ndim), array=np.broadcast_to(wide, (1, *map(int, shape[1:]))))
-    if all(_broadcasts(site, node) for node in site.lowering.readers(site.node.outputs[0])) and site.node.outputs[0] not in site.lowering.graph.outputs:
+    if (
+        all(_broadcasts(site, node) for node in site.lowering.readers(site.node.outputs[0]))
+        and site.node.outputs[0] not in site.lowering.graph.outputs
+    ):
         return site.view()
     x = site.plain(view)
     if missing:
@@ -216,14 +255,20 @@ def bordered(site: Site) -> View:
     steps = site.lowering.tensors[x].quantization
     if given["value"] == (0 if steps is None else steps.zero_points[0]):
         return View(view.order, site.step("PAD", [x, site.numbers(table)], shape, site.dtype_of(x)))
-    return View(view.order, site.step("PADV2", [x, site.numbers(table), site.number(given["value"], x)], shape, site.dtype_of(x)))
+    return View(
+        view.order,
+        site.step("PADV2", [x, site.numbers(table), site.number(given["value"], x)], shape, site.dtype_of(x)),
+    )
 
 
 def _cut(site: Site, x: int, table) -> tuple[int, list[list[int]]]:
     """The borders that are negative are cut off; those that are left."""
     shape = site.shape_of(x)
     begins = [max(-begin, 0) for begin, _ in table]
-    sizes = [size if isinstance(size, Batch) else size - begin - max(-end, 0) for size, begin, (_, end) in zip(shape, begins, table)]
+    sizes = [
+        size if isinstance(size, Batch) else size - begin - max(-end, 0)
+        for size, begin, (_, end) in zip(shape, begins, table)
+    ]
     wanted = site.numbers([-1 if isinstance(size, Batch) else size for size in sizes])
     made = site.step("SLICE", [x, site.numbers(begins), wanted], sizes, site.dtype_of(x))
     return made, [[max(each, 0) for each in pair] for pair in table]
@@ -241,4 +286,11 @@ def _by_gathering(site: Site, x: int, table) -> int:
 def taken(site: Site, x: int, places: np.ndarray, axis: int) -> int:
     shape = site.shape_of(x)
     sizes = (*shape[:axis], *places.shape, *shape[axis + 1 :])
-    return site.step("GATHER", [x, site.constant(places.astype(np.int32), "places")], sizes, site.dtype_of(x), axis=axis, batch_dims=0)
+    return site.step(
+        "GATHER",
+        [x, site.constant(places.astype(np.int32), "places")],
+        sizes,
+        site.dtype_of(x),
+        axis=axis,
+        batch_dims=0,
+    )

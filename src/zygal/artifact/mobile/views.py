@@ -16,10 +16,10 @@ from zygal.mobile.model import Quantization
 class View:
     """A value as the graph counts its axes.
 
-    Axis `p` of the mobile tensor is axis `order[p]` of the graph's value; what the graph transposes changes the order alone.
-    array: a constant's numbers in the graph's order; then there is no tensor yet. picks, for a matrix: the tensor's column p is
-    the graph's column picks[p]; flattening an image whose channels come last leaves that behind. stored: of a constant that is
-    kept in few bits, its stored numbers and what they mean.
+    Axis `p` of the mobile tensor is axis `order[p]` of the graph's value; what the graph transposes changes the order
+    alone. array: a constant's numbers in the graph's order; then there is no tensor yet. picks, for a matrix: the
+    tensor's column p is the graph's column picks[p]; flattening an image whose channels come last leaves that behind.
+    stored: of a constant that is kept in few bits, its stored numbers and what they mean.
     """
 
     order: tuple[int, ...]
@@ -54,7 +54,8 @@ def as_it_broadcasts(array: np.ndarray, order: Sequence[int]) -> np.ndarray:
 
 
 def blocks(before: Sequence[Dimension], after: Sequence[Dimension]) -> list[tuple[list[int], list[int]]] | None:
-    """The smallest groups of axes of one shape that become groups of axes of another when it is reshaped; None if there is a remainder.
+    """The smallest groups of axes of one shape that become groups of axes of another when it is reshaped; None if there
+    is a remainder.
 
     Axes of size 1 go with whatever is beside them.
     """
@@ -84,7 +85,9 @@ def blocks(before: Sequence[Dimension], after: Sequence[Dimension]) -> list[tupl
 
 def _size(shape: Sequence[Dimension], axes: Sequence[int]) -> tuple[int, int]:
     sizes = [shape[axis] for axis in axes]
-    return prod(size.times if isinstance(size, Batch) else size for size in sizes), sum(isinstance(size, Batch) for size in sizes)
+    return prod(size.times if isinstance(size, Batch) else size for size in sizes), sum(
+        isinstance(size, Batch) for size in sizes
+    )
 
 
 def _less(one: tuple[int, int], other: tuple[int, int]) -> bool:

@@ -41,11 +41,15 @@ def padded(site: Site, x: int, pads: Sequence[tuple[int, int]], value: float = 0
 
 
 class Windows:
-    """How windows slide over an image with its channels last: what padding of the format's own does it, else what border it needs."""
+    """How windows slide over an image with its channels last: what padding of the format's own does it, else what
+    border it needs."""
 
     def __init__(self, site: Site, x: int, attributes, kernel: Sequence[int], was_row: bool):
         if was_row:
-            attributes = {name: with_row(name, value) if isinstance(value, (list, tuple)) else value for name, value in attributes.items()}
+            attributes = {
+                name: with_row(name, value) if isinstance(value, (list, tuple)) else value
+                for name, value in attributes.items()
+            }
             kernel = (1, *kernel)[-2:]
         self.geometry = geometry = Geometry.of(attributes, kernel)
         self.sizes = site.shape_of(x)[1:3]
@@ -55,11 +59,16 @@ class Windows:
         ours = [-(-size // stride) for size, stride in zip(self.sizes, geometry.strides)]
         needed = [
             (count - 1) * stride + dilation * (k - 1) + 1 - size - begin
-            for count, stride, dilation, k, size, begin in zip(self.counts, geometry.strides, geometry.dilations, geometry.kernel, self.sizes, begins)
+            for count, stride, dilation, k, size, begin in zip(
+                self.counts, geometry.strides, geometry.dilations, geometry.kernel, self.sizes, begins
+            )
         ]
         self.none = not any(begins) and all(each <= 0 for each in needed)
-        self.same = not self.none and list(self.counts) == ours and list(begins) == same[:2] and all(
-            max(need, 0) == wanted for need, wanted in zip(needed, same[2:])
+        self.same = (
+            not self.none
+            and list(self.counts) == ours
+            and list(begins) == same[:2]
+            and all(max(need, 0) == wanted for need, wanted in zip(needed, same[2:]))
         )
         self.border = [(begin, max(need, 0)) for begin, need in zip(begins, needed)]
 
@@ -69,7 +78,12 @@ class Windows:
 
     def options(self, dilated: bool = True) -> dict[str, int]:
         geometry = self.geometry
-        options = {"padding": self.padding, "stride_h": geometry.strides[0], "stride_w": geometry.strides[1], "activation": 0}
+        options = {
+            "padding": self.padding,
+            "stride_h": geometry.strides[0],
+            "stride_w": geometry.strides[1],
+            "activation": 0,
+        }
         if dilated:
             options.update(dilation_h=geometry.dilations[0], dilation_w=geometry.dilations[1])
         return options

@@ -29,15 +29,22 @@ FEWEST_HALVED = 64
 
 
 def write(
-    graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing(), check: Callable[[Path], None] | None = None
+    graph: Graph,
+    path: str | Path,
+    metadata: Metadata,
+    writing: Writing = Writing(),
+    check: Callable[[Path], None] | None = None,
 ) -> Written:
-    """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes. check: is given the complete file before
-    it takes the place of an older one, and raises what keeps it from that.
+    """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes. check: is given the
+    complete file before it takes the place of an older one, and raises what keeps it from that.
 
     Raises ArtifactError naming the layers that the format cannot express, OutputError if it cannot be written.
     """
     if len(graph.inputs) != 1 or len(graph.outputs) != 1:
-        raise ArtifactError(f"{path} would have {len(graph.inputs)} inputs and {len(graph.outputs)} outputs; a classifier has one of each.")
+        raise ArtifactError(
+            f"{path} would have {len(graph.inputs)} inputs and {len(graph.outputs)} outputs; a classifier has "
+            f"one of each."
+        )
     model, notes = _model(join_gelu(graph), str(path))
     if writing.half:
         model = halved(model)
@@ -80,12 +87,16 @@ def _normalisation(inlet: Inlet | None) -> tuple[list[float], list[float]] | Non
         return None
     low, high = inlet.values.range
     scale = (high - low) / 255
-    mean, std = (np.broadcast_to(each or (neutral,), (inlet.channels,)) for each, neutral in ((inlet.values.mean, 0.0), (inlet.values.std, 1.0)))
+    mean, std = (
+        np.broadcast_to(each or (neutral,), (inlet.channels,))
+        for each, neutral in ((inlet.values.mean, 0.0), (inlet.values.std, 1.0))
+    )
     return [float(each) for each in (mean - low) / scale], [float(each) for each in std / scale]
 
 
 def halved(model: MobileModel) -> MobileModel:
-    """The model with its larger constants stored as float16, each widened by an operator of its own when the model is loaded."""
+    """The model with its larger constants stored as float16, each widened by an operator of its own when the model is
+    loaded."""
     tensors, widened = list(model.tensors), []
     for number, tensor in enumerate(model.tensors):
         if tensor.data is None or tensor.dtype != "float32" or tensor.data.size < FEWEST_HALVED:

@@ -20,8 +20,13 @@ from zygal.inlet.front import LAYER
 from zygal.metadata import TENSOR_KEY, Metadata
 
 _DTYPES = frozenset(("float16", "float32", "float64", "int8", "int16", "int32", "int64", "uint8", "bool"))
-_CONSTANT_FORMS = {"value": None, "value_float": np.float32, "value_int": np.int64, "value_floats": np.float32,
-                   "value_ints": np.int64}  # fmt: skip
+_CONSTANT_FORMS = {
+    "value": None,
+    "value_float": np.float32,
+    "value_int": np.int64,
+    "value_floats": np.float32,
+    "value_ints": np.int64,
+}
 UNREAD = ("If", "MeasuredExpand", "MeasuredPad", "MeasuredReshape", "MeasuredSlice")
 """Operators that are only written, in the inlet of artifacts that take raw pixels."""
 _SPARE = 9
@@ -52,12 +57,14 @@ def _graph_of(model: onnx.ModelProto, path: Path) -> Graph:
         raise ArtifactError(f"{path} uses operators that the reference engine lacks: {some_of(unknown, 8)}.")
     opset = opset_of(model)
     if opset > onnx.defs.onnx_opset_version():
-        raise ArtifactError(f"{path} uses opset {opset}, which is newer than the {onnx.defs.onnx_opset_version()} that is known here.")
+        raise ArtifactError(
+            f"{path} uses opset {opset}, which is newer than the {onnx.defs.onnx_opset_version()} that is known here."
+        )
     other = sorted({node.op_type for node in nodes if opset < LOWEST_OPSET and _meant_otherwise(node.op_type, opset)})
     if other:
         raise ArtifactError(
-            f"{path} uses opset {opset}, in which {some_of(other, 8)} had another meaning; the reference engine knows that of "
-            f"opset {LOWEST_OPSET} and later."
+            f"{path} uses opset {opset}, in which {some_of(other, 8)} had another meaning; the reference engine knows "
+            f"that of opset {LOWEST_OPSET} and later."
         )
     try:
         return _built(model, nodes, opset, path)
@@ -126,11 +133,13 @@ def _inputs(model: onnx.ModelProto, constants: Mapping[str, np.ndarray], path: P
             continue
         dtype, shape = declared(info)
         if dtype not in _DTYPES:
-            raise ArtifactError(f"{path} takes {info.name} as {dtype}, which the reference engine does not compute with.")
+            raise ArtifactError(
+                f"{path} takes {info.name} as {dtype}, which the reference engine does not compute with."
+            )
         if not info.type.tensor_type.HasField("shape") or any(not isinstance(size, int) for size in shape[1:]):
             raise ArtifactError(
-                f"{path} leaves sizes of its input {info.name} open ({list(shape)}); the reference engine takes only the "
-                "batch (axis 0) so."
+                f"{path} leaves sizes of its input {info.name} open ({list(shape)}); the reference engine takes only "
+                "the batch (axis 0) so."
             )
         types[info.name] = TensorType(
             np.dtype(dtype), tuple(size if isinstance(size, int) else Batch() for size in shape)
@@ -177,8 +186,8 @@ def _own_form(
         if inputs[slot.place]:
             if inputs[slot.place] not in constants:
                 raise ArtifactError(
-                    f"{path} computes the {name} of {node.name or node.op_type} at run time; the reference engine needs "
-                    "it as a constant."
+                    f"{path} computes the {name} of {node.name or node.op_type} at run time; the reference engine "
+                    "needs it as a constant."
                 )
             value = constants[inputs[slot.place]]
             attributes[name] = value.item() if slot.scalar else value.tolist()

@@ -22,8 +22,19 @@ from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 from zygal.sources.recognition import require_kind
 
 LARGEST_BYTES = 2**31
-RUNTIME_FOR_OPSET = {13: "1.7", 14: "1.8", 15: "1.10", 16: "1.11", 17: "1.12", 18: "1.14", 19: "1.15", 20: "1.17",
-                     21: "1.18", 22: "1.21", 23: "1.23"}  # fmt: skip
+RUNTIME_FOR_OPSET = {
+    13: "1.7",
+    14: "1.8",
+    15: "1.10",
+    16: "1.11",
+    17: "1.12",
+    18: "1.14",
+    19: "1.15",
+    20: "1.17",
+    21: "1.18",
+    22: "1.21",
+    23: "1.23",
+}
 """The oldest release of ONNX Runtime that runs each opset, from its compatibility table."""
 
 
@@ -86,8 +97,9 @@ def _state(path: str | Path) -> tuple | None:
 
 
 def read(path: str | Path, output: str | None = None) -> Artifact:
-    """What an ONNX file says of itself. output: which of its outputs are the class scores, if it has several; the one that looks
-    like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such output."""
+    """What an ONNX file says of itself. output: which of its outputs are the class scores, if it has several; the one
+    that looks like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such
+    output."""
     model = load_model(path)
     try:
         return _facts(Path(path), model, output)
@@ -100,7 +112,9 @@ def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
     weights, beside = {tensor.name for tensor in model.graph.initializer}, _beside(model, path)
     opset = opset_of(model)
     # Weights are floating-point numbers, or are stored in 8 bits; a single number of those is a zero point.
-    floating = [t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16) or t.data_type == 3 and len(t.dims) > 1]
+    floating = [
+        t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16) or t.data_type == 3 and len(t.dims) > 1
+    ]
     properties = {each.key: each.value for each in model.metadata_props}
     metadata = Metadata.from_properties(properties, str(path))
     chosen = _choice(path, model.graph, output, len(metadata.labels) if metadata.labels else None)
@@ -130,8 +144,6 @@ def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
 def opset_of(model: onnx.ModelProto) -> int:
     """The version of the standard's operators that a valid message uses."""
     return next(each.version for each in model.opset_import if each.domain in STANDARD)
-
-
 
 
 def declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ...]]:

@@ -19,8 +19,8 @@ LOWEST_OPSET = 13
 
 @dataclass(frozen=True)
 class Slot:
-    """A parameter that is handed over as a tensor, at the input `place`, from opset `since` on. dtype: None for that of the first
-    input. scalar: without an axis."""
+    """A parameter that is handed over as a tensor, at the input `place`, from opset `since` on. dtype: None for that of
+    the first input. scalar: without an axis."""
 
     place: int
     since: int = 1
@@ -30,10 +30,11 @@ class Slot:
 
 @dataclass(frozen=True)
 class Spelling:
-    """since: the lowest opset (13 or later) at which the standard has the operator in this form. The version of the operator that
-    this opset includes is the one that is meant; docs/operators.md lists it for each. slots: by parameter. dtypes: parameters that
-    are dtypes. unwritten: those that are knowledge of the graph alone. rewritten: attributes as an opset spells them. name: the
-    standard's, where the graph has another. plain: with all parameters at their defaults it is as old as the oldest opset."""
+    """since: the lowest opset (13 or later) at which the standard has the operator in this form. The version of the
+    operator that this opset includes is the one that is meant; docs/operators.md lists it for each. slots: by
+    parameter. dtypes: parameters that are dtypes. unwritten: those that are knowledge of the graph alone. rewritten:
+    attributes as an opset spells them. name: the standard's, where the graph has another. plain: with all parameters at
+    their defaults it is as old as the oldest opset."""
 
     since: int = LOWEST_OPSET
     slots: Mapping[str, Slot] = field(default_factory=dict)
@@ -92,7 +93,9 @@ def spelling_of(operator: str) -> Spelling:
 def needed_opset(node: Node) -> int:
     """The lowest opset that can express a node, and what is inside it."""
     spelling, operator = spelling_of(node.operator), operator_named(node.operator)
-    inner = [needed_opset(each) for value in node.attributes.values() if isinstance(value, Graph) for each in value.nodes]
+    inner = [
+        needed_opset(each) for value in node.attributes.values() if isinstance(value, Graph) for each in value.nodes
+    ]
     complete = operator.complete(node.attributes)
     plain = spelling.plain and all(complete[parameter.name] == parameter.default for parameter in operator.parameters)
     return max([LOWEST_OPSET if plain else spelling.since, *inner])

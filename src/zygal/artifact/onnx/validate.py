@@ -1,7 +1,8 @@
 """Validation of an ONNX message as a whole, once, before anything walks it.
 
-What is checked is what walking relies on: every value is made once and before it is read, so there are no cycles; names,
-dimensions and dtypes are sound; the bytes of every tensor fit its shape; weights beside the file lie in its folder.
+What is checked is what walking relies on: every value is made once and before it is read, so there are no cycles;
+names, dimensions and dtypes are sound; the bytes of every tensor fit its shape; weights beside the file lie in its
+folder.
 """
 
 from __future__ import annotations
@@ -23,10 +24,15 @@ _PACKED = {TensorProto.INT4: 2, TensorProto.UINT4: 2}
 if hasattr(TensorProto, "FLOAT4E2M1"):
     _PACKED[TensorProto.FLOAT4E2M1] = 2
 _FIELDS = {
-    TensorProto.FLOAT: "float_data", TensorProto.DOUBLE: "double_data", TensorProto.INT64: "int64_data",
-    TensorProto.UINT64: "uint64_data", TensorProto.UINT32: "uint64_data", TensorProto.STRING: "string_data",
-    TensorProto.COMPLEX64: "float_data", TensorProto.COMPLEX128: "double_data",
-}  # fmt: skip
+    TensorProto.FLOAT: "float_data",
+    TensorProto.DOUBLE: "double_data",
+    TensorProto.INT64: "int64_data",
+    TensorProto.UINT64: "uint64_data",
+    TensorProto.UINT32: "uint64_data",
+    TensorProto.STRING: "string_data",
+    TensorProto.COMPLEX64: "float_data",
+    TensorProto.COMPLEX128: "double_data",
+}
 
 
 def validate(model: onnx.ModelProto, path: Path) -> None:
@@ -186,7 +192,7 @@ def tensors_of(model: onnx.ModelProto) -> Iterator[onnx.TensorProto]:
             for sparse in graph.sparse_initializer:
                 yield from (sparse.values, sparse.indices)
             nodes += graph.node
-        for attribute in (nodes.pop().attribute if nodes else ()):
+        for attribute in nodes.pop().attribute if nodes else ():
             yield from _tensors_of(attribute)
             waiting += [*([attribute.g] if attribute.type == onnx.AttributeProto.GRAPH else []), *attribute.graphs]
 
@@ -201,15 +207,22 @@ def external_bytes(tensor: onnx.TensorProto, path: Path) -> tuple[Path, int, int
     unknown = entries.keys() - {"location", "offset", "length", "checksum"}
     location = entries.get("location", "")
     numbers = [entries.get(key, "") for key in ("offset", "length")]
-    if unknown or not location or not all(each == "" or each.isascii() and each.isdigit() and len(each) < 18 for each in numbers):
+    if (
+        unknown
+        or not location
+        or not all(each == "" or each.isascii() and each.isdigit() and len(each) < 18 for each in numbers)
+    ):
         raise ArtifactError(f"{path} is damaged: it does not name the file of the weight {named}; convert it again.")
     folder, beside = os.path.realpath(path.parent), path.parent / location.replace("\0", "")
     inside = os.path.realpath(beside).startswith(os.path.join(folder, ""))
     if "\0" in location or os.path.isabs(location) or ".." in Path(location).parts or not inside:
-        raise ArtifactError(f"{path} keeps the weight {named} in {shown(location)}, which is not in its folder; it is not followed.")
+        raise ArtifactError(
+            f"{path} keeps the weight {named} in {shown(location)}, which is not in its folder; it is not followed."
+        )
     if not os.path.isfile(beside):
         raise ArtifactError(
-            f"{path} needs the file {shown(location)} with its weights beside it, which does not exist; copy both files together."
+            f"{path} needs the file {shown(location)} with its weights beside it, which does not exist; copy "
+            f"both files together."
         )
     offset = int(numbers[0] or 0)
     size = os.path.getsize(beside)
@@ -217,7 +230,7 @@ def external_bytes(tensor: onnx.TensorProto, path: Path) -> tuple[Path, int, int
     width = helper.tensor_dtype_to_np_dtype(tensor.data_type).itemsize
     if offset + length > size or length != prod(tensor.dims) * width or tensor.data_type in _PACKED:
         raise ArtifactError(
-            f"{path} does not fit {shown(location)}: the weight {named} of {list(tensor.dims)} is incomplete; copy both "
-            "files again."
+            f"{path} does not fit {shown(location)}: the weight {named} of {list(tensor.dims)} is incomplete; copy "
+            "both files again."
         )
     return beside, offset, length

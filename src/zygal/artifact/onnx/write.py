@@ -40,8 +40,8 @@ _MODEL_GRAPH, _GRAPH_INITIALIZER, _TENSOR_RAW_DATA = (number << 3 | 2 for number
 def write(graph: Graph, path: str | Path, metadata: Metadata, writing: Writing = Writing()) -> Written:
     """Writes the graph to `path`, whole or not at all; the same graph gives the same bytes.
 
-    A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it; so does any if it is asked for.
-    Raises ArtifactError if the opset cannot express the graph or the standard's full checker refuses
+    A model of 2 GB or more keeps its weights in a second file, PATH.weights, which must stay beside it; so does any if
+    it is asked for. Raises ArtifactError if the opset cannot express the graph or the standard's full checker refuses
     it, OutputError if it cannot be written.
     """
     graph = drop_limits_of_storing(graph)
@@ -81,7 +81,8 @@ def check_opset(graph: Graph, opset: int) -> None:
 
 
 def _write_beside(path: Path, model: onnx.ModelProto, constants: dict[str, np.ndarray]) -> Path:
-    """The weights into a file of their own, in the standard's form for external data, and its name; small ones stay inside."""
+    """The weights into a file of their own, in the standard's form for external data, and its name; small ones stay
+    inside."""
     inside = {name: array for name, array in constants.items() if array.nbytes < 1024}
     beside = path.with_name(f"{path.name}.weights")
     with whole_file(path) as file, whole_file(beside) as data:
@@ -116,7 +117,9 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
     return model, constants
 
 
-def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: dict[str, int]) -> onnx.NodeProto:
+def _node(
+    node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray], names: dict[str, int]
+) -> onnx.NodeProto:
     operator, spelling = operator_named(node.operator), spelling_of(node.operator)
     inputs, attributes = list(node.inputs), {}
     complete = operator.complete(node.attributes)
@@ -150,12 +153,16 @@ def _node(node: Node, graph: Graph, opset: int, constants: dict[str, np.ndarray]
     return helper.make_node(written, inputs, list(node.outputs), name, **attributes)
 
 
-def _branch(branch: Graph, taken: list[str], name: str, opset: int, constants: dict[str, np.ndarray], names: dict[str, int]) -> onnx.GraphProto:
+def _branch(
+    branch: Graph, taken: list[str], name: str, opset: int, constants: dict[str, np.ndarray], names: dict[str, int]
+) -> onnx.GraphProto:
     """A graph inside a node, which reads values outside by their names there. Its constants are the whole model's."""
     graph = branch.renamed({inner: outer for inner, outer in zip(branch.inputs, taken) if inner != outer})
     constants.update(graph.constants)
     nodes = [_node(node, graph, opset, constants, names) for node in graph.nodes]
-    return helper.make_graph(nodes, f"{LAYER}.{name}", [], [_value_info(graph.outputs[0], graph.types[graph.outputs[0]])])
+    return helper.make_graph(
+        nodes, f"{LAYER}.{name}", [], [_value_info(graph.outputs[0], graph.types[graph.outputs[0]])]
+    )
 
 
 def _parameter_constant(parameter: str, slot: Slot, value, given: TensorType, constants: dict[str, np.ndarray]) -> str:
@@ -170,7 +177,8 @@ def _parameter_constant(parameter: str, slot: Slot, value, given: TensorType, co
 
 
 def _distinct(wanted: str, names: dict[str, int]) -> str:
-    """`wanted`, or with the first number from 2 on behind it that is free. names: those that are taken, with the last number that was tried."""
+    """`wanted`, or with the first number from 2 on behind it that is free. names: those that are taken, with the last
+    number that was tried."""
     name, number = wanted, names.get(wanted, 1)
     while name in names:
         number += 1

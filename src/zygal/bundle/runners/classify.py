@@ -1,10 +1,12 @@
-"""Classifies images with the model of this folder, and checks itself. Needs NumPy, Pillow and ONNX Runtime; nothing else.
+"""Classifies images with the model of this folder, and checks itself. Needs NumPy, Pillow and ONNX Runtime; nothing
+else.
 
     python classify.py IMAGE...      the three most probable classes of each image
     python classify.py --check       runs the bundled reference images; exit code 0 if all answers are the expected ones
     --model NAME                     another model than the first, if the bundle holds several
 
-What is specific to the model is data in model.json: names, shapes, labels, and the stages of the preprocessing ("inlet").
+What is specific to the model is data in model.json: names, shapes, labels, and the stages of the preprocessing
+("inlet").
 """
 
 import hashlib
@@ -48,7 +50,10 @@ def size_of(step, picture):
     if step["short_side"]:
         long = in_proportion(step["short_side"] * max(height, width), min(height, width), step)
         return (step["short_side"], long) if height <= width else (long, step["short_side"])
-    (tall, wide), keep = step["within"] or step["cover"], min if step["within"] else max  # as large as fits, as small as covers
+    (tall, wide), keep = (
+        step["within"] or step["cover"],
+        min if step["within"] else max,
+    )  # as large as fits, as small as covers
     if (tall * width <= wide * height) == bool(step["within"]):
         return tall, keep(wide, max(1, in_proportion(tall * width, height, step)))
     return keep(tall, max(1, in_proportion(wide * height, width, step))), wide
@@ -101,12 +106,17 @@ def crop_or_pad(picture, step):
     """A window of another size in the middle; what lies beyond the picture has the colour of the pad."""
     height, width = np.asarray(picture).shape[:2]
     tall, wide = step["size"] or step["aspect"]
-    largest = max(1, min(height, width * tall // wide)), max(1, min(width, height * wide // tall))  # with these proportions
+    largest = (
+        max(1, min(height, width * tall // wide)),
+        max(1, min(width, height * wide // tall)),
+    )  # with these proportions
     rows, columns = step["size"] or largest
     top, left = margin(height - rows, step), margin(width - columns, step)
     spare = (height - rows, width - columns) if step["step"] == "crop" else (rows - height, columns - width)
     if min(spare) < 0:
-        raise SystemExit(f"an image of {width} x {height} pixels does not fit the {step['step']} to {columns} x {rows}.")
+        raise SystemExit(
+            f"an image of {width} x {height} pixels does not fit the {step['step']} to {columns} x {rows}."
+        )
     if isinstance(picture, np.ndarray):
         return picture[top : top + rows, left : left + columns]
     made = Image.new(picture.mode, (columns, rows), step.get("colour", 0))
@@ -145,6 +155,7 @@ class Classifier:  # one input, one output [batch, classes]; what the scores are
     def __init__(self, model):
         os.environ["ORT_DISABLE_TELEMETRY"] = "1"  # the runtime would count its uses in files of its own
         import onnxruntime
+
         self.model = model
         self.session = onnxruntime.InferenceSession(str(HERE / model["file"]), providers=["CPUExecutionProvider"])
 
@@ -154,7 +165,11 @@ class Classifier:  # one input, one output [batch, classes]; what the scores are
 
     def probabilities(self, scores):
         sigmoid, powers = (lambda x: 1 / (1 + np.exp(-x))), (lambda x: np.exp(x - x.max()))
-        made = {"logits": lambda x: powers(x) / powers(x).sum(), "log-probabilities": np.exp, "independent logits": sigmoid}
+        made = {
+            "logits": lambda x: powers(x) / powers(x).sum(),
+            "log-probabilities": np.exp,
+            "independent logits": sigmoid,
+        }
         shares = made.get(self.model["scores"], lambda x: x)(scores.astype(np.float64))
         return np.array([1 - shares[0], shares[0]]) if len(shares) == 1 else shares  # one output: no and yes
 
@@ -172,20 +187,34 @@ def check(classifier):
         passes = same_file and difference <= model["limit_of_spread"] and int(scores.argmax()) == int(wanted.argmax())
         worst, failed = max(worst, difference), failed + (not passes)
         words = f"file {'as bundled' if same_file else 'CHANGED'}, tensor {'identical' if same_tensor else 'differs'}"
-        print(f"{'pass' if passes else 'FAIL'}  {expected['image']}: {words}, scores differ by {difference:.1e} of the spread")
-    print(f"{model['name']}: {failed} of {len(model['references'])} images fail, largest difference {worst:.1e} of the spread")
+        print(
+            f"{'pass' if passes else 'FAIL'}  {expected['image']}: {words}, scores differ by {difference:.1e} "
+            f"of the spread"
+        )
+    print(
+        f"{model['name']}: {failed} of {len(model['references'])} images fail, largest difference {worst:.1e} "
+        f"of the spread"
+    )
     return failed == 0
 
 
 def main(arguments, kind=Classifier):
-    models = [each for each in json.loads((HERE / "model.json").read_text("utf-8"))["models"] if each["file"].endswith(kind.ENDING)]
+    models = [
+        each
+        for each in json.loads((HERE / "model.json").read_text("utf-8"))["models"]
+        if each["file"].endswith(kind.ENDING)
+    ]
     wanted = arguments[arguments.index("--model") + 1] if "--model" in arguments[:-1] else None
     paths = [each for each in arguments if not each.startswith("--") and each != wanted]
     chosen = [each for each in models if wanted in (None, each["name"])]
     if not chosen or not (paths or "--check" in arguments):
-        raise SystemExit(__doc__ if chosen else f"there is no model {wanted}; there are {', '.join(each['name'] for each in models)}.")
+        raise SystemExit(
+            __doc__
+            if chosen
+            else f"there is no model {wanted}; there are {', '.join(each['name'] for each in models)}."
+        )
     if "--check" in arguments:
-        return 0 if all([check(kind(model)) for model in chosen]) else 1
+        return 0 if all(check(kind(model)) for model in chosen) else 1
     classifier = kind(chosen[0])
     for path in paths:
         shares = classifier.probabilities(classifier.scores(tensor_of(path, chosen[0])))

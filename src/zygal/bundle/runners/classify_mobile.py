@@ -1,7 +1,7 @@
 """The same as classify.py for mobile flatbuffers (.tflite). Needs NumPy, Pillow and the mobile runtime, ai-edge-litert.
 
-    python classify_mobile.py IMAGE...
-    python classify_mobile.py --check
+python classify_mobile.py IMAGE...
+python classify_mobile.py --check
 """
 
 import sys

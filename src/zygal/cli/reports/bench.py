@@ -46,10 +46,39 @@ def show_offered(out, outcome: EndpointOutcome) -> None:
     """A service under offered load."""
     show_sentence(out, f"{outcome.service}, fed {outcome.inputs_from}")
     out.print()
-    rows = [[f"{run.rate:g}", str(run.batch), rate(run.images_per_second), *(milliseconds(run.quantile(part)) for part in (0.5, 0.9, 0.99)),
-             str(run.requests), str(sum(run.failures.values())), "yes" if run.falling_behind else "no"] for run in outcome.runs]  # fmt: skip
-    show_table(out, ["offered images/s", "batch", "answered images/s", "p50 ms", "p90 ms", "p99 ms", "requests", "failed", "falling behind"], rows, left=0)
-    show_sentence(out, "ms: from the moment a request was due to its answer. falling behind: answers took longer and longer, so the service does not sustain this rate.")
+    rows = [
+        [
+            f"{run.rate:g}",
+            str(run.batch),
+            rate(run.images_per_second),
+            *(milliseconds(run.quantile(part)) for part in (0.5, 0.9, 0.99)),
+            str(run.requests),
+            str(sum(run.failures.values())),
+            "yes" if run.falling_behind else "no",
+        ]
+        for run in outcome.runs
+    ]
+    show_table(
+        out,
+        [
+            "offered images/s",
+            "batch",
+            "answered images/s",
+            "p50 ms",
+            "p90 ms",
+            "p99 ms",
+            "requests",
+            "failed",
+            "falling behind",
+        ],
+        rows,
+        left=0,
+    )
+    show_sentence(
+        out,
+        "ms: from the moment a request was due to its answer. falling behind: answers took longer and longer, "
+        "so the service does not sustain this rate.",
+    )
     for run in outcome.runs:
         for reason, count in run.failures.items():
             show_sentence(out, f"{counted(count, 'request')} at {run.rate:g} images/s: {reason}.", "yellow")
@@ -61,33 +90,46 @@ def show_offered(out, outcome: EndpointOutcome) -> None:
 def _show_cells(out, bench) -> None:
     several = len({(cell.setting.level, cell.setting.execution) for cell in bench.cells}) > 1
     columns = [
-        "threads", *(["level", "execution"] if several else []), "batch", "ms/batch", "95 % CI", "p90", "p99",
-        "images/s", "CPU ms", "of peak", "MB", "runs", "noise",
-    ]  # fmt: skip
+        "threads",
+        *(["level", "execution"] if several else []),
+        "batch",
+        "ms/batch",
+        "95 % CI",
+        "p90",
+        "p99",
+        "images/s",
+        "CPU ms",
+        "of peak",
+        "MB",
+        "runs",
+        "noise",
+    ]
     rows = []
     for cell in bench.cells:
         setting, latency = cell.setting, cell.latency
-        rows.append([
-            str(setting.threads),
-            *([setting.level, setting.execution] if several else []),
-            str(setting.batch),
-            milliseconds(latency.value),
-            f"{milliseconds(latency.low)} - {milliseconds(latency.high)}",
-            milliseconds(cell.quantile(0.9)),
-            milliseconds(cell.quantile(0.99)),
-            rate(cell.images_per_second),
-            milliseconds(cell.cpu_seconds_per_image),
-            "-" if cell.limit_share is None else f"{100 * cell.limit_share:.0f} %",
-            "-" if cell.own is None else f"{cell.own.peak_bytes / 1e6:.0f}",
-            str(latency.count),
-            "-" if math.isinf(cell.noise) else rough_percent(math.expm1(cell.noise)),
-        ])  # fmt: skip
+        rows.append(
+            [
+                str(setting.threads),
+                *([setting.level, setting.execution] if several else []),
+                str(setting.batch),
+                milliseconds(latency.value),
+                f"{milliseconds(latency.low)} - {milliseconds(latency.high)}",
+                milliseconds(cell.quantile(0.9)),
+                milliseconds(cell.quantile(0.99)),
+                rate(cell.images_per_second),
+                milliseconds(cell.cpu_seconds_per_image),
+                "-" if cell.limit_share is None else f"{100 * cell.limit_share:.0f} %",
+                "-" if cell.own is None else f"{cell.own.peak_bytes / 1e6:.0f}",
+                str(latency.count),
+                "-" if math.isinf(cell.noise) else rough_percent(math.expm1(cell.noise)),
+            ]
+        )
     show_table(out, columns, rows, left=0, optional=("of peak", "p90", "CPU ms", "MB", "noise"))
     show_sentence(
         out,
-        "ms/batch: median. CPU ms: processor time per image, all threads. of peak: multiply-adds per second, as a share of what "
-        "matrix products reach on this machine. MB: peak memory of a separate process. noise: difference of two copies of the "
-        "artifact in this run.",
+        "ms/batch: median. CPU ms: processor time per image, all threads. of peak: multiply-adds per second, as a "
+        "share of what matrix products reach on this machine. MB: peak memory of a separate process. noise: difference "
+        "of two copies of the artifact in this run.",
     )
     out.print()
 
@@ -123,11 +165,23 @@ def _conclusions(bench, deadline: float | None) -> list[tuple[str, str]]:
 
     cells = bench.cells
     best, quickest = best_throughput(cells), lowest_latency(cells)
-    rows = [] if conclusive(cells) else [("none", "every setting is too imprecise; give more --seconds, or measure on a quiet machine")]
-    rows += [] if rows else [
-        ("highest throughput", f"{best.setting.description}: {rate(best.images_per_second)} images/s, {duration(best.latency.value)} per batch"),
-        ("lowest latency", f"{quickest.setting.description}: {duration(quickest.latency.value)}"),
-    ]  # fmt: skip
+    rows = (
+        []
+        if conclusive(cells)
+        else [("none", "every setting is too imprecise; give more --seconds, or measure on a quiet machine")]
+    )
+    rows += (
+        []
+        if rows
+        else [
+            (
+                "highest throughput",
+                f"{best.setting.description}: {rate(best.images_per_second)} images/s, "
+                f"{duration(best.latency.value)} per batch",
+            ),
+            ("lowest latency", f"{quickest.setting.description}: {duration(quickest.latency.value)}"),
+        ]
+    )
     if deadline is not None:
         rows.append((f"deadline {duration(deadline)}", _on_deadline(for_deadline(cells, deadline))))
     rows += _on_batches_and_threads(cells)
@@ -143,17 +197,25 @@ def _on_memory_and_start(cells) -> list[tuple[str, str]]:
     memory = memory_per_image(cells)
     if memory is not None:
         start, slope = memory
-        each = f"{slope / 1e6:.2f} MB more per image of the batch" if slope > 1e4 else "less than 0.01 MB more per image of the batch"
+        each = (
+            f"{slope / 1e6:.2f} MB more per image of the batch"
+            if slope > 1e4
+            else "less than 0.01 MB more per image of the batch"
+        )
         rows.append(("memory", f"{start / 1e6:.0f} MB with Python and the runtime, and {each}"))
     own = [cell.own for cell in cells if cell.own is not None]
     if own:
         middle = sorted(each.session_seconds for each in own)[len(own) // 2]
-        ratio, cell = sorted(((c.own.first_run_seconds / c.latency.value, c) for c in cells if c.own), key=lambda each: each[0])[-1]
-        rows.append((
-            "start-up",
-            f"{duration(middle)} to load the artifact. The first run takes up to {ratio:.1f} times the median "
-            f"({cell.setting.description}). Neither is in the figures above.",
-        ))  # fmt: skip
+        ratio, cell = sorted(
+            ((c.own.first_run_seconds / c.latency.value, c) for c in cells if c.own), key=lambda each: each[0]
+        )[-1]
+        rows.append(
+            (
+                "start-up",
+                f"{duration(middle)} to load the artifact. The first run takes up to {ratio:.1f} times the median "
+                f"({cell.setting.description}). Neither is in the figures above.",
+            )
+        )
     return rows
 
 
@@ -163,7 +225,9 @@ def _on_deadline(deadline) -> str:
     text = []
     if deadline.best is not None:
         best = deadline.best
-        text.append(f"{best.setting.description}: p99 {duration(best.quantile(0.99))}, {rate(best.images_per_second)} images/s")
+        text.append(
+            f"{best.setting.description}: p99 {duration(best.quantile(0.99))}, {rate(best.images_per_second)} images/s"
+        )
     if deadline.undecided:
         names = "; ".join(cell.setting.description for cell in deadline.undecided[:3])
         more = f" and {len(deadline.undecided) - 3} more" if len(deadline.undecided) > 3 else ""
@@ -189,19 +253,25 @@ def _on_batches_and_threads(cells) -> list[tuple[str, str]]:
         widest = [each for each in found if each.threads == max(other.threads for other in found)]
         speedups = ", ".join(f"{each.speedup:.2f}x at batch {each.batch}" for each in widest)
         efficiency = [each.efficiency for each in widest]
-        rows.append((
-            "more threads",
-            f"{counted(widest[0].threads, 'thread')} instead of {found[0].fewest}: {speedups} (efficiency "
-            f"{rough_percent(min(efficiency))} to {rough_percent(max(efficiency))})",
-        ))  # fmt: skip
+        rows.append(
+            (
+                "more threads",
+                f"{counted(widest[0].threads, 'thread')} instead of {found[0].fewest}: {speedups} (efficiency "
+                f"{rough_percent(min(efficiency))} to {rough_percent(max(efficiency))})",
+            )
+        )
     if any(cell.imprecise for cell in cells):
         names = [cell.setting.description for cell in cells if cell.imprecise]
-        rows.append(("not used", f"too imprecise for conclusions: {'; '.join(names[:4])}{' and more' * (len(names) > 4)}"))
+        rows.append(
+            ("not used", f"too imprecise for conclusions: {'; '.join(names[:4])}{' and more' * (len(names) > 4)}")
+        )
     return rows
 
 
 def _on_arithmetic(bench) -> str:
-    rates = ", ".join(f"{rate_ / 1e9:.0f} G/s on {counted(count, 'thread')}" for count, rate_ in sorted(bench.product_rates.items()))
+    rates = ", ".join(
+        f"{rate_ / 1e9:.0f} G/s on {counted(count, 'thread')}" for count, rate_ in sorted(bench.product_rates.items())
+    )
     text = "at least " if bench.arithmetic.unknown else ""
     text += f"{bench.arithmetic.total / 1e6:.4g} million multiply-adds per image. Matrix products reach {rates} here"
     known = [cell for cell in bench.cells if cell.limit_share is not None]
@@ -213,17 +283,27 @@ def _on_arithmetic(bench) -> str:
 
 def _on_precision(bench) -> list[tuple[str, str]]:
     widest = max(bench.cells, key=lambda cell: cell.latency.relative_error)
-    text = f"medians are known within {rough_percent(widest.latency.relative_error)} or better (widest: {widest.setting.description})"
+    text = (
+        f"medians are known within {rough_percent(widest.latency.relative_error)} or better (widest: "
+        f"{widest.setting.description})"
+    )
     measured = [cell for cell in bench.cells if not math.isinf(cell.noise)]
     if measured:
         noisiest = max(measured, key=lambda cell: cell.noise)
-        text += f"; two copies of the artifact differ by up to {rough_percent(math.expm1(noisiest.noise))} ({noisiest.setting.description})"
+        text += (
+            f"; two copies of the artifact differ by up to {rough_percent(math.expm1(noisiest.noise))} "
+            f"({noisiest.setting.description})"
+        )
     longest = max(bench.cells, key=lambda cell: cell.seconds.max() / cell.latency.value)
     ratio = longest.seconds.max() / longest.latency.value
     rows = [
         ("precision", f"{text}. Smaller differences are not significant"),
-        ("longest run", f"{duration(longest.seconds.max())}, {ratio:.1f} times the median ({longest.setting.description}); no run is left out"),
-    ]  # fmt: skip
+        (
+            "longest run",
+            f"{duration(longest.seconds.max())}, {ratio:.1f} times the median ({longest.setting.description}); "
+            f"no run is left out",
+        ),
+    ]
     if not bench.load.quiet:
         rows.append(("", "other load disturbed the measurement (see above): measure again on a quiet machine"))
     unsteady = [cell.setting.description for cell in bench.cells if not cell.steady]

@@ -25,9 +25,16 @@ def totals(outcome: ClassifyOutcome) -> str:
     """The last line: how many images, and what about them."""
     counts = outcome.counts
     if outcome.numbers is not None:
-        left = f"; {counted(counts['unreadable'], 'image')} could not be read (exit code {outcome.exit_code})" if counts["unreadable"] else ""
+        left = (
+            f"; {counted(counts['unreadable'], 'image')} could not be read (exit code {outcome.exit_code})"
+            if counts["unreadable"]
+            else ""
+        )
         return f"{outcome.output}: {counted(counts['read'], 'vector')} of {outcome.numbers} numbers{left}."
-    parts = [counted(outcome.images, "image"), f"{grouped(counts['uncertain'])} {'without a label' if outcome.multi_label else 'uncertain'}"]
+    parts = [
+        counted(outcome.images, "image"),
+        f"{grouped(counts['uncertain'])} {'without a label' if outcome.multi_label else 'uncertain'}",
+    ]
     if outcome.compared:
         parts.append(f"{grouped(counts['disagreements'])} on which the models disagree")
     if counts["unreadable"]:
@@ -81,11 +88,22 @@ def _show_disagreements(out, outcome: ClassifyOutcome) -> None:
     scope = " (of the rows of this run)" if outcome.resumed else ""
     show_sentence(out, f"Disagreements of {outcome.artifact} and {outcome.compared}{scope}, most confident first:")
     rows: list[Sequence[str]] = [
-        [each.path, ", ".join(each.labels) if each.labels is not None else each.top[0].name, percent(each.top[0].probability),
-         _predicted_by_other(each), percent(each.other.probability)]
+        [
+            each.path,
+            ", ".join(each.labels) if each.labels is not None else each.top[0].name,
+            percent(each.top[0].probability),
+            _predicted_by_other(each),
+            percent(each.other.probability),
+        ]
         for each in outcome.disagreements
-    ]  # fmt: skip
-    show_table(out, ["image", "predicted", "probability", "compared model", "probability "], rows, left=2, optional=("probability ",))
+    ]
+    show_table(
+        out,
+        ["image", "predicted", "probability", "compared model", "probability "],
+        rows,
+        left=2,
+        optional=("probability ",),
+    )
 
 
 def _show_maps(out, outcome: ClassifyOutcome) -> None:
@@ -95,10 +113,15 @@ def _show_maps(out, outcome: ClassifyOutcome) -> None:
         row, column = divmod(int(found.weight.argmax()), width)
         show_sentence(
             out,
-            f"{each.name}: {found.predicted} {percent(found.probability)}. With one patch covered the lowest probability is "
-            f"{percent(found.lowest)}. The strongest support is at x = {column}, y = {row} of {width} x {height} pixels.",
+            f"{each.name}: {found.predicted} {percent(found.probability)}. With one patch covered the lowest "
+            f"probability is {percent(found.lowest)}. The strongest support is at x = {column}, y = {row} of {width} x "
+            f"{height} pixels.",
         )
     if outcome.maps_differ_log_odds is not None:
         largest = float(abs(outcome.maps[0].found.weight).max())
-        show_sentence(out, f"The two maps differ by at most {outcome.maps_differ_log_odds:.2g} log-odds (largest value {largest:.2g}).")
+        show_sentence(
+            out,
+            f"The two maps differ by at most {outcome.maps_differ_log_odds:.2g} log-odds (largest value "
+            f"{largest:.2g}).",
+        )
     show_sentence(out, f"Drawn: {', '.join(outcome.written)}.")

@@ -20,9 +20,24 @@ def show(out, outcome: ConvertOutcome) -> None:
         ("output", f"{found.output_name}   {found.output_type}"),
         ("nodes", f"{found.nodes_before} in the source, {found.nodes_after} in the artifact"),
         ("stored inside", ", ".join([*stored, "origin"])),
-        *([("not inside", f"{' and '.join(each.removeprefix('--') for each in missing)} (add {' and '.join(missing)})")]
-          if missing else []),
-        ("format", f"{found.format}{f' opset {found.opset}' if found.opset else ''}, {file_size(found.artifact_bytes)}"),
-        *([("weights", f"{found.weights}   keep it in the folder of the artifact; processes can share it in memory")] if found.weights else []),
-    ]  # fmt: skip
+        *(
+            [
+                (
+                    "not inside",
+                    f"{' and '.join(each.removeprefix('--') for each in missing)} (add {' and '.join(missing)})",
+                )
+            ]
+            if missing
+            else []
+        ),
+        (
+            "format",
+            f"{found.format}{f' opset {found.opset}' if found.opset else ''}, {file_size(found.artifact_bytes)}",
+        ),
+        *(
+            [("weights", f"{found.weights}   keep it in the folder of the artifact; processes can share it in memory")]
+            if found.weights
+            else []
+        ),
+    ]
     show_facts(out, f"{request.source} -> {found.artifact}", rows)

@@ -25,7 +25,10 @@ def show(out, outcome: RecoverOutcome) -> None:
     if _is_noise(outcome):
         # What fits nothing is no finding: its constants were bent to absorb an error.
         target = f"no inlet found ({request.output} is not written)"
-        rows = [("nearest tried", describe_stages(inlet)[1][1]), *(row for row in rows if row[0] in ("max error", "inlets tried"))]
+        rows = [
+            ("nearest tried", describe_stages(inlet)[1][1]),
+            *(row for row in rows if row[0] in ("max error", "inlets tried")),
+        ]
     show_facts(out, f"{request.witness} -> {target}", rows)
     out.print()
     if outcome.failed_gates and outcome.by_tensors:
@@ -33,10 +36,13 @@ def show(out, outcome: RecoverOutcome) -> None:
     undecided = outcome.by_tensors.undecided if outcome.by_tensors else ()
     if undecided and not outcome.failed_gates:
         facts = [
-            (each.field, f"{describe_value(each.chosen)} is written; these fit as well: "
-                         f"{', '.join(map(describe_value, each.others))}. To decide, add {each.decided_by}.")
+            (
+                each.field,
+                f"{describe_value(each.chosen)} is written; these fit as well: "
+                f"{', '.join(map(describe_value, each.others))}. To decide, add {each.decided_by}.",
+            )
             for each in undecided
-        ]  # fmt: skip
+        ]
         show_facts(out, "Not determined by these images", facts)
         out.print()
     if outcome.failed_gates or outcome.undecided_gates:
@@ -44,7 +50,9 @@ def show(out, outcome: RecoverOutcome) -> None:
     found = outcome.by_tensors or outcome.by_scores
     held = found.held if outcome.by_scores else len(found.held)
     searched = f"{counted(found.images - held, 'image')}"
-    show_verdict(out, outcome, f" ({searched} searched with, {counted(held, 'image')} held back)" if held else f" on {searched}")
+    show_verdict(
+        out, outcome, f" ({searched} searched with, {counted(held, 'image')} held back)" if held else f" on {searched}"
+    )
 
 
 def _is_noise(outcome: RecoverOutcome) -> bool:
@@ -60,12 +68,20 @@ def _levels(value: float) -> str:
 def _by_tensors(outcome: RecoverOutcome) -> list[tuple[str, str]]:
     found = outcome.by_tensors
     rows = [
-        ("max error", f"{_levels(found.residual)} ({outcome.match_quality}); mean {short_number(found.mean_residual)}; "
-                      f"99.9 % of the values within {_levels(found.nearly_all)}"),
-    ]  # fmt: skip
+        (
+            "max error",
+            f"{_levels(found.residual)} ({outcome.match_quality}); mean {short_number(found.mean_residual)}; "
+            f"99.9 % of the values within {_levels(found.nearly_all)}",
+        ),
+    ]
     if found.held:
         largest = max(each.largest for each in found.held)
-        rows.append(("held back", f"{counted(len(found.held), 'image')} that the search did not see: max error {_levels(largest)}"))
+        rows.append(
+            (
+                "held back",
+                f"{counted(len(found.held), 'image')} that the search did not see: max error {_levels(largest)}",
+            )
+        )
     if found.runner_up:
         field, value, residual = found.runner_up
         rows.append(("second best", f"{field} = {describe_value(value)}: max error {_levels(residual)}"))
@@ -89,7 +105,12 @@ def _show_images(out, found) -> None:
         if each.largest > 1e6:
             facts.append((each.image, f"{each.kind}: the inlet cannot be applied, or makes another size"))
         else:
-            facts.append((each.image, f"{each.kind}: {each.share:.3%} of the values off, by up to {_levels(each.largest)}, {each.where}"))
+            facts.append(
+                (
+                    each.image,
+                    f"{each.kind}: {each.share:.3%} of the values off, by up to {_levels(each.largest)}, {each.where}",
+                )
+            )
     if len(off) > _LISTED:
         facts.append(("", f"and {len(off) - _LISTED} more"))
     show_facts(out, f"{exact} of {counted(len(found.per_image), 'image')} explained", facts)
@@ -102,7 +123,13 @@ def _by_scores(found) -> list[tuple[str, str]]:
         ("changed top-1", f"{found.changed_top_1} of {counted(found.images - found.held, 'image')}"),
     ]
     if found.held:
-        rows.append(("held back", f"{counted(found.held, 'image')} that the search did not see: max error {short_number(found.held_largest)} of the spread"))
+        rows.append(
+            (
+                "held back",
+                f"{counted(found.held, 'image')} that the search did not see: max error "
+                f"{short_number(found.held_largest)} of the spread",
+            )
+        )
     if found.runner_up:
         second, mean = found.runner_up
         rows.append(("second best", f"mean error {short_number(mean)}: {describe_inlet(second)}"))

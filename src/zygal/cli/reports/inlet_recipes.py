@@ -10,10 +10,14 @@ def show(out, outcome: RecipesOutcome) -> None:
     """The list, or one recipe as its file has it."""
     request = outcome.request
     if request.output:
-        out.print(f"{request.output} written: {outcome.recipes[0].does}.", highlight=False, markup=False, soft_wrap=True)
+        out.print(
+            f"{request.output} written: {outcome.recipes[0].does}.", highlight=False, markup=False, soft_wrap=True
+        )
     elif request.name:
         out.print(outcome.recipes[0].text.rstrip(), highlight=False, markup=False, soft_wrap=True)
     else:
-        show_facts(out, "Inlets of common recipes", [(each.name, f"{each.does}: {each.calls}") for each in outcome.recipes])
+        show_facts(
+            out, "Inlets of common recipes", [(each.name, f"{each.does}: {each.calls}") for each in outcome.recipes]
+        )
         out.print()
         out.print("zygal inlet recipes NAME -o FILE writes one.", highlight=False, markup=False)

@@ -14,12 +14,34 @@ def show(out, outcome: PackOutcome) -> None:
     facts = [
         ("SHA-256", outcome.bundle_sha256),
         ("size", f"{file_size(outcome.bundle_bytes)}, {counted(len(outcome.files), 'file')}"),
-        ("sign-off", f"{signed['title']}, {signed['signed_at']}, artifact {signed['artifact_sha256'][:12]}" if signed else "none"),
+        (
+            "sign-off",
+            f"{signed['title']}, {signed['signed_at']}, artifact {signed['artifact_sha256'][:12]}"
+            if signed
+            else "none",
+        ),
     ]
     if outcome.checked is None:
-        facts[2:2] = [("artifact", f"{each['file']}, SHA-256 {each['sha256'][:12]}, {counted(len(each['references']), 'reference image')}, "
-                                   f"{'' if signed and signed['artifact_sha256'] == each['sha256'] else 'not '}signed off") for each in outcome.models]  # fmt: skip
-        facts.append(("runners", ", ".join(each for each in outcome.files if each.endswith((".py", ".mjs", ".html")) and each not in ("page.html", "classifier.mjs")) or "left out"))
+        facts[2:2] = [
+            (
+                "artifact",
+                f"{each['file']}, SHA-256 {each['sha256'][:12]}, "
+                f"{counted(len(each['references']), 'reference image')}, "
+                f"{'' if signed and signed['artifact_sha256'] == each['sha256'] else 'not '}signed off",
+            )
+            for each in outcome.models
+        ]
+        facts.append(
+            (
+                "runners",
+                ", ".join(
+                    each
+                    for each in outcome.files
+                    if each.endswith((".py", ".mjs", ".html")) and each not in ("page.html", "classifier.mjs")
+                )
+                or "left out",
+            )
+        )
         show_facts(out, f"{outcome.bundle} is packed", facts)
         return
     show_facts(out, outcome.bundle, facts)

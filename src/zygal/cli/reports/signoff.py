@@ -17,15 +17,29 @@ WIDE, MEDIUM, SHORT, SHORTEST = 140, 100, 22, 14
 def show(out, outcome: SignoffOutcome) -> None:
     """The table of gates, what failed and why, and where the page is."""
     if outcome.proposed is not None:
-        show_sentence(out, f"Written: {outcome.request.plan}, a plan for the files in its folder. Set the limits that you need in it, then run it.")
+        show_sentence(
+            out,
+            f"Written: {outcome.request.plan}, a plan for the files in its folder. Set the limits that you need "
+            f"in it, then run it.",
+        )
         return
     reused = [name for name, step in outcome.steps.items() if step.reused]
-    show_sentence(out, f"{outcome.title}: {outcome.artifact.path} (SHA-256 {outcome.artifact.sha256[:12]}), {counted(len(outcome.inputs), 'input')}")
+    show_sentence(
+        out,
+        f"{outcome.title}: {outcome.artifact.path} (SHA-256 {outcome.artifact.sha256[:12]}), "
+        f"{counted(len(outcome.inputs), 'input')}",
+    )
     if reused:
         show_sentence(out, f"Unchanged since the last run, taken from it: {', '.join(reused)}.")
     out.print()
-    show_gate_rows(out, [(each.gate, _in_lines(each.name, out.width), result_of_gate(each.gate, each.required))
-                         for each in outcome.checks], "gate of the plan")  # fmt: skip
+    show_gate_rows(
+        out,
+        [
+            (each.gate, _in_lines(each.name, out.width), result_of_gate(each.gate, each.required))
+            for each in outcome.checks
+        ],
+        "gate of the plan",
+    )
     _show_details(out, outcome)
     if outcome.changes is not None:
         _show_changes(out, outcome)
@@ -36,7 +50,11 @@ def show(out, outcome: SignoffOutcome) -> None:
 
 
 def _in_lines(name: str, width: int) -> str:
-    return name if width >= WIDE or len(name) <= (SHORT if width >= MEDIUM else SHORTEST) else name.replace(".", ".\n  ", 1)
+    return (
+        name
+        if width >= WIDE or len(name) <= (SHORT if width >= MEDIUM else SHORTEST)
+        else name.replace(".", ".\n  ", 1)
+    )
 
 
 def _show_details(out, outcome: SignoffOutcome) -> None:
@@ -63,11 +81,19 @@ def _show_changes(out, outcome: SignoffOutcome) -> None:
 def _show_verdict(out, outcome: SignoffOutcome) -> None:
     verdict = outcome.verdict
     named = dict.fromkeys(each.name for each in outcome.checks if each.required and each.gate.verdict is verdict)
-    unreadable = f" {counted(outcome.inputs_unreadable, 'file')} could not be read (exit code {outcome.exit_code})." if outcome.inputs_unreadable else ""
+    unreadable = (
+        f" {counted(outcome.inputs_unreadable, 'file')} could not be read (exit code {outcome.exit_code})."
+        if outcome.inputs_unreadable
+        else ""
+    )
     required = sum(each.required for each in outcome.checks)
     if verdict is Verdict.PASSED:
         show_sentence(out, f"PASS, signed off: {counted(required, 'gate')}.{unreadable}", PASSED)
     elif not required:
         show_sentence(out, f"UNDECIDED, not signed off. {NOTHING_REQUIRED}{unreadable}", UNDECIDED)
     else:
-        show_sentence(out, f"{WORDS[verdict]}, not signed off: {', '.join(named)}.{unreadable}", FAILED if verdict is Verdict.FAILED else UNDECIDED)
+        show_sentence(
+            out,
+            f"{WORDS[verdict]}, not signed off: {', '.join(named)}.{unreadable}",
+            FAILED if verdict is Verdict.FAILED else UNDECIDED,
+        )

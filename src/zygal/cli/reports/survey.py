@@ -18,8 +18,19 @@ Rows = list[tuple[str, str]]
 def show(out, outcome: SurveyOutcome) -> None:
     """What the file is and what is in it."""
     found = outcome.found
-    describe = {kinds.SAFETENSORS: _weights, KERAS_WEIGHTS: _weights, kinds.WITNESS: _witness, kinds.INLET: _inlet, kinds.LABELS: _labels, kinds.FOLDER: _labels}
-    show_facts(out, f"{found.path} is {found.kind}", (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts))
+    describe = {
+        kinds.SAFETENSORS: _weights,
+        KERAS_WEIGHTS: _weights,
+        kinds.WITNESS: _witness,
+        kinds.INLET: _inlet,
+        kinds.LABELS: _labels,
+        kinds.FOLDER: _labels,
+    }
+    show_facts(
+        out,
+        f"{found.path} is {found.kind}",
+        (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts),
+    )
 
 
 def _trained(facts: Any) -> Rows:
@@ -46,11 +57,26 @@ def _trained(facts: Any) -> Rows:
         *([("labels", _names(facts.labels))] if facts.labels else []),
         *([("inlet", describe_inlet(facts.inlet))] if facts.inlet else []),
         ("layers", f"{len(facts.layers)}{calls}"),
-        ("layer classes" if of_layers else "operators", ", ".join(f"{name} {count}" for name, count in operators.items())),
-        ("parameters", f"{grouped(facts.parameters)} {'trained' if facts.framework != 'TensorFlow' else 'numbers in the weights'}, {', '.join(map(str, facts.weight_dtypes)) or 'no floating-point weights'}"),
+        (
+            "layer classes" if of_layers else "operators",
+            ", ".join(f"{name} {count}" for name, count in operators.items()),
+        ),
+        (
+            "parameters",
+            f"{grouped(facts.parameters)} "
+            f"{'trained' if facts.framework != 'TensorFlow' else 'numbers in the weights'}, "
+            f"{', '.join(map(str, facts.weight_dtypes)) or 'no floating-point weights'}",
+        ),
         ("file size", file_size(facts.size_bytes)),
-        ("can be converted", f"no, unknown {what}s: {unknown}" if unknown else f"no: {facts.why_not}" if facts.why_not else f"yes, every {what} is known"),
-    ]  # fmt: skip
+        (
+            "can be converted",
+            f"no, unknown {what}s: {unknown}"
+            if unknown
+            else f"no: {facts.why_not}"
+            if facts.why_not
+            else f"yes, every {what} is known",
+        ),
+    ]
 
 
 def _signatures(signatures: Sequence[Any]) -> Rows:
@@ -96,23 +122,39 @@ def _artifact(facts: Any) -> Rows:
     return [
         ("written by", facts.producer),
         *_numbered("input", inputs),
-        *([("", "raw pixels: 8-bit RGB of any size, all images of a batch of one size; the preprocessing is inside")]
-          if metadata.tensor else []),
+        *(
+            [("", "raw pixels: 8-bit RGB of any size, all images of a batch of one size; the preprocessing is inside")]
+            if metadata.tensor
+            else []
+        ),
         *_numbered("output", outputs),
         *([("signatures", ", ".join(facts.signatures))] if facts.signatures else []),
         ("labels", _names(metadata.labels) if metadata.labels else "none inside"),
         *([("", f"class order: {metadata.labels_order}")] if metadata.labels_order else []),
         ("inlet", describe_inlet(metadata.inlet) if metadata.inlet else "none inside"),
-        *([("precision", f"{metadata.shrunk.precision}, made from {metadata.shrunk.artifact} ({metadata.shrunk.settings}; {counted(metadata.shrunk.images, 'image')})")]
-          if metadata.shrunk else []),
-        ("origin", f"{origin.source} (SHA-256 {origin.source_sha256[:16]}...), {origin.framework} {origin.framework_version}"
-         if origin else "not recorded"),
+        *(
+            [
+                (
+                    "precision",
+                    f"{metadata.shrunk.precision}, made from {metadata.shrunk.artifact} "
+                    f"({metadata.shrunk.settings}; {counted(metadata.shrunk.images, 'image')})",
+                )
+            ]
+            if metadata.shrunk
+            else []
+        ),
+        (
+            "origin",
+            f"{origin.source} (SHA-256 {origin.source_sha256[:16]}...), {origin.framework} {origin.framework_version}"
+            if origin
+            else "not recorded",
+        ),
         ("layers", f"{facts.layers}, {counted(facts.nodes, 'node')}"),
         ("operators", ", ".join(f"{name} {count}" for name, count in facts.operators.items())),
         ("parameters", f"{grouped(facts.parameters)} numbers in the weights"),
         ("format", f"{facts.format}{'' if facts.opset else ','} {facts.version}; needs {runtime}"),
         ("file size", file_size(facts.size_bytes)),
-    ]  # fmt: skip
+    ]
 
 
 def _witness(facts: Any) -> Rows:
@@ -126,14 +168,27 @@ def _witness(facts: Any) -> Rows:
     rows = [
         ("recorded by", f"{facts.framework} {facts.framework_version}".strip() + f", Zygal {facts.zygal_version}"),
         ("source", f"{facts.source}, SHA-256 {facts.source_sha256[:16]}..." if facts.source_sha256 else "not recorded"),
-        ("images", f"{len(facts.images)} recorded, {len(facts.skipped)} skipped; {facts.images[0].name} to {facts.images[-1].name}"),
+        (
+            "images",
+            f"{len(facts.images)} recorded, {len(facts.skipped)} skipped; {facts.images[0].name} to "
+            f"{facts.images[-1].name}",
+        ),
         ("tensors", kept),
         ("made by", how.get(facts.preprocessing.kind, facts.preprocessing.text)),
-        ("scores", f"{counted(scores.shape[1], 'class')}, {recorded_scores_kind(scores)}, from {scores.min():.3f} to {scores.max():.3f}"),
-    ]  # fmt: skip
+        (
+            "scores",
+            f"{counted(scores.shape[1], 'class')}, {recorded_scores_kind(scores)}, from {scores.min():.3f} to "
+            f"{scores.max():.3f}",
+        ),
+    ]
     rows.append(("labels", _names(facts.labels) if facts.labels else "not recorded"))
     if facts.layers is not None:
-        rows.append(("layers", f"outputs of {len(facts.layers.names)} layers for {counted(len(facts.layers.quantiles), 'image')}"))
+        rows.append(
+            (
+                "layers",
+                f"outputs of {len(facts.layers.names)} layers for {counted(len(facts.layers.quantiles), 'image')}",
+            )
+        )
     if facts.preprocessing.kind == "inlet":
         rows.append(("inlet", facts.preprocessing.text.strip()))
     return rows

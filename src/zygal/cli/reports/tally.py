@@ -29,7 +29,9 @@ def show(out, outcome: TallyOutcome) -> None:
             show_sentence(out, line, _STYLES.get(found.paired.verdict, "bold"))
     if outcome.written:
         show_sentence(out, f"Drawn: {', '.join(outcome.written)}.")
-    show_sentence(out, f"Accuracy {percent(found.accuracy.value)} (95 % CI {_interval(found.accuracy, percent)}).", "bold")
+    show_sentence(
+        out, f"Accuracy {percent(found.accuracy.value)} (95 % CI {_interval(found.accuracy, percent)}).", "bold"
+    )
     show_verdict(out, outcome)
 
 
@@ -48,10 +50,12 @@ def paired_sentences(paired, first: str, other: str) -> list[str]:
     }
     undecided = f"undecided: there are too few images to rule out a loss of {points(-difference.low, False)} points"
     return [
-        f"The models disagree on {counted(paired.disagreements, 'image')} ({percent(paired.disagreements / paired.images)}): "
-        f"only {first} is correct on {paired.only_first}, only {other} on {paired.only_other}, neither on {neither}.",
-        f"Difference in accuracy {points(difference.value)} points (95 % CI {points(difference.low)} to {points(difference.high)}, "
-        f"exact paired test p = {paired.p_value:.2g}): {verdicts.get(paired.verdict, undecided)}.",
+        f"The models disagree on {counted(paired.disagreements, 'image')} "
+        f"({percent(paired.disagreements / paired.images)}): only {first} is correct on {paired.only_first}, only "
+        f"{other} on {paired.only_other}, neither on {neither}.",
+        f"Difference in accuracy {points(difference.value)} points (95 % CI {points(difference.low)} to "
+        f"{points(difference.high)}, exact paired test p = {paired.p_value:.2g}): "
+        f"{verdicts.get(paired.verdict, undecided)}.",
     ]
 
 
@@ -66,16 +70,21 @@ def _show_exclusive(out, outcome: TallyOutcome, worst: int) -> None:
     balance = f"{smallest.support} ({smallest.name}) to {largest.support} ({largest.name}) images per class"
     if smallest.support == largest.support:
         balance = f"{counted(largest.support, 'image')} in every class that occurs"
-    show_sentence(out, f"Class balance: {balance}. Always predicting {largest.name} would be "
-                       f"{percent(largest.support / metrics.images)} accurate.")  # fmt: skip
+    show_sentence(
+        out,
+        f"Class balance: {balance}. Always predicting {largest.name} would be "
+        f"{percent(largest.support / metrics.images)} accurate.",
+    )
     _show_calibration(out, found, "predictions")
     out.print()
     _show_groups(out, found)
     rows = [(f"top-{k} accuracy", share, other and other.top[k], percent) for k, share in metrics.top.items()]
     rows.append(("balanced accuracy", metrics.balanced, other and other.balanced, percent))
     rows.append(("cross-entropy (nats)", metrics.cross_entropy, other and other.cross_entropy, "{:.4f}".format))
-    table = [[name, form(own.value), _interval(own, form), *([form(compared.value)] if other else [])]
-             for name, own, compared, form in rows]  # fmt: skip
+    table = [
+        [name, form(own.value), _interval(own, form), *([form(compared.value)] if other else [])]
+        for name, own, compared, form in rows
+    ]
     for name in ("macro_precision", "macro_recall", "macro_f1"):
         compared = [f"{getattr(other, name):.4f}"] if other else []
         table.append([name.replace("_", " ").replace("f1", "F1"), f"{getattr(metrics, name):.4f}", "", *compared])
@@ -92,11 +101,26 @@ def _show_classes(out, metrics, worst: int) -> None:
     cut = len(listed) > max(worst, MOST_CLASSES)
     if cut:
         listed = sorted(listed, key=lambda each: (each.f1, -each.support))[:worst]
-    columns = [f"{len(listed)} worst classes" if cut else "true class", "images", "predicted", "correct", "precision", "recall",
-               "95 % CI of recall", "F1"]  # fmt: skip
+    columns = [
+        f"{len(listed)} worst classes" if cut else "true class",
+        "images",
+        "predicted",
+        "correct",
+        "precision",
+        "recall",
+        "95 % CI of recall",
+        "F1",
+    ]
     rows = []
     for each in listed:
-        row = [each.name, str(each.support), str(each.predicted), str(each.correct), percent(each.precision), percent(each.recall)]
+        row = [
+            each.name,
+            str(each.support),
+            str(each.predicted),
+            str(each.correct),
+            percent(each.precision),
+            percent(each.recall),
+        ]
         interval = "-" if each.recall_interval is None else _interval(each.recall_interval, percent)
         rows.append([*row, interval, f"{each.f1:.4f}"])
     show_table(out, columns, rows, optional=("95 % CI of recall",))
@@ -127,9 +151,9 @@ def _show_calibration(out, found, what: str) -> None:
     show_sentence(
         out,
         f"Calibration of {what}: mean confidence {percent(calibration.confidence)}, accuracy {percent(accuracy.value)} "
-        f"(95 % CI {_interval(accuracy, percent)}). {verdict}. Expected calibration error {calibration.expected_error:.4f} over "
-        f"{len(calibration.bins)} bins; on as many images, a perfectly calibrated model stays below {calibration.by_chance:.4f} in three "
-        "of four cases.",
+        f"(95 % CI {_interval(accuracy, percent)}). {verdict}. Expected calibration error "
+        f"{calibration.expected_error:.4f} over {len(calibration.bins)} bins; on as many images, a perfectly "
+        f"calibrated model stays below {calibration.by_chance:.4f} in three of four cases.",
     )
 
 
@@ -139,8 +163,9 @@ def _show_multi_label(out, outcome: TallyOutcome, worst: int) -> None:
     _show_labels(out, metrics, worst)
     show_sentence(
         out,
-        f"Threshold: a label is assigned from probability {metrics.threshold:g}. On these images {metrics.best_threshold:.4f} gives "
-        f"the highest micro F1, {metrics.best_f1:.4f}; choose a threshold on other images than you report.",
+        f"Threshold: a label is assigned from probability {metrics.threshold:g}. On these images "
+        f"{metrics.best_threshold:.4f} gives the highest micro F1, {metrics.best_f1:.4f}; choose a threshold on other "
+        "images than you report.",
     )
     _show_calibration(out, found, "labels")
     out.print()
@@ -161,17 +186,41 @@ def _show_labels(out, metrics, worst: int) -> None:
     listed, cut = metrics.labels, len(metrics.labels) > max(worst, MOST_CLASSES)
     if cut:
         listed = sorted(listed, key=lambda each: each.f1)[:worst]
-    rows = [[each.name, str(each.support), str(each.predicted), str(each.correct), percent(each.precision), percent(each.recall),
-             f"{each.f1:.4f}", "-" if each.average_precision is None else f"{each.average_precision:.4f}"]
-            for each in listed]  # fmt: skip
-    show_table(out, [f"{len(rows)} worst labels" if cut else "label", "images", "predicted", "correct", "precision", "recall",
-                     "F1", "average precision"], rows)  # fmt: skip
+    rows = [
+        [
+            each.name,
+            str(each.support),
+            str(each.predicted),
+            str(each.correct),
+            percent(each.precision),
+            percent(each.recall),
+            f"{each.f1:.4f}",
+            "-" if each.average_precision is None else f"{each.average_precision:.4f}",
+        ]
+        for each in listed
+    ]
+    show_table(
+        out,
+        [
+            f"{len(rows)} worst labels" if cut else "label",
+            "images",
+            "predicted",
+            "correct",
+            "precision",
+            "recall",
+            "F1",
+            "average precision",
+        ],
+        rows,
+    )
 
 
 def _show_groups(out, found) -> None:
     if found.groups:
-        rows = [[name, str(found.group_images[name]), percent(share.value), _interval(share, percent)]
-                for name, share in found.groups.items()]  # fmt: skip
+        rows = [
+            [name, str(found.group_images[name]), percent(share.value), _interval(share, percent)]
+            for name, share in found.groups.items()
+        ]
         show_table(out, ["group", "images", "accuracy", "95 % CI"], rows)
 
 
@@ -188,18 +237,25 @@ def warnings(found, worst: int) -> list[str]:
         more = f", and {len(moved) - MOST_EXCHANGED} more" if len(moved) > MOST_EXCHANGED else ""
         how = f"off by {found.exchange.shift:+d}" if found.exchange.shift else "exchanged"
         sentences.append(
-            f"Warning: the labels of {counted(len(moved), 'class')} look {how} ({pairs}{more}). With these labels corrected "
-            f"{found.exchange.correct_if_exchanged} of {found.images} images would be correct instead of {found.exchange.correct}. "
-            "Check the order of the labels in the artifact, or give the right order with --labels FILE."
+            f"Warning: the labels of {counted(len(moved), 'class')} look {how} ({pairs}{more}). With these labels "
+            f"corrected {found.exchange.correct_if_exchanged} of {found.images} images would be correct instead of "
+            f"{found.exchange.correct}. Check the order of the labels in the artifact, or give the right order with "
+            "--labels FILE."
         )
     duplicates = found.duplicates
     doubtful = set(duplicates.doubtful)
     for pairs, sure, doubt in (
-        (duplicates.different_labels, "the same picture has two labels",
-         "two labels for what may be one picture, or overlapping crops of one"),
-        (duplicates.in_training, "a labelled image is also a training image",
-         "a labelled image may be a training image, or overlap with one"),
-    ):  # fmt: skip
+        (
+            duplicates.different_labels,
+            "the same picture has two labels",
+            "two labels for what may be one picture, or overlapping crops of one",
+        ),
+        (
+            duplicates.in_training,
+            "a labelled image is also a training image",
+            "a labelled image may be a training image, or overlap with one",
+        ),
+    ):
         for one, other in pairs[:worst]:
             sentences.append(f"Warning: {doubt if (one, other) in doubtful else sure}: {one} and {other}.")
         if len(pairs) > worst:
@@ -210,8 +266,12 @@ def warnings(found, worst: int) -> list[str]:
         unsure = sum(pair in doubtful for pair in duplicates.same_label)
         some = f" ({unsure} of them may be overlapping crops)" if unsure else ""
         sentences.append(
-            f"Warning: {number} of labelled images show the same picture with the same label{some}, for example {one} and {other}."
+            f"Warning: {number} of labelled images show the same picture with the same label{some}, for example "
+            f"{one} and {other}."
         )
     if duplicates.training_images and not duplicates.in_training:
-        sentences.append(f"None of the labelled images is among the {counted(duplicates.training_images, 'training image')}, by content.")
+        sentences.append(
+            f"None of the labelled images is among the {counted(duplicates.training_images, 'training image')}, "
+            f"by content."
+        )
     return sentences

@@ -10,7 +10,13 @@ from zygal.outcome import Gate, Outcome, Verdict
 from zygal.wording import RELEASE, amount, clean_sentence, counted
 
 PASSED, FAILED, UNDECIDED = "bold green", "bold red", "bold yellow"
-WORDS = {Verdict.PASSED: "PASS", Verdict.FAILED: "FAIL", Verdict.UNDECIDED: "UNDECIDED", Verdict.REFUSED: "REFUSED", Verdict.INTERRUPTED: "INTERRUPTED"}
+WORDS = {
+    Verdict.PASSED: "PASS",
+    Verdict.FAILED: "FAIL",
+    Verdict.UNDECIDED: "UNDECIDED",
+    Verdict.REFUSED: "REFUSED",
+    Verdict.INTERRUPTED: "INTERRUPTED",
+}
 _STYLES = {Verdict.PASSED: "green", Verdict.FAILED: FAILED}
 
 
@@ -40,16 +46,24 @@ def show_gate_rows(out, gates: Sequence[tuple[Gate, str, Any]], first: str = "ga
 
 
 def show_verdict(out, outcome: Outcome, on: str = "") -> None:
-    """The verdict with the names of the gates that make it, what would decide those that are undecided, and how many inputs could not be
-    read. on: what was examined."""
+    """The verdict with the names of the gates that make it, what would decide those that are undecided, and how many
+    inputs could not be read. on: what was examined."""
     verdict = outcome.verdict
-    deciding = {Verdict.FAILED: outcome.failed_gates, Verdict.UNDECIDED: outcome.undecided_gates}.get(verdict, outcome.gates)
+    deciding = {Verdict.FAILED: outcome.failed_gates, Verdict.UNDECIDED: outcome.undecided_gates}.get(
+        verdict, outcome.gates
+    )
     names = list(dict.fromkeys(gate.name for gate in deciding))
     parts = [", ".join(names) + on] if names else []
     if outcome.inputs_unreadable:
         parts.append(f"{counted(outcome.inputs_unreadable, 'file')} could not be read (exit code {outcome.exit_code})")
     if parts:
-        style = FAILED if verdict is Verdict.FAILED else PASSED if verdict is Verdict.PASSED and not outcome.inputs_unreadable else UNDECIDED
+        style = (
+            FAILED
+            if verdict is Verdict.FAILED
+            else PASSED
+            if verdict is Verdict.PASSED and not outcome.inputs_unreadable
+            else UNDECIDED
+        )
         lead = f"{WORDS[verdict]}: " if names or verdict is not Verdict.PASSED else "Warning: "
         show_sentence(out, f"{lead}{'; '.join(parts)}.", style)
     for gate in outcome.undecided_gates:

@@ -22,8 +22,16 @@ def show(out, outcome: WitnessOutcome) -> None:
         ("images", images),
         ("tensors", tensors),
         ("scores", scores),
-        *([("layers", f"outputs of {len(found.layers.names)} layers for {counted(len(found.layers.quantiles), 'image')}")]
-          if found.layers else []),
+        *(
+            [
+                (
+                    "layers",
+                    f"outputs of {len(found.layers.names)} layers for {counted(len(found.layers.quantiles), 'image')}",
+                )
+            ]
+            if found.layers
+            else []
+        ),
         ("file size", file_size(outcome.size_bytes)),
-    ]  # fmt: skip
+    ]
     show_facts(out, f"{request.source or request.from_arrays} -> {request.output}", rows)

@@ -1,7 +1,8 @@
 """The operators. Each has its shape rule and its NumPy meaning in one place.
 
-Operators carry the names and the meaning of the ONNX operators of that name. What must be known beforehand (axes, shapes,
-pads) is an attribute here, even where a format passes it as a tensor: how a format spells an operator stands in the format's folder.
+Operators carry the names and the meaning of the ONNX operators of that name. What must be known beforehand (axes,
+shapes, pads) is an attribute here, even where a format passes it as a tensor: how a format spells an operator stands in
+the format's folder.
 """
 
 from zygal.graph.ops import (  # noqa: F401  (each enters its operators into the list)

@@ -67,7 +67,9 @@ class Pow(Binary):
     function = np.power
 
 
-def _simple(operator_name: str, function_of: Callable[[np.ndarray], np.ndarray], dtypes: frozenset[str] = FLOATS) -> None:
+def _simple(
+    operator_name: str, function_of: Callable[[np.ndarray], np.ndarray], dtypes: frozenset[str] = FLOATS
+) -> None:
     members = {"name": operator_name, "function": staticmethod(function_of), "accepts": (dtypes,)}
     register(type(operator_name, (Elementwise,), members))
 

@@ -10,11 +10,12 @@ from zygal.graph.shapes import Shape, TensorType, broadcast
 
 @register
 class Attention(Operator):
-    """softmax(scale query key' + addend) value for each head; Vaswani et al., 2017. Heads may share keys and values; Ainslie et al., 2023.
+    """softmax(scale query key' + addend) value for each head; Vaswani et al., 2017. Heads may share keys and values;
+    Ainslie et al., 2023.
 
-    Inputs: query, key and value as rows of heads [N, rows, heads * size], or with an axis of heads [N, heads, rows, size]; and optionally
-    what is broadcast against the scores [N, heads, rows, places]: an addend, or a truth value for what is looked at. The result has the
-    form of the query. A row that looks at nothing is 0.
+    Inputs: query, key and value as rows of heads [N, rows, heads * size], or with an axis of heads [N, heads, rows,
+    size]; and optionally what is broadcast against the scores [N, heads, rows, places]: an addend, or a truth value for
+    what is looked at. The result has the form of the query. A row that looks at nothing is 0.
     """
 
     name = "Attention"
@@ -37,11 +38,14 @@ class Attention(Operator):
             if broadcast(ahead, scores) != scores:
                 raise ValueError("the mask does not fit the scores")
         width = shapes[2][3]
-        return [TensorType(query.dtype, (batch, rows, heads * width) if query.rank == 3 else (batch, heads, rows, width))]
+        return [
+            TensorType(query.dtype, (batch, rows, heads * width) if query.rank == 3 else (batch, heads, rows, width))
+        ]
 
     def compute(self, inputs, attributes):
         query, key, value = (
-            each.reshape(*each.shape[:2], heads, -1).swapaxes(1, 2) if each.ndim == 3 else each for each, heads in zip(inputs, _heads(attributes))
+            each.reshape(*each.shape[:2], heads, -1).swapaxes(1, 2) if each.ndim == 3 else each
+            for each, heads in zip(inputs, _heads(attributes))
         )
         shared = query.shape[1] // key.shape[1]
         key, value = (np.repeat(each, shared, axis=1) for each in (key, value))
@@ -71,7 +75,8 @@ def _by_heads(shape: Shape, heads: int | None) -> Shape:
 
 
 def _addend(mask: np.ndarray, scores: np.ndarray) -> np.ndarray:
-    """What is added to the scores: nothing where a truth value is true, and minus infinity where it is false or there is none."""
+    """What is added to the scores: nothing where a truth value is true, and minus infinity where it is false or there
+    is none."""
     low = scores.dtype.type(-np.inf)
     added = np.where(mask, scores.dtype.type(0), low) if mask.dtype == bool else mask
     missing = scores.shape[-1] - mask.shape[-1] if mask.shape[-1] > 1 else 0

@@ -59,7 +59,11 @@ class Operator(ABC):
                 raise ValueError(f"input {position} is {given.dtype}, but it takes {', '.join(sorted(allowed))}")
         if self.apart is None:
             return
-        alike = dict.fromkeys(str(given.dtype) for position, given in enumerate(inputs) if given is not None and position not in self.apart)
+        alike = dict.fromkeys(
+            str(given.dtype)
+            for position, given in enumerate(inputs)
+            if given is not None and position not in self.apart
+        )
         if len(alike) > 1:
             raise ValueError(f"its operands have different dtypes, {' and '.join(alike)}")
 

@@ -48,7 +48,11 @@ class MeasuredSlice(Operator):
         count = len(attributes["axes"])
         if any(each.rank != 1 or not fits(each.shape[0], count) for each in (starts, ends)):
             raise ValueError("there must be one place for each axis")
-        return [TensorType(x.dtype, tuple(OPEN if axis in attributes["axes"] else size for axis, size in enumerate(x.shape)))]
+        return [
+            TensorType(
+                x.dtype, tuple(OPEN if axis in attributes["axes"] else size for axis, size in enumerate(x.shape))
+            )
+        ]
 
     def compute(self, inputs, attributes):
         x, starts, ends = inputs
@@ -58,7 +62,8 @@ class MeasuredSlice(Operator):
 
 @register
 class MeasuredPad(Operator):
-    """A border whose widths are worked out: begins of all axes and then ends. value: of a constant border, a third input."""
+    """A border whose widths are worked out: begins of all axes and then ends. value: of a constant border, a third
+    input."""
 
     name = "MeasuredPad"
     apart = frozenset((1,))
@@ -83,7 +88,8 @@ class MeasuredPad(Operator):
 
 @register
 class MeasuredReshape(Operator):
-    """To sizes that are worked out; the images stay apart. known: the sizes that are known beforehand behind the batch, None for others."""
+    """To sizes that are worked out; the images stay apart. known: the sizes that are known beforehand behind the batch,
+    None for others."""
 
     name = "MeasuredReshape"
     apart = frozenset((1,))
@@ -117,7 +123,8 @@ class MeasuredExpand(Expand):
 
 @register
 class If(Operator):
-    """One of two graphs. Inputs: a single truth value, and what both graphs take, in the order of their inputs: first all of one's."""
+    """One of two graphs. Inputs: a single truth value, and what both graphs take, in the order of their inputs: first
+    all of one's."""
 
     name = "If"
     apart = None

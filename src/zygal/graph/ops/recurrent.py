@@ -1,4 +1,5 @@
-"""Recurrent layers: a sequence through cells that remember. x [steps, N, inputs], weights [directions, gates * hidden, ...]."""
+"""Recurrent layers: a sequence through cells that remember. x [steps, N, inputs], weights [directions, gates * hidden,
+...]."""
 
 from __future__ import annotations
 

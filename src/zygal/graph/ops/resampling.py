@@ -46,16 +46,25 @@ def resampling_matrix(
 
 
 ROUNDED = {
-    "round_prefer_floor": lambda twice, below: (twice + below - 1) // (2 * below), "round_prefer_ceil": lambda twice, below: (twice + below) // (2 * below),
-    "floor": lambda twice, below: twice // (2 * below), "ceil": lambda twice, below: -(-twice // (2 * below)),
-}  # fmt: skip
-"""How the standard takes one sample for a place between two, by its names: of the place as twice / (2 below), in whole numbers."""
+    "round_prefer_floor": lambda twice, below: (twice + below - 1) // (2 * below),
+    "round_prefer_ceil": lambda twice, below: (twice + below) // (2 * below),
+    "floor": lambda twice, below: twice // (2 * below),
+    "ceil": lambda twice, below: -(-twice // (2 * below)),
+}
+"""How the standard takes one sample for a place between two, by its names: of the place as twice / (2 below), in whole
+numbers."""
 GRIDS = {
-    "half_pixel": lambda index, factor, size: (2 * index + 1 - factor, factor), "asymmetric": lambda index, factor, size: (2 * index, factor),
-    "pytorch_half_pixel": lambda index, factor, size: (2 * index + 1 - factor, factor) if size * factor > 1 else (0 * index, 1),
-    "align_corners": lambda index, factor, size: (2 * index * (size - 1), size * factor - 1) if size * factor > 1 else (0 * index, 1),
-}  # fmt: skip
-"""Where sample `index` of an image enlarged by a whole factor lies in the old numbering: twice the numerator, and the denominator."""
+    "half_pixel": lambda index, factor, size: (2 * index + 1 - factor, factor),
+    "asymmetric": lambda index, factor, size: (2 * index, factor),
+    "pytorch_half_pixel": lambda index, factor, size: (
+        (2 * index + 1 - factor, factor) if size * factor > 1 else (0 * index, 1)
+    ),
+    "align_corners": lambda index, factor, size: (
+        (2 * index * (size - 1), size * factor - 1) if size * factor > 1 else (0 * index, 1)
+    ),
+}
+"""Where sample `index` of an image enlarged by a whole factor lies in the old numbering: twice the numerator, and the
+denominator."""
 
 
 def nearest_samples(size: int, factor: int, grid: str, rounding: str) -> np.ndarray:
@@ -107,8 +116,15 @@ class Resize(Operator):
         scales = attributes["scales"]
         if len(scales) != 4 or x.rank != 4 or list(scales[:2]) != [1, 1] or any(s != int(s) for s in scales):
             raise ValueError(f"only images enlarged by whole factors are resized like this, not {list(scales)}")
-        if attributes["mode"] not in ("nearest", "linear", "cubic") or attributes["coordinate_transformation_mode"] not in GRIDS or attributes["nearest_mode"] not in ROUNDED:
-            raise ValueError(f"it resizes by {attributes['mode']} on the grid {attributes['coordinate_transformation_mode']}, rounding by {attributes['nearest_mode']}")
+        if (
+            attributes["mode"] not in ("nearest", "linear", "cubic")
+            or attributes["coordinate_transformation_mode"] not in GRIDS
+            or attributes["nearest_mode"] not in ROUNDED
+        ):
+            raise ValueError(
+                f"it resizes by {attributes['mode']} on the grid "
+                f"{attributes['coordinate_transformation_mode']}, rounding by {attributes['nearest_mode']}"
+            )
         return [TensorType(x.dtype, (*x.shape[:2], *(size * int(s) for size, s in zip(x.shape[2:], scales[2:]))))]
 
     def compute(self, inputs, attributes):
@@ -116,9 +132,15 @@ class Resize(Operator):
         grid = attributes["coordinate_transformation_mode"]
         factors = [int(each) for each in attributes["scales"][2:]]
         if attributes["mode"] == "nearest":
-            rows, columns = (nearest_samples(size, factor, grid, attributes["nearest_mode"]) for size, factor in zip(x.shape[2:], factors))
+            rows, columns = (
+                nearest_samples(size, factor, grid, attributes["nearest_mode"])
+                for size, factor in zip(x.shape[2:], factors)
+            )
             return [x[:, :, rows][:, :, :, columns]]
         rows, columns = (
-            resampling_matrix(size, size * factor, attributes["mode"], "half_pixel" if grid == "pytorch_half_pixel" else grid) for size, factor in zip(x.shape[2:], factors)
+            resampling_matrix(
+                size, size * factor, attributes["mode"], "half_pixel" if grid == "pytorch_half_pixel" else grid
+            )
+            for size, factor in zip(x.shape[2:], factors)
         )
         return [np.einsum("ih,nchw,jw->ncij", rows, x, columns, optimize=True).astype(x.dtype)]

@@ -36,8 +36,10 @@ class GridSample(Operator):
         x, grid = inputs
         corners = attributes["align_corners"]
         sizes = x.shape[3], x.shape[2]
-        places = [(grid[..., at].astype(np.float64) + 1) / 2 * (n - 1 if corners else n) - (0 if corners else 0.5)
-                  for at, n in enumerate(sizes)]  # fmt: skip
+        places = [
+            (grid[..., at].astype(np.float64) + 1) / 2 * (n - 1 if corners else n) - (0 if corners else 0.5)
+            for at, n in enumerate(sizes)
+        ]
         if attributes["mode"] != "cubic":
             places = [self._inside(p, n, attributes) for p, n in zip(places, sizes)]
         if attributes["mode"] == "nearest":

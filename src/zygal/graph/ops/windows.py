@@ -32,10 +32,13 @@ def output_size(size: int, kernel: int, stride: int, pads: tuple[int, int], dila
     return count
 
 
-def same_pads(sizes: Sequence[int], kernel: Sequence[int], strides: Sequence[int], dilations: Sequence[int]) -> list[int]:
+def same_pads(
+    sizes: Sequence[int], kernel: Sequence[int], strides: Sequence[int], dilations: Sequence[int]
+) -> list[int]:
     """Begins and ends that make ceil(size / stride) windows, an odd pad lying at the end."""
-    totals = [max((-(-n // s) - 1) * s + d * (k - 1) + 1 - n, 0)
-              for n, k, s, d in zip(sizes, kernel, strides, dilations)]  # fmt: skip
+    totals = [
+        max((-(-n // s) - 1) * s + d * (k - 1) + 1 - n, 0) for n, k, s, d in zip(sizes, kernel, strides, dilations)
+    ]
     return [total // 2 for total in totals] + [total - total // 2 for total in totals]
 
 

@@ -42,7 +42,8 @@ PASSES: tuple[Pass, ...] = (
 
 
 def run_passes(graph: Graph, expressed: Container[str] | None = None) -> Graph:
-    """All of them. expressed: the operators that the format has; a pass that would bring in others is left out. None: all."""
+    """All of them. expressed: the operators that the format has; a pass that would bring in others is left out. None:
+    all."""
     for each in PASSES:
         made = each(graph)
         if expressed is None or _foreign(made, expressed) <= _foreign(graph, expressed):

@@ -7,7 +7,8 @@ from zygal.graph.folding import Budget, folded
 from zygal.graph.model import Graph, Node
 
 KEPT = ("DequantizeLinear",)
-"""What stays stored in few bits, or the artifact would be four times as large and the runtime could not compute with it."""
+"""What stays stored in few bits, or the artifact would be four times as large and the runtime could not compute with
+it."""
 
 
 def fold_constants(graph: Graph) -> Graph:

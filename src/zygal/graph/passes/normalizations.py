@@ -38,12 +38,18 @@ def join_layer_normalizations(graph: Graph) -> Graph:
         constants[f"{made}.scale"] = _row(parts.gamma, width, 1.0)
         constants[f"{made}.shift"] = _row(parts.beta, width, 0.0)
         inputs = (parts.x, f"{made}.scale", f"{made}.shift")
-        nodes.append(Node("LayerNormalization", inputs, node.outputs, {"axis": -1, "epsilon": parts.epsilon}, node.layer))
+        nodes.append(
+            Node("LayerNormalization", inputs, node.outputs, {"axis": -1, "epsilon": parts.epsilon}, node.layer)
+        )
     return rebuilt(graph, nodes, constants, graph.outputs) if changed else graph
 
 
 def _row(array: np.ndarray | None, width: int, neutral: float) -> np.ndarray:
-    return np.full(width, neutral, np.float32) if array is None else np.ascontiguousarray(np.broadcast_to(array.reshape(-1), width))
+    return (
+        np.full(width, neutral, np.float32)
+        if array is None
+        else np.ascontiguousarray(np.broadcast_to(array.reshape(-1), width))
+    )
 
 
 class _Matcher:
@@ -80,7 +86,13 @@ class _Matcher:
             beta = self._per_place(shift)
             for one, other in self._both(self._made_by.get(product), "Mul"):
                 negative = self._made_by.get(one)
-                if beta is not None and other == factor and negative is not None and negative.operator == "Neg" and negative.inputs[0] == mean:
+                if (
+                    beta is not None
+                    and other == factor
+                    and negative is not None
+                    and negative.operator == "Neg"
+                    and negative.inputs[0] == mean
+                ):
                     return beta
         return None
 
@@ -113,7 +125,11 @@ class _Matcher:
             if square is None or square.operator != "Mul" or square.inputs[0] != square.inputs[1]:
                 continue
             centred = self._made_by.get(square.inputs[0])
-            if centred is not None and centred.operator == "Sub" and self._is_mean(centred.inputs[1], centred.inputs[0]):
+            if (
+                centred is not None
+                and centred.operator == "Sub"
+                and self._is_mean(centred.inputs[1], centred.inputs[0])
+            ):
                 return centred.inputs[1], float(epsilon.reshape(-1)[0])
         return None
 
@@ -131,10 +147,19 @@ class _Matcher:
         centred, spread = self._made_by.get(node.inputs[0]), self._spread(node.inputs[1])
         if centred is None or spread is None or centred.operator != "Sub" or centred.inputs[1] != spread[0]:
             return None
-        return _Parts(centred.inputs[0], spread[1], gamma, beta) if self._is_mean(spread[0], centred.inputs[0]) else None
+        return (
+            _Parts(centred.inputs[0], spread[1], gamma, beta) if self._is_mean(spread[0], centred.inputs[0]) else None
+        )
 
     def _with_constant(self, node: Node) -> tuple[str, np.ndarray | None]:
-        return next(((one, self._per_place(other)) for one, other in self._both(node, node.operator) if self._per_place(other) is not None), ("", None))
+        return next(
+            (
+                (one, self._per_place(other))
+                for one, other in self._both(node, node.operator)
+                if self._per_place(other) is not None
+            ),
+            ("", None),
+        )
 
     def _is_mean(self, mean: str, x: str) -> bool:
         made = self._made_by.get(mean)
@@ -150,7 +175,11 @@ class _Matcher:
     def _per_place(self, name: str) -> np.ndarray | None:
         """A constant with a number for each place of the last axis, or one number."""
         array = self._constants.get(name)
-        return array if array is not None and array.dtype == np.float32 and array.size == (array.shape[-1] if array.ndim else 1) else None
+        return (
+            array
+            if array is not None and array.dtype == np.float32 and array.size == (array.shape[-1] if array.ndim else 1)
+            else None
+        )
 
     @staticmethod
     def _both(node: Node | None, operator: str) -> Iterator[tuple[str, str]]:

@@ -51,9 +51,11 @@ def normalization_after_convolution(chain: tuple[Node, ...], known: Known, added
 
 
 def _each_scaled(weight: np.ndarray, factor: np.ndarray, together: int = 1 << 18) -> np.ndarray:
-    """The kernel of each output times its factor, a part at a time to save memory, in the order in which the weights lie.
+    """The kernel of each output times its factor, a part at a time to save memory, in the order in which the weights
+    lie.
 
-    The factor is the sum of two numbers of the weights' dtype, so that nothing of it is lost and no wider product is needed.
+    The factor is the sum of two numbers of the weights' dtype, so that nothing of it is lost and no wider product is
+    needed.
     """
     made = np.empty_like(weight)
     wide = factor.reshape(-1, *(1,) * (weight.ndim - 1))
@@ -126,8 +128,11 @@ def _by_channel(array: np.ndarray | None, rank: int, channels: int) -> np.ndarra
     return np.broadcast_to(wide.reshape(-1), channels)
 
 
-def _constants_by_channel(convolution: Node, after: Node, known: Known) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
-    """The weights and the bias of a convolution, and in float64 the constant by channel of what follows; None if they do not fit."""
+def _constants_by_channel(
+    convolution: Node, after: Node, known: Known
+) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+    """The weights and the bias of a convolution, and in float64 the constant by channel of what follows; None if they
+    do not fit."""
     weights = _weights(convolution, known)
     if weights is None:
         return None
@@ -145,7 +150,14 @@ def factor_after_convolution(chain: tuple[Node, ...], known: Known, added: Const
     if constants is None:
         return None
     weight, bias, wide = constants
-    return _reweighted(convolution, scale.outputs[0], _each_scaled(weight, wide), np.broadcast_to(bias * wide, len(weight)), weight.dtype, added)
+    return _reweighted(
+        convolution,
+        scale.outputs[0],
+        _each_scaled(weight, wide),
+        np.broadcast_to(bias * wide, len(weight)),
+        weight.dtype,
+        added,
+    )
 
 
 def addend_after_convolution(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
@@ -175,10 +187,17 @@ def addend_after_product(chain: tuple[Node, ...], known: Known, added: Constants
 
 
 def factor_and_addend(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
-    """f x + s, a number a channel each, is a batch normalisation with nothing to subtract: one operator instead of two."""
+    """f x + s, a number a channel each, is a batch normalisation with nothing to subtract: one operator instead of
+    two."""
     scale, shift = chain
     factor, addend = (known.get(each.inputs[1]) for each in chain)
-    if factor is None or addend is None or factor.ndim < 3 or factor.shape != addend.shape or factor.dtype != np.float32:
+    if (
+        factor is None
+        or addend is None
+        or factor.ndim < 3
+        or factor.shape != addend.shape
+        or factor.dtype != np.float32
+    ):
         return None
     channels = factor.shape[1]
     lines = [_by_channel(each, factor.ndim, channels) for each in (factor, addend)]

@@ -75,7 +75,8 @@ def _apply_rule(graph: Graph, rule: Rule) -> tuple[Graph, int]:
 
 
 def _keeps_types(node: Node, graph: Graph, added: Constants) -> bool:
-    """Whether what replaces a chain makes values of the same dtypes and shapes, which everything behind it relies on."""
+    """Whether what replaces a chain makes values of the same dtypes and shapes, which everything behind it relies
+    on."""
     new = {name: TensorType(added[name].dtype, added[name].shape) for name in node.inputs if name in added}
     try:
         made = result_types(node, {**{name: graph.types[name] for name in node.inputs if name in graph.types}, **new})

@@ -1,7 +1,7 @@
 """Numbers that are stored in few bits, between a reader and a writer of real ones.
 
-Runtimes look for operators with a DequantizeLinear directly before and a QuantizeLinear directly behind, and compute with the
-stored numbers then; so nothing is put between, and what stands there without doing anything is taken out.
+Runtimes look for operators with a DequantizeLinear directly before and a QuantizeLinear directly behind, and compute
+with the stored numbers then; so nothing is put between, and what stands there without doing anything is taken out.
 """
 
 from __future__ import annotations
@@ -18,12 +18,16 @@ from zygal.graph.passes.rules import attribute
 
 
 def join_stored_borders(graph: Graph) -> Graph:
-    """A border of zeros around an image that is read and stored again in the same steps: stored, it is the zero point, which is read as
-    zero. So the border can be the pads of the convolution behind it."""
+    """A border of zeros around an image that is read and stored again in the same steps: stored, it is the zero point,
+    which is read as zero. So the border can be the pads of the convolution behind it."""
     made_by, uses = graph.producers(), graph.uses()
     replaced: dict[str, Node] = {}
     for node in graph.nodes:
-        chain = _behind(node, ("DequantizeLinear", "QuantizeLinear", "Pad", "DequantizeLinear"), made_by) if node.operator == "Conv" else None
+        chain = (
+            _behind(node, ("DequantizeLinear", "QuantizeLinear", "Pad", "DequantizeLinear"), made_by)
+            if node.operator == "Conv"
+            else None
+        )
         if chain is None or any(uses[each.outputs[0]] != 1 for each in chain[:3]):
             continue
         after, stored, border, before = chain
@@ -31,16 +35,24 @@ def join_stored_borders(graph: Graph) -> Graph:
         rank = len(pads) // 2
         begins, ends = pads[:rank], pads[rank:]
         zeros = attribute(border, "mode") == "constant" and attribute(border, "value") == 0
-        if not zeros or any(begins[:2] + ends[:2]) or min(pads) < 0 or not _same_steps((before, stored, after), graph.constants):
+        if (
+            not zeros
+            or any(begins[:2] + ends[:2])
+            or min(pads) < 0
+            or not _same_steps((before, stored, after), graph.constants)
+        ):
             continue
         own = list(attribute(node, "pads") or [0] * 2 * (rank - 2))
         together = [one + other for one, other in zip(own, begins[2:] + ends[2:])]
-        replaced[node.outputs[0]] = replace(node, inputs=(before.outputs[0], *node.inputs[1:]), attributes={**node.attributes, "pads": together})
+        replaced[node.outputs[0]] = replace(
+            node, inputs=(before.outputs[0], *node.inputs[1:]), attributes={**node.attributes, "pads": together}
+        )
     return _with(graph, replaced)
 
 
 def drop_limits_of_storing(graph: Graph) -> Graph:
-    """Takes out rectifiers and clips that take away only what cannot be stored anyway, behind operators that compute."""
+    """Takes out rectifiers and clips that take away only what cannot be stored anyway, behind operators that
+    compute."""
     made_by, uses = graph.producers(), graph.uses()
     replaced: dict[str, Node] = {}
     for node in graph.nodes:
@@ -49,7 +61,11 @@ def drop_limits_of_storing(graph: Graph) -> Graph:
             continue
         before = made_by.get(held.inputs[0])
         # Numbers that are only stored in other steps must not be: runtimes join two roundings that follow each other.
-        if before is not None and before.operator != "DequantizeLinear" and _is_held_by_storing(held, node, graph.constants):
+        if (
+            before is not None
+            and before.operator != "DequantizeLinear"
+            and _is_held_by_storing(held, node, graph.constants)
+        ):
             replaced[node.outputs[0]] = replace(node, inputs=(held.inputs[0], *node.inputs[1:]))
     return _with(graph, replaced)
 
@@ -59,8 +75,8 @@ FEWEST_HALVED = 64
 
 
 def halved(graph: Graph) -> Graph:
-    """The larger float32 constants stored as float16, each behind a Cast that a runtime computes once, when it loads the file. What float16
-    cannot hold stays as it is."""
+    """The larger float32 constants stored as float16, each behind a Cast that a runtime computes once, when it loads
+    the file. What float16 cannot hold stays as it is."""
     constants, casts = dict(graph.constants), []
     read = {name for node in graph.nodes for name in node.inputs}
     for name, array in graph.constants.items():
@@ -117,4 +133,7 @@ def _is_held_by_storing(held: Node, stored: Node, known: Mapping[str, np.ndarray
     low, high = (0.0, None) if held.operator == "Relu" else (attribute(held, "min"), attribute(held, "max"))
     limits = np.iinfo(steps[1].dtype)
     ends = [(end, limit) for end, limit in ((low, limits.min), (high, limits.max)) if end is not None]
-    return all(np.clip(np.rint(np.float32(end) / steps[0]) + int(steps[1]), limits.min, limits.max) == limit for end, limit in ends)
+    return all(
+        np.clip(np.rint(np.float32(end) / steps[0]) + int(steps[1]), limits.min, limits.max) == limit
+        for end, limit in ends
+    )

@@ -1,7 +1,8 @@
 """One axis of a resize inside a graph: a matrix with few entries a row, as blocks along its diagonal.
 
-Neighbouring outputs read nearly the same inputs. So the outputs are taken in blocks, the inputs that a block reads are picked once, which
-copies whole rows of pixels as they are stored, and each block is a product with a small matrix [outputs, inputs].
+Neighbouring outputs read nearly the same inputs. So the outputs are taken in blocks, the inputs that a block reads are
+picked once, which copies whole rows of pixels as they are stored, and each block is a product with a small matrix
+[outputs, inputs].
 """
 
 from __future__ import annotations
@@ -33,8 +34,8 @@ class Side:
 
 @dataclass(frozen=True)
 class Band:
-    """places: int64 [blocks, span], the inputs that are read. weights: float32 [blocks, BLOCK, span]. outputs: how many there are; None where the
-    blocks are full."""
+    """places: int64 [blocks, span], the inputs that are read. weights: float32 [blocks, BLOCK, span]. outputs: how many
+    there are; None where the blocks are full."""
 
     places: str
     weights: str
@@ -49,7 +50,9 @@ def band_of(writer: Writer, side: Side, step: Resize, part: tuple[str, str] | No
     grid = "half-pixel" if by_part else step.grid
     centres = _centres(writer, side, grid, index)
     widened = writer.op("Max", side.scale, one) if step.antialias or by_part or step.filter == "box" else one
-    reach = writer.op("Add", writer.op("Mul", widened, writer.exact(float(RADIUS.get(step.filter, 1)))), writer.exact(SPARE))
+    reach = writer.op(
+        "Add", writer.op("Mul", widened, writer.exact(float(RADIUS.get(step.filter, 1)))), writer.exact(SPARE)
+    )
     taps = _taps(writer, side, centres, reach, inside=by_part or step.filter == "box" or step.edges != "repeat")
     if by_part:
         weights = _covered(writer, side, index, taps, step)
@@ -69,9 +72,11 @@ def band_of(writer: Writer, side: Side, step: Resize, part: tuple[str, str] | No
 
 
 def along(writer: Writer, picture: Picture, letter: str, band: Band) -> Picture:
-    """The picture with its axis H or W resized, in float32: inputs picked as they are stored, then one product for each block.
+    """The picture with its axis H or W resized, in float32: inputs picked as they are stored, then one product for each
+    block.
 
-    That axis comes before the others. A single channel comes before it: the runtime is slow where an axis of size 1 comes last or is passed over.
+    That axis comes before the others. A single channel comes before it: the runtime is slow where an axis of size 1
+    comes last or is passed over.
     """
     channels = writer.channels(picture)
     other = "W" if letter == "H" else "H"
@@ -79,7 +84,8 @@ def along(writer: Writer, picture: Picture, letter: str, band: Band) -> Picture:
     axis = picture.axis(letter)
     sides = writer.op("Shape", picture.value)
     batch, length = (
-        writer.op("Slice", sides, writer.whole([place]), writer.whole([place + 1]), writer.whole([0])) for place in (0, picture.axis(other))
+        writer.op("Slice", sides, writer.whole([place]), writer.whole([place + 1]), writer.whole([0]))
+        for place in (0, picture.axis(other))
     )
     picked = writer.op("Gather", picture.value, band.places, axis=axis)
     if channels > 1:
@@ -88,7 +94,9 @@ def along(writer: Writer, picture: Picture, letter: str, band: Band) -> Picture:
     made = writer.op("MatMul", band.weights, writer.real(picked))
     sizes = {letter: writer.whole([-1]), other: length, "C": writer.whole([channels])}
     shape = writer.op("Concat", batch, *(sizes[each] for each in picture.order), axis=0)
-    made = writer.op("MeasuredReshape", made, shape, known=[channels if each == "C" else None for each in picture.order])
+    made = writer.op(
+        "MeasuredReshape", made, shape, known=[channels if each == "C" else None for each in picture.order]
+    )
     if band.outputs is not None:
         made = writer.op("Slice", made, writer.whole([0]), writer.at(band.outputs, 0), writer.whole([axis]))
     return picture.holding(made)
@@ -107,7 +115,8 @@ def _indices(writer: Writer, side: Side, part: tuple[str, str] | None) -> str:
 def _taps(writer: Writer, side: Side, centres: str, reach: str, inside: bool) -> str:
     """The inputs that each block reads, as numbers in float64, [blocks, 1, span]; inside: within the picture."""
     ends = [
-        writer.op("Slice", centres, writer.whole([first]), writer.whole([first + 1]), writer.whole([1])) for first in (0, BLOCK - 1)
+        writer.op("Slice", centres, writer.whole([first]), writer.whole([first + 1]), writer.whole([1]))
+        for first in (0, BLOCK - 1)
     ]
     low = writer.op("Floor", writer.op("Sub", ends[0], reach))
     high = writer.op("Ceil", writer.op("Add", ends[1], reach))
@@ -147,7 +156,8 @@ def _covered(writer: Writer, side: Side, index: str, taps: str, step: Resize) ->
 
 
 def _box(writer: Writer, taps: str, centres: str, index: str, side: Side, widened: str, step: Resize) -> str:
-    """1 for the pixels whose centres lie within half a step of an output's, in the order of the sums of `resampling`."""
+    """1 for the pixels whose centres lie within half a step of an output's, in the order of the sums of
+    `resampling`."""
     half = writer.exact(0.5)
     middle = writer.op("Add", centres, half)
     if step.grid == "half-pixel":
@@ -176,8 +186,14 @@ def _in_bits(writer: Writer, weights: str, step: Resize) -> str:
     """Weights as multiples of a power of two, as `step` has them."""
     if step.rounding == "passes-16bit":
         largest = writer.op("ReduceMax", weights, keepdims=0)
-        bits = writer.op("Floor", writer.op("Div", writer.op("Log", writer.op("Div", writer.exact(2.0**15 - 1), largest)),
-                                            writer.exact(float(np.log(2.0)))))  # fmt: skip
+        bits = writer.op(
+            "Floor",
+            writer.op(
+                "Div",
+                writer.op("Log", writer.op("Div", writer.exact(2.0**15 - 1), largest)),
+                writer.exact(float(np.log(2.0))),
+            ),
+        )
         unit = writer.op("Pow", writer.exact(2.0), writer.op("Min", bits, writer.exact(22.0)))
     elif step.rounding == "fixed" and step.filter != "area":
         unit = writer.exact(2048.0)

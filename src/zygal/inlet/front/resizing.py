@@ -1,4 +1,5 @@
-"""A resize inside a graph: sizes and scales from the image's own size, and the two axes one after the other; see `resampling`."""
+"""A resize inside a graph: sizes and scales from the image's own size, and the two axes one after the other; see
+`resampling`."""
 
 from __future__ import annotations
 
@@ -24,24 +25,36 @@ def resized(writer: Writer, picture: Picture, step: Resize, bounds: Bounds | Non
     if not step.enlarge:
         # A picture that would grow is left as it is.
         as_it_is = picture.holding(writer.real(picture.value))
-        grows = writer.op("Greater", _enlargement(writer, [writer.to(side, DOUBLE) for side in before], step), writer.exact(1.0))
+        grows = writer.op(
+            "Greater", _enlargement(writer, [writer.to(side, DOUBLE) for side in before], step), writer.exact(1.0)
+        )
         return Picture(
             writer.either(
-                grows, lambda: writer.ordered(as_it_is, "CHW").value, lambda: resized(writer, picture, replace(step, enlarge=True)).value
+                grows,
+                lambda: writer.ordered(as_it_is, "CHW").value,
+                lambda: resized(writer, picture, replace(step, enlarge=True)).value,
             ),
             "CHW",
         )
     sides = _sides(writer, before, step)
     if step.filter == "nearest":
         for side, letter in zip(sides, "HW"):
-            picture = picture.holding(writer.op("Gather", picture.value, _nearest(writer, side, step), axis=picture.axis(letter)))
+            picture = picture.holding(
+                writer.op("Gather", picture.value, _nearest(writer, side, step), axis=picture.axis(letter))
+            )
         return writer.ordered(picture.holding(writer.real(picture.value)), "CHW")
     parts = bounds(tuple(side.outputs for side in sides)) if bounds else (None, None)
     bands = {letter: band_of(writer, side, step, part) for side, letter, part in zip(sides, "HW", parts)}
     between = "up" if step.rounding.startswith("passes") else None
-    final = {"passes": "up", "passes-16bit": "up", "end": "even", "fixed": "up", "fixed-8bit": "up", "down": "down", "none": None}[
-        step.rounding
-    ]
+    final = {
+        "passes": "up",
+        "passes-16bit": "up",
+        "end": "even",
+        "fixed": "up",
+        "fixed-8bit": "up",
+        "down": "down",
+        "none": None,
+    }[step.rounding]
 
     def in_order(letters: str) -> str:
         made = picture
@@ -74,7 +87,8 @@ def _sides(writer: Writer, before: tuple[str, str], step: Resize) -> tuple[Side,
         by = writer.op("Div", writer.exact(1.0), by)
         return tuple(Side(was, becomes, by, None) for was, becomes in zip(before, after))
     return tuple(
-        Side(was, becomes, writer.op("Div", side, writer.to(becomes, DOUBLE)), None) for was, becomes, side in zip(before, after, exact)
+        Side(was, becomes, writer.op("Div", side, writer.to(becomes, DOUBLE)), None)
+        for was, becomes, side in zip(before, after, exact)
     )
 
 
@@ -84,7 +98,11 @@ def _boxes_of(writer: Writer, before: tuple[str, str], step: Resize) -> list[tup
     for axis in (0, 1):
         other, ratio = before[1 - axis], (step.size[axis], step.size[1 - axis])
         if step.box == "aspect-pixels":
-            length = writer.op("Min", before[axis], writer.op("Div", writer.op("Mul", other, writer.whole(ratio[0])), writer.whole(ratio[1])))
+            length = writer.op(
+                "Min",
+                before[axis],
+                writer.op("Div", writer.op("Mul", other, writer.whole(ratio[0])), writer.whole(ratio[1])),
+            )
             start = writer.op("Div", writer.op("Sub", before[axis], length), writer.whole(2))
             found.append((writer.to(start, DOUBLE), writer.to(length, DOUBLE)))
             continue
@@ -176,7 +194,10 @@ def _nearest_by_rounded_scale(writer: Writer, side: Side, step: Resize, whole: b
     if step.scale == "float32":
         index, scale = writer.to(index, FLOAT), writer.to(scale, FLOAT)
         if side.start:
-            return writer.to(writer.op("Floor", writer.op("Add", writer.to(side.start, FLOAT), writer.op("Mul", index, scale))), INT64)
+            return writer.to(
+                writer.op("Floor", writer.op("Add", writer.to(side.start, FLOAT), writer.op("Mul", index, scale))),
+                INT64,
+            )
     elif step.scale == "float64" and whole:
         # Not one divided by it: the runtime would join that division with the product.
         sides = [writer.to(each, DOUBLE) for each in (side.inputs, side.outputs)]

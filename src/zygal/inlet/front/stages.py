@@ -18,7 +18,7 @@ from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Picture, Write
 from zygal.inlet.specification import Blur, Crop, Inlet, Pad, Resize, Values
 
 
-def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
+def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:  # noqa: C901
     """The inlet after decoding, as operators. Raises InletError if every image keeps a size of its own.
 
     Rotation, transparency and 16-bit pixels are matters of files: they are done when the image is.
@@ -26,11 +26,14 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
     size = inlet.fixed_size()
     if size is None:
         raise InletError(
-            "the inlet gives tensors as large as each image, so it cannot be put into the artifact; end its frame with a crop."
+            "the inlet gives tensors as large as each image, so it cannot be put into the artifact; end its "
+            "frame with a crop."
         )
     refused = unstated(inlet)
     if refused:
-        raise InletError(f"{refused} cannot be put into the artifact; leave --raw-pixels out, and preprocess the images before it.")
+        raise InletError(
+            f"{refused} cannot be put into the artifact; leave --raw-pixels out, and preprocess the images before it."
+        )
     writer = Writer(input_name, TensorType(np.dtype(np.uint8), (Batch(), Open("H"), Open("W"), 3)))
     grey_last = inlet.decode.conversion == "grey-after-resize"
     last_resize = max((place for place, step in enumerate(inlet.frame) if isinstance(step, Resize)), default=-1)
@@ -43,9 +46,19 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:
             continue
         if isinstance(step, Resize):
             following = inlet.frame[place + 1] if place + 1 < len(inlet.frame) else None
-            joined = can_be_cut(step) and isinstance(following, Crop) and following.missing is None and following.margins is None
+            joined = (
+                can_be_cut(step)
+                and isinstance(following, Crop)
+                and following.missing is None
+                and following.margins is None
+            )
             # What a crop leaves out need not be computed.
-            picture = resized(writer, picture, step, (lambda sides, crop=following: crop_bounds(writer, sides, crop)) if joined else None)
+            picture = resized(
+                writer,
+                picture,
+                step,
+                (lambda sides, crop=following: crop_bounds(writer, sides, crop)) if joined else None,
+            )
             done = place + joined
         elif isinstance(step, Blur):
             picture = _blurred(writer, picture, step)
@@ -84,18 +97,22 @@ def unstated(inlet: Inlet) -> str | None:
         for name, values in _UNSTATED.get(type(step), {}).items():
             value = getattr(step, name)
             if value in values or name == "reduce_above" and value is not None:
-                return f'{name} = {value if isinstance(value, float) else chr(34) + value + chr(34)}'
+                return f"{name} = {value if isinstance(value, float) else chr(34) + value + chr(34)}"
     return None
 
 
 _UNSTATED = {
     Resize: {
-        "filter": ("spline", "area-linear"), "edges": ("reflect", "zero"), "prefilter": ("gaussian",), "box": ("unreduced",),
-        "long_side": ("closest-aspect",), "reduce_above": (),
+        "filter": ("spline", "area-linear"),
+        "edges": ("reflect", "zero"),
+        "prefilter": ("gaussian",),
+        "box": ("unreduced",),
+        "long_side": ("closest-aspect",),
+        "reduce_above": (),
     },
     Pad: {"border": ("symmetric",), "centring": ("unrounded",)},
     Blur: {"kind": ("three-boxes",)},
-}  # fmt: skip
+}
 
 
 def _blurred(writer: Writer, picture: Picture, step: Blur) -> Picture:
@@ -116,7 +133,9 @@ def _bright_border(writer: Writer, picture: Picture) -> str:
     """[N, 1, 1, 1]: whether the mean of the outermost rows and columns is above 127.5."""
     height, width, channels = (writer.to(writer.side(picture, letter), FLOAT) for letter in "HWC")
     ends = ((writer.whole([0]), writer.whole([1])), (writer.whole([-1]), writer.whole([2**31])))
-    edges = [writer.op("Slice", picture.value, *end, writer.whole([picture.axis(letter)])) for letter in "HW" for end in ends]
+    edges = [
+        writer.op("Slice", picture.value, *end, writer.whole([picture.axis(letter)])) for letter in "HW" for end in ends
+    ]
     sums = [writer.op("ReduceSum", edge, writer.whole([1, 2, 3]), keepdims=1) for edge in edges]
     total = writer.op("Add", writer.op("Add", sums[0], sums[1]), writer.op("Add", sums[2], sums[3]))
     around = writer.op("Mul", writer.op("Mul", writer.op("Add", height, width), writer.number(2.0)), channels)
@@ -141,7 +160,9 @@ def _coloured(writer: Writer, picture: Picture, inlet: Inlet) -> Picture:
     planes = writer.op("Reshape", value, writer.whole([0, 3, -1]))
     value = writer.op("MatMul", writer.constant(weights.astype(np.float32).reshape(1, 3)), planes)
     shape = writer.op("Mul", sides, writer.whole([1, 0, 1, 1]))
-    value = writer.op("MeasuredReshape", value, writer.op("Add", shape, writer.whole([0, 1, 0, 0])), known=[1, None, None])
+    value = writer.op(
+        "MeasuredReshape", value, writer.op("Add", shape, writer.whole([0, 1, 0, 0])), known=[1, None, None]
+    )
     if rounding == "stretched":
         value = writer.op("Mul", value, writer.number(255.5 / 255))
     if rounding != "none":
@@ -160,21 +181,35 @@ def _turned(writer: Writer, picture: Picture, inlet: Inlet) -> Picture:
         picture = picture.holding(inverted)
     for letter, direction in (("H", "vertical"), ("W", "horizontal")):
         if decode.mirror in (direction, "both"):
-            ends = writer.whole([-1]), writer.whole([-(2**31)]), writer.whole([picture.axis(letter)]), writer.whole([-1])
+            ends = (
+                writer.whole([-1]),
+                writer.whole([-(2**31)]),
+                writer.whole([picture.axis(letter)]),
+                writer.whole([-1]),
+            )
             picture = picture.holding(writer.op("Slice", picture.value, *ends))
     return picture
 
 
 def _cropped(writer: Writer, picture: Picture, step: Crop) -> Picture:
-    sides, axes = tuple(writer.side(picture, letter) for letter in "HW"), writer.whole([picture.axis(letter) for letter in "HW"])
+    sides, axes = (
+        tuple(writer.side(picture, letter) for letter in "HW"),
+        writer.whole([picture.axis(letter) for letter in "HW"]),
+    )
     if step.margins is not None:
         top, bottom, left, right = step.margins
         ends = [writer.at(writer.op("Sub", side, writer.whole(by)), 0) for side, by in zip(sides, (bottom, right))]
-        return picture.holding(writer.op("Slice", picture.value, writer.whole([top, left]), writer.op("Concat", *ends, axis=0), axes))
+        return picture.holding(
+            writer.op("Slice", picture.value, writer.whole([top, left]), writer.op("Concat", *ends, axis=0), axes)
+        )
     bounds = crop_bounds(writer, sides, step)
     starts = [writer.at(start, 0) for start, _ in bounds]
     ends = [writer.at(writer.op("Add", start, length), 0) for start, length in bounds]
-    return picture.holding(writer.op("Slice", picture.value, writer.op("Concat", *starts, axis=0), writer.op("Concat", *ends, axis=0), axes))
+    return picture.holding(
+        writer.op(
+            "Slice", picture.value, writer.op("Concat", *starts, axis=0), writer.op("Concat", *ends, axis=0), axes
+        )
+    )
 
 
 def crop_bounds(writer: Writer, sides: tuple[str, str], step: Crop) -> list[tuple[str, str]]:
@@ -194,8 +229,15 @@ def _cropped_side(writer: Writer, sides: tuple[str, str], axis: int, step: Crop)
     if step.size is not None:
         return writer.whole(step.size[axis])
     if step.aspect is not None and step.fraction is not None:
-        by = [writer.op("Div", writer.to(each, DOUBLE), writer.exact(float(part))) for each, part in zip(sides, step.aspect)]
-        length = writer.op("Mul", writer.op("Mul", writer.op("Min", *by), writer.exact(step.fraction)), writer.exact(float(step.aspect[axis])))
+        by = [
+            writer.op("Div", writer.to(each, DOUBLE), writer.exact(float(part)))
+            for each, part in zip(sides, step.aspect)
+        ]
+        length = writer.op(
+            "Mul",
+            writer.op("Mul", writer.op("Min", *by), writer.exact(step.fraction)),
+            writer.exact(float(step.aspect[axis])),
+        )
         return writer.op("Max", one, writer.to(writer.op("Floor", writer.op("Add", length, writer.exact(1e-9))), INT64))
     if step.aspect is not None:
         ratio, other = step.aspect[axis], step.aspect[1 - axis]
@@ -229,14 +271,18 @@ def _padded(writer: Writer, picture: Picture, step: Pad | Crop, inlet: Inlet) ->
     else:
         before, after = (dict(zip("HW", ends)) for ends in _pad_widths(writer, picture, step))
         none = writer.whole([0])
-        widths = writer.op("Concat", *(side.get(letter, none) for side in (before, after) for letter in "N" + picture.order), axis=0)
+        widths = writer.op(
+            "Concat", *(side.get(letter, none) for side in (before, after) for letter in "N" + picture.order), axis=0
+        )
     value = writer.real(picture.value)
     if isinstance(step, Pad) and step.border != "colour":
         return picture.holding(writer.op("Pad", value, widths, mode="edge" if step.border == "repeat" else "reflect"))
     # The operator fills with one number: the colour is taken off and put back around it.
     shape = [-1 if letter == "C" else 1 for letter in "N" + picture.order]
     colour = writer.constant(fill_colour(step, inlet.decode).astype(np.float32).reshape(shape))
-    return picture.holding(writer.op("Add", writer.op("Pad", writer.op("Sub", value, colour), widths, writer.number(0.0)), colour))
+    return picture.holding(
+        writer.op("Add", writer.op("Pad", writer.op("Sub", value, colour), widths, writer.number(0.0)), colour)
+    )
 
 
 def _pad_widths(writer: Writer, picture: Picture, step: Pad | Crop) -> tuple[list[str], list[str]]:

@@ -15,8 +15,17 @@ LAYER = "inlet"
 
 
 FLOAT, UINT8, INT64, DOUBLE = "float32", "uint8", "int64", "float64"
-_STATIC = {"Slice": ("starts", "ends", "axes", "steps"), "Pad": ("pads",), "Reshape": ("shape",), "Unsqueeze": ("axes",), "Squeeze": ("axes",), "ReduceSum": ("axes",),
-           "ReduceMax": ("axes",), "CumSum": ("axis",), "Clip": ("min", "max")}  # fmt: skip
+_STATIC = {
+    "Slice": ("starts", "ends", "axes", "steps"),
+    "Pad": ("pads",),
+    "Reshape": ("shape",),
+    "Unsqueeze": ("axes",),
+    "Squeeze": ("axes",),
+    "ReduceSum": ("axes",),
+    "ReduceMax": ("axes",),
+    "CumSum": ("axis",),
+    "Clip": ("min", "max"),
+}
 """Parameters of operators in the order in which they are given here as values, behind the first."""
 _SINGLE = ("axis", "min", "max")
 _MEASURED = {"Slice": ("MeasuredSlice", ("axes",)), "Pad": ("MeasuredPad", ()), "Expand": ("MeasuredExpand", ())}
@@ -27,7 +36,8 @@ _MEASURED = {"Slice": ("MeasuredSlice", ("axes",)), "Pad": ("MeasuredPad", ()), 
 class Picture:
     """A batch of pictures. value: [N, and three more axes]. order: which these are: a permutation of "HWC".
 
-    The runtime turns one axis to another place quickly and copies single pixels slowly, so the orders go round: HWC, WCH, CHW.
+    The runtime turns one axis to another place quickly and copies single pixels slowly, so the orders go round: HWC,
+    WCH, CHW.
     """
 
     value: str
@@ -70,7 +80,10 @@ class Writer:
             return [inputs[0], *given.values(), *more], operator, {**attributes, **plain}
         if not names:
             return inputs, operator, attributes
-        plain = {name: known[value].item() if name in _SINGLE else known[value].reshape(-1).tolist() for name, value in given.items()}
+        plain = {
+            name: known[value].item() if name in _SINGLE else known[value].reshape(-1).tolist()
+            for name, value in given.items()
+        }
         if more:
             plain["value"] = known[more[0]].item()
         return inputs[:1], operator, {**attributes, **plain}

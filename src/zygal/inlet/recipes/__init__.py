@@ -1,4 +1,5 @@
-"""Inlets of common recipes, each a complete file: what it does and the calls that it states are its first two comments."""
+"""Inlets of common recipes, each a complete file: what it does and the calls that it states are its first two
+comments."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ _ENDING = ".inlet.toml"
 
 @dataclass(frozen=True)
 class Recipe:
-    """name: as the command takes it. does: in one line. calls: the library's calls that it states. text: the TOML file."""
+    """name: as the command takes it. does: in one line. calls: the library's calls that it states. text: the TOML
+    file."""
 
     name: str
     does: str

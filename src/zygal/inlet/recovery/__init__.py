@@ -6,5 +6,11 @@ from zygal.inlet.recovery.recover import Recovery, Undecided, recover_inlet
 from zygal.inlet.recovery.residuals import ImageResidual
 
 __all__ = [
-    "Group", "ImageResidual", "Recovery", "ScoreRecovery", "Undecided", "recover_by_scores", "recover_inlet",
-]  # fmt: skip
+    "Group",
+    "ImageResidual",
+    "Recovery",
+    "ScoreRecovery",
+    "Undecided",
+    "recover_by_scores",
+    "recover_inlet",
+]

@@ -40,7 +40,8 @@ _USUAL_VALUES = (
 class ScoreRecovery:
     """The inlet with the closest scores. mean, largest: differences as parts of the spread of the recorded scores.
 
-    held: images that the search did not see; held_largest: of them. changed_top_1: images whose top-1 class differs from the recording. runner_up: the second best inlet, its mean difference.
+    held: images that the search did not see; held_largest: of them. changed_top_1: images whose top-1 class differs
+    from the recording. runner_up: the second best inlet, its mean difference.
     """
 
     inlet: Inlet
@@ -95,7 +96,8 @@ def recover_by_scores(
 ) -> ScoreRecovery:
     """The inlet whose tensors [N, *shape], run by `scores`, give scores closest to `recorded` [N, classes].
 
-    likely: inlets to be tried first, of which those count that make such tensors. Raises InletError if the model takes no images of 1 or 3 channels or no image can be read.
+    likely: inlets to be tried first, of which those count that make such tensors. Raises InletError if the model takes
+    no images of 1 or 3 channels or no image can be read.
     """
     tensor, size, channels = _tensor(shape, dtype)
     material = gather(paths, np.zeros((len(paths), *shape), dtype))
@@ -119,16 +121,34 @@ def recover_by_scores(
     images = sorted(dict.fromkeys([*rare, *plain]))
     best = _improve(search, min(found, key=lambda each: search.difference_of(each, plain)), images)
     alike = {inlet: difference_of for (inlet, among), difference_of in search.known.items() if among == tuple(images)}
-    others = {inlet: difference_of for inlet, difference_of in alike.items() if difference_of > search.difference_of(best, images) * 1.01 + 1e-7}
+    others = {
+        inlet: difference_of
+        for inlet, difference_of in alike.items()
+        if difference_of > search.difference_of(best, images) * 1.01 + 1e-7
+    }
     runner_up = min(others.items(), key=lambda each: each[1]) if others else None
     readable = material.readable
     off = np.abs((made := search.run(best, readable)) - recorded[readable]) / search.spread
     held = list(material.held)
     held_scores = search.run(best, held) if held else None
-    held_largest = None if not held else np.inf if held_scores is None else float(np.abs(held_scores - recorded[held]).max() / search.spread)
+    held_largest = (
+        None
+        if not held
+        else np.inf
+        if held_scores is None
+        else float(np.abs(held_scores - recorded[held]).max() / search.spread)
+    )
     changed_top_1 = int((made.argmax(axis=1) != recorded[readable].argmax(axis=1)).sum())
     return ScoreRecovery(
-        best, float(off.mean()), float(off.max()), changed_top_1, len(readable), runner_up, len(search.known), len(held), held_largest
+        best,
+        float(off.mean()),
+        float(off.max()),
+        changed_top_1,
+        len(readable),
+        runner_up,
+        len(search.known),
+        len(held),
+        held_largest,
     )
 
 
@@ -184,13 +204,15 @@ def _edits(inlet: Inlet):
 
 
 def _with_solved_values(search: _ByScores, inlet: Inlet, images: list[int], steps: int = 8) -> Inlet:
-    """The inlet with slope and offset of each channel moved so that the scores come closest, if that brings them closer."""
+    """The inlet with slope and offset of each channel moved so that the scores come closest, if that brings them
+    closer."""
     if inlet.values.per_image != "none" or inlet.tensor.dtype == "uint8":
         return inlet
     pixels = [search.trials.pixels(index, inlet).astype(np.float32) for index in images]
     black, white = (
-        to_tensor(np.full((1, 1, inlet.channels), level, np.uint8), inlet.values, Tensor("NHWC"))[0][0, 0] for level in (0, 255)
-    )  # fmt: skip
+        to_tensor(np.full((1, 1, inlet.channels), level, np.uint8), inlet.values, Tensor("NHWC"))[0][0, 0]
+        for level in (0, 255)
+    )
     recorded = search.recorded[images].astype(np.float64).ravel()
 
     def run(ends: np.ndarray) -> np.ndarray:
@@ -205,7 +227,9 @@ def _with_solved_values(search: _ByScores, inlet: Inlet, images: list[int], step
     for _ in range(steps):
         width = np.abs(ends[inlet.channels :] - ends[: inlet.channels]).max()
         step = 1e-3 * width
-        slopes = np.stack([(run(ends + step * unit) - recorded - difference_of) / step for unit in np.eye(len(ends))], axis=1)
+        slopes = np.stack(
+            [(run(ends + step * unit) - recorded - difference_of) / step for unit in np.eye(len(ends))], axis=1
+        )
         if not np.isfinite(slopes).all():
             # A model that overflows on such tensors says nothing about which way is better.
             break

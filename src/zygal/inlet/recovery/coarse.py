@@ -1,8 +1,8 @@
 """Where the tensor lies on the image: the boxes that frames can cut, tried by correlation, whatever the colours became.
 
-A frame of any kind shows some box of the image. Boxes come in families of one parameter at most; all of a family are cut out
-at once, at a few points, and the recorded channels are regressed on the picture's three, so that neither the colours' order
-nor the values stage need be known.
+A frame of any kind shows some box of the image. Boxes come in families of one parameter at most; all of a family are
+cut out at once, at a few points, and the recorded channels are regressed on the picture's three, so that neither the
+colours' order nor the values stage need be known.
 """
 
 from __future__ import annotations
@@ -73,7 +73,11 @@ def boxes(family: str, size: tuple[int, int], wanted: tuple[int, int], parameter
         scale = by / parameter if by else parameter
         sides = tall * scale, wide * scale
     elif name in ("part of the aspect", "within"):
-        inside = min(height / tall, width / wide) * parameter if name == "part of the aspect" else max(height / tall, width / wide) / parameter
+        inside = (
+            min(height / tall, width / wide) * parameter
+            if name == "part of the aspect"
+            else max(height / tall, width / wide) / parameter
+        )
         sides = tall * inside, wide * inside
     else:
         sides = {
@@ -108,7 +112,8 @@ class Cutter:
             self.levels.append(made)
 
     def explain(self, number: int, found: np.ndarray, mirrors: tuple[str, ...]) -> dict[str, np.ndarray]:
-        """For each mirroring, of each box [count, 4] the part of one recorded tensor's variance that it does not explain."""
+        """For each mirroring, of each box [count, 4] the part of one recorded tensor's variance that it does not
+        explain."""
         asymmetric = not np.allclose(found, _mirrored(found, self.sizes[number], "both"))
         if asymmetric and len(mirrors) > 1:
             return {mirror: self.explain(number, found, (mirror,))[mirror] for mirror in mirrors}
@@ -158,13 +163,18 @@ def _mirrored(found: np.ndarray, size: tuple[int, int], mirror: str) -> np.ndarr
 
 
 def _symmetric(side: int) -> np.ndarray:
-    half = np.unique(np.linspace(0, side // 2 - 1, min(side // 2, _SAMPLES // 2)).round().astype(int)) if side > 1 else np.zeros(0, int)
+    half = (
+        np.unique(np.linspace(0, side // 2 - 1, min(side // 2, _SAMPLES // 2)).round().astype(int))
+        if side > 1
+        else np.zeros(0, int)
+    )
     middle = [side // 2] if side % 2 else []
     return np.r_[half, middle, side - 1 - half[::-1]].astype(int)
 
 
 def _unexplained(cut: np.ndarray, seen: np.ndarray, recorded: np.ndarray) -> np.ndarray:
-    """[count]: the part of the variance [rows, columns, C] that no mixture of the channels of `cut` explains, where seen."""
+    """[count]: the part of the variance [rows, columns, C] that no mixture of the channels of `cut` explains, where
+    seen."""
     count = len(cut)
     x = cut.reshape(count, -1, cut.shape[3])
     weight = seen.reshape(count, -1).astype(np.float32)
@@ -198,9 +208,17 @@ def find_placements(cutter: Cutter, count: int, each: int = 8) -> list[Placement
             some = np.argsort(first[mirror])[: max(40, len(parameters) // 4)]
             left = first[mirror][some]
             for number in numbers[1:]:
-                left = left + cutter.explain(number, boxes(family, cutter.sizes[number], cutter.wanted, parameters[some]), (mirror,))[mirror]
+                left = (
+                    left
+                    + cutter.explain(
+                        number, boxes(family, cutter.sizes[number], cutter.wanted, parameters[some]), (mirror,)
+                    )[mirror]
+                )
             order = np.argsort(left)[:each]
-            found += [Placement(family, float(parameters[some[place]]), float(left[place] / len(numbers)), mirror) for place in order]
+            found += [
+                Placement(family, float(parameters[some[place]]), float(left[place] / len(numbers)), mirror)
+                for place in order
+            ]
     found.sort(key=lambda place: place.unexplained)
     return _varied(found, count)
 
@@ -217,7 +235,7 @@ def _varied(found: list[Placement], count: int) -> list[Placement]:
 
 def _likely_mirrors(cutter: Cutter, kinds: dict[str, np.ndarray]) -> tuple[str, ...]:
     """The mirrorings by how much some ordinary places explain; more than one only if it is not plain."""
-    best = {mirror: 1.0 for mirror in MIRRORS}
+    best = dict.fromkeys(MIRRORS, 1.0)
     for family, parameters in kinds.items():
         some = parameters[:: max(1, len(parameters) // 40)]
         for number in range(min(2, len(cutter.sizes))):

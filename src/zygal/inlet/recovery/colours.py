@@ -61,7 +61,8 @@ def _colour_text(numbers: np.ndarray, inlet: Inlet) -> str:
 
 
 def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
-    """The colours that see-through images may have been laid over, solved: one in colour, some that give the same grey."""
+    """The colours that see-through images may have been laid over, solved: one in colour, some that give the same
+    grey."""
     dropped, black = (replace(inlet, decode=replace(inlet.decode, transparency=t)) for t in ("#ffffff", "#000000"))
     white_minus_black, residuals = [], []
     for index in images:
@@ -89,7 +90,8 @@ def solve_ground(trials: Trials, inlet: Inlet, images: list[int]) -> list[str]:
 
 
 def _as_pixels(recorded: np.ndarray, inlet: Inlet, on_black: np.ndarray, part: np.ndarray) -> np.ndarray:
-    """Recorded numbers [H, W, C] back to pixels, by the inlet's values stage or, where each image has its own, by a fit.
+    """Recorded numbers [H, W, C] back to pixels, by the inlet's values stage or, where each image has its own, by a
+    fit.
 
     on_black: the pixels laid over black. part: what of the ground shows, of which the colour is fitted with the rest.
     """

@@ -77,7 +77,18 @@ SHAPES = (
     Resize(filter="area", rounding="none"),
 )
 """One of each kind, with which frames are told apart before the convention is known."""
-_SIZING = ("short_side", "size", "within", "cover", "factor", "long_side", "box", "enlarge", "grid_scale", "reduce_above")
+_SIZING = (
+    "short_side",
+    "size",
+    "within",
+    "cover",
+    "factor",
+    "long_side",
+    "box",
+    "enlarge",
+    "grid_scale",
+    "reduce_above",
+)
 
 
 def in_the_way_of(step: Resize, convention: Resize) -> Resize:

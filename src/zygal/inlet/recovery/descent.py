@@ -22,9 +22,27 @@ PAIRS_SECONDS, DESCENT_SECONDS = 18.0, 28.0
 """Seconds from the start of a recovery after which pairs of edits, and then further edits, are given up."""
 _ALIKE = 0.003
 """Difference of means in grey levels of inlets that few pixels do not tell apart."""
-_APART = ("decode.exif", "decode.transparency", "decode.sixteen_bit", "decode.polarity", "decode.mirror", "values.per_image")
+_APART = (
+    "decode.exif",
+    "decode.transparency",
+    "decode.sixteen_bit",
+    "decode.polarity",
+    "decode.mirror",
+    "values.per_image",
+)
 """Edits for images of other kinds, and those that the values stage or correlation tells."""
-_OF_RESAMPLING = ("rounding", "edges", "grid", "antialias", "cubic", "filter", "grid_scale", "prefilter", "scale", "order")
+_OF_RESAMPLING = (
+    "rounding",
+    "edges",
+    "grid",
+    "antialias",
+    "cubic",
+    "filter",
+    "grid_scale",
+    "prefilter",
+    "scale",
+    "order",
+)
 
 
 def best_of(trials: Trials, edits: Iterable[Inlet], images: list[int]) -> Outcome:
@@ -71,9 +89,11 @@ def _single(inlet: Inlet) -> list[Inlet]:
 
 
 def other_conventions(inlet: Inlet) -> list[Inlet]:
-    """"This library for that" is one edit."""
+    """ "This library for that" is one edit."""
     resizes = [(place, step) for place, step in enumerate(inlet.frame) if isinstance(step, Resize)]
-    made = (with_step(inlet, place, effective(in_the_way_of(step, way))) for place, step in resizes for way in CONVENTIONS)
+    made = (
+        with_step(inlet, place, effective(in_the_way_of(step, way))) for place, step in resizes for way in CONVENTIONS
+    )
     return [edited for edited in made if edited != inlet and fits_together(edited)]
 
 
@@ -104,7 +124,10 @@ def _colour_edits(inlet: Inlet):
             now = step.colour if isinstance(step, Pad) else step.missing
             yield from (with_step(inlet, place, coloured(step, each)) for each in _next_colours(now))
     if inlet.decode.transparency != "drop":
-        yield from (replace(inlet, decode=replace(inlet.decode, transparency=each)) for each in _next_colours(inlet.decode.transparency))
+        yield from (
+            replace(inlet, decode=replace(inlet.decode, transparency=each))
+            for each in _next_colours(inlet.decode.transparency)
+        )
 
 
 def _next_colours(colour: str):
@@ -118,7 +141,8 @@ def _next_colours(colour: str):
 
 
 def by_whole_images(trials: Trials, whole: Trials, outcome: Outcome, images: list[int]) -> Outcome:
-    """What a few rows and columns do not tell, one pixel in a thousand, all pixels of the images that are explained worst may."""
+    """What a few rows and columns do not tell, one pixel in a thousand, all pixels of the images that are explained
+    worst may."""
     inlet = outcome.inlet
     for _ in range(2):
         left = {index: whole.attempt(inlet, [index]) for index in images}
@@ -136,7 +160,8 @@ def by_whole_images(trials: Trials, whole: Trials, outcome: Outcome, images: lis
 
 
 def by_habit(inlet: Inlet) -> Inlet:
-    """Where these images cannot tell how nearest pixels on the asymmetric grid are rounded, as the likely library does it.
+    """Where these images cannot tell how nearest pixels on the asymmetric grid are rounded, as the likely library does
+    it.
 
     OpenCV reads BGR and applies the EXIF rotation unless it is told not to; the others, in float32, do neither.
     """
@@ -172,8 +197,20 @@ def _more_usual(inlet: Inlet):
             yield lambda now, name=name: replace(now, decode=replace(now.decode, **{name: getattr(Decode(), name)}))
     for place, step in enumerate(inlet.frame):
         for name in type(step).__dataclass_fields__:
-            # What a step does at all stays, and so does the rounding of nearest pixels: the usual one is nobody's on that grid.
-            if name in ("size", "short_side", "within", "cover", "factor", "fraction", "aspect", "margins", "sigma", "taps"):
+            # What a step does at all stays, and so does the rounding of nearest pixels: the usual one is nobody's on
+            # that grid.
+            if name in (
+                "size",
+                "short_side",
+                "within",
+                "cover",
+                "factor",
+                "fraction",
+                "aspect",
+                "margins",
+                "sigma",
+                "taps",
+            ):
                 continue
             if name == "scale" and isinstance(step, Resize) and step.grid == "asymmetric":
                 continue

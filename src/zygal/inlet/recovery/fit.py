@@ -73,13 +73,20 @@ def values_of(line: Line) -> Values:
 
 _CLOSE = 0.02
 """Grey levels within which constants that everybody uses are meant."""
-_MEANS = (((0.485, 0.456, 0.406), (0.229, 0.224, 0.225)), ((0.5,) * 3, (0.5,) * 3), ((0.48145466, 0.4578275, 0.40821073), (0.26862954, 0.26130258, 0.27577711)))
+_MEANS = (
+    ((0.485, 0.456, 0.406), (0.229, 0.224, 0.225)),
+    ((0.5,) * 3, (0.5,) * 3),
+    ((0.48145466, 0.4578275, 0.40821073), (0.26862954, 0.26130258, 0.27577711)),
+)
 _IN_LEVELS = ((103.939, 116.779, 123.68), (103.94, 116.78, 123.68), (104.0, 117.0, 123.0))
 WELL_KNOWN = (
-    Values(), Values((-1.0, 1.0)), Values((0.0, 255.0)), Values((1.0, 0.0)),
+    Values(),
+    Values((-1.0, 1.0)),
+    Values((0.0, 255.0)),
+    Values((1.0, 0.0)),
     *(Values((0.0, 1.0), mean[::step], std[::step]) for mean, std in _MEANS for step in (1, -1)),
     *(Values((0.0, 255.0), mean[::step]) for mean in _IN_LEVELS for step in (1, -1)),
-)  # fmt: skip
+)
 """Values stages with the constants that training code has most often."""
 
 
@@ -92,7 +99,9 @@ def _well_known(slope: np.ndarray, offset: np.ndarray, allowed: float) -> Values
         low, high = values.range
         mean, std = np.array(values.mean or (0.0,)), np.array(values.std or (1.0,))
         ends = (low - mean) / std, (high - mean) / std
-        found[values] = max(np.abs((end - (offset + slope * level)) / slope).max() for end, level in zip(ends, (0.0, _WHITE)))
+        found[values] = max(
+            np.abs((end - (offset + slope * level)) / slope).max() for end, level in zip(ends, (0.0, _WHITE))
+        )
     closest = min(found, key=found.get)
     return closest if found[closest] <= allowed else None
 

@@ -83,7 +83,12 @@ def _by_scale(scale: float, wanted, centring: str, sizes) -> Iterator[Frame]:
         return
     yield _crop(box, centring, fits), Resize(size=wanted)
     # The factor that people write is short: hundredths, and one of whole numbers.
-    near = {round(1 / scale, 2), round(1 / scale, 1), 1 / round(scale), *(round(1 / scale + by / 100, 2) for by in (-1, 1))}
+    near = {
+        round(1 / scale, 2),
+        round(1 / scale, 1),
+        1 / round(scale),
+        *(round(1 / scale + by / 100, 2) for by in (-1, 1)),
+    }
     for factor in sorted(near, key=lambda each: abs(each - 1 / scale)):
         if factor > 0 and factor != 1 and abs(factor * scale - 1) < 0.03:
             for grid_scale in ("sizes", "factor"):
@@ -148,6 +153,10 @@ def margins_edited(frame: Frame) -> Iterator[Frame]:
     names = ("long_side", "centring", "fraction_rounding")
     choices = []
     for step in frame:
-        edits = [edited for name, edited in step_edits(step) if name in names and getattr(edited, "centring", "") not in ("start", "end")]
+        edits = [
+            edited
+            for name, edited in step_edits(step)
+            if name in names and getattr(edited, "centring", "") not in ("start", "end")
+        ]
         choices.append([effective(step), *edits])
     return product(*choices)

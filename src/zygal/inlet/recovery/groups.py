@@ -24,9 +24,9 @@ _SEARCH_SECONDS = 18.0
 
 @dataclass(frozen=True)
 class Group:
-    """Images that one inlet explains (None: that no inlet was found for). separated_by: a property that they share and the
-    others have not, as words, or None if no such property is known. changes: the fields in which its inlet differs from the
-    first group's, with both values."""
+    """Images that one inlet explains (None: that no inlet was found for). separated_by: a property that they share and
+    the others have not, as words, or None if no such property is known. changes: the fields in which its inlet differs
+    from the first group's, with both values."""
 
     images: tuple[str, ...]
     inlet: Inlet | None
@@ -34,8 +34,11 @@ class Group:
     changes: tuple[tuple[str, object, object], ...] = ()
 
 
-def regrouped(material: Material, found: Found, per_image: list[ImageResidual]) -> tuple[Found, list[ImageResidual], tuple[Group, ...]]:
-    """The inlet that explains most images, its residuals, and the groups. What was found stays where nothing better is."""
+def regrouped(
+    material: Material, found: Found, per_image: list[ImageResidual]
+) -> tuple[Found, list[ImageResidual], tuple[Group, ...]]:
+    """The inlet that explains most images, its residuals, and the groups. What was found stays where nothing better
+    is."""
     searches = 0
     found, per_image = _straightened(material, found, per_image)
     explained = {each.number for each in per_image if each.explained}
@@ -66,8 +69,11 @@ def regrouped(material: Material, found: Found, per_image: list[ImageResidual]) 
     return found, per_image, tuple(groups)
 
 
-def _straightened(material: Material, found: Found, per_image: list[ImageResidual]) -> tuple[Found, list[ImageResidual]]:
-    """The same inlet with its values solved from the images alone that it explains by themselves: the others bend them."""
+def _straightened(
+    material: Material, found: Found, per_image: list[ImageResidual]
+) -> tuple[Found, list[ImageResidual]]:
+    """The same inlet with its values solved from the images alone that it explains by themselves: the others bend
+    them."""
     inlet, trials = found.outcome.inlet, found.trials
     if inlet.values.per_image != "none" or inlet.tensor.dtype == "uint8":
         return found, per_image
@@ -96,7 +102,11 @@ def _other_inlet(material: Material, found: Found, left: list[int], searches: in
     if not left:
         return None, set()
     candidates = [edited for _, edited in single_edits(found.outcome.inlet)]
-    candidates = [replace(each, values=found.outcome.inlet.values) for each in candidates if each.values.per_image == found.outcome.inlet.values.per_image]
+    candidates = [
+        replace(each, values=found.outcome.inlet.values)
+        for each in candidates
+        if each.values.per_image == found.outcome.inlet.values.per_image
+    ]
     outcomes = found.trials.all(candidates, left[:1])
     near = sorted(outcomes, key=lambda each: each.order)[:3]
     first = found.outcome.inlet
@@ -160,12 +170,20 @@ _KINDS: tuple[tuple[Callable, str], ...] = (
     (lambda material, number: material.kinds[number][0], "is a {} file"),
     (lambda material, number: material.kinds[number][1], "has pixels of the mode {}"),
     (lambda material, number: "has transparent parts" if number in material.see_through else "is opaque", "{}"),
-    (lambda material, number: material.sizes[number][0] > material.sizes[number][1] and "is upright" or "is not upright", "{}"),
-)  # fmt: skip
+    (
+        lambda material, number: (
+            material.sizes[number][0] > material.sizes[number][1] and "is upright" or "is not upright"
+        ),
+        "{}",
+    ),
+)
 _AMOUNTS: tuple[tuple[Callable, str], ...] = (
     (_border, "has a border with a mean {} {} grey levels"),
     (lambda material, number: float(_pixels(material, number).mean()), "has a mean {} {} grey levels"),
     (lambda material, number: min(material.sizes[number]), "has a short side {} {} pixels"),
     (lambda material, number: max(material.sizes[number]), "has a long side {} {} pixels"),
-    (lambda material, number: min(material.sizes[number]) / max(material.sizes[number]) * 100, "has a short side {} {} % of the long one"),
-)  # fmt: skip
+    (
+        lambda material, number: min(material.sizes[number]) / max(material.sizes[number]) * 100,
+        "has a short side {} {} % of the long one",
+    ),
+)

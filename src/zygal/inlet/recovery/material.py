@@ -20,7 +20,7 @@ from zygal.inlet.decode import (
     has_transparency,
     open_image,
     unreduced_size,
-)  # fmt: skip
+)
 from zygal.inlet.frame import as_array, as_image
 from zygal.inlet.specification import Decode, Tensor
 
@@ -33,8 +33,9 @@ _KEPT_PIXELS = 200_000_000
 class Material:
     """Images and what they became. paths: N files. recorded: [N, H, W, C], whatever the tensors' layout was.
 
-    Kinds of images, by number: plain (upright, opaque, 8 bits), turned (with an EXIF orientation), see_through, deep (16 bits).
-    kinds: of each file its format and its mode, as Pillow names them. held: images that are held back: no search looks at them.
+    Kinds of images, by number: plain (upright, opaque, 8 bits), turned (with an EXIF orientation), see_through, deep
+    (16 bits). kinds: of each file its format and its mode, as Pillow names them. held: images that are held back: no
+    search looks at them.
     """
 
     paths: list[Path]
@@ -65,8 +66,8 @@ class Material:
     def hopeless_after(self, seconds: float) -> bool:
         """Whether so much time has gone by that what has not explained the images by now is not worth being tried on.
 
-        Only searches that have found nothing so far ask, so an inlet that is found does not depend on the machine's speed,
-        unless it is a very slow one.
+        Only searches that have found nothing so far ask, so an inlet that is found does not depend on the machine's
+        speed, unless it is a very slow one.
         """
         return time.monotonic() - self.started > seconds
 
@@ -80,7 +81,8 @@ class Material:
         found = self.readable + list(self.held)
         self.held = tuple(held)
         self.plain, self.turned, self.see_through, self.deep = (
-            [index for index in sorted(found) if kind in self._is[index] and index not in held] for kind in ("plain", "turned", "see_through", "deep")
+            [index for index in sorted(found) if kind in self._is[index] and index not in held]
+            for kind in ("plain", "turned", "see_through", "deep")
         )
 
     def file(self, index: int, decode: Decode = USUAL) -> Image.Image:
@@ -92,12 +94,15 @@ class Material:
         return self.kinds.get(index, ("", ""))[0] == "JPEG"
 
     def is_odd(self, index: int) -> bool:
-        """Whether the file does not hold 8-bit RGB or grey, so that converting it after a resize makes another picture."""
+        """Whether the file does not hold 8-bit RGB or grey, so that converting it after a resize makes another
+        picture."""
         return self.kinds.get(index, ("", "RGB"))[1] not in ("RGB", "L")
 
     def picture(self, index: int, decode: Decode) -> Picture:
         """The decode stage of an image. Raises ImageError."""
-        return self._kept(self._decoded, (index, decode), lambda: decoded(self.file(index, decode), decode, self.paths[index]))
+        return self._kept(
+            self._decoded, (index, decode), lambda: decoded(self.file(index, decode), decode, self.paths[index])
+        )
 
     def array(self, index: int, decode: Decode) -> np.ndarray:
         """The same as [H, W, C]. Raises ImageError."""
@@ -108,7 +113,9 @@ class Material:
 
     def reduced(self, index: int, decode: Decode, by: tuple[int, int]) -> Picture:
         """The decoded picture reduced to means of `by` (rows, columns) pixels."""
-        return self._kept(self._decoded, (index, decode, by), lambda: as_image(self.picture(index, decode)).reduce(by[::-1]))
+        return self._kept(
+            self._decoded, (index, decode, by), lambda: as_image(self.picture(index, decode)).reduce(by[::-1])
+        )
 
     def _kept(self, among: dict, key: tuple, make: Callable[[], Picture]) -> Picture:
         if key in among:
@@ -126,7 +133,7 @@ class Material:
 def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
     """Raises InletError if the tensors are no images or no image can be read."""
     material = Material([Path(path) for path in paths], *_channels_last(tensors))
-    for index, path in enumerate(material.paths):
+    for index in range(len(material.paths)):
         try:
             opened = material.file(index)
         except ImageError as fault:
@@ -147,8 +154,9 @@ def gather(paths: Sequence[str | Path], tensors: np.ndarray) -> Material:
 
 
 def held_back(material: Material) -> list[int]:
-    """A quarter of the images or a little more, so that what is found on the others can be proved on them: of each kind of file (format, colours,
-    orientation, transparency, depth) that occurs twice some are held back and some are not. None of fewer than four images."""
+    """A quarter of the images or a little more, so that what is found on the others can be proved on them: of each kind
+    of file (format, colours, orientation, transparency, depth) that occurs twice some are held back and some are not.
+    None of fewer than four images."""
     kinds: dict[tuple, list[int]] = {}
     # From the tallest to the widest, so that what is taken at even places is of all proportions.
     for index in sorted(material.readable, key=lambda each: (material.sizes[each][0] / material.sizes[each][1], each)):
@@ -162,7 +170,12 @@ def held_back(material: Material) -> list[int]:
         if shares[kind] >= len(kinds[kind]) - 1:
             break
         shares[kind] += 1
-    return sorted(each[(2 * place + 1) * len(each) // (2 * count)] for kind, each in kinds.items() if (count := shares[kind]) for place in range(count))
+    return sorted(
+        each[(2 * place + 1) * len(each) // (2 * count)]
+        for kind, each in kinds.items()
+        if (count := shares[kind])
+        for place in range(count)
+    )
 
 
 def _channels_last(tensors: np.ndarray) -> tuple[np.ndarray, Tensor]:
@@ -171,8 +184,8 @@ def _channels_last(tensors: np.ndarray) -> tuple[np.ndarray, Tensor]:
     if tensors.ndim == 4 and tensors.shape[3] in (1, 3):
         return tensors, Tensor("NHWC", tensors.dtype.name)
     raise InletError(
-        f"the recorded tensors are {list(tensors.shape)}, but an inlet makes images of 1 or 3 channels, [N, C, H, W] or "
-        "[N, H, W, C]."
+        f"the recorded tensors are {list(tensors.shape)}, but an inlet makes images of 1 or 3 channels, [N, C, H, W] "
+        "or [N, H, W, C]."
     )
 
 
@@ -188,5 +201,4 @@ def telling(material: Material, among: list[int], count: int) -> list[int]:
             chosen.append(index)
     # The widest and the tallest tell crop from squash, so they come first.
     slimmest = sorted(able, key=lambda index: material.sizes[index][0] / material.sizes[index][1])
-    chosen = list(dict.fromkeys([slimmest[0], slimmest[-1], *chosen, *able]))[:count]
-    return chosen
+    return list(dict.fromkeys([slimmest[0], slimmest[-1], *chosen, *able]))[:count]

@@ -1,5 +1,5 @@
-"""What people write more rarely, each kind a few candidates: reduction before a resize, two resizes, a blur; and the fields that
-only images of other kinds tell."""
+"""What people write more rarely, each kind a few candidates: reduction before a resize, two resizes, a blur; and the
+fields that only images of other kinds tell."""
 
 from __future__ import annotations
 
@@ -31,7 +31,9 @@ def _best(trials: Trials, inlets, images: list[int]) -> Outcome | None:
 
 def _bases(best: Outcome, starts) -> list[tuple[Step, ...]]:
     """The best frame, and some of the others that were likely with its mirroring."""
-    frames = dict.fromkeys([best.inlet.frame, *(frame for frame, mirror in starts if mirror == best.inlet.decode.mirror)])
+    frames = dict.fromkeys(
+        [best.inlet.frame, *(frame for frame, mirror in starts if mirror == best.inlet.decode.mirror)]
+    )
     return list(frames)[:6]
 
 
@@ -39,13 +41,18 @@ def reduced_first(trials: Trials, best: Outcome, starts, images: list[int]) -> O
     """Reduced to means of whole pixels before the resize, by the JPEG decoder too."""
     made = []
     material = trials.material
-    files = sorted((index for index in material.readable if material.is_jpeg(index) and index not in material.turned),
-                   key=lambda index: min(material.sizes[index]), reverse=True)  # fmt: skip
+    files = sorted(
+        (index for index in material.readable if material.is_jpeg(index) and index not in material.turned),
+        key=lambda index: min(material.sizes[index]),
+        reverse=True,
+    )
     # The largest JPEG file is what the decoder reduces if any.
     images = list(dict.fromkeys([*images[:1], *files[:2], *images[1:]]))
     for step, *after in _bases(best, starts):
         for resize, least in _reductions(step) if isinstance(step, Resize) else ():
-            made.append(replace(best.inlet, decode=replace(best.inlet.decode, jpeg_reduction=least), frame=(resize, *after)))
+            made.append(
+                replace(best.inlet, decode=replace(best.inlet.decode, jpeg_reduction=least), frame=(resize, *after))
+            )
     return _best(trials, made, images)
 
 
@@ -71,7 +78,7 @@ def _least_sizes(step: Resize, gap: float | None, box: str) -> list[tuple[int, i
     return list(dict.fromkeys(least))
 
 
-def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
+def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:  # noqa: ARG001
     """A resize to an intermediate size, squashed or by the short side, and then to the tensor's."""
     frame, decode = best.inlet.frame, best.inlet.decode
     places = [place for place, step in enumerate(frame) if isinstance(step, Resize)]
@@ -86,9 +93,13 @@ def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Out
         both = effective(in_the_way_of(step, one)), effective(in_the_way_of(final, other))
         return (*frame[:place], *both, *frame[place + 1 :])
 
-    sides = [side for side in dict.fromkeys([*_SIDES, target * 8 // 7, target * 2, round(target * 1.25)]) if side > target]
+    sides = [
+        side for side in dict.fromkeys([*_SIDES, target * 8 // 7, target * 2, round(target * 1.25)]) if side > target
+    ]
     unsized = replace(final, size=None, within=None, cover=None, factor=None, short_side=None)
-    first = [replace(unsized, size=(side, side)) for side in sides] + [replace(unsized, short_side=side) for side in sides]
+    first = [replace(unsized, size=(side, side)) for side in sides] + [
+        replace(unsized, short_side=side) for side in sides
+    ]
     scans = list(product((_TWICE[0], _TWICE[3]), (_TWICE[0], _TWICE[1], _TWICE[3])))
     likely = {step: min(rough.unexplained(twice(step, *ways), decode, images[:1]) for ways in scans) for step in first}
     ways = [twice(step, *ways) for step in sorted(first, key=likely.get)[:3] for ways in product(_TWICE, _TWICE)]
@@ -100,20 +111,31 @@ def two_resizes(trials: Trials, best: Outcome, starts, images: list[int]) -> Out
 def blurred_first(trials: Trials, best: Outcome, starts, images: list[int]) -> Outcome | None:
     """A Gaussian before everything."""
     blurs = [Blur(sigma, None, "three-boxes") for sigma in (1.0, 2.0, 0.5, 1.5, 3.0)]
-    for taps, sigmas in ((3, (0.8, 0.5, 1.0)), (5, (1.1, 0.5, 1.0, 1.5, 2.0)), (7, (1.4, 1.0, 1.5, 2.0)), (9, (1.7, 2.0)), (11, (2.0,))):
+    for taps, sigmas in (
+        (3, (0.8, 0.5, 1.0)),
+        (5, (1.1, 0.5, 1.0, 1.5, 2.0)),
+        (7, (1.4, 1.0, 1.5, 2.0)),
+        (9, (1.7, 2.0)),
+        (11, (2.0,)),
+    ):
         blurs += [Blur(sigma, taps) for sigma in sigmas]
     blurs += [Blur(taps=taps, kind="binomial") for taps in (3, 5)]
     decode = best.inlet.decode
     bases = dict.fromkeys(with_convention(frame, way) for frame in _bases(best, starts)[:3] for way in _TWICE)
     # One blur after the other: what it makes of a whole picture is kept for some of them only.
-    scored = [(trials.unexplained((blur, *frame), decode, images[:1]), number, (blur, *frame))
-              for blur in blurs for number, frame in enumerate(bases)]  # fmt: skip
+    scored = [
+        (trials.unexplained((blur, *frame), decode, images[:1]), number, (blur, *frame))
+        for blur in blurs
+        for number, frame in enumerate(bases)
+    ]
     found = [frame for _, _, frame in sorted(scored, key=lambda each: each[:2])[:8]]
     others = [with_convention(found[0], way) for way in CONVENTIONS]
     found += sorted(others, key=lambda each: trials.unexplained(each, decode, images[:1]))[:4]
     made = []
     for frame in dict.fromkeys(found):
-        kinds = [replace(frame[0], rounding=rounding) for rounding in spec.BLUR_ROUNDINGS] if frame[0].taps else [frame[0]]
+        kinds = (
+            [replace(frame[0], rounding=rounding) for rounding in spec.BLUR_ROUNDINGS] if frame[0].taps else [frame[0]]
+        )
         made += [replace(best.inlet, frame=(blur, *frame[1:])) for blur in kinds]
     return _best(trials, made, images)
 
@@ -125,7 +147,9 @@ def reflected(trials: Trials, best: Outcome, starts, images: list[int]) -> Outco
         for place, step in enumerate(frame):
             if isinstance(step, spec.Pad):
                 made += [
-                    replace(best.inlet, frame=(*frame[:place], effective(replace(step, border=border)), *frame[place + 1 :]))
+                    replace(
+                        best.inlet, frame=(*frame[:place], effective(replace(step, border=border)), *frame[place + 1 :])
+                    )
                     for border in spec.BORDERS[1:]
                 ]
     return _best(trials, made, images)
@@ -145,7 +169,8 @@ KINDS = (reflected, after_resize, reduced_first, two_resizes, blurred_first)
 
 
 def other_kinds(trials: Trials, inlet: Inlet, sample: list[int], among: list[int]) -> Inlet:
-    """Fields that only rotated, transparent or 16-bit images, palettes and JPEG files determine, each tried on such images."""
+    """Fields that only rotated, transparent or 16-bit images, palettes and JPEG files determine, each tried on such
+    images."""
     material = trials.material
 
     def decoding(**choice) -> Inlet:

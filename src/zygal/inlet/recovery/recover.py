@@ -1,4 +1,5 @@
-"""The recovery: the inlet found, how its differences are distributed, and the fields that these images do not determine."""
+"""The recovery: the inlet found, how its differences are distributed, and the fields that these images do not
+determine."""
 
 from __future__ import annotations
 
@@ -48,7 +49,8 @@ _DECIDED_BY = {
 
 @dataclass(frozen=True)
 class Undecided:
-    """A field that these images do not determine: the value chosen, values that fit as well, and an image that would decide."""
+    """A field that these images do not determine: the value chosen, values that fit as well, and an image that would
+    decide."""
 
     field: str
     chosen: object
@@ -58,14 +60,15 @@ class Undecided:
 
 @dataclass(frozen=True)
 class Recovery:
-    """The recovered inlet. Residuals are in grey levels: the largest difference over all images, the mean one, and the one
-    that 99.9 % of the values of every image keep; of the images that were searched with.
+    """The recovered inlet. Residuals are in grey levels: the largest difference over all images, the mean one, and the
+    one that 99.9 % of the values of every image keep; of the images that were searched with.
 
     runner_up: the best single edit that is worse, and its largest difference over the images that were searched with.
-    per_image: how each image's differences are distributed. groups: where no inlet explains all images, those that explain
-    some of them, if that was found. library: whose way of resampling the inlet's is. tried: how many inlets were run.
-    held: the residuals of the images that were held back, which the search did not see. not_held: those of images that were held back at
-    first, and had to be searched with because the inlet found on the others did not explain them.
+    per_image: how each image's differences are distributed. groups: where no inlet explains all images, those that
+    explain some of them, if that was found. library: whose way of resampling the inlet's is. tried: how many inlets
+    were run. held: the residuals of the images that were held back, which the search did not see. not_held: those of
+    images that were held back at first, and had to be searched with because the inlet found on the others did not
+    explain them.
     """
 
     inlet: Inlet
@@ -93,7 +96,8 @@ def recover_inlet(
 ) -> Recovery:
     """The inlet that gives `tensors` [N, ...] for N image files, found without any hint.
 
-    Raises InletError if the tensors are not images or no image can be read. The best inlet may still be wrong: see `explains`.
+    Raises InletError if the tensors are not images or no image can be read. The best inlet may still be wrong: see
+    `explains`.
     """
     material = gather(paths, tensors)
     material.hold(held_back(material))
@@ -143,7 +147,8 @@ def _library(inlet: Inlet) -> str | None:
 
 
 def _alternatives(found: Found, explained: list[int]) -> tuple[tuple[str, object, float] | None, tuple[Undecided, ...]]:
-    """Every single edit, run: what makes the same of these images is undecided, the best of the rest is the runner-up."""
+    """Every single edit, run: what makes the same of these images is undecided, the best of the rest is the
+    runner-up."""
     material = found.trials.material
     # Images that were held back say nothing for the inlet, which explains them, but speak against others.
     images = ([index for index in found.images if index in explained] or found.images) + list(material.held)
@@ -155,7 +160,10 @@ def _alternatives(found: Found, explained: list[int]) -> tuple[tuple[str, object
     different = list(dict.fromkeys(edited for _, edited in edits))
     outcomes = dict(zip(different, found.trials.all(different, few)))
     alike = [each for each in edits if outcomes[each[1]].order <= first.order]
-    worse = sorted((each for each in edits if first.order < outcomes[each[1]].order < (HOPELESS,)), key=lambda each: outcomes[each[1]].order)[:_FEW]
+    worse = sorted(
+        (each for each in edits if first.order < outcomes[each[1]].order < (HOPELESS,)),
+        key=lambda each: outcomes[each[1]].order,
+    )[:_FEW]
     found.trials.all([edited for _, edited in (*alike, *worse)], images)
     equal: dict[str, list[object]] = {}
     behind = []
@@ -167,10 +175,14 @@ def _alternatives(found: Found, explained: list[int]) -> tuple[tuple[str, object
         elif whole.attempt(edited, images[:2]).order <= whole.attempt(best.inlet, images[:2]).order:
             equal.setdefault(name, []).append(field_value(edited, name))
     undecided = tuple(
-        Undecided(name, field_value(best.inlet, name), tuple(dict.fromkeys(others)),
-                  _DECIDED_BY.get(name.rpartition(".")[2], "an image of another size"))
+        Undecided(
+            name,
+            field_value(best.inlet, name),
+            tuple(dict.fromkeys(others)),
+            _DECIDED_BY.get(name.rpartition(".")[2], "an image of another size"),
+        )
         for name, others in equal.items()
-    )  # fmt: skip
+    )
     return (min(behind, key=lambda each: each[0])[1:] if behind else None), undecided
 
 

@@ -16,7 +16,8 @@ from zygal.inlet.values import level_differences
 EXPLAINED = 0.5
 """Difference in grey levels that nearly all values must keep for an inlet to explain a recording."""
 NEARLY_ALL = 0.999
-"""The part of an image's values that must keep it: a library's own rounding moves fewer than one in a thousand by one level."""
+"""The part of an image's values that must keep it: a library's own rounding moves fewer than one in a thousand by one
+level."""
 ONE_LEVEL = 1.0
 _BORDER = 3
 
@@ -25,8 +26,9 @@ _BORDER = 3
 class ImageResidual:
     """The differences of one image, in grey levels.
 
-    number: its place among the images. kind: its file format and its mode, as Pillow names them. share: of values that differ
-    by more than half a level. nearly_all: what 99.9 % of the values keep. where: "all over", "at the border" or "nowhere".
+    number: its place among the images. kind: its file format and its mode, as Pillow names them. share: of values that
+    differ by more than half a level. nearly_all: what 99.9 % of the values keep. where: "all over", "at the border" or
+    "nowhere".
     """
 
     number: int

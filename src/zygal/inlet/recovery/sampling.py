@@ -1,7 +1,7 @@
 """Frames run exactly, but for some rows and columns of the tensor only: a hundredth of the work of a whole image.
 
-Each axis is followed back from the rows (or columns) that are wanted to those of the picture that they need; then the steps
-are run on that part of the picture, with every rounding.
+Each axis is followed back from the rows (or columns) that are wanted to those of the picture that they need; then the
+steps are run on that part of the picture, with every rounding.
 """
 
 from __future__ import annotations
@@ -82,7 +82,9 @@ def _windowed(pixels: np.ndarray, each: Placed, have: Indices, want: Indices, de
     rows, columns = (_places(each, axis)[want[axis]] for axis in (0, 1))
     if np.array_equal(rows, have[0]) and np.array_equal(columns, have[1]):
         return pixels
-    taken = pixels[np.searchsorted(have[0], rows.clip(0)).clip(0, len(have[0]) - 1)][:, np.searchsorted(have[1], columns.clip(0)).clip(0, len(have[1]) - 1)]
+    taken = pixels[np.searchsorted(have[0], rows.clip(0)).clip(0, len(have[0]) - 1)][
+        :, np.searchsorted(have[1], columns.clip(0)).clip(0, len(have[1]) - 1)
+    ]
     outside = (rows < 0)[:, None] | (columns < 0)[None]
     if outside.any():
         taken[outside] = fill_colour(each.step, decode) if has_colour(each.step) else 0
@@ -105,7 +107,10 @@ def reduction(each: Placed) -> tuple[int, int] | None:
 
 def after_reduction(each: Placed, by: tuple[int, int]) -> Placed:
     """The resize of a picture that was reduced already."""
-    axes = tuple(Axis(-(-axis.inputs // part), axis.outputs, axis.scale / part, axis.start / part) for axis, part in zip(each.axes, by))
+    axes = tuple(
+        Axis(-(-axis.inputs // part), axis.outputs, axis.scale / part, axis.start / part)
+        for axis, part in zip(each.axes, by)
+    )
     return Placed(each.step, tuple(axis.inputs for axis in axes), each.after, axes)
 
 

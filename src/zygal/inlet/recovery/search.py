@@ -1,8 +1,8 @@
 """Works the whole inlet out from images and the tensors that training made of them.
 
-From rough to exact: where the tensor lies on the image, by correlation; which frame and which library's resampling, on some
-rows and columns of a few images; then whole inlets, trying single edits as long as something improves, and last what people
-write more rarely. The values stage is never searched but solved.
+From rough to exact: where the tensor lies on the image, by correlation; which frame and which library's resampling, on
+some rows and columns of a few images; then whole inlets, trying single edits as long as something improves, and last
+what people write more rarely. The values stage is never searched but solved.
 """
 
 from __future__ import annotations
@@ -33,7 +33,8 @@ _RARE_SECONDS = 26.0
 _PROMISING = 0.1
 """A frame that leaves more of the variance than this is not where the tensor lies, so single edits help little."""
 _BENT, _STRAIGHT = 0.5, 0.3
-"""Mean differences in grey levels of all images together, and of one by itself, that speak for values that differ by image."""
+"""Mean differences in grey levels of all images together, and of one by itself, that speak for values that differ by
+image."""
 _ROUGH = 16
 """Rows and columns of a first look at a frame."""
 _MOST_IMAGES = 16
@@ -51,7 +52,9 @@ class Found:
 def search(material: Material, progress: Progress = lambda what, part: None, among: list[int] | None = None) -> Found:
     """The inlet that explains what the images of the material (or some `among` them) became."""
     trials = Trials(material)
-    usable = [index for index in (material.plain or material.readable) if among is None or index in among] or list(among)
+    usable = [index for index in (material.plain or material.readable) if among is None or index in among] or list(
+        among
+    )
     sample = telling(material, usable, 4)
     decode, starts, left = _starts(trials, sample, progress)
     progress("trying inlets in full", 0.5)
@@ -101,7 +104,8 @@ def _rarer(trials: Trials, best: Outcome, starts: list[tuple[Frame, str]], sampl
 
 
 def _starts(trials: Trials, sample: list[int], progress: Progress) -> tuple[Decode, list[tuple[Frame, str]], float]:
-    """How to decode the sample, the frames with their mirroring that are worth trying with colours, and what the best leaves."""
+    """How to decode the sample, the frames with their mirroring that are worth trying with colours, and what the best
+    leaves."""
     material = trials.material
     guesses = [Decode()]
     if not set(sample) <= set(material.plain):
@@ -126,7 +130,11 @@ def _starts(trials: Trials, sample: list[int], progress: Progress) -> tuple[Deco
     progress("testing the resampling", 0.3)
     likely = dict.fromkeys((frame, each.mirror) for each, of_place in places[:_EDITED] for frame in of_place)
     wider = dict.fromkeys((edited, mirror) for frame, mirror in likely for edited in margins_edited(frame))
-    shaped = [(with_convention(frame, shape), mirror) for frame, mirror in dict.fromkeys([*frames, *wider]) for shape in shapes]
+    shaped = [
+        (with_convention(frame, shape), mirror)
+        for frame, mirror in dict.fromkeys([*frames, *wider])
+        for shape in shapes
+    ]
     frames = _sieved(rough, trials, decode, dict.fromkeys(shaped), sample, _FRAMES)
     progress("testing the resampling", 0.4)
     ways = [(with_convention(frame, convention), mirror) for convention in CONVENTIONS for frame, mirror in frames]
@@ -143,11 +151,17 @@ def _likely_shapes(rough: Trials, decode: Decode, frames: list[tuple[Frame, str]
     return [shape for _, shape in sorted(zip(best, SHAPES), key=lambda pair: pair[0])[:3]]
 
 
-def _sieved(rough: Trials, trials: Trials, decode: Decode, ways: Iterable[tuple[Frame, str]], sample: list[int], count: int):
+def _sieved(
+    rough: Trials, trials: Trials, decode: Decode, ways: Iterable[tuple[Frame, str]], sample: list[int], count: int
+):
     """The ways that explain most: what few pixels, one image or two speak against is not tried on more."""
     ways = list(ways)
     few = max(4 * count, len(ways) // 6)
-    for judge, images, left, alike in ((rough, sample[:1], few, few // 2), (rough, sample[:2], 3 * count, count), (trials, sample[:3], count, _ALIKE)):
+    for judge, images, left, alike in (
+        (rough, sample[:1], few, few // 2),
+        (rough, sample[:2], 3 * count, count),
+        (trials, sample[:3], count, _ALIKE),
+    ):
         ways = _thinned(_scored(judge, decode, ways, images), left, alike)
     return ways
 
@@ -159,8 +173,8 @@ def _scored(trials: Trials, decode: Decode, ways: Iterable[tuple[Frame, str]], i
 
 
 def _thinned(scored: list[tuple[float, tuple[Frame, str]]], count: int, alike: int) -> list[tuple[Frame, str]]:
-    """The first `count` by score; of those with the same score, which these images do not tell apart, so many at most, those
-    of fewer steps first."""
+    """The first `count` by score; of those with the same score, which these images do not tell apart, so many at most,
+    those of fewer steps first."""
     kept, times = [], Counter()
     for score, each in sorted(scored, key=lambda pair: (round(pair[0], 7), len(pair[1][0]))):
         key = round(score, 7)
@@ -177,7 +191,9 @@ def _with_colour(trials: Trials, frame: Frame, decode: Decode, sample: list[int]
     for colour in ("rgb", "bgr", "grey") if channels == 3 else ("grey",):
         for weights in GREY_FORMULAS[::2] if colour == "grey" else GREY_FORMULAS[:1]:
             decoding = effective_decode(replace(decode, colour=colour, grey_weights=weights), channels)
-            for per_image in ("none", "standardise", "standardise-channels") if tensor.dtype == "float32" else ("none",):
+            for per_image in (
+                ("none", "standardise", "standardise-channels") if tensor.dtype == "float32" else ("none",)
+            ):
                 # Where values are not solved, the polarity is not either.
                 for polarity in spec.POLARITIES if tensor.dtype == "uint8" else ("as-is",):
                     turned = replace(decoding, polarity=polarity)
@@ -209,15 +225,18 @@ def _falls(trials: Trials, inlet: Inlet, index: int) -> bool:
 
 
 def _by_formula(trials: Trials, outcome: Outcome, images: list[int], every: list[int]) -> Outcome:
-    """Where each image has values of its own, or is explained by itself but not with the others: the formula and the polarity,
-    by whole images, plain ones if there are enough; then the fields that the other kinds among `every` image determine."""
+    """Where each image has values of its own, or is explained by itself but not with the others: the formula and the
+    polarity, by whole images, plain ones if there are enough; then the fields that the other kinds among `every` image
+    determine."""
     if outcome.inlet.values.per_image == "none":
         alone = sorted(trials.attempt(outcome.inlet, [index]).mean for index in images)
         if outcome.mean < _BENT or alone[len(alone) // 2] > _STRAIGHT or trials.material.tensor.dtype == "uint8":
             return outcome
     whole = Trials(trials.material, whole=True)
     edits = [
-        replace(outcome.inlet, values=Values(per_image=per_image), decode=replace(outcome.inlet.decode, polarity=polarity))
+        replace(
+            outcome.inlet, values=Values(per_image=per_image), decode=replace(outcome.inlet.decode, polarity=polarity)
+        )
         for per_image in spec.PER_IMAGE
         for polarity in spec.POLARITIES
     ]

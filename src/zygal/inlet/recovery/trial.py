@@ -1,5 +1,5 @@
-"""Trying an inlet: run exactly, on some rows and columns or on whole images, its values stage solved, and what is then left
-in grey levels."""
+"""Trying an inlet: run exactly, on some rows and columns or on whole images, its values stage solved, and what is then
+left in grey levels."""
 
 from __future__ import annotations
 
@@ -53,10 +53,11 @@ class Trials:
         self._known: dict[tuple, Outcome] = {}
         generator = np.random.default_rng(0)
         self.wanted = tuple(
-            np.arange(side) if whole or side <= samples
+            np.arange(side)
+            if whole or side <= samples
             else np.unique(np.r_[0, 1, side - 2, side - 1, generator.choice(side, samples - 4, replace=False)])
             for side in material.size
-        )  # fmt: skip
+        )
         self.whole = whole
         kept = len(self.wanted[0]) * len(self.wanted[1]) * material.channels
         self._framed = lru_cache(maxsize=max(16, _KEPT_VALUES // kept))(self._frame)
@@ -71,7 +72,8 @@ class Trials:
         return self.material.recorded[index][self.wanted[0]][:, self.wanted[1]]
 
     def attempt(self, inlet: Inlet, images: list[int]) -> Outcome:
-        """The inlet with its values solved from these images (its own values count only as to what is done per image)."""
+        """The inlet with its values solved from these images (its own values count only as to what is done per
+        image)."""
         key = (inlet.decode, inlet.frame, inlet.values.per_image, tuple(images))
         if key not in self._known:
             self.count += 1
@@ -96,7 +98,9 @@ class Trials:
 
     def _frame(self, index: int, decode: Decode, frame: tuple[Step, ...]) -> np.ndarray:
         plain = not self.material.is_odd(index)
-        grey_last = decode.colour == "grey" and decode.conversion != "first" and (plain or decode.conversion != "after-resize")
+        grey_last = (
+            decode.colour == "grey" and decode.conversion != "first" and (plain or decode.conversion != "after-resize")
+        )
         if grey_last:
             rgb = self._frame(index, replace(decode, colour="rgb", grey_channels=1, conversion="first"), frame)
             rgb = rgb.repeat(3, axis=2) if rgb.shape[2] == 1 else rgb
@@ -133,7 +137,8 @@ class Trials:
         return as_array(blurred(self.material.picture(index, decode), step))
 
     def unexplained(self, frame: tuple[Step, ...], decode: Decode, images: list[int]) -> float:
-        """The mean part of the recorded variance that no mixture of the frame's channels explains; 1 if it does not fit."""
+        """The mean part of the recorded variance that no mixture of the frame's channels explains; 1 if it does not
+        fit."""
         left = []
         for index in images:
             try:
@@ -169,7 +174,10 @@ class Trials:
             )
             values = self.values_from(line, inlet)
             return Outcome(replace(inlet, values=values), line.mean, line.largest)
-        mean, largest = float(np.mean([each.mean() for each in residuals])), float(max(each.max() for each in residuals))
+        mean, largest = (
+            float(np.mean([each.mean() for each in residuals])),
+            float(max(each.max() for each in residuals)),
+        )
         return Outcome(replace(inlet, values=values), mean, largest)
 
     @staticmethod
@@ -183,8 +191,8 @@ def _left_by_formula(pixels: np.ndarray, recorded: np.ndarray, values: Values) -
 
 
 def _left_by_image(pixels: np.ndarray, recorded: np.ndarray, values: Values) -> np.ndarray:
-    """Differences where each image has values of its own: a part of the image is compared after a fit, which knows no more
-    than the formula (a channel each, or all alike)."""
+    """Differences where each image has values of its own: a part of the image is compared after a fit, which knows no
+    more than the formula (a channel each, or all alike)."""
     if values.per_image.endswith("-channels"):
         parts = [(pixels[:, :, channel], recorded[:, :, channel]) for channel in range(pixels.shape[2])]
     else:

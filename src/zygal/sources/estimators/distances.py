@@ -36,18 +36,25 @@ def support_vectors(site: EstimatorSite, estimator: Any, x: str) -> str:
 
 
 def _one_value_a_class(site: EstimatorSite, decided: str, pairs: list[tuple[int, int]], classes: int) -> str:
-    """The votes of the machines of all pairs, and less than half a vote for how sure they are, as scikit-learn adds them."""
+    """The votes of the machines of all pairs, and less than half a vote for how sure they are, as scikit-learn adds
+    them."""
     first, second = (np.zeros((len(pairs), classes)) for _ in range(2))
     for row, (i, j) in enumerate(pairs):
         first[row, i] = second[row, j] = 1
     # Zero votes for the first.
     for_first = site.cast(site.step("LessOrEqual", site.number(0.0, decided), decided), "float64")
     for_second = site.step("Sub", site.number(1.0, decided), for_first)
-    votes = site.step("Add", site.step("MatMul", for_first, site.doubles(first, "first")),
-                      site.step("MatMul", for_second, site.doubles(second, "second")))  # fmt: skip
+    votes = site.step(
+        "Add",
+        site.step("MatMul", for_first, site.doubles(first, "first")),
+        site.step("MatMul", for_second, site.doubles(second, "second")),
+    )
     sums = site.step("MatMul", decided, site.doubles(first - second, "signs"))
-    sure = site.step("Div", sums, site.step("Mul", site.number(3.0, sums),
-                                            site.step("Add", site.step("Abs", sums), site.number(1.0, sums))))  # fmt: skip
+    sure = site.step(
+        "Div",
+        sums,
+        site.step("Mul", site.number(3.0, sums), site.step("Add", site.step("Abs", sums), site.number(1.0, sums))),
+    )
     return site.step("Add", votes, sure)
 
 
@@ -127,5 +134,7 @@ def _cosine_distances(site: EstimatorSite, x: str, vectors: np.ndarray) -> str:
     own = site.step("Sqrt", site.step("ReduceSum", site.step("Mul", x, x), axes=[1], keepdims=1))
     zero, one = site.number(0.0, own), site.number(1.0, own)
     direction = site.step("Div", x, site.step("Where", site.step("Equal", own, zero), one, own))
-    similar = site.step("MatMul", direction, site.doubles((vectors / np.where(lengths == 0, 1, lengths)).T, "directions"))
+    similar = site.step(
+        "MatMul", direction, site.doubles((vectors / np.where(lengths == 0, 1, lengths)).T, "directions")
+    )
     return site.step("Max", site.step("Sub", one, similar), zero)

@@ -25,8 +25,8 @@ def with_estimator(graph: Graph, estimator: Any) -> Graph:
     features = getattr(steps[0], "n_features_in_", None)
     if type.rank != 2 or (features is not None and type.shape[1] != features):
         raise SourceError(
-            f"the model returns {shape_text(type.shape)}, but the estimator {type_name(steps[0])} takes [batch, {features}]; return the "
-            "features that it was fitted on."
+            f"the model returns {shape_text(type.shape)}, but the estimator {type_name(steps[0])} takes [batch, "
+            f"{features}]; return the features that it was fitted on."
         )
     builder = GraphBuilder()
     for name in graph.inputs:
@@ -47,7 +47,8 @@ def with_estimator(graph: Graph, estimator: Any) -> Graph:
 
 
 def score_method(estimator: Any) -> str:
-    """The method that gives the scores: `predict_proba` where it is known, else `decision_function`. Raises SourceError."""
+    """The method that gives the scores: `predict_proba` where it is known, else `decision_function`. Raises
+    SourceError."""
     last = _steps(estimator)[-1]
     name = type_name(last)
     if name in PROBABILITIES and hasattr(last, "predict_proba"):
@@ -61,8 +62,8 @@ def notes_on(estimator: Any) -> list[str]:
     notes = [f"the scores are those of {type_name(last)}.{score_method(estimator)}"]
     if type_name(last) in ("SVC", "NuSVC") and len(last.classes_) > 2 and not last.break_ties:
         notes.append(
-            f"where classes have equally many votes, {type_name(last)}.predict takes the first of them and the scores take the more certain one; "
-            "break_ties=True makes predict do the same"
+            f"where classes have equally many votes, {type_name(last)}.predict takes the first of them and the scores "
+            "take the more certain one; break_ties=True makes predict do the same"
         )
     return notes
 

@@ -11,8 +11,17 @@ from zygal.sources.estimators.site import DECISIONS, PROBABILITIES, EstimatorSit
 _LOGISTIC = ("LogisticRegression", "LogisticRegressionCV")
 
 
-@entered(DECISIONS, *_LOGISTIC, "LinearDiscriminantAnalysis", "LinearSVC", "PassiveAggressiveClassifier", "Perceptron",
-         "RidgeClassifier", "RidgeClassifierCV", "SGDClassifier")  # fmt: skip
+@entered(
+    DECISIONS,
+    *_LOGISTIC,
+    "LinearDiscriminantAnalysis",
+    "LinearSVC",
+    "PassiveAggressiveClassifier",
+    "Perceptron",
+    "RidgeClassifier",
+    "RidgeClassifierCV",
+    "SGDClassifier",
+)
 def decision(site: EstimatorSite, estimator: Any, x: str) -> str:
     """x W' + b, [N, classes]; of two classes [N, 1]."""
     product = site.step("MatMul", x, site.doubles(np.atleast_2d(estimator.coef_).T, "coefficients"))
@@ -29,7 +38,9 @@ def _one_against_rest(site: EstimatorSite, decided: str) -> str:
 def logistic_regression(site: EstimatorSite, estimator: Any, x: str) -> str:
     decided = decision(site, estimator, x)
     way = getattr(estimator, "multi_class", "deprecated")
-    by_class = way == "ovr" or (way in ("auto", "deprecated") and (len(estimator.classes_) <= 2 or estimator.solver == "liblinear"))
+    by_class = way == "ovr" or (
+        way in ("auto", "deprecated") and (len(estimator.classes_) <= 2 or estimator.solver == "liblinear")
+    )
     if by_class:
         return _one_against_rest(site, decided)
     if site.type_of(decided).shape[1] == 1:

@@ -33,8 +33,8 @@ def entered(table: dict[str, Callable], *names: str):
 
 
 class EstimatorSite(Emitter):
-    """One estimator while it is translated. Numbers are of the width in which scikit-learn computes: transformers keep float32,
-    classifiers but for trees widen it."""
+    """One estimator while it is translated. Numbers are of the width in which scikit-learn computes: transformers keep
+    float32, classifiers but for trees widen it."""
 
     def __init__(self, builder: GraphBuilder, estimator: Any):
         name = type(estimator).__name__

@@ -78,7 +78,16 @@ def truncated_svd(site: EstimatorSite, estimator: Any, x: str) -> str:
     return _projected(site, x, estimator.components_)
 
 
-@entered(TRANSFORMS, "SelectKBest", "SelectPercentile", "SelectFromModel", "VarianceThreshold", "SelectFpr", "SelectFdr", "SelectFwe")
+@entered(
+    TRANSFORMS,
+    "SelectKBest",
+    "SelectPercentile",
+    "SelectFromModel",
+    "VarianceThreshold",
+    "SelectFpr",
+    "SelectFdr",
+    "SelectFwe",
+)
 def selection(site: EstimatorSite, estimator: Any, x: str) -> str:
     kept = np.flatnonzero(estimator.get_support()).astype(np.int64)
     if not len(kept):

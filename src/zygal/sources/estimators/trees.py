@@ -13,8 +13,8 @@ from zygal.sources.estimators.site import DECISIONS, PROBABILITIES, EstimatorSit
 
 @dataclass(frozen=True)
 class Tree:
-    """left, right: children of each node; a leaf is its own child. feature, threshold: an image goes left where the feature is at
-    most the threshold. value: [nodes, numbers], what a leaf gives."""
+    """left, right: children of each node; a leaf is its own child. feature, threshold: an image goes left where the
+    feature is at most the threshold. value: [nodes, numbers], what a leaf gives."""
 
     left: np.ndarray
     right: np.ndarray
@@ -43,15 +43,20 @@ def _tree(estimator: Any) -> Tree:
     leaf, nodes = left < 0, np.arange(len(left))
     threshold = tree.threshold.astype(np.float64)
     return Tree(
-        np.where(leaf, nodes, left), np.where(leaf, nodes, right), np.where(leaf, 0, tree.feature).astype(np.int64),
-        _as_float32(threshold), tree.value.reshape(len(left), -1).astype(np.float64),
-    )  # fmt: skip
+        np.where(leaf, nodes, left),
+        np.where(leaf, nodes, right),
+        np.where(leaf, 0, tree.feature).astype(np.int64),
+        _as_float32(threshold),
+        tree.value.reshape(len(left), -1).astype(np.float64),
+    )
 
 
 def _as_float32(threshold: np.ndarray) -> np.ndarray:
     """The largest float32 that is not above: a float32 is at most the one exactly if it is at most the other."""
     rounded = threshold.astype(np.float32)
-    return np.where(rounded.astype(np.float64) > threshold, np.nextafter(rounded, np.float32(-np.inf)), rounded).astype(np.float64)
+    return np.where(rounded.astype(np.float64) > threshold, np.nextafter(rounded, np.float32(-np.inf)), rounded).astype(
+        np.float64
+    )
 
 
 def _leaves(site: EstimatorSite, trees: Sequence[Tree], x: str) -> str:
@@ -85,7 +90,9 @@ def _fraction(tree: Tree) -> Tree:
     return Tree(tree.left, tree.right, tree.feature, tree.threshold, tree.value / np.where(sums == 0, 1, sums))
 
 
-@entered(PROBABILITIES, "DecisionTreeClassifier", "ExtraTreeClassifier", "RandomForestClassifier", "ExtraTreesClassifier")
+@entered(
+    PROBABILITIES, "DecisionTreeClassifier", "ExtraTreeClassifier", "RandomForestClassifier", "ExtraTreesClassifier"
+)
 def trees(site: EstimatorSite, estimator: Any, x: str) -> str:
     """The mean of the trees' shares; Breiman, "Random forests", 2001."""
     if estimator.n_outputs_ != 1:
@@ -128,7 +135,9 @@ def _histogram_tree(site: EstimatorSite, nodes: np.ndarray) -> Tree:
     leaf, places = nodes["is_leaf"].astype(bool), np.arange(len(nodes))
     left, right = (np.where(leaf, places, nodes[side].astype(np.int64)) for side in ("left", "right"))
     feature = np.where(leaf, 0, nodes["feature_idx"]).astype(np.int64)
-    return Tree(left, right, feature, nodes["num_threshold"].astype(np.float64), nodes["value"].astype(np.float64)[:, None])
+    return Tree(
+        left, right, feature, nodes["num_threshold"].astype(np.float64), nodes["value"].astype(np.float64)[:, None]
+    )
 
 
 @entered(PROBABILITIES, "GradientBoostingClassifier", "HistGradientBoostingClassifier")

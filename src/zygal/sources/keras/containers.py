@@ -70,7 +70,9 @@ def _open_archive(path: Path) -> Iterator[KerasFile]:
         configuration = _member(archive, "config.json", path, LARGEST_CONFIGURATION_BYTES)
         version = "3"
         if "metadata.json" in archive.NameToInfo:
-            version = _version(_member(archive, "metadata.json", path, LARGEST_METADATA_BYTES).get("keras_version", "3"))
+            version = _version(
+                _member(archive, "metadata.json", path, LARGEST_METADATA_BYTES).get("keras_version", "3")
+            )
         copy = folder / "weights.h5"
         with zip_faults(path, what, SourceError), copy.open("wb") as file:
             info = archive.getinfo("model.weights.h5")
@@ -119,7 +121,9 @@ def _open_web_layers(path: Path) -> Iterator[KerasFile]:
     """A web model of layers: its configuration is that of an HDF5 file, and its weights are put into the same form."""
     web = read_web_model(path)
     configuration = web.topology.get("model_config", web.topology)
-    stated = web.topology.get("keras_version") or (configuration.get("keras_version") if isinstance(configuration, dict) else None)
+    stated = web.topology.get("keras_version") or (
+        configuration.get("keras_version") if isinstance(configuration, dict) else None
+    )
     if not isinstance(configuration, dict):
         raise SourceError(f"{path} does not follow its schema: its model_config is no object.")
     # A version that is no Keras release belongs to a writer that follows the second age.
@@ -139,7 +143,9 @@ def _write_by_layers(file: h5py.File, configuration: dict[str, Any], arrays: dic
     for name, array in arrays.items():
         owner = next((holders[part] for part in name.split("/")[:-1] if part in holders), None)
         if owner is None:
-            raise SourceError(f"{path} holds weights {shown(name)}, which belong to none of its layers; save the model again.")
+            raise SourceError(
+                f"{path} holds weights {shown(name)}, which belong to none of its layers; save the model again."
+            )
         file.create_dataset(f"{owner}/{name}", data=array)
         listed.setdefault(owner, []).append(name)
     for owner, names in listed.items():
@@ -192,7 +198,8 @@ def _open_group(file: Path, path: Path) -> Iterator[h5py.File]:
 
 
 def child(group: h5py.Group, name_path: str, path: Path) -> h5py.Group | h5py.Dataset | None:
-    """The object at a path of names (a/b/c) inside a group, or None. Raises SourceError on links that leave the file."""
+    """The object at a path of names (a/b/c) inside a group, or None. Raises SourceError on links that leave the
+    file."""
     for name in name_path.split("/"):
         if not name or not isinstance(group, h5py.Group):
             return None
@@ -230,7 +237,9 @@ def text_attribute(group: h5py.Group, name: str, path: Path) -> str | list[str] 
     if name not in group.attrs:
         return None
     available = group.attrs.get_id(name)
-    claimed = available.dtype.itemsize * prod(available.shape or (1,))  # Texts of any length lie elsewhere in the file, as they are.
+    claimed = available.dtype.itemsize * prod(
+        available.shape or (1,)
+    )  # Texts of any length lie elsewhere in the file, as they are.
     if claimed > LARGEST_CONFIGURATION_BYTES or available.dtype.kind not in "SOU":
         if available.dtype.kind == "f" and 0 in available.shape:
             return []  # A layer without arrays: an empty list has no dtype of its own.

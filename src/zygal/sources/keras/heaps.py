@@ -1,8 +1,9 @@
 """The heaps of an HDF5 file, in which texts of any length lie, checked before the library walks them.
 
-A heap is `GCOL`, version 1, three zeros, its size, and objects one after the other: number, count of references, four zeros,
-size, and the bytes, filled up to a multiple of eight; the number 0 is free space and its size counts its own head (HDF5 File
-Format Specification, section III.E). The library walks on by what an object says of its size, and for ever where that is 0.
+A heap is `GCOL`, version 1, three zeros, its size, and objects one after the other: number, count of references, four
+zeros, size, and the bytes, filled up to a multiple of eight; the number 0 is free space and its size counts its own
+head (HDF5 File Format Specification, section III.E). The library walks on by what an object says of its size, and for
+ever where that is 0.
 """
 
 from __future__ import annotations

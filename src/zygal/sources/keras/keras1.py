@@ -7,15 +7,31 @@ from typing import Any
 import numpy as np
 
 _CLASSES = {
-    "Convolution1D": "Conv1D", "Convolution2D": "Conv2D", "AtrousConvolution2D": "Conv2D", "Convolution3D": "Conv3D",
-    "Deconvolution2D": "Conv2DTranspose", "SeparableConvolution2D": "SeparableConv2D", "MaxoutDense": "MaxoutDense",
-}  # fmt: skip
+    "Convolution1D": "Conv1D",
+    "Convolution2D": "Conv2D",
+    "AtrousConvolution2D": "Conv2D",
+    "Convolution3D": "Conv3D",
+    "Deconvolution2D": "Conv2DTranspose",
+    "SeparableConvolution2D": "SeparableConv2D",
+    "MaxoutDense": "MaxoutDense",
+}
 _WORDS = {
-    "nb_filter": "filters", "output_dim": "units", "subsample": "strides", "subsample_length": "strides",
-    "border_mode": "padding", "dim_ordering": "data_format", "bias": "use_bias", "p": "rate", "atrous_rate": "dilation_rate",
-    "pool_length": "pool_size", "stride": "strides", "init": "kernel_initializer", "filter_length": "kernel_size",
-    "length": "size", "n": "n",
-}  # fmt: skip
+    "nb_filter": "filters",
+    "output_dim": "units",
+    "subsample": "strides",
+    "subsample_length": "strides",
+    "border_mode": "padding",
+    "dim_ordering": "data_format",
+    "bias": "use_bias",
+    "p": "rate",
+    "atrous_rate": "dilation_rate",
+    "pool_length": "pool_size",
+    "stride": "strides",
+    "init": "kernel_initializer",
+    "filter_length": "kernel_size",
+    "length": "size",
+    "n": "n",
+}
 
 
 def as_second_age(configuration: dict[str, Any]) -> dict[str, Any]:

@@ -20,7 +20,9 @@ def load_weights(model: Any, path: str | Path) -> None:
     """Loads all of a .weights.h5 file or nothing. Raises SourceError or FileError."""
     path = existing_file(path)
     if not path.name.endswith(".weights.h5"):
-        raise SourceError(f"{path} is not a weights file of Keras; save the weights with model.save_weights('NAME.weights.h5').")
+        raise SourceError(
+            f"{path} is not a weights file of Keras; save the weights with model.save_weights('NAME.weights.h5')."
+        )
     before = [variable.numpy() for variable in model.weights]
     try:
         model.load_weights(path)
@@ -30,7 +32,7 @@ def load_weights(model: Any, path: str | Path) -> None:
         raise SourceError(f"{path} does not fit the model ({first_line(fault)}); nothing was loaded.") from fault
 
 
-def save(model: Any, image_shape: tuple[int, ...], entry_point: str, path: Path) -> None:
+def save(model: Any, image_shape: tuple[int, ...], entry_point: str, path: Path) -> None:  # noqa: ARG001
     """Writes the .keras archive of a model to a path of any name. Raises SourceError."""
     archive = path.with_name("model.keras")
     try:

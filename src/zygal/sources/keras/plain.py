@@ -1,8 +1,8 @@
 """A copy of a Keras file that is safe to hand to the framework's own loader.
 
 That loader imports the modules and looks up the classes and functions that the configuration names, wherever in it they
-stand, and follows what the weights link to. The copy is rebuilt: every entry with a class must be one of a list of ours,
-from a module of the framework's own, and of the weights only arrays that lie in the file itself are taken over.
+stand, and follows what the weights link to. The copy is rebuilt: every entry with a class must be one of a list of
+ours, from a module of the framework's own, and of the weights only arrays that lie in the file itself are taken over.
 """
 
 from __future__ import annotations
@@ -24,14 +24,40 @@ from zygal.sources.keras.table_activations import AS_LAYERS, BY_NAME
 _MODULE = re.compile(r"(tf_)?keras(\.[A-Za-z0-9_]+)*|builtins")
 _WORD = re.compile(r"[A-Za-z0-9_./>:-]{0,200}")
 _MARKS = frozenset(("__keras_tensor__", "__slice__", "__tensor__", "__numpy__", "__ellipsis__", "__tuple__"))
-_INITIALISERS = frozenset((
-    "Zeros", "Ones", "Constant", "RandomNormal", "RandomUniform", "TruncatedNormal", "VarianceScaling", "Orthogonal",
-    "OrthogonalInitializer", "Identity", "IdentityInitializer", "GlorotNormal", "GlorotUniform", "HeNormal", "HeUniform",
-    "LecunNormal", "LecunUniform",
-))  # fmt: skip
-_PENALTIES = frozenset((
-    "L1", "L2", "L1L2", "OrthogonalRegularizer", "MaxNorm", "NonNeg", "NonNegative", "UnitNorm", "MinMaxNorm",
-))  # fmt: skip
+_INITIALISERS = frozenset(
+    (
+        "Zeros",
+        "Ones",
+        "Constant",
+        "RandomNormal",
+        "RandomUniform",
+        "TruncatedNormal",
+        "VarianceScaling",
+        "Orthogonal",
+        "OrthogonalInitializer",
+        "Identity",
+        "IdentityInitializer",
+        "GlorotNormal",
+        "GlorotUniform",
+        "HeNormal",
+        "HeUniform",
+        "LecunNormal",
+        "LecunUniform",
+    )
+)
+_PENALTIES = frozenset(
+    (
+        "L1",
+        "L2",
+        "L1L2",
+        "OrthogonalRegularizer",
+        "MaxNorm",
+        "NonNeg",
+        "NonNegative",
+        "UnitNorm",
+        "MinMaxNorm",
+    )
+)
 _POLICIES = frozenset(("float32", "float16", "bfloat16", "float64", "mixed_float16", "mixed_bfloat16"))
 _POLICY_CLASSES = frozenset(("DTypePolicy", "Policy", "FloatDTypePolicy"))
 _FUNCTIONS = frozenset((*BY_NAME, "softmax", "log_softmax", "glu"))
@@ -77,15 +103,30 @@ def _check_entry(entry: dict[str, Any], path: Path) -> None:
     elif bare in ("__tensor__", "__numpy__"):
         known = isinstance(config, dict) and _WORD.fullmatch(str(config.get("dtype", ""))) is not None
     else:
-        known = any(bare in names for names in (LAYERS, OPERATIONS, AS_LAYERS, MODELS, _MARKS, _INITIALISERS, _PENALTIES,
-                                                _CELLS, ("InputLayer",)))  # fmt: skip
+        known = any(
+            bare in names
+            for names in (
+                LAYERS,
+                OPERATIONS,
+                AS_LAYERS,
+                MODELS,
+                _MARKS,
+                _INITIALISERS,
+                _PENALTIES,
+                _CELLS,
+                ("InputLayer",),
+            )
+        )
     if not known:
         _refuse(path, entry)
 
 
 def _refuse(path: Path, entry: dict[str, Any]) -> None:
-    named = ", ".join(f"{key} {shown(entry[key])}" for key in ("class_name", "module", "registered_name", "function_name",
-                                                               "config") if isinstance(entry.get(key), str))  # fmt: skip
+    named = ", ".join(
+        f"{key} {shown(entry[key])}"
+        for key in ("class_name", "module", "registered_name", "function_name", "config")
+        if isinstance(entry.get(key), str)
+    )
     raise SourceError(
         f"{path} names something that is not a known part of the framework ({named or 'without a name'}); Keras is "
         "not started on it, so replace it by a layer, an initialiser or an activation of the framework."

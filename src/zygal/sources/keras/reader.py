@@ -90,13 +90,18 @@ def _declared_input(file: KerasFile, model: Model, reading: Reading) -> TensorTy
 
 
 def scores_choice(file: KerasFile, model: Model, weights: Weights, reading: Reading) -> Choice:
-    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that name."""
+    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that
+    name."""
     several = reading.output is None and len(model.outputs) > 1
-    graphs = {name: _graph(file, model, weights, name, reading.image_shape) if several else None for name in model.outputs}
+    graphs = {
+        name: _graph(file, model, weights, name, reading.image_shape) if several else None for name in model.outputs
+    }
     return _choice(file, model, graphs, reading.output, reading.classes)
 
 
-def _choice(file: KerasFile, model: Model, graphs: dict[str, Graph | None], named: str | None, classes: int | None) -> Choice:
+def _choice(
+    file: KerasFile, model: Model, graphs: dict[str, Graph | None], named: str | None, classes: int | None
+) -> Choice:
     places = {layer.name: place for place, layer in enumerate(all_layers(model))}
     candidates = []
     for name, graph in graphs.items():

@@ -8,7 +8,8 @@ from typing import Any
 
 
 class Settings(dict):
-    """A configuration, or the named arguments of a call, of a class of layers; `read` are the names that were looked at."""
+    """A configuration, or the named arguments of a call, of a class of layers; `read` are the names that were looked
+    at."""
 
     def __init__(self, class_name: str, values: Mapping[str, Any]):
         super().__init__(values)
@@ -54,9 +55,11 @@ def _off(value: Any) -> bool:
 NEUTRAL: dict[str, Callable[[Any], bool]] = {
     **dict.fromkeys(("name", "trainable", "dtype", "batch_shape", "batch_input_shape", "input_shape", "input_dtype",
                      "seed", "implementation", "unroll", "input_length", "input_dim", "optional", "autocast",
-                     "dtype_policy", "shared_object_id", "unit_forget_bias", "fill_mode", "fill_value", "training", "zero_output_for_mask", "depth_multiplier", "lora_alpha", "value_dim", "gate_dtype"), _any),
+                     "dtype_policy", "shared_object_id", "unit_forget_bias", "fill_mode", "fill_value", "training",
+                     "zero_output_for_mask", "depth_multiplier", "lora_alpha", "value_dim", "gate_dtype"), _any),
     # How many arrays a layer has follows from these; the arrays are counted.
-    **dict.fromkeys(("use_bias", "center", "scale", "use_scale", "bias_axes", "bias", "units", "filters", "output_dim"), _any),
+    **dict.fromkeys(("use_bias", "center", "scale", "use_scale", "bias_axes", "bias", "units", "filters",
+    "output_dim"), _any),
     # What only training does.
     **dict.fromkeys(("momentum", "synchronized", "fused", "dropout", "recurrent_dropout", "dropout_rate", "rate",
                      "noise_shape", "renorm_momentum", "l1", "l2", "power_iterations", "W_learning_rate_multiplier",
@@ -84,9 +87,10 @@ BY_CLASS: dict[str, dict[str, Callable[[Any], bool]]] = {
     "MultiHeadAttention": {"query_shape": _any, "key_shape": _any, "value_shape": _any, "output_shape": _any},
     "GroupedQueryAttention": {"query_shape": _any, "key_shape": _any, "value_shape": _any},
     "EinsumDense": {"output_shape": _any},
-    "TFOpLambda": {"function": _any}, "SlicingOpLambda": {"function": _any},
+    "TFOpLambda": {"function": _any},
+    "SlicingOpLambda": {"function": _any},
     "LayerScale": {"projection_dim": _any, "init_values": _any},
-}  # fmt: skip
+}
 """Beyond those, the settings of one class that say nothing which its arrays or tensors do not."""
 
 

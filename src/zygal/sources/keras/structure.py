@@ -144,12 +144,16 @@ def _sequential(name, layers, config, configuration, path, trainable) -> Model:
     """A chain: each layer is called once, on the one before it."""
     if not layers:
         raise SourceError(f"{path} holds a model without layers; save it again.")
-    shape = config.get("build_input_shape") or _mapping(configuration, "build_config", f"the model {name}", path).get("input_shape")
+    shape = config.get("build_input_shape") or _mapping(configuration, "build_config", f"the model {name}", path).get(
+        "input_shape"
+    )
     first = next(iter(layers.values()))
     if first.class_name != "InputLayer":
         inner = first.config.get("batch_input_shape") or first.config.get("batch_shape")
         if inner is None and isinstance(first.config.get("layer"), dict):
-            inner = _mapping(first.config["layer"], "config", f"the layer in {first.name}", path).get("batch_input_shape")
+            inner = _mapping(first.config["layer"], "config", f"the layer in {first.name}", path).get(
+                "batch_input_shape"
+            )
         if inner is None and first.model is not None:
             head = next(iter(first.model.layers.values()))
             inner = head.config.get("batch_shape") or head.config.get("batch_input_shape") or first.model.build_shape
@@ -160,15 +164,18 @@ def _sequential(name, layers, config, configuration, path, trainable) -> Model:
     for layer in layers.values():
         layer.calls = [LayerCall((Reference(before),))] if before is not None else []
         before = layer.name
-    return Model(name, "Sequential", layers, [Reference(next(iter(layers)))], {before: Reference(before)}, trainable,
-                 shape)  # fmt: skip
+    return Model(
+        name, "Sequential", layers, [Reference(next(iter(layers)))], {before: Reference(before)}, trainable, shape
+    )
 
 
 def _mapping(holder: dict[str, Any], key: str, what: str, path: Path) -> dict[str, Any]:
     """The object under a key; an empty one where there is none. Raises SourceError."""
     value = holder.get(key)
     if value is not None and not isinstance(value, dict):
-        raise SourceError(f"{path} is damaged: {key} of {what} is no JSON object but {type(value).__name__}; save it again.")
+        raise SourceError(
+            f"{path} is damaged: {key} of {what} is no JSON object but {type(value).__name__}; save it again."
+        )
     return value or {}
 
 
@@ -193,10 +200,22 @@ def _layer(entry: dict[str, Any], path: Path, depth: int, position: int) -> Laye
 
 
 _FUNCTIONS = {
-    "Add": "math.add", "AddV2": "math.add", "BiasAdd": "nn.bias_add", "Mul": "math.multiply", "Sub": "math.subtract",
-    "RealDiv": "math.truediv", "Maximum": "math.maximum", "Minimum": "math.minimum", "Relu": "nn.relu", "Relu6": "nn.relu6",
-    "Sigmoid": "nn.sigmoid", "Elu": "nn.elu", "Selu": "nn.selu", "Exp": "math.exp", "Square": "math.square",
-}  # fmt: skip
+    "Add": "math.add",
+    "AddV2": "math.add",
+    "BiasAdd": "nn.bias_add",
+    "Mul": "math.multiply",
+    "Sub": "math.subtract",
+    "RealDiv": "math.truediv",
+    "Maximum": "math.maximum",
+    "Minimum": "math.minimum",
+    "Relu": "nn.relu",
+    "Relu6": "nn.relu6",
+    "Sigmoid": "nn.sigmoid",
+    "Elu": "nn.elu",
+    "Selu": "nn.selu",
+    "Exp": "math.exp",
+    "Square": "math.square",
+}
 
 
 def _single_operator(layer: Layer) -> Layer:

@@ -52,19 +52,26 @@ BY_NAME = {
     "exponential": lambda call, x: call.step("Exp", x),
     "softplus": lambda call, x: call.step("Softplus", x),
     "softsign": lambda call, x: call.step("Softsign", x),
-    "silu": activations.silu, "swish": activations.silu, "mish": activations.mish,
+    "silu": activations.silu,
+    "swish": activations.silu,
+    "mish": activations.mish,
     "gelu": activations.gelu,
     "hard_sigmoid": _hard_sigmoid,
-    "hard_silu": lambda call, x: call.step("HardSwish", x), "hard_swish": lambda call, x: call.step("HardSwish", x),
+    "hard_silu": lambda call, x: call.step("HardSwish", x),
+    "hard_swish": lambda call, x: call.step("HardSwish", x),
     "hard_tanh": lambda call, x: activations.clipped(call, x, -1, 1),
     "leaky_relu": lambda call, x: call.step("LeakyRelu", x, alpha=0.2),
     "log_sigmoid": activations.log_sigmoid,
-    "hard_shrink": lambda call, x, threshold=0.5: activations.hard_shrink(call, x, _reach(call, threshold), keeps_nan=False),
-    "soft_shrink": lambda call, x, threshold=0.5: activations.soft_shrink(call, x, _reach(call, threshold), keeps_nan=False),
+    "hard_shrink": lambda call, x, threshold=0.5: activations.hard_shrink(
+        call, x, _reach(call, threshold), keeps_nan=False
+    ),
+    "soft_shrink": lambda call, x, threshold=0.5: activations.soft_shrink(
+        call, x, _reach(call, threshold), keeps_nan=False
+    ),
     "tanh_shrink": activations.tanh_shrink,
     "squareplus": _squareplus,
     "sparse_plus": _sparse_plus,
-}  # fmt: skip
+}
 """Activations of every element by itself."""
 
 
@@ -152,9 +159,13 @@ def _softmax(call: LayerSite, view: View) -> View:
 
 
 AS_LAYERS = {
-    "ReLU": _relu, "LeakyReLU": _leaky, "ELU": _elu, "ThresholdedReLU": _thresholded, "Softmax": _softmax,
+    "ReLU": _relu,
+    "LeakyReLU": _leaky,
+    "ELU": _elu,
+    "ThresholdedReLU": _thresholded,
+    "Softmax": _softmax,
     "Activation": lambda call, view: activated(call, view),
-}  # fmt: skip
+}
 for _name, _handler in AS_LAYERS.items():
     layer(_name)(lambda call, handler=_handler: handler(call, call.x))
 
@@ -176,7 +187,13 @@ def _snake(name: str) -> str:
     return "".join(f"_{letter.lower()}" if letter.isupper() else letter for letter in name).lstrip("_")
 
 
-_PARAMETERS = {"elu": "alpha", "celu": "alpha", "hard_shrink": "threshold", "soft_shrink": "threshold", "squareplus": "b"}
+_PARAMETERS = {
+    "elu": "alpha",
+    "celu": "alpha",
+    "hard_shrink": "threshold",
+    "soft_shrink": "threshold",
+    "squareplus": "b",
+}
 """The number that some of the functions take in addition to their tensor."""
 
 

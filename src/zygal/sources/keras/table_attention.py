@@ -170,7 +170,9 @@ def both_ways(call: LayerSite) -> View:
         made, last = _run(call, call.x, entry["class_name"], config, part)
         if config.get("return_sequences"):
             # What went backwards is turned round again, so that steps lie beside steps.
-            parts.append(call.plain(View(reversed_along(call, made, [0]) if config.get("go_backwards") else made, (1, 0, 2))))
+            parts.append(
+                call.plain(View(reversed_along(call, made, [0]) if config.get("go_backwards") else made, (1, 0, 2)))
+            )
         else:
             parts.append(last[0])
     mode = call.config.get("merge_mode", "concat")

@@ -102,8 +102,18 @@ def transposed_convolution(call: LayerSite) -> View:
     return activated(call, View(made, order))
 
 
-@layer("MaxPooling1D", "MaxPooling2D", "MaxPooling3D", "MaxPool1D", "MaxPool2D", "MaxPool3D",
-       "AveragePooling1D", "AveragePooling2D", "AveragePooling3D", "AvgPool2D")  # fmt: skip
+@layer(
+    "MaxPooling1D",
+    "MaxPooling2D",
+    "MaxPooling3D",
+    "MaxPool1D",
+    "MaxPool2D",
+    "MaxPool3D",
+    "AveragePooling1D",
+    "AveragePooling2D",
+    "AveragePooling3D",
+    "AvgPool2D",
+)
 def pooling(call: LayerSite) -> View:
     """Pads count in neither the largest nor the mean."""
     x, order, sizes = call.image(call.x)
@@ -114,8 +124,16 @@ def pooling(call: LayerSite) -> View:
     return View(pooled(call, x, largest, kernel, strides, pads), order)
 
 
-@layer("GlobalMaxPooling1D", "GlobalMaxPooling2D", "GlobalMaxPooling3D", "GlobalMaxPool2D",
-       "GlobalAveragePooling1D", "GlobalAveragePooling2D", "GlobalAveragePooling3D", "GlobalAvgPool2D")  # fmt: skip
+@layer(
+    "GlobalMaxPooling1D",
+    "GlobalMaxPooling2D",
+    "GlobalMaxPooling3D",
+    "GlobalMaxPool2D",
+    "GlobalAveragePooling1D",
+    "GlobalAveragePooling2D",
+    "GlobalAveragePooling3D",
+    "GlobalAvgPool2D",
+)
 def global_pooling(call: LayerSite) -> View:
     view = call.x
     rank = call.rank(view)
@@ -180,7 +198,10 @@ def resized(call: LayerSite, x: str, sizes: list[int], wanted: list[int], mode: 
         for axis, (size, target) in enumerate(zip(sizes, wanted), start=2):
             # The nearest pixel centre; a tie goes to the later one. Back ends count it in float32 in two ways.
             middles = np.arange(target, dtype=np.float32) + np.float32(0.5)
-            ways = [np.floor(middles * np.float32(size) / np.float32(target)), np.floor(middles * (np.float32(size) / np.float32(target)))]
+            ways = [
+                np.floor(middles * np.float32(size) / np.float32(target)),
+                np.floor(middles * (np.float32(size) / np.float32(target))),
+            ]
             if (ways[0] != ways[1]).any():
                 call.refuse(f"resizes {size} to {target} by nearest, for which back ends pick different pixels")
             x = picked(call, x, np.minimum(ways[0], size - 1), axis)
@@ -191,7 +212,8 @@ def resized(call: LayerSite, x: str, sizes: list[int], wanted: list[int], mode: 
 
 
 def _matrix(size: int, wanted: int, kind: str, antialias: bool) -> np.ndarray:
-    """The weights [wanted, size]; the framework's cubic filter has the coefficient -0.5 and leaves out what lies beyond."""
+    """The weights [wanted, size]; the framework's cubic filter has the coefficient -0.5 and leaves out what lies
+    beyond."""
     if kind == "cubic" or antialias:
         shrink = min(wanted / size, 1.0) if antialias else 1.0
         return resampling_matrix(size, wanted, kind, "half_pixel", None, True, shrink).astype(np.float32)

@@ -48,7 +48,9 @@ def layer_normalisation(call: LayerSite) -> View:
     if call.config.get("rms_scaling"):
         return _by_mean_square(call, view, axes, gamma, epsilon)
     if axes == list(range(rank - len(axes), rank)):
-        pair = (None if each is None else call.constant(each, hint) for each, hint in ((gamma, "gamma"), (beta, "beta")))
+        pair = (
+            None if each is None else call.constant(each, hint) for each, hint in ((gamma, "gamma"), (beta, "beta"))
+        )
         return call.named_view(normalisation.layer_normalisation(call, call.plain(view), len(axes), *pair, epsilon))
     places = sorted(view.order.index(axis) for axis in axes)
     made = normalisation.standardised(call, call.gathered(view), places, epsilon)
@@ -84,7 +86,9 @@ def unit_normalisation(call: LayerSite) -> View:
     view = call.x
     places = sorted(view.order.index(axis) for axis in _axes(call))
     # The first ages compare squares with the same number.
-    return View(normalisation.unit_length(call, call.gathered(view), places, 1e-6 if call.first_ages else 1e-12), view.order)
+    return View(
+        normalisation.unit_length(call, call.gathered(view), places, 1e-6 if call.first_ages else 1e-12), view.order
+    )
 
 
 @layer("Normalization")
@@ -99,8 +103,15 @@ def standardisation(call: LayerSite) -> View:
     if statistics[0] is None:
         statistics = [call.needed(name) for name in ("mean", "variance")]
     sizes = tuple(call.shape(view)[each] for each in axes)
-    mean, variance = (np.broadcast_to(np.asarray(each, np.float64).reshape(-1) if not axes or np.size(each) == 1
-                                      else np.asarray(each, np.float64).reshape(sizes), sizes or (1,)) for each in statistics)  # fmt: skip
+    mean, variance = (
+        np.broadcast_to(
+            np.asarray(each, np.float64).reshape(-1)
+            if not axes or np.size(each) == 1
+            else np.asarray(each, np.float64).reshape(sizes),
+            sizes or (1,),
+        )
+        for each in statistics
+    )
     deviation = np.maximum(np.sqrt(variance), 1e-7)
     axes = axes or [rank - 1]
     if call.config.get("invert"):

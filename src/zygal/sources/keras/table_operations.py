@@ -1,4 +1,5 @@
-"""The framework's functions that functional models keep as layers; of the second age under the names that it had for them."""
+"""The framework's functions that functional models keep as layers; of the second age under the names that it had for
+them."""
 
 from __future__ import annotations
 
@@ -96,7 +97,6 @@ def rounded(call: LayerSite) -> View:
         return call.step(back, call.step("Round", call.step(there, x, factor)), factor)
 
     return call.elementwise(call.x, at_decimals)
-
 
 
 @operation("Square", "math.square")

@@ -138,12 +138,44 @@ def wrapped(call: LayerSite) -> View:
     return call.inner("layer", call.x)
 
 
-@layer("Dropout", "SpatialDropout1D", "SpatialDropout2D", "SpatialDropout3D", "GaussianNoise", "GaussianDropout",
-       "AlphaDropout", "ActivityRegularization", "Identity", "StochasticDepth", "RandomBrightness", "RandomContrast",
-       "RandomFlip", "RandomRotation", "RandomTranslation", "RandomZoom", "RandomHue", "RandomSaturation",
-       "RandomSharpness", "RandomColorJitter", "RandomColorDegeneration", "RandomErasing", "RandomGaussianBlur",
-       "RandomGrayscale", "RandomInvert", "RandomPosterization", "RandomShear", "RandomPerspective", "RandomHeight",
-       "RandomWidth", "RandomElasticTransform", "AutoContrast", "CutMix", "MixUp", "RandAugment", "AugMix")  # fmt: skip
+@layer(
+    "Dropout",
+    "SpatialDropout1D",
+    "SpatialDropout2D",
+    "SpatialDropout3D",
+    "GaussianNoise",
+    "GaussianDropout",
+    "AlphaDropout",
+    "ActivityRegularization",
+    "Identity",
+    "StochasticDepth",
+    "RandomBrightness",
+    "RandomContrast",
+    "RandomFlip",
+    "RandomRotation",
+    "RandomTranslation",
+    "RandomZoom",
+    "RandomHue",
+    "RandomSaturation",
+    "RandomSharpness",
+    "RandomColorJitter",
+    "RandomColorDegeneration",
+    "RandomErasing",
+    "RandomGaussianBlur",
+    "RandomGrayscale",
+    "RandomInvert",
+    "RandomPosterization",
+    "RandomShear",
+    "RandomPerspective",
+    "RandomHeight",
+    "RandomWidth",
+    "RandomElasticTransform",
+    "AutoContrast",
+    "CutMix",
+    "MixUp",
+    "RandAugment",
+    "AugMix",
+)
 def nothing(call: LayerSite) -> View:
     """What only training does."""
     NOTHING_AT_INFERENCE.add(call.shown.class_name)

@@ -55,8 +55,8 @@ def input_type(file: KerasFile, model: Model, image_shape: tuple[int, ...] | Non
     """The type of the model's only input; sizes that it leaves open are those of `image_shape`. Raises SourceError."""
     if len(model.inputs) != 1:
         raise SourceError(
-            f"{file.path} takes {len(model.inputs)} inputs ({', '.join(each.layer for each in model.inputs)}); an image "
-            "classifier takes one, so save a model that takes the image alone."
+            f"{file.path} takes {len(model.inputs)} inputs ({', '.join(each.layer for each in model.inputs)}); an "
+            "image classifier takes one, so save a model that takes the image alone."
         )
     config = model.layers[model.inputs[0].layer].config
     shape = config.get("batch_shape") or config.get("batch_input_shape")
@@ -77,7 +77,8 @@ def input_type(file: KerasFile, model: Model, image_shape: tuple[int, ...] | Non
 
 
 def _input_dtype(file: KerasFile, config: dict[str, Any]) -> np.dtype:
-    """The dtype of the input as the artifact computes it; a policy says what the layer computes in. Raises SourceError."""
+    """The dtype of the input as the artifact computes it; a policy says what the layer computes in. Raises
+    SourceError."""
     dtype = config.get("dtype") or "float32"
     if isinstance(dtype, dict):
         dtype = dtype.get("config", {}).get("name", "")
@@ -85,7 +86,10 @@ def _input_dtype(file: KerasFile, config: dict[str, Any]) -> np.dtype:
     if dtype in ("float32", "float16", "bfloat16", "float64"):
         return np.dtype(np.float32)
     if dtype not in ("uint8", "int32", "int64"):
-        raise SourceError(f"{file.path} takes images of the dtype {shown(dtype)}, which is not supported; save a model that takes float32 or uint8.")
+        raise SourceError(
+            f"{file.path} takes images of the dtype {shown(dtype)}, which is not supported; save a model that "
+            f"takes float32 or uint8."
+        )
     return np.dtype(dtype)
 
 
@@ -109,21 +113,22 @@ def translate(
 
 
 def refuse_own_code(file: KerasFile, model: Model) -> None:
-    """Raises SourceError or UnknownOperators if a layer holds code, quantised weights, or is of a class that is not known."""
+    """Raises SourceError or UnknownOperators if a layer holds code, quantised weights, or is of a class that is not
+    known."""
     coded = [layer.name for layer in all_layers(model) if layer.class_name in OWN_CODE]
     unknown = unknown_layers(model)
     if coded:
         also = f" It also has layers of unknown classes: {', '.join(sorted(unknown))}." if unknown else ""
         raise SourceError(
             f"{file.path} cannot be converted: {'layer' if len(coded) == 1 else 'layers'} {some_of(coded, 8)} (Lambda) "
-            f"{'holds' if len(coded) == 1 else 'hold'} Python code, which is never run; replace {'it' if len(coded) == 1 else 'them'} by layers "
-            f"of the framework, load the weights, and save that.{also}"
+            f"{'holds' if len(coded) == 1 else 'hold'} Python code, which is never run; replace "
+            f"{'it' if len(coded) == 1 else 'them'} by layers of the framework, load the weights, and save that.{also}"
         )
     quantised = [f"{layer.name} ({layer.class_name})" for layer in all_layers(model) if _is_quantised(layer)]
     if quantised:
         raise SourceError(
-            f"{file.path} cannot be converted: {some_of(quantised, 8)} keeps quantised weights, whose meaning depends on the release of "
-            "Keras; save the model before quantising it."
+            f"{file.path} cannot be converted: {some_of(quantised, 8)} keeps quantised weights, whose meaning depends "
+            "on the release of Keras; save the model before quantising it."
         )
     if unknown:
         raise UnknownOperators(str(file.path), unknown, "layer", "save")

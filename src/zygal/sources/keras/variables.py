@@ -71,8 +71,10 @@ def _spectral(config: dict[str, Any]) -> list[Variable]:
 
 
 VARIABLES: dict[str, Callable[[dict[str, Any]], list[Variable]]] = {
-    **dict.fromkeys(("Conv1D", "Conv2D", "Conv3D", "Conv1DTranspose", "Conv2DTranspose", "Conv3DTranspose", "Dense"),
-                    _plain("kernel", "bias")),
+    **dict.fromkeys(
+        ("Conv1D", "Conv2D", "Conv3D", "Conv1DTranspose", "Conv2DTranspose", "Conv3DTranspose", "Dense"),
+        _plain("kernel", "bias"),
+    ),
     **dict.fromkeys(("DepthwiseConv1D", "DepthwiseConv2D"), _plain("kernel", "bias")),
     **dict.fromkeys(("SeparableConv1D", "SeparableConv2D"), _plain("depthwise_kernel", "pointwise_kernel", "bias")),
     "EinsumDense": lambda config: _plain("kernel", "bias")({"use_bias": bool(config.get("bias_axes"))}),
@@ -83,13 +85,17 @@ VARIABLES: dict[str, Callable[[dict[str, Any]], list[Variable]]] = {
     "Normalization": _standardisation,
     "PReLU": _plain("alpha"),
     "Embedding": _plain("embeddings"),
-    "LSTM": _recurrent(), "GRU": _recurrent(), "SimpleRNN": _recurrent(),
+    "LSTM": _recurrent(),
+    "GRU": _recurrent(),
+    "SimpleRNN": _recurrent(),
     "Bidirectional": _both_ways,
     "TimeDistributed": _wrapped,
     "SpectralNormalization": _spectral,
-    "MultiHeadAttention": _heads, "GroupedQueryAttention": _heads, "GroupQueryAttention": _heads,
+    "MultiHeadAttention": _heads,
+    "GroupedQueryAttention": _heads,
+    "GroupQueryAttention": _heads,
     "Attention": lambda config: [Variable("scale")] if config.get("use_scale") else [],
     "AdditiveAttention": lambda config: [Variable("scale")] if config.get("use_scale", True) else [],
     "LayerScale": _plain("gamma"),
-}  # fmt: skip
+}
 """The variables of each class of layers, in the order in which the layer makes them."""

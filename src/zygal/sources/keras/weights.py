@@ -148,15 +148,17 @@ class Weights:
                 break
         else:
             raise SourceError(
-                f"{self._file.path} names the arrays of the model {nested.name} in an order that fits none of its layers; "
-                "save the model again with a newer Keras."
+                f"{self._file.path} names the arrays of the model {nested.name} in an order that fits none of its "
+                "layers; save the model again with a newer Keras."
             )
         indices = {owner: dataset for owner, (_, dataset) in zip(order, stored)}
         for path_of_names, variable in by_layer:
             self._arrays.setdefault(path_of_names, []).append(indices[path_of_names, variable])
 
 
-def _variables_inside(model: Model, path_of_names: NamePath, trainable: bool) -> Iterator[tuple[NamePath, Variable, bool]]:
+def _variables_inside(
+    model: Model, path_of_names: NamePath, trainable: bool
+) -> Iterator[tuple[NamePath, Variable, bool]]:
     for layer in model.layers.values():
         active = trainable and model.trainable and layer.trainable
         if layer.model is not None:
@@ -190,9 +192,13 @@ def _in_order(layer: Layer, stored: list[tuple[str, h5py.Dataset]]) -> list[h5py
 
 
 _OTHER_NAMES = {
-    "kernel": ("W", "depthwise_kernel"), "bias": ("b",), "moving_mean": ("running_mean",),
-    "moving_variance": ("running_std", "running_var", "moving_var"), "alpha": ("alphas",), "scale": ("attention_v",),
-}  # fmt: skip
+    "kernel": ("W", "depthwise_kernel"),
+    "bias": ("b",),
+    "moving_mean": ("running_mean",),
+    "moving_variance": ("running_std", "running_var", "moving_var"),
+    "alpha": ("alphas",),
+    "scale": ("attention_v",),
+}
 
 
 def _parts(name: str) -> list[str]:

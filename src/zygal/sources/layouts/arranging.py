@@ -49,15 +49,25 @@ def product(call: LaidOut, view: View, kernel: np.ndarray, bias: np.ndarray | No
         return call.named_view(call.step("Gemm", view.name, call.constant(rows, "kernel"), *inputs))
     if view.order == (0, 3, 1, 2):
         weight = call.constant(kernel.T[:, :, None, None], "kernel")
-        made = call.step("Conv", view.name, weight, *inputs, strides=[1, 1], pads=[0] * 4, dilations=[1, 1], group=1,
-                         kernel_shape=[1, 1])  # fmt: skip
+        made = call.step(
+            "Conv",
+            view.name,
+            weight,
+            *inputs,
+            strides=[1, 1],
+            pads=[0] * 4,
+            dilations=[1, 1],
+            group=1,
+            kernel_shape=[1, 1],
+        )
         return View(made, view.order)
     made = call.step("MatMul", call.plain(view), call.constant(kernel, "kernel"))
     return call.named_view(call.step("Add", made, *inputs) if inputs else made)
 
 
 def flattened(call: LaidOut, view: View, channels_first: bool = False) -> View:
-    """All but the first axis as one. Columns keep the order in which the image lies; what reads them knows which is which."""
+    """All but the first axis as one. Columns keep the order in which the image lies; what reads them knows which is
+    which."""
     rank, shape = call.rank(view), call.shape(view)
     if rank == 1:
         return call.named_view(call.step("Unsqueeze", view.name, axes=[1]))

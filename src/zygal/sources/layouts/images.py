@@ -9,13 +9,29 @@ from zygal.sources.emitter import Emitter
 from zygal.sources.layouts.views import LaidOut, View
 
 
-def convolved(call: Emitter, x: str, kernel: np.ndarray, bias: np.ndarray | None, group: int, hint: str = "",
-              strides: list[int] | None = None, dilations: list[int] | None = None, pads: list[int] | None = None) -> str:  # fmt: skip
+def convolved(
+    call: Emitter,
+    x: str,
+    kernel: np.ndarray,
+    bias: np.ndarray | None,
+    group: int,
+    hint: str = "",
+    strides: list[int] | None = None,
+    dilations: list[int] | None = None,
+    pads: list[int] | None = None,
+) -> str:
     """A convolution with a kernel [M, C / group, ...]."""
     axes = kernel.ndim - 2
     inputs = [x, call.constant(kernel, f"{hint}kernel")] + ([call.constant(bias, "bias")] if bias is not None else [])
-    return call.step("Conv", *inputs, strides=strides or [1] * axes, pads=pads or [0] * 2 * axes,
-                     dilations=dilations or [1] * axes, group=group, kernel_shape=list(kernel.shape[2:]))  # fmt: skip
+    return call.step(
+        "Conv",
+        *inputs,
+        strides=strides or [1] * axes,
+        pads=pads or [0] * 2 * axes,
+        dilations=dilations or [1] * axes,
+        group=group,
+        kernel_shape=list(kernel.shape[2:]),
+    )
 
 
 def by_channel(stored: np.ndarray) -> np.ndarray:
@@ -39,15 +55,33 @@ def global_mean(call: LaidOut, view: View, order: tuple[int, ...], keep: bool) -
     return View(made, order) if keep else View(call.step("Flatten", made, axis=1), (0, 1))
 
 
-def transposed(call: Emitter, x: str, kernel: np.ndarray, strides: list[int], dilations: list[int], begins: list[int],
-               ends: list[int], extra: list[int]) -> str:  # fmt: skip
-    """The gradient of a convolution by a kernel [C, M, ...]: `begins` and `ends` are cut off its full result, `extra` is added.
+def transposed(
+    call: Emitter,
+    x: str,
+    kernel: np.ndarray,
+    strides: list[int],
+    dilations: list[int],
+    begins: list[int],
+    ends: list[int],
+    extra: list[int],
+) -> str:
+    """The gradient of a convolution by a kernel [C, M, ...]: `begins` and `ends` are cut off its full result, `extra`
+    is added.
 
     The standard wants the extra rows to be fewer than a step; what is more is zeros behind the end.
     """
     axes = kernel.ndim - 2
     within = [min(e, max(s, d) - 1) for e, s, d in zip(extra, strides, dilations)]
-    made = call.step("ConvTranspose", x, call.constant(kernel, "kernel"), strides=strides, pads=[*begins, *ends],
-                     dilations=dilations, group=1, kernel_shape=list(kernel.shape[2:]), output_padding=within)  # fmt: skip
+    made = call.step(
+        "ConvTranspose",
+        x,
+        call.constant(kernel, "kernel"),
+        strides=strides,
+        pads=[*begins, *ends],
+        dilations=dilations,
+        group=1,
+        kernel_shape=list(kernel.shape[2:]),
+        output_padding=within,
+    )
     rest = [e - w for e, w in zip(extra, within)]
     return call.step("Pad", made, pads=[0] * (2 + axes) + [0, 0, *rest]) if any(rest) else made

@@ -11,7 +11,8 @@ Group = tuple[list[int], list[int]]
 
 
 def regrouped(call: LaidOut, view: View, sizes: Sequence[Dimension]) -> View | None:
-    """The view with other axes, without moving anything; None where that cannot be. sizes: as the training code counts them."""
+    """The view with other axes, without moving anything; None where that cannot be. sizes: as the training code counts
+    them."""
     shape = call.shape(view)
     if view.picks is not None or view.order == tuple(range(len(view.order))):
         return None
@@ -47,7 +48,11 @@ def _groups(shape: Sequence[Dimension], sizes: Sequence[Dimension]) -> list[Grou
         while left != right:
             extend_old = _is_less(left, right)
             source, place = (shape, old) if extend_old else (sizes, new)
-            if place == len(source) or isinstance(source[place], Batch) and isinstance(left if extend_old else right, Batch):
+            if (
+                place == len(source)
+                or isinstance(source[place], Batch)
+                and isinstance(left if extend_old else right, Batch)
+            ):
                 return None
             if extend_old:
                 left, old = left * shape[old], old + 1

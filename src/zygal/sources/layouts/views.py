@@ -1,4 +1,5 @@
-"""Values whose axes may lie in another order than the training code counts them: images with their channels last, above all."""
+"""Values whose axes may lie in another order than the training code counts them: images with their channels last, above
+all."""
 
 from __future__ import annotations
 

@@ -8,8 +8,20 @@ from zygal.graph import Batch, TensorType
 from zygal.mobile.model import MobileModel
 from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 
-_PLAIN_NAMES = {"LOGISTIC": "sigmoid", "SOFTMAX": "softmax", "LOG_SOFTMAX": "logsoftmax", "FULLY_CONNECTED": "linear", "BATCH_MATMUL": "matmul",
-                "RESHAPE": "reshape", "SQUEEZE": "squeeze", "DEQUANTIZE": "cast", "QUANTIZE": "cast", "CAST": "cast", "ADD": "add", "MUL": "mul"}  # fmt: skip
+_PLAIN_NAMES = {
+    "LOGISTIC": "sigmoid",
+    "SOFTMAX": "softmax",
+    "LOG_SOFTMAX": "logsoftmax",
+    "FULLY_CONNECTED": "linear",
+    "BATCH_MATMUL": "matmul",
+    "RESHAPE": "reshape",
+    "SQUEEZE": "squeeze",
+    "DEQUANTIZE": "cast",
+    "QUANTIZE": "cast",
+    "CAST": "cast",
+    "ADD": "add",
+    "MUL": "mul",
+}
 """What the scores are is told by operators in the words of `zygal.scores`."""
 
 
@@ -25,15 +37,22 @@ def made_by_names(model: MobileModel) -> dict[str, tuple[str, list[str]]]:
     """The operator, in the words of `zygal.scores`, and the inputs of each tensor, by names."""
     tensors = model.tensors
     return {
-        tensors[number].name: (_PLAIN_NAMES.get(each.name, each.name), [tensors[place].name for place in each.inputs if place >= 0 and tensors[place].data is None])
+        tensors[number].name: (
+            _PLAIN_NAMES.get(each.name, each.name),
+            [tensors[place].name for place in each.inputs if place >= 0 and tensors[place].data is None],
+        )
         for each in model.operators
         for number in each.outputs
     }
 
 
-def choice(where: str, model: MobileModel, outputs: dict[str, int], made_by, named: str | None, classes: int | None) -> Choice:
+def choice(
+    where: str, model: MobileModel, outputs: dict[str, int], made_by, named: str | None, classes: int | None
+) -> Choice:
     """The output that is taken for the class scores."""
-    places = {model.tensors[number].name: place for place, each in enumerate(model.operators) for number in each.outputs}
+    places = {
+        model.tensors[number].name: place for place, each in enumerate(model.operators) for number in each.outputs
+    }
     candidates = []
     for name, number in outputs.items():
         tensor = model.tensors[number]

@@ -12,8 +12,8 @@ from zygal.mobile.model import Tensor
 def own_inlet(meaning: Meaning, image: Tensor) -> Inlet | None:
     """Colours by the number of channels, the normalisation as stated, the size of the images as the tensor has it.
 
-    How the images come to that size the metadata do not say: the plain resize of most programs is taken, and `match` shows whether
-    it is the right one. None where no normalisation is stated.
+    How the images come to that size the metadata do not say: the plain resize of most programs is taken, and `match`
+    shows whether it is the right one. None where no normalisation is stated.
     """
     if meaning.mean is None or len(image.shape) != 4 or image.shape[3] not in (1, 3):
         return None

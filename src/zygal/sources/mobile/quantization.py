@@ -16,7 +16,8 @@ SMALL = 4096
 
 
 class Quantizer:
-    """widen: everything is computed in real numbers; what would not fit the stored numbers is still held within their range."""
+    """widen: everything is computed in real numbers; what would not fit the stored numbers is still held within their
+    range."""
 
     def __init__(self, where: str, builder: GraphBuilder, widen: bool):
         self._where, self._builder, self.widen = where, builder, widen
@@ -25,11 +26,13 @@ class Quantizer:
         """Raises SourceError for stored numbers that an artifact does not have."""
         if tensor.quantization is not None and tensor.dtype not in (*STORED, "int32") and not self.widen:
             raise SourceError(
-                f"{self._where} cannot be converted as it is: {tensor.name} is stored as {tensor.dtype} with a scale, which an artifact does not compute "
-                "with; add --widen to compute in float32."
+                f"{self._where} cannot be converted as it is: {tensor.name} is stored as {tensor.dtype} with a scale, "
+                "which an artifact does not compute with; add --widen to compute in float32."
             )
         if tensor.quantization is not None and tensor.quantization.per_axis and tensor.data is None:
-            raise SourceError(f"{self._where} cannot be converted: {tensor.name} has several scales, which only constants can have.")
+            raise SourceError(
+                f"{self._where} cannot be converted: {tensor.name} has several scales, which only constants can have."
+            )
 
     def real(self, tensor: Tensor) -> np.ndarray:
         """A constant's real numbers."""
@@ -40,10 +43,21 @@ class Quantizer:
 
     def constant(self, tensor: Tensor) -> View:
         """A constant as real numbers: a large one stays stored in few bits."""
-        if tensor.quantization is None or tensor.data.size <= SMALL or self.widen or tensor.dtype not in STORED or tensor.quantization.per_axis:
+        if (
+            tensor.quantization is None
+            or tensor.data.size <= SMALL
+            or self.widen
+            or tensor.dtype not in STORED
+            or tensor.quantization.per_axis
+        ):
             array = self.real(tensor)
             return View(self._builder.constant(stem_of(tensor.name), array), tuple(range(array.ndim)))
-        name = self.dequantized(self._builder.constant(f"{stem_of(tensor.name)}.stored", tensor.data), tensor.quantization, tensor.data.dtype, tensor.name)
+        name = self.dequantized(
+            self._builder.constant(f"{stem_of(tensor.name)}.stored", tensor.data),
+            tensor.quantization,
+            tensor.data.dtype,
+            tensor.name,
+        )
         return View(name, tuple(range(tensor.data.ndim)))
 
     def weight(self, tensor: Tensor, stored: np.ndarray, axis: int, name: str) -> str:
@@ -52,10 +66,15 @@ class Quantizer:
         if tensor.data.dtype.kind == "f":
             return self._builder.constant(name, stored.astype(np.float32, copy=False))
         if given is None:
-            raise SourceError(f"{self._where} cannot be converted: {tensor.name} is stored as {tensor.dtype} without saying what the numbers mean.")
+            raise SourceError(
+                f"{self._where} cannot be converted: {tensor.name} is stored as {tensor.dtype} without saying "
+                f"what the numbers mean."
+            )
         if self.widen or stored.dtype.name not in (*STORED, "int32"):
             moved = Quantization(given.scales, given.zero_points, axis)
-            return self._builder.constant(name, self.real(Tensor(tensor.name, stored.shape, tensor.dtype, data=stored, quantization=moved)))
+            return self._builder.constant(
+                name, self.real(Tensor(tensor.name, stored.shape, tensor.dtype, data=stored, quantization=moved))
+            )
         stored_name = self._builder.constant(f"{name}.stored", np.ascontiguousarray(stored))
         return self.dequantized(stored_name, Quantization(given.scales, given.zero_points, axis), stored.dtype, name)
 
@@ -67,7 +86,8 @@ class Quantizer:
         return made
 
     def quantized(self, view: View, tensor: Tensor, layer: str) -> View:
-        """Adds the stored numbers of real ones; where everything is widened, the nearest ends of their range instead."""
+        """Adds the stored numbers of real ones; where everything is widened, the nearest ends of their range
+        instead."""
         given, dtype = tensor.quantization, np.dtype(tensor.dtype)
         if self.widen:
             limits = np.iinfo(dtype)
@@ -80,7 +100,10 @@ class Quantizer:
         return View(made, view.order, view.picks)
 
     def _parameters(self, given: Quantization, dtype: np.dtype, name: str, zero: bool = True) -> list[str]:
-        scales, zeros = (each if given.per_axis else each.reshape(()) for each in (given.scales.astype(np.float32), given.zero_points.astype(dtype)))
+        scales, zeros = (
+            each if given.per_axis else each.reshape(())
+            for each in (given.scales.astype(np.float32), given.zero_points.astype(dtype))
+        )
         limits = np.iinfo(dtype)
         if zero and ((given.zero_points < limits.min) | (given.zero_points > limits.max)).any():
             raise SourceError(f"{self._where} is damaged: {name} has a zero point outside {dtype}.")

@@ -56,7 +56,13 @@ def opened(path: str | Path, reading: Reading) -> Opened:
     outputs = names_of(model, model.outputs, "outputs")
     _refuse_detector(str(path), model, outputs)
     chosen = choice(str(path), model, outputs, made_by_names(model), reading.output, reading.classes)
-    return Opened(model, names_of(model, model.inputs, "inputs"), outputs, reading.signature or (names[0] if names else None), chosen)
+    return Opened(
+        model,
+        names_of(model, model.inputs, "inputs"),
+        outputs,
+        reading.signature or (names[0] if names else None),
+        chosen,
+    )
 
 
 def _refuse_detector(where: str, model: MobileModel, outputs: dict[str, int]) -> None:
@@ -64,7 +70,9 @@ def _refuse_detector(where: str, model: MobileModel, outputs: dict[str, int]) ->
     shapes = [model.tensors[number].shape for number in outputs.values()]
     boxes = any(len(shape) == 3 and shape[-1] == 4 for shape in shapes) and len(shapes) > 1
     if boxes or any(each.name in BOXES for each in model.operators):
-        raise SourceError(f"{where} returns boxes and scores ({some_of(list(outputs))}): it is a detector, and no classifier.")
+        raise SourceError(
+            f"{where} returns boxes and scores ({some_of(list(outputs))}): it is a detector, and no classifier."
+        )
 
 
 @contextmanager
@@ -76,16 +84,21 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     notes = list(translator.context.notes)
     if translator.hybrid:
         notes.append(
-            f"{len(translator.hybrid)} layers have 8-bit weights and real inputs, which the mobile runtime rounds to 8 bits for each image; the artifact "
-            "computes with the inputs as they are, so its scores are not those of the device"
+            f"{len(translator.hybrid)} layers have 8-bit weights and real inputs, which the mobile runtime rounds to 8 "
+            "bits for each image; the artifact computes with the inputs as they are, so its scores are not those of "
+            "the device"
         )
     if inlet is not None and not sure:
-        notes.append("the metadata state how pixels are normalised, not how images come to their size: a plain resize is taken for it; check it with zygal match")
+        notes.append(
+            "the metadata state how pixels are normalised, not how images come to their size: a plain resize is "
+            "taken for it; check it with zygal match"
+        )
     yield Source(Path(path), "LiteRT", VERSION, graph, tuple(file.outputs), file.chosen, tuple(notes), labels, inlet)
 
 
 def _stated(file: Opened, where: str) -> tuple[tuple[str, ...] | None, Inlet | None, bool]:
-    """The labels and the inlet that a file states, and whether the inlet is all ours, or as far as the open metadata have one."""
+    """The labels and the inlet that a file states, and whether the inlet is all ours, or as far as the open metadata
+    have one."""
     model, meaning, own = file.model, read_meaning(file.model, where), own_metadata(file.model, where)
     labels = own.labels or (meaning.labels or {}).get(list(file.outputs).index(file.chosen.name))
     if own.inlet is not None or not model.inputs:
@@ -120,7 +133,10 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
         framework="LiteRT",
         framework_version=VERSION,
         file_format=f"mobile flatbuffer, {_precision(model)}",
-        inputs={name: graph.types[graph.inputs[0]] if graph is not None else _type(model, number) for name, number in file.inputs.items()},
+        inputs={
+            name: graph.types[graph.inputs[0]] if graph is not None else _type(model, number)
+            for name, number in file.inputs.items()
+        },
         outputs=types,
         scores=scores_by_operators(ending),
         chosen=file.chosen,
@@ -143,10 +159,15 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
 
 def _precision(model: MobileModel) -> str:
     """How numbers are stored, in words."""
-    stored = [each for each in model.tensors if each.quantization is not None and each.dtype in ("int8", "uint8", "int16")]
+    stored = [
+        each for each in model.tensors if each.quantization is not None and each.dtype in ("int8", "uint8", "int16")
+    ]
     if any(each.data is None for each in stored):
         per_axis = any(each.quantization.per_axis for each in stored)
-        return f"{stored[0].dtype} throughout, weights with a scale {'for each channel' if per_axis else 'for each tensor'}"
+        return (
+            f"{stored[0].dtype} throughout, weights with a scale "
+            f"{'for each channel' if per_axis else 'for each tensor'}"
+        )
     if stored:
         return "weights in 8 bits"
     return "weights in float16" if any(each.dtype == "float16" for each in model.tensors) else "float32"
@@ -162,6 +183,12 @@ def _type(model: MobileModel, number: int) -> TensorType | None:
 
 def _signatures(model: MobileModel, taken: str | None) -> tuple[SignatureFacts, ...]:
     def tensors(listed):
-        return {name: (model.tensors[number].name, model.tensors[number].dtype, model.tensors[number].sizes) for name, number in listed.items()}
+        return {
+            name: (model.tensors[number].name, model.tensors[number].dtype, model.tensors[number].sizes)
+            for name, number in listed.items()
+        }
 
-    return tuple(SignatureFacts(each.key, (), tensors(each.inputs), tensors(each.outputs), each.key == taken) for each in model.signatures)
+    return tuple(
+        SignatureFacts(each.key, (), tensors(each.inputs), tensors(each.outputs), each.key == taken)
+        for each in model.signatures
+    )

@@ -1,7 +1,7 @@
 """What the table sees of one operator of a flatbuffer: its settings, its inputs, and ways to add to the graph.
 
-The format's operators come from the same family of frameworks as those of graph definitions, and most of them mean the same. So a
-site here is one of theirs that gets its settings from a flatbuffer, and their table serves both.
+The format's operators come from the same family of frameworks as those of graph definitions, and most of them mean the
+same. So a site here is one of theirs that gets its settings from a flatbuffer, and their table serves both.
 """
 
 from __future__ import annotations
@@ -23,10 +23,22 @@ class MobileSite(NodeSite):
     """One operator. settings: by the names that the shared table asks for. tensors: of the whole model."""
 
     def __init__(
-        self, context: Context, operator: Operator, tensors: list[Tensor], inputs: list[Value], quantizer: Quantizer, layers: Mapping[str, str] = {}
+        self,
+        context: Context,
+        operator: Operator,
+        tensors: list[Tensor],
+        inputs: list[Value],
+        quantizer: Quantizer,
+        layers: Mapping[str, str] = {},
     ):
         name = tensors[operator.outputs[0]].name if operator.outputs else operator.name
-        super().__init__(context, None, stem_of(name), layers.get(name) or layers.get(name.rpartition("/")[0]) or layer_of(name), inputs)
+        super().__init__(
+            context,
+            None,
+            stem_of(name),
+            layers.get(name) or layers.get(name.rpartition("/")[0]) or layer_of(name),
+            inputs,
+        )
         self.operator, self.tensors, self.quantizer = operator, tensors, quantizer
         self.settings: Mapping[str, Any] = {}
         self.shared_kind = operator.name

@@ -22,7 +22,9 @@ from zygal.sources.tensorflow.table_shaping import reshaped
 Handler = Callable[[MobileSite], "Value | list[Value]"]
 OWN: dict[str, Handler] = {}
 """Operators whose settings or inputs are too different to share a function."""
-WITHOUT_MEANING = frozenset(("asymmetric_quantize_inputs", "quantized_bias_type", "pot_scale_int16", "values_count", "in_data_type"))
+WITHOUT_MEANING = frozenset(
+    ("asymmetric_quantize_inputs", "quantized_bias_type", "pot_scale_int16", "values_count", "in_data_type")
+)
 """Settings that say how a runtime gets at the numbers, or what the tensors say too."""
 _GRAPH_NUMBERS = {name: number for number, name in GRAPH_DTYPES.items()}
 
@@ -33,8 +35,8 @@ def _dtype(number: Any) -> int:
 
 @dataclass(frozen=True)
 class Row:
-    """shared: the name in the shared table. settings: for each of its settings the schema's name of it. dtypes: those that are dtypes.
-    fixed: settings that follow from the operator itself."""
+    """shared: the name in the shared table. settings: for each of its settings the schema's name of it. dtypes: those
+    that are dtypes. fixed: settings that follow from the operator itself."""
 
     shared: str
     settings: Mapping[str, str] = field(default_factory=dict)
@@ -47,28 +49,46 @@ _GRID = {"align_corners": "align_corners", "half_pixel_centers": "half_pixel_cen
 _BLOCK = {"block_size": "block_size"}
 _MASKS = {f"{name}_mask": f"{name}_mask" for name in ("begin", "end", "ellipsis", "new_axis", "shrink_axis")}
 ROWS: dict[str, Row] = {
-    "ABS": Row("Abs"), "ADD": Row("AddV2"), "ADD_N": Row("AddN"), "ARG_MAX": Row("ArgMax", {"output_type": "output_type"}, ("output_type",)),
-    "ARG_MIN": Row("ArgMin", {"output_type": "output_type"}, ("output_type",)), "BATCH_MATMUL": Row("BatchMatMulV2", {"adj_x": "adj_x", "adj_y": "adj_y"}),
-    "BATCH_TO_SPACE_ND": Row("BatchToSpaceND"), "BROADCAST_TO": Row("BroadcastTo"), "CAST": Row("Cast", {"DstT": "out_data_type"}, ("DstT",)),
+    "ABS": Row("Abs"), "ADD": Row("AddV2"), "ADD_N": Row("AddN"), "ARG_MAX": Row("ArgMax",
+    {"output_type": "output_type"}, ("output_type",)),
+    "ARG_MIN": Row("ArgMin", {"output_type": "output_type"}, ("output_type",)), "BATCH_MATMUL": Row("BatchMatMulV2",
+    {"adj_x": "adj_x", "adj_y": "adj_y"}),
+    "BATCH_TO_SPACE_ND": Row("BatchToSpaceND"), "BROADCAST_TO": Row("BroadcastTo"), "CAST": Row("Cast",
+    {"DstT": "out_data_type"}, ("DstT",)),
     "CEIL": Row("Ceil"), "COS": Row("Cos"), "CUMSUM": Row("Cumsum", {"exclusive": "exclusive", "reverse": "reverse"}),
-    "DEPTH_TO_SPACE": Row("DepthToSpace", _BLOCK), "DIV": Row("Div"), "ELU": Row("Elu"), "EQUAL": Row("Equal"), "EXP": Row("Exp"),
-    "EXPAND_DIMS": Row("ExpandDims"), "FILL": Row("Fill"), "FLOOR": Row("Floor"), "FLOOR_DIV": Row("FloorDiv"), "FLOOR_MOD": Row("FloorMod"),
+    "DEPTH_TO_SPACE": Row("DepthToSpace", _BLOCK), "DIV": Row("Div"), "ELU": Row("Elu"), "EQUAL": Row("Equal"),
+    "EXP": Row("Exp"),
+    "EXPAND_DIMS": Row("ExpandDims"), "FILL": Row("Fill"), "FLOOR": Row("Floor"), "FLOOR_DIV": Row("FloorDiv"),
+    "FLOOR_MOD": Row("FloorMod"),
     "FAKE_QUANT": Row("FakeQuantWithMinMaxArgs", {each: each for each in ("min", "max", "num_bits", "narrow_range")}),
-    "GATHER_ND": Row("GatherNd"), "GELU": Row("Gelu", {"approximate": "approximate"}), "GREATER": Row("Greater"), "GREATER_EQUAL": Row("GreaterEqual"),
+    "GATHER_ND": Row("GatherNd"), "GELU": Row("Gelu", {"approximate": "approximate"}), "GREATER": Row("Greater"),
+    "GREATER_EQUAL": Row("GreaterEqual"),
     "LEAKY_RELU": Row("LeakyRelu", {"alpha": "alpha"}), "LESS": Row("Less"), "LESS_EQUAL": Row("LessEqual"),
-    "LOCAL_RESPONSE_NORMALIZATION": Row("LRN", {"depth_radius": "radius", "bias": "bias", "alpha": "alpha", "beta": "beta"}), "LOG": Row("Log"),
-    "LOGICAL_AND": Row("LogicalAnd"), "LOGICAL_NOT": Row("LogicalNot"), "LOGICAL_OR": Row("LogicalOr"), "LOGISTIC": Row("Sigmoid"),
-    "LOG_SOFTMAX": Row("LogSoftmax"), "MAXIMUM": Row("Maximum"), "MEAN": Row("Mean", _KEEPS), "MINIMUM": Row("Minimum"), "MUL": Row("Mul"), "NEG": Row("Neg"),
-    "NOT_EQUAL": Row("NotEqual"), "ONE_HOT": Row("OneHot", {"axis": "axis"}), "PACK": Row("Pack", {"axis": "axis"}), "PAD": Row("Pad"), "PADV2": Row("PadV2"),
-    "POW": Row("Pow"), "PRELU": Row("Prelu"), "RANGE": Row("Range"), "RANK": Row("Rank"), "REDUCE_ALL": Row("All", _KEEPS), "REDUCE_ANY": Row("Any", _KEEPS),
-    "REDUCE_MAX": Row("Max", _KEEPS), "REDUCE_MIN": Row("Min", _KEEPS), "REDUCE_PROD": Row("Prod", _KEEPS), "RELU": Row("Relu"), "RELU6": Row("Relu6"),
-    "RESIZE_BILINEAR": Row("ResizeBilinear", _GRID), "RESIZE_NEAREST_NEIGHBOR": Row("ResizeNearestNeighbor", _GRID), "REVERSE_V2": Row("ReverseV2"),
+    "LOCAL_RESPONSE_NORMALIZATION": Row("LRN", {"depth_radius": "radius", "bias": "bias", "alpha": "alpha",
+    "beta": "beta"}), "LOG": Row("Log"),
+    "LOGICAL_AND": Row("LogicalAnd"), "LOGICAL_NOT": Row("LogicalNot"), "LOGICAL_OR": Row("LogicalOr"),
+    "LOGISTIC": Row("Sigmoid"),
+    "LOG_SOFTMAX": Row("LogSoftmax"), "MAXIMUM": Row("Maximum"), "MEAN": Row("Mean", _KEEPS),
+    "MINIMUM": Row("Minimum"), "MUL": Row("Mul"), "NEG": Row("Neg"),
+    "NOT_EQUAL": Row("NotEqual"), "ONE_HOT": Row("OneHot", {"axis": "axis"}), "PACK": Row("Pack", {"axis": "axis"}),
+    "PAD": Row("Pad"), "PADV2": Row("PadV2"),
+    "POW": Row("Pow"), "PRELU": Row("Prelu"), "RANGE": Row("Range"), "RANK": Row("Rank"), "REDUCE_ALL": Row("All",
+    _KEEPS), "REDUCE_ANY": Row("Any", _KEEPS),
+    "REDUCE_MAX": Row("Max", _KEEPS), "REDUCE_MIN": Row("Min", _KEEPS), "REDUCE_PROD": Row("Prod", _KEEPS),
+    "RELU": Row("Relu"), "RELU6": Row("Relu6"),
+    "RESIZE_BILINEAR": Row("ResizeBilinear", _GRID), "RESIZE_NEAREST_NEIGHBOR": Row("ResizeNearestNeighbor", _GRID),
+    "REVERSE_V2": Row("ReverseV2"),
     "ROUND": Row("Round"), "RSQRT": Row("Rsqrt"), "SELECT": Row("Select"), "SELECT_V2": Row("SelectV2"),
-    "SHAPE": Row("Shape", {"out_type": "out_type"}, ("out_type",)), "SIGN": Row("Sign"), "SIN": Row("Sin"), "SLICE": Row("Slice"),
-    "SPACE_TO_BATCH_ND": Row("SpaceToBatchND"), "SPACE_TO_DEPTH": Row("SpaceToDepth", _BLOCK), "SPLIT": Row("Split", {"num_split": "num_splits"}),
-    "SPLIT_V": Row("SplitV", {"num_split": "num_splits"}), "SQRT": Row("Sqrt"), "SQUARE": Row("Square"), "SQUARED_DIFFERENCE": Row("SquaredDifference"),
-    "SQUEEZE": Row("Squeeze", {"squeeze_dims": "squeeze_dims"}), "STRIDED_SLICE": Row("StridedSlice", _MASKS), "SUB": Row("Sub"), "SUM": Row("Sum", _KEEPS),
-    "TANH": Row("Tanh"), "TILE": Row("Tile"), "TOPK_V2": Row("TopKV2"), "TRANSPOSE": Row("Transpose"), "UNPACK": Row("Unpack", {"num": "num", "axis": "axis"}),
+    "SHAPE": Row("Shape", {"out_type": "out_type"}, ("out_type",)), "SIGN": Row("Sign"), "SIN": Row("Sin"),
+    "SLICE": Row("Slice"),
+    "SPACE_TO_BATCH_ND": Row("SpaceToBatchND"), "SPACE_TO_DEPTH": Row("SpaceToDepth", _BLOCK), "SPLIT": Row("Split",
+    {"num_split": "num_splits"}),
+    "SPLIT_V": Row("SplitV", {"num_split": "num_splits"}), "SQRT": Row("Sqrt"), "SQUARE": Row("Square"),
+    "SQUARED_DIFFERENCE": Row("SquaredDifference"),
+    "SQUEEZE": Row("Squeeze", {"squeeze_dims": "squeeze_dims"}), "STRIDED_SLICE": Row("StridedSlice", _MASKS),
+    "SUB": Row("Sub"), "SUM": Row("Sum", _KEEPS),
+    "TANH": Row("Tanh"), "TILE": Row("Tile"), "TOPK_V2": Row("TopKV2"), "TRANSPOSE": Row("Transpose"),
+    "UNPACK": Row("Unpack", {"num": "num", "axis": "axis"}),
     "ZEROS_LIKE": Row("ZerosLike"),
 }  # fmt: skip
 
@@ -85,7 +105,9 @@ def handler_of(site: MobileSite) -> Handler | None:
     settings = {}
     for wanted, given in row.settings.items():
         value = site.option(given)
-        settings[wanted] = _dtype(value) if wanted in row.dtypes else value.tolist() if isinstance(value, np.ndarray) else value
+        settings[wanted] = (
+            _dtype(value) if wanted in row.dtypes else value.tolist() if isinstance(value, np.ndarray) else value
+        )
     site.settings = settings | row.fixed
     return SHARED[row.shared]
 
@@ -163,7 +185,7 @@ def fully_connected(call: MobileSite) -> View:
     outputs, width = tensor.data.shape
     shape = call.shape(view)
     if not (keep or len(shape) == 2):
-        whole = int(np.prod([size for size in shape[1:]])) if all(isinstance(size, int) for size in shape[1:]) else 0
+        whole = int(np.prod(list(shape[1:]))) if all(isinstance(size, int) for size in shape[1:]) else 0
         view = flattened(call, view) if whole == width else call.value(call.reshaped(call.plain(view), [-1, width]))
     if len(view.order) == 2:
         stored = tensor.data if view.picks is None else tensor.data[:, np.argsort(view.picks)]
@@ -219,8 +241,8 @@ def same(call: MobileSite) -> View:
 
 @own("QUANTIZE")
 def stored_anew(call: MobileSite) -> View:
-    """Of numbers that are stored already in other steps: spelt out, because a runtime may join two roundings that follow each other
-    to one, and they are not the same."""
+    """Of numbers that are stored already in other steps: spelt out, because a runtime may join two roundings that
+    follow each other to one, and they are not the same."""
     view, before, after = call.x(), call.tensor(0).quantization, call.result.quantization
     maker = call.made_by(view.name)
     moved = before is not None and after is not None and np.array_equal(before.scales, after.scales)

@@ -59,7 +59,9 @@ def convolution(call: MobileSite) -> Value:
             call.refuse("sees an image that is dealt out over the batch otherwise than a dilated convolution does")
         dilations, pads = list(spread.blocks), [begin for begin, _ in spread.pads] + [end for _, end in spread.pads]
     bias = bias_of(call, 2, 1)
-    made = call.step("Conv", x, weight, *bias, strides=strides, pads=pads, dilations=dilations, group=groups, kernel_shape=kernel)
+    made = call.step(
+        "Conv", x, weight, *bias, strides=strides, pads=pads, dilations=dilations, group=groups, kernel_shape=kernel
+    )
     view = activated(call, View(made, order))
     return Spread(view, spread.blocks, spread.pads, True) if spread else view
 
@@ -73,8 +75,20 @@ def convolution_of_volumes(call: MobileSite) -> View:
     kernel = np.ascontiguousarray(stored.transpose(4, 3, 0, 1, 2), np.float32)
     strides, dilations = ([int(call.option(f"{what}_{axis}")) for axis in "dhw"] for what in ("stride", "dilation"))
     pads = same_pads(sizes, kernel.shape[2:], strides, dilations) if call.option("padding") == SAME else [0] * 6
-    bias = [call.constant(call.known(2).astype(np.float32), "bias")] if call.has(2) and call.known(2) is not None else []
-    made = call.step("Conv", x, call.constant(kernel, "kernel"), *bias, strides=strides, pads=pads, dilations=dilations, group=1, kernel_shape=list(kernel.shape[2:]))
+    bias = (
+        [call.constant(call.known(2).astype(np.float32), "bias")] if call.has(2) and call.known(2) is not None else []
+    )
+    made = call.step(
+        "Conv",
+        x,
+        call.constant(kernel, "kernel"),
+        *bias,
+        strides=strides,
+        pads=pads,
+        dilations=dilations,
+        group=1,
+        kernel_shape=list(kernel.shape[2:]),
+    )
     return activated(call, View(made, order))
 
 
@@ -91,8 +105,16 @@ def enlarging_convolution(call: MobileSite) -> View:
     full = [(size - 1) * stride + side for size, stride, side in zip(sizes, strides, sides)]
     begins = pads[:2]
     ends = [whole - begin - size for whole, begin, size in zip(full, begins, target)]
-    made = transposed(call, x, kernel.transpose(3, 0, 1, 2).astype(np.float32), strides, [1, 1], begins, [max(end, 0) for end in ends],
-                      [max(-end, 0) for end in ends])  # fmt: skip
+    made = transposed(
+        call,
+        x,
+        kernel.transpose(3, 0, 1, 2).astype(np.float32),
+        strides,
+        [1, 1],
+        begins,
+        [max(end, 0) for end in ends],
+        [max(-end, 0) for end in ends],
+    )
     if call.has(3):
         bias = call.known(3)
         made = call.step("Add", made, call.constant(bias.astype(np.float32).reshape(1, -1, 1, 1), "bias"))
@@ -114,8 +136,8 @@ def pooling(call: MobileSite) -> View:
 
 
 def _stored_mean(call: MobileSite, mean: str, kernel: list[int], bordered: bool) -> str:
-    """The mean of stored numbers is itself one: halves are rounded away from zero, as the format's reference has it. There are halves
-    only where a window has an even number of places, as some at the border may."""
+    """The mean of stored numbers is itself one: halves are rounded away from zero, as the format's reference has it.
+    There are halves only where a window has an even number of places, as some at the border may."""
     steps, dtype = call.tensor(0).quantization, call.tensor(0).dtype
     count = kernel[0] * kernel[1]
     if steps is None or dtype not in STORED or call.quantizer.widen or count % 2 and not bordered:
@@ -127,7 +149,9 @@ def _stored_mean(call: MobileSite, mean: str, kernel: list[int], bordered: bool)
     if dtype == "uint8":
         whole = call.step("Floor", call.step("Add", number, half))
     else:
-        whole = call.step("Mul", call.step("Floor", call.step("Add", call.step("Abs", number), half)), call.step("Sign", number))
+        whole = call.step(
+            "Mul", call.step("Floor", call.step("Add", call.step("Abs", number), half)), call.step("Sign", number)
+        )
     return call.step("Mul", call.step("Sub", whole, call.number(zero, mean)), call.number(scale, mean))
 
 
@@ -143,5 +167,7 @@ def mirrored(call: MobileSite) -> View:
 @own("L2_NORMALIZATION")
 def unit_length(call: MobileSite) -> View:
     view = call.x()
-    made = View(normalisation.unit_length(call, call.gathered(view), [view.order.index(len(view.order) - 1)], 1e-6), view.order)
+    made = View(
+        normalisation.unit_length(call, call.gathered(view), [view.order.index(len(view.order) - 1)], 1e-6), view.order
+    )
     return activated(call, made)

@@ -43,7 +43,9 @@ class Translator:
         tensor = self.model.tensors[number]
         self.quantizer.check(tensor)
         if tensor.dtype not in ("float32", "uint8", "int8", "int16"):
-            raise SourceError(f"{self.where} takes {tensor.name} as {tensor.dtype}; images are float32, uint8, int8 or int16.")
+            raise SourceError(
+                f"{self.where} takes {tensor.name} as {tensor.dtype}; images are float32, uint8, int8 or int16."
+            )
         if not tensor.shape:
             raise SourceError(f"{self.where} takes {tensor.name} as a single number; an image classifier takes images.")
         shape = input_shape(tensor, self.where, image_shape)
@@ -55,21 +57,33 @@ class Translator:
             return
         # Signed pixels are a detail of the device: the real numbers are what preprocessing makes.
         self.builder.input(name, TensorType(np.dtype(np.float32), shape))
-        made = self.quantizer.quantized(View(name, order), Tensor(f"{name}.stored", tensor.shape, tensor.dtype, quantization=tensor.quantization), "")
+        made = self.quantizer.quantized(
+            View(name, order),
+            Tensor(f"{name}.stored", tensor.shape, tensor.dtype, quantization=tensor.quantization),
+            "",
+        )
         (self._real if self.quantizer.widen else self._stored)[number] = self._as_image(made, tensor)
-        self.context.note(f"the model takes {tensor.dtype}; the artifact takes the real numbers, in float32, and rounds them as the device does")
+        self.context.note(
+            f"the model takes {tensor.dtype}; the artifact takes the real numbers, in float32, and rounds them "
+            f"as the device does"
+        )
 
     def _as_image(self, view: View, tensor: Tensor) -> View:
-        """Stored images with their channels first, and stored again: what is turned later would stand between them and the first
-        convolution."""
+        """Stored images with their channels first, and stored again: what is turned later would stand between them and
+        the first convolution."""
         if len(view.order) != 4 or tensor.quantization is None or self.quantizer.widen:
             return view
         real, order = self._from_stored(tensor, view), (0, 3, 1, 2)
         emit = LaidOutStored(self.builder, f"{stem_of(tensor.name)}.turned", "")
-        return self.quantizer.quantized(View(emit.laid(real, order), order), replace(tensor, name=f"{stem_of(tensor.name)}.turned"), "")
+        return self.quantizer.quantized(
+            View(emit.laid(real, order), order), replace(tensor, name=f"{stem_of(tensor.name)}.turned"), ""
+        )
 
     def _refuse_input(self, tensor: Tensor) -> str:
-        raise SourceError(f"{self.where} takes {tensor.name} as {tensor.dtype} without saying what the numbers mean, which is not supported.")
+        raise SourceError(
+            f"{self.where} takes {tensor.name} as {tensor.dtype} without saying what the numbers mean, which is "
+            f"not supported."
+        )
 
     def run(self) -> None:
         """Translates all operators. Raises SourceError; UnknownOperators naming all that are not known at once."""
@@ -119,13 +133,22 @@ class Translator:
             raise SourceError(f"{self.where} cannot be converted: {fault}") from fault
         except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
             site.refuse(f"has settings or inputs that do not fit it ({type(fault).__name__}: {fault})")
-        left = [name for name, value in site.operator.options.items() if f"option {name}" not in site.read and name not in WITHOUT_MEANING and np.any(value)]
+        left = [
+            name
+            for name, value in site.operator.options.items()
+            if f"option {name}" not in site.read and name not in WITHOUT_MEANING and np.any(value)
+        ]
         if left:
             site.refuse(f"has a setting that is not supported ({left[0]})")
         return made if isinstance(made, list) else [made]
 
     def _keep(self, site: MobileSite, number: int, tensor: Tensor, value: Value) -> None:
-        if not isinstance(value, View) or tensor.quantization is None or tensor.dtype not in (*STORED, "int16") or self._is_number(value):
+        if (
+            not isinstance(value, View)
+            or tensor.quantization is None
+            or tensor.dtype not in (*STORED, "int16")
+            or self._is_number(value)
+        ):
             self._real[number] = site.named(value, stem_of(tensor.name)) if isinstance(value, View) else value
             return
         view = View(site.gathered(value), value.order)
@@ -146,14 +169,20 @@ class Translator:
         elif tensor.data is not None:
             self.quantizer.check(tensor)
             if tensor.dtype not in (*COMPUTED, "float16"):
-                raise SourceError(f"{self.where} cannot be converted: {tensor.name} is {tensor.dtype}, which an artifact does not compute with.")
+                raise SourceError(
+                    f"{self.where} cannot be converted: {tensor.name} is {tensor.dtype}, which an artifact does "
+                    f"not compute with."
+                )
             if tensor.dtype in ("uint8", "int8") and tensor.quantization is None and tensor.data.size == 0:
                 raise SourceError(f"{self.where} is damaged: {tensor.name} holds nothing.")
             self.context.numbers[tensor.name] = tensor.data.size
             self.context.widths.add(tensor.dtype)
             made = self.quantizer.constant(tensor)
         elif tensor.is_variable:
-            raise SourceError(f"{self.where} cannot be converted: {tensor.name} keeps its numbers from one image to the next, which no classifier does.")
+            raise SourceError(
+                f"{self.where} cannot be converted: {tensor.name} keeps its numbers from one image to the next, "
+                f"which no classifier does."
+            )
         else:
             raise SourceError(f"{self.where} is damaged: {tensor.name} is read before anything makes it.")
         self._real[number] = made
@@ -169,19 +198,32 @@ class Translator:
             scale, zero = float(tensor.quantization.scales[0]), float(tensor.quantization.zero_points[0])
             moved = emit.step("Sub", wide, emit.number(zero, wide)) if zero else wide
             return View(emit.step("Mul", moved, emit.number(scale, moved)), view.order)
-        return View(self.quantizer.dequantized(view.name, tensor.quantization, dtype, tensor.name, layer_of(tensor.name)), view.order, view.picks)
+        return View(
+            self.quantizer.dequantized(view.name, tensor.quantization, dtype, tensor.name, layer_of(tensor.name)),
+            view.order,
+            view.picks,
+        )
 
     def _note_hybrid(self, operator: Operator) -> None:
-        """Weights in 8 bits beside real numbers: the runtime rounds the latter for each image, the artifact does not."""
+        """Weights in 8 bits beside real numbers: the runtime rounds the latter for each image, the artifact does
+        not."""
         tensors = [self.model.tensors[number] for number in operator.inputs[:2] if number >= 0]
-        if operator.name in HYBRID and len(tensors) == 2 and tensors[0].dtype == "float32" and tensors[1].dtype in STORED and tensors[1].data is not None:
+        if (
+            operator.name in HYBRID
+            and len(tensors) == 2
+            and tensors[0].dtype == "float32"
+            and tensors[1].dtype in STORED
+            and tensors[1].data is not None
+        ):
             self.hybrid.append(self.model.tensors[operator.outputs[0]].name)
 
     def graph_of(self, number: int) -> Graph:
         """The graph that makes one tensor, as real numbers. Raises SourceError."""
         value = self.real(number)
         if not isinstance(value, View):
-            raise SourceError(f"{self.where} cannot be converted: {self.model.tensors[number].name} is no tensor of numbers.")
+            raise SourceError(
+                f"{self.where} cannot be converted: {self.model.tensors[number].name} is no tensor of numbers."
+            )
         emit = LaidOutStored(self.builder, stem_of(self.model.tensors[number].name), "")
         try:
             return self.builder.finish([emit.plain(View(emit.gathered(value), value.order))])
@@ -190,14 +232,17 @@ class Translator:
 
 
 def input_shape(tensor: Tensor, where: str, image_shape: tuple[int, ...] | None) -> tuple[int | Batch, ...]:
-    """The shape that images come in: the first size may be open; others that are, are those of `image_shape`. Raises SourceError."""
+    """The shape that images come in: the first size may be open; others that are, are those of `image_shape`. Raises
+    SourceError."""
     sizes = tensor.sizes
     if image_shape is not None and len(image_shape) == len(sizes) - 1:
         sizes = (sizes[0], *(given if size is None else size for size, given in zip(sizes[1:], image_shape)))
     if None in sizes[1:]:
         listed = ", ".join("?" if size is None else str(size) for size in sizes)
-        raise SourceError(f"{where} leaves the size of its images open ([{listed}]); say it with --shape, as in --shape 224,224,3, or give an inlet that "
-                          "ends with a size.")  # fmt: skip
+        raise SourceError(
+            f"{where} leaves the size of its images open ([{listed}]); say it with --shape, as in --shape 224,224,3, "
+            "or give an inlet that ends with a size."
+        )
     if min(size for size in (*sizes[1:], sizes[0] or 1)) < 1:
         raise SourceError(f"{where} takes images {list(tensor.shape)}, which hold nothing.")
     return tuple(Batch() if size is None else size for size in sizes)

@@ -19,18 +19,55 @@ from zygal.sources.pytorch.table_indexing import whole_batch
 from zygal.sources.pytorch.table_shaping import permutation
 from zygal.sources.pytorch.table_writing import replaced
 
-SAME = frozenset((
-    "alias", "contiguous", "detach", "detach_", "to", "type_as", "dropout", "feature_dropout", "alpha_dropout",
-    "feature_alpha_dropout",
-))  # fmt: skip
-RESHAPED = frozenset((
-    "view", "reshape", "flatten", "unflatten", "squeeze", "unsqueeze", "_unsafe_view", "view_as", "reshape_as",
-))  # fmt: skip
+SAME = frozenset(
+    (
+        "alias",
+        "contiguous",
+        "detach",
+        "detach_",
+        "to",
+        "type_as",
+        "dropout",
+        "feature_dropout",
+        "alpha_dropout",
+        "feature_alpha_dropout",
+    )
+)
+RESHAPED = frozenset(
+    (
+        "view",
+        "reshape",
+        "flatten",
+        "unflatten",
+        "squeeze",
+        "unsqueeze",
+        "_unsafe_view",
+        "view_as",
+        "reshape_as",
+    )
+)
 TURNED = frozenset(("transpose", "permute", "t", "swapaxes", "swapdims", "movedim", "moveaxis", "numpy_T"))
 CUT = frozenset(("slice", "select", "narrow"))
-OTHER_VIEWS = frozenset((
-    "expand", "expand_as", "broadcast_to", "mT", "adjoint", "ravel", "unsafe_split", "unsafe_chunk", "tensor_split", "chunk", "split", "split_with_sizes", "unbind", "unfold", "diagonal", "as_strided",
-))  # fmt: skip
+OTHER_VIEWS = frozenset(
+    (
+        "expand",
+        "expand_as",
+        "broadcast_to",
+        "mT",
+        "adjoint",
+        "ravel",
+        "unsafe_split",
+        "unsafe_chunk",
+        "tensor_split",
+        "chunk",
+        "split",
+        "split_with_sizes",
+        "unbind",
+        "unfold",
+        "diagonal",
+        "as_strided",
+    )
+)
 MAY_COPY = frozenset(("reshape", "reshape_as", "flatten", "ravel"))
 VIEWS = SAME | RESHAPED | TURNED | CUT | OTHER_VIEWS
 
@@ -57,10 +94,10 @@ class Aliases:
             return
         root, steps = self._views_of.get(names[0], (names[0], ()))
         if writes:
-            self._views_of.update({name: (root, steps) for name in call.results})
+            self._views_of.update(dict.fromkeys(call.results, (root, steps)))
             self._spread(position, call, names[0], root, steps)
         elif operator in VIEWS and call.results and self._shares(operator, names[0], call):
-            self._views_of.update({name: (root, (*steps, call)) for name in call.results})
+            self._views_of.update(dict.fromkeys(call.results, (root, (*steps, call))))
 
     def _shares(self, operator: str, source: str, call: Call) -> bool:
         """Whether the result lies in the source's memory: some operators copy where they must."""
@@ -79,7 +116,9 @@ class Aliases:
     def _spread(self, position: int, call: Call, written: str, root: str, steps: tuple[Call, ...]) -> None:
         value = self._values[call.results[0]]
         self._values[written] = value
-        sharing = [name for name, (its, _) in self._views_of.items() if its == root and name not in (written, *call.results)]
+        sharing = [
+            name for name, (its, _) in self._views_of.items() if its == root and name not in (written, *call.results)
+        ]
         later = [name for name in sharing if self._last_read.get(name, -1) > position]
         if not later and self._last_read.get(root, -1) <= position:
             return
@@ -121,8 +160,11 @@ def _joined(site: Site, rebuilt: Site, operator: str, base: str, value: str) -> 
     size = shape[axis]
     if operator == "slice" and site.plain("step", 1) == 1 and site.plain("start") in (None, 0):
         end = site.plain("end")
-        if isinstance(size, Batch) and whole_batch(site, 0, end, 1) or not isinstance(size, Batch) and (
-            end is None or isinstance(end, int) and end >= size
+        if (
+            isinstance(size, Batch)
+            and whole_batch(site, 0, end, 1)
+            or not isinstance(size, Batch)
+            and (end is None or isinstance(end, int) and end >= size)
         ):
             return value
     if isinstance(size, Batch):

@@ -85,14 +85,17 @@ class ProgramArchive:
             )
         self.root = graphs[0].partition("/models/")[0]
         self.model_name = Path(graphs[0]).stem
-        document = parse_json(bytes(self.member_bytes(graphs[0], JSON_LIMIT_BYTES)), f"the graph of {path}", SourceError)
+        document = parse_json(
+            bytes(self.member_bytes(graphs[0], JSON_LIMIT_BYTES)), f"the graph of {path}", SourceError
+        )
         self._check_version(document)
         self.document = rebuilt(document, schema.PROGRAM, f"the graph of {path}", SourceError)
         self._repeated_bytes = 0
         self._groups: dict[str, dict[str, StoredTensor]] = {}
 
     def stored_tensors(self, group: str) -> dict[str, StoredTensor]:
-        """The tensors of the group "weights" or "constants", by their names in the training code. Raises SourceError."""
+        """The tensors of the group "weights" or "constants", by their names in the training code. Raises
+        SourceError."""
         if group not in self._groups:
             self._groups[group] = self._read_group(group)
         return self._groups[group]
@@ -152,7 +155,8 @@ class ProgramArchive:
         if limit_bytes is not None and info.file_size > limit_bytes:
             raise SourceError(f"{self.path} is damaged: {shown(name)} claims {info.file_size} bytes.")
         if info.compress_type != zipfile.ZIP_STORED:
-            # The framework stores weights as they are; who packs them later gains little, and a claim of more is not believed.
+            # The framework stores weights as they are; who packs them later gains little, and a claim of more is not
+            # believed.
             if info.file_size > PLAUSIBLE_RATIO * max(info.compress_size, 4096):
                 raise SourceError(f"{self.path} is damaged: {shown(name)} claims more bytes than it can hold.")
             with zip_faults(self.path, kinds.PROGRAM, SourceError):

@@ -24,7 +24,9 @@ from zygal.sources.pytorch.modes import ALWAYS_TRAINING, RANDOM, evaluation_argu
 from zygal.sources.pytorch.program import GRADIENT_SWITCHES
 from zygal.sources.pytorch.translate import known_operator
 
-_SIZE_FUNCTIONS = frozenset(("Symbol", "Integer", "Mul", "Add", "Max", "Min", "Mod", "FloorDiv", "PythonMod", "CeilDiv"))
+_SIZE_FUNCTIONS = frozenset(
+    ("Symbol", "Integer", "Mul", "Add", "Max", "Min", "Mod", "FloorDiv", "PythonMod", "CeilDiv")
+)
 _CONTAINERS = frozenset(("builtins.tuple", "builtins.list", "builtins.dict", "collections.OrderedDict", None))
 _ALSO_HARMLESS = frozenset(f"torch.ops.higher_order.{name}" for name in GRADIENT_SWITCHES)
 """Beside the operators of the tables: blocks that only say whether gradients are taken, or in which width."""
@@ -70,15 +72,21 @@ def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
         copy.writestr(f"{root}/data/sample_inputs/model.pt", b"")
         for group in ("weights", "constants"):
             tensors = archive.stored_tensors(group)  # Refuses whatever is not a plain tensor.
-            members = {member: f"{group}_{position}" for position, member in enumerate(
-                dict.fromkeys(stored.member for stored in tensors.values()))}  # fmt: skip
+            members = {
+                member: f"{group}_{position}"
+                for position, member in enumerate(dict.fromkeys(stored.member for stored in tensors.values()))
+            }
             config = {name: _entry(stored, members[stored.member]) for name, stored in tensors.items()}
             copy.writestr(f"{root}/data/{group}/model_{group}_config.json", json.dumps({"config": config}))
             for member, name in members.items():
                 with copy.open(f"{root}/data/{group}/{name}", "w", force_zip64=True) as target:
                     target.write(memoryview(archive.member_bytes(member)))
-        for member, content in (("archive_format", "pt2"), ("archive_version", "0"), ("byteorder", "little"),
-                                (".data/version", "3\n")):  # fmt: skip
+        for member, content in (
+            ("archive_format", "pt2"),
+            ("archive_version", "0"),
+            ("byteorder", "little"),
+            (".data/version", "3\n"),
+        ):
             copy.writestr(f"{root}/{member}", content)
 
 
@@ -86,9 +94,14 @@ def _entry(stored: StoredTensor, member: str) -> dict[str, Any]:
     """Where a tensor lies, in the framework's form."""
     sizes, strides = ([{"as_int": size} for size in sizes] for sizes in (stored.sizes, stored.strides))
     meta = {
-        "dtype": stored.scalar_type, "sizes": sizes, "strides": strides, "storage_offset": {"as_int": stored.offset},
-        "requires_grad": stored.requires_grad, "device": {"type": "cpu", "index": None}, "layout": STRIDED,
-    }  # fmt: skip
+        "dtype": stored.scalar_type,
+        "sizes": sizes,
+        "strides": strides,
+        "storage_offset": {"as_int": stored.offset},
+        "requires_grad": stored.requires_grad,
+        "device": {"type": "cpu", "index": None},
+        "layout": STRIDED,
+    }
     return {"path_name": member, "is_param": stored.trained, "use_pickle": False, "tensor_meta": meta}
 
 
@@ -138,11 +151,13 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
     if unknown:
         # What is not known may do anything: open files, start programs.
         raise UnknownOperators(f"the framework is not started: {archive.path}", unknown)
-    drawing = [node["name"] or "?" for graph in _graphs(module["graph"]) for node in graph["nodes"] if _is_training_only(node)]
+    drawing = [
+        node["name"] or "?" for graph in _graphs(module["graph"]) for node in graph["nodes"] if _is_training_only(node)
+    ]
     if drawing:
         raise SourceError(
-            f"{archive.path} was captured in training mode and cannot be evaluated as it is: it draws random numbers, or normalises "
-            f"by the batch ({some_of(drawing)}); capture the model after module.eval()."
+            f"{archive.path} was captured in training mode and cannot be evaluated as it is: it draws random numbers, "
+            f"or normalises by the batch ({some_of(drawing)}); capture the model after module.eval()."
         )
     for entry in module["module_call_graph"]:
         for key in ("in_spec", "out_spec"):

@@ -9,8 +9,19 @@ from zygal.errors import EngineError, SourceError, first_line, install_extra, so
 from zygal.files import existing_file
 from zygal.graph import Shape
 
-NESTED_UNDER = ("state_dict", "model_state_dict", "model", "net", "network", "weights", "params", "module",
-                "state_dict_ema", "model_ema", "ema")  # fmt: skip
+NESTED_UNDER = (
+    "state_dict",
+    "model_state_dict",
+    "model",
+    "net",
+    "network",
+    "weights",
+    "params",
+    "module",
+    "state_dict_ema",
+    "model_ema",
+    "ema",
+)
 PREFIXES = ("module.", "_orig_mod.", "model.", "net.", "network.")
 # Older files lack these counters, which inference does not read.
 NOT_MISSED = "num_batches_tracked"
@@ -36,7 +47,8 @@ def save(module: Any, image_shape: Shape, entry_point: str, path: Path) -> None:
 
 
 def load_weights(torch, module, path: str | Path) -> None:
-    """Loads all of a state dictionary or nothing. Raises SourceError listing what is missing, unexpected or misshapen."""
+    """Loads all of a state dictionary or nothing. Raises SourceError listing what is missing, unexpected or
+    misshapen."""
     wanted = module.state_dict()
     found = _strip(_find_state(_read(torch, path), torch, path), wanted)
     missing = [name for name in wanted if name not in found and not name.endswith(NOT_MISSED)]
@@ -71,8 +83,8 @@ def _read(torch, path: str | Path) -> Any:
     except Exception as fault:
         raise SourceError(
             f"{path} is not a file of bare weights: the weights-only loader refuses it "
-            f"({str(fault).strip().splitlines()[0]}); a pickle of a whole module holds code and is never loaded, so save "
-            "module.state_dict() instead."
+            f"({str(fault).strip().splitlines()[0]}); a pickle of a whole module holds code and is never loaded, so "
+            "save module.state_dict() instead."
         ) from fault
 
 
@@ -109,5 +121,6 @@ def _capture(torch, module, image_shape: Shape, entry_point: str):
                 return torch.export.export(module, (example,))
     except Exception as fault:
         raise SourceError(
-            f"{entry_point} cannot be captured by PyTorch on an image of {list(image_shape)} ({type(fault).__name__}: {first_line(fault)})."
+            f"{entry_point} cannot be captured by PyTorch on an image of {list(image_shape)} "
+            f"({type(fault).__name__}: {first_line(fault)})."
         ) from fault

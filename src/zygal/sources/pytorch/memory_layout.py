@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Layout:
-    """Where a tensor's elements lay in memory when the program was captured, in elements. offset: None if it is not known."""
+    """Where a tensor's elements lay in memory when the program was captured, in elements. offset: None if it is not
+    known."""
 
     sizes: tuple[int, ...]
     strides: tuple[int, ...]
@@ -16,7 +17,9 @@ class Layout:
     def lies_like(self, other: Layout) -> bool:
         """Whether both have the same steps along every axis that has any."""
         return self.sizes == other.sizes and all(
-            own_stride == other_stride for size, own_stride, other_stride in zip(self.sizes, self.strides, other.strides) if size > 1
+            own_stride == other_stride
+            for size, own_stride, other_stride in zip(self.sizes, self.strides, other.strides)
+            if size > 1
         )
 
     def is_dense(self) -> bool:

@@ -7,20 +7,43 @@ from typing import Any
 from zygal.sources.pytorch.program import Program
 
 _SWITCHES: dict[str, tuple[str, Any]] = {
-    **dict.fromkeys(("dropout", "feature_dropout", "alpha_dropout", "feature_alpha_dropout", "native_dropout"), ("train", False)),
+    **dict.fromkeys(
+        ("dropout", "feature_dropout", "alpha_dropout", "feature_alpha_dropout", "native_dropout"), ("train", False)
+    ),
     **dict.fromkeys(("lstm", "gru", "rnn_tanh", "rnn_relu"), ("train", False)),
-    **dict.fromkeys(("batch_norm", "native_batch_norm", "_native_batch_norm_legit", "_native_batch_norm_legit_functional"),
-                    ("training", False)),
+    **dict.fromkeys(
+        ("batch_norm", "native_batch_norm", "_native_batch_norm_legit", "_native_batch_norm_legit_functional"),
+        ("training", False),
+    ),
     **dict.fromkeys(("rrelu", "rrelu_with_noise", "rrelu_with_noise_functional"), ("training", False)),
-    **dict.fromkeys(("scaled_dot_product_attention", "_scaled_dot_product_flash_attention_for_cpu"), ("dropout_p", 0.0)),
-}  # fmt: skip
+    **dict.fromkeys(
+        ("scaled_dot_product_attention", "_scaled_dot_product_flash_attention_for_cpu"), ("dropout_p", 0.0)
+    ),
+}
 """By the operator's name: the argument that says the mode, and its value in evaluation mode."""
-_NORMALISATIONS = frozenset(("batch_norm", "native_batch_norm", "_native_batch_norm_legit", "_native_batch_norm_legit_functional"))
+_NORMALISATIONS = frozenset(
+    ("batch_norm", "native_batch_norm", "_native_batch_norm_legit", "_native_batch_norm_legit_functional")
+)
 """They have an evaluation mode only if they keep running statistics."""
 ALWAYS_TRAINING = frozenset(("_batch_norm_with_update", "_batch_norm_with_update_functional"))
 """Operators that only training mode calls."""
-RANDOM = frozenset(("bernoulli", "exponential", "multinomial", "normal", "poisson", "rand", "rand_like", "randint", "randint_like",
-                    "randn", "randn_like", "randperm", "uniform"))  # fmt: skip
+RANDOM = frozenset(
+    (
+        "bernoulli",
+        "exponential",
+        "multinomial",
+        "normal",
+        "poisson",
+        "rand",
+        "rand_like",
+        "randint",
+        "randint_like",
+        "randn",
+        "randn_like",
+        "randperm",
+        "uniform",
+    )
+)
 """Operators whose result is another one each time."""
 
 

@@ -18,9 +18,17 @@ from zygal.sources.pytorch.symbols import SymbolicSize, parse_size, symbol_of
 
 BFLOAT16 = 13
 SCALAR_TYPES = {
-    1: "uint8", 2: "int8", 3: "int16", 4: "int32", 5: "int64",
-    6: "float16", 7: "float32", 8: "float64", 12: "bool", BFLOAT16: "bfloat16",
-}  # fmt: skip
+    1: "uint8",
+    2: "int8",
+    3: "int16",
+    4: "int32",
+    5: "int64",
+    6: "float16",
+    7: "float32",
+    8: "float64",
+    12: "bool",
+    BFLOAT16: "bfloat16",
+}
 """The framework's numbers for dtypes, as in its published schema."""
 
 COMPUTED_AS_FLOAT32 = ("float16", "bfloat16", "float64")
@@ -63,10 +71,10 @@ class Call:
 class Program:
     """What the archive says: inputs and outputs, calls in order, and the recorded type of each tensor.
 
-    `outputs` are the values that it returns, `output_names` what a person calls them: by the keys where the
-    model returns a dictionary; `output_places` where they stand among all that it returns. `batch` is the symbol of a dynamic batch, or None. `types` leaves out tensors whose sizes are
-    no multiples of the batch. `tensors` are the weights and buffers, of which
-    `trained` are the parameters that training changed.
+    `outputs` are the values that it returns, `output_names` what a person calls them: by the keys where the model
+    returns a dictionary; `output_places` where they stand among all that it returns. `batch` is the symbol of a dynamic
+    batch, or None. `types` leaves out tensors whose sizes are no multiples of the batch. `tensors` are the weights and
+    buffers, of which `trained` are the parameters that training changed.
     """
 
     path: Path
@@ -97,7 +105,9 @@ def read_program(archive: ProgramArchive) -> Program:
         types, dtype_names = _types(graph["tensor_values"], batch)
         unknown = [name for name in inputs if dtype_names.get(name) == "unknown"]
         if unknown:
-            raise SourceError(f"{path} takes {unknown[0]} in a dtype that is not supported; capture the model with float32 images.")
+            raise SourceError(
+                f"{path} takes {unknown[0]} in a dtype that is not supported; capture the model with float32 images."
+            )
         version = document["schema_version"]
         outputs = returned_tensors(path, signature["output_specs"])
         return Program(

@@ -21,7 +21,8 @@ from zygal.sources.source import Source, SourceFacts
 
 @contextmanager
 def read(path: str | Path, reading: Reading) -> Iterator[Source]:
-    """The graph of a trained model's file, with one of its outputs: the one that looks like class scores, unless one is named.
+    """The graph of a trained model's file, with one of its outputs: the one that looks like class scores, unless one is
+    named.
 
     Raises FileError, SourceError or UnknownOperators.
     """
@@ -46,7 +47,7 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
         )
 
 
-def facts(path: str | Path, reading: Reading) -> SourceFacts:
+def facts(path: str | Path, reading: Reading) -> SourceFacts:  # noqa: ARG001
     """What a source says of itself, from its graph alone. Raises FileError or SourceError."""
     with open_program(path) as archive:
         program = read_program(archive)

@@ -29,14 +29,17 @@ def names_of_returned(module: dict, outputs: dict[int, str]) -> tuple[str, ...]:
     spec = (calls[0].get("signature") or {}).get("out_spec")
     try:
         leaves = list(_leaves(json.loads(spec)[1], ()))
-        named = tuple(".".join(leaves[position]) if not _counted(leaves[position]) else outputs[position] for position in outputs)
+        named = tuple(
+            ".".join(leaves[position]) if not _counted(leaves[position]) else outputs[position] for position in outputs
+        )
     except (KeyError, TypeError, ValueError, IndexError):
         return tuple(outputs.values())
     return named if len(set(named)) == len(named) else tuple(outputs.values())
 
 
 def scores_choice(program: Program, named: str | None = None, classes: int | None = None) -> Choice:
-    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that name."""
+    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that
+    name."""
     made_by = operators_of(program)
     places = {result: place for place, call in enumerate(program.calls) for result in call.results}
     candidates = []

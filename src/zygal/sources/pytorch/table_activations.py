@@ -26,8 +26,16 @@ _unary("Reciprocal", "reciprocal.default")
 for _name in ("Ceil", "Floor", "Round", "Sin", "Cos", "Log"):
     _unary(_name, f"{_name.lower()}.default")
 _unary("Not", "logical_not.default", "bitwise_not.default")
-_unary("Identity", "contiguous.default", "clone.default", "detach.default", "detach_.default", "alias.default",
-       "lift_fresh_copy.default", "positive.default")  # fmt: skip
+_unary(
+    "Identity",
+    "contiguous.default",
+    "clone.default",
+    "detach.default",
+    "detach_.default",
+    "alias.default",
+    "lift_fresh_copy.default",
+    "positive.default",
+)
 
 
 @aten("sign.default")

@@ -84,7 +84,8 @@ def remainder(site: Site):
 
 
 def _rest_and_side(site: Site, left: str, right: str) -> tuple[str, str]:
-    """What is left of a division with the sign of the dividend, and whether it lies on the other side of zero than the divisor."""
+    """What is left of a division with the sign of the dividend, and whether it lies on the other side of zero than the
+    divisor."""
     rest = site.step("Mod", left, right, fmod=1)
     zero = site.number(0.0, rest)
     some = site.step("Not", site.step("Equal", rest, zero))
@@ -92,7 +93,8 @@ def _rest_and_side(site: Site, left: str, right: str) -> tuple[str, str]:
 
 
 def _floor_of_quotient(site: Site, left: str, right: str) -> str:
-    """As the framework has it for fractions: from the rest, so that the quotient is exact; infinite where the divisor is zero."""
+    """As the framework has it for fractions: from the rest, so that the quotient is exact; infinite where the divisor
+    is zero."""
     rest, other = _rest_and_side(site, left, right)
     exact = site.step("Div", site.step("Sub", left, rest), right)
     one, zero = site.number(1.0, exact), site.number(0.0, exact)

@@ -40,8 +40,15 @@ def convolution(site: Site):
         if not isinstance(groups, Batch):
             site.refuse("mixes the images")
         return each_image_its_own(site, inputs, groups, strides, pads, dilations)
-    return site.step("Conv", *inputs, strides=strides, pads=pads, dilations=dilations,
-                       group=site.plain("groups", 1), kernel_shape=list(kernel))  # fmt: skip
+    return site.step(
+        "Conv",
+        *inputs,
+        strides=strides,
+        pads=pads,
+        dilations=dilations,
+        group=site.plain("groups", 1),
+        kernel_shape=list(kernel),
+    )
 
 
 @aten("conv_transpose2d.input", "conv_transpose1d.default", "conv_transpose3d.input")
@@ -49,13 +56,22 @@ def transposed_convolution(site: Site):
     x, weight, bias = site.tensor("input"), site.tensor("weight"), site.optional_tensor("bias")
     kernel = site.type_of(weight).shape[2:]
     axes = len(kernel)
-    spread = {name: _spread(site.plain(name, default), axes)
-              for name, default in (("stride", 1), ("padding", 0), ("output_padding", 0), ("dilation", 1))}  # fmt: skip
+    spread = {
+        name: _spread(site.plain(name, default), axes)
+        for name, default in (("stride", 1), ("padding", 0), ("output_padding", 0), ("dilation", 1))
+    }
     if any(more >= step for more, step in zip(spread["output_padding"], spread["stride"])):
         site.refuse("has an output padding as large as its stride, which the standard does not have")
-    return site.step("ConvTranspose", *((x, weight, bias) if bias else (x, weight)), strides=spread["stride"],
-                       pads=spread["padding"] * 2, dilations=spread["dilation"], group=site.plain("groups", 1),
-                       kernel_shape=list(kernel), output_padding=spread["output_padding"])  # fmt: skip
+    return site.step(
+        "ConvTranspose",
+        *((x, weight, bias) if bias else (x, weight)),
+        strides=spread["stride"],
+        pads=spread["padding"] * 2,
+        dilations=spread["dilation"],
+        group=site.plain("groups", 1),
+        kernel_shape=list(kernel),
+        output_padding=spread["output_padding"],
+    )
 
 
 @aten("batch_norm.default")
@@ -73,8 +89,10 @@ def _by_own_statistics(site: Site, x: str) -> str:
     """What has no batch, a weight for instance, is normalised by its own mean and variance a channel."""
     shape = site.type_of(x).shape
     if isinstance(shape[0], Batch):
-        site.refuse("normalises by the statistics of the batch and keeps none of its own, so one image's scores "
-                    "depend on the others; use a normalisation that keeps statistics")  # fmt: skip
+        site.refuse(
+            "normalises by the statistics of the batch and keeps none of its own, so one image's scores "
+            "depend on the others; use a normalisation that keeps statistics"
+        )
     made = normalisation.standardised(site, x, [0, *range(2, len(shape))], site.plain("eps", 1e-5))
     wide = [shape[1], *(1,) * (len(shape) - 2)]
     if site.has("weight"):
@@ -89,8 +107,10 @@ def instance_norm(site: Site):
     x = site.tensor("input")
     if site.plain("use_input_stats", True) and site.has("running_mean"):
         # Both modes of code that calls the function itself look like this, and training mode of the layer.
-        site.note("an instance normalisation uses the statistics of each image although it keeps running ones, as it was captured; if "
-                  "that is not meant, capture the model after module.eval()")  # fmt: skip
+        site.note(
+            "an instance normalisation uses the statistics of each image although it keeps running ones, as it was "
+            "captured; if that is not meant, capture the model after module.eval()"
+        )
         # They are kept beside, and nothing is computed from them.
         for name in ("running_mean", "running_var"):
             site.tensor(name)
@@ -187,8 +207,13 @@ def _pool_geometry(site: Site) -> dict:
     return geometry
 
 
-@aten("adaptive_avg_pool2d.default", "adaptive_avg_pool1d.default", "adaptive_avg_pool3d.default",
-      "_adaptive_avg_pool2d.default", "_adaptive_avg_pool3d.default")  # fmt: skip
+@aten(
+    "adaptive_avg_pool2d.default",
+    "adaptive_avg_pool1d.default",
+    "adaptive_avg_pool3d.default",
+    "_adaptive_avg_pool2d.default",
+    "_adaptive_avg_pool3d.default",
+)
 def adaptive_average_pool(site: Site):
     """To a fixed output size. Where it divides the input size it is an ordinary pooling, else two matrices."""
     x = site.tensor("self")

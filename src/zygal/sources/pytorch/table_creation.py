@@ -146,8 +146,16 @@ def copy(site: Site):
     return x if site.type_of(x).shape == like.shape else site.expanded(x, list(like.shape))
 
 
-@aten("to.dtype", "to.dtype_layout", "to.device", "to.other", "_to_copy.default", "to.prim_Device", "type_as.default",
-      "to.prim_dtype")  # fmt: skip
+@aten(
+    "to.dtype",
+    "to.dtype_layout",
+    "to.device",
+    "to.other",
+    "_to_copy.default",
+    "to.prim_Device",
+    "type_as.default",
+    "to.prim_dtype",
+)
 def convert_dtype(site: Site):
     x = site.tensor("self")
     if site.is_tensor("other"):
@@ -157,17 +165,22 @@ def convert_dtype(site: Site):
     return site.step("Identity", x) if dtype == site.type_of(x).dtype else site.step("Cast", x, to=dtype.name)
 
 
-@aten("_assert_tensor_metadata.default", "_assert_scalar.default", "_assert_async.msg", "sym_constrain_range.default",
-      "sym_constrain_range_for_size.default")  # fmt: skip
+@aten(
+    "_assert_tensor_metadata.default",
+    "_assert_scalar.default",
+    "_assert_async.msg",
+    "sym_constrain_range.default",
+    "sym_constrain_range_for_size.default",
+)
 def check_only(site: Site):
     """The framework's own assertions; the sizes are known here."""
-    return None
+    return
 
 
 @aten("set_.default")
 def forget(site: Site):
     """Lets go of a tensor's memory, after its last use."""
-    return None
+    return
 
 
 @aten("sym_size.int")

@@ -33,9 +33,15 @@ def group_norm_with_statistics(site: Site):
     return group_norm(site), None, None
 
 
-@aten("native_batch_norm.default", "_native_batch_norm_legit_no_training.default", "_native_batch_norm_legit.no_stats",
-      "_native_batch_norm_legit.default", "_native_batch_norm_legit_functional.default",
-      "_batch_norm_with_update_functional.default", "_batch_norm_no_update.default")  # fmt: skip
+@aten(
+    "native_batch_norm.default",
+    "_native_batch_norm_legit_no_training.default",
+    "_native_batch_norm_legit.no_stats",
+    "_native_batch_norm_legit.default",
+    "_native_batch_norm_legit_functional.default",
+    "_batch_norm_with_update_functional.default",
+    "_batch_norm_no_update.default",
+)
 def batch_norm_with_statistics(site: Site):
     made = batch_norm(site)
     kept = [site.tensor(name) if site.has(name) else None for name in ("running_mean", "running_var")]

@@ -48,8 +48,10 @@ def all_distances(site: Site):
     rows = [site.type_of(each).shape[-2] for each in (left, right)]
     if order == 2 and mode != 2 and (mode == 1 or any(not isinstance(n, int) or n > 25 for n in rows)):
         turned = site.step("Transpose", right, perm=[*range(rank - 2), rank - 1, rank - 2])
-        squares = [site.step("ReduceSum", site.step("Mul", x, x), axes=[axis], keepdims=1)
-                   for x, axis in ((left, own - 1), (turned, rank - 2))]  # fmt: skip
+        squares = [
+            site.step("ReduceSum", site.step("Mul", x, x), axes=[axis], keepdims=1)
+            for x, axis in ((left, own - 1), (turned, rank - 2))
+        ]
         product = site.step("Mul", site.step("MatMul", left, turned), site.number(2.0, left))
         apart = site.step("Sub", site.step("Add", *squares), product)
         return site.step("Sqrt", site.step("Relu", apart))

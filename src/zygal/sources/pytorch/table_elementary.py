@@ -17,9 +17,19 @@ def _by_itself(operator: str, name: str) -> None:
 
 
 for _operator, _name in {
-    "Tan": "tan", "Asin": "asin", "Acos": "acos", "Atan": "atan", "Sinh": "sinh", "Cosh": "cosh", "Asinh": "asinh",
-    "Acosh": "acosh", "Atanh": "atanh", "IsNaN": "isnan", "IsInf": "isinf", "Sigmoid": "special_expit",
-}.items():  # fmt: skip
+    "Tan": "tan",
+    "Asin": "asin",
+    "Acos": "acos",
+    "Atan": "atan",
+    "Sinh": "sinh",
+    "Cosh": "cosh",
+    "Asinh": "asinh",
+    "Acosh": "acosh",
+    "Atanh": "atanh",
+    "IsNaN": "isnan",
+    "IsInf": "isinf",
+    "Sigmoid": "special_expit",
+}.items():
     _by_itself(_operator, _name)
 
 

@@ -247,8 +247,9 @@ def turn_quarters(site: Site):
     first, second = (axis % rank for axis in site.plain("dims", [0, 1]))
     flips = {1: [second], 2: [first, second], 3: [first]}.get(count, [])
     if flips:
-        x = site.step("Slice", x, starts=[-1] * len(flips), ends=[-FAR] * len(flips), axes=flips,
-                      steps=[-1] * len(flips))  # fmt: skip
+        x = site.step(
+            "Slice", x, starts=[-1] * len(flips), ends=[-FAR] * len(flips), axes=flips, steps=[-1] * len(flips)
+        )
     order = list(range(rank))
     if count % 2:
         order[first], order[second] = second, first

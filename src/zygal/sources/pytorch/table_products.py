@@ -40,8 +40,7 @@ def baddbmm(site: Site):
     return site.step("Add", product, addend)
 
 
-@aten("matmul.default", "mm.default", "bmm.default", "mv.default", "dot.default", "vdot.default",
-      "__matmul__.default")  # fmt: skip
+@aten("matmul.default", "mm.default", "bmm.default", "mv.default", "dot.default", "vdot.default", "__matmul__.default")
 def matmul(site: Site):
     """Vectors become matrices of one row or one column for the product, as in the framework."""
     left = site.tensor("self")

@@ -34,8 +34,9 @@ def recurrent(site: Site):
         span = {"starts": [layer * directions], "ends": [(layer + 1) * directions], "axes": [0]}
         starts = [site.step("Slice", first, **span) for first in firsts]
         hidden = own[0][1].shape[1]
-        x, *states = site.several(operator, x, *constants, "", *starts, count=1 + len(firsts), hidden_size=hidden,
-                                  **attributes)  # fmt: skip
+        x, *states = site.several(
+            operator, x, *constants, "", *starts, count=1 + len(firsts), hidden_size=hidden, **attributes
+        )
         # [steps, directions, N, hidden] -> [steps, N, directions * hidden]
         turned = site.step("Transpose", x, perm=[0, 2, 1, 3])
         shape = site.type_of(turned).shape

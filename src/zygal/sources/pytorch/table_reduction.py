@@ -20,7 +20,11 @@ def reduced_axes(site: Site, value: str, name: str = "dim") -> list[int]:
 def _reduction(operator: str, *names: str) -> None:
     def reduction(site: Site):
         x = in_dtype(site, site.tensor("self"))
-        if site.type_of(x).dtype == bool or operator in ("ReduceSum", "ReduceProd") and site.type_of(x).dtype.kind in "iu":
+        if (
+            site.type_of(x).dtype == bool
+            or operator in ("ReduceSum", "ReduceProd")
+            and site.type_of(x).dtype.kind in "iu"
+        ):
             x = x if site.type_of(x).dtype == np.int64 or site.has("dtype") else site.step("Cast", x, to="int64")
         keep = int(site.plain("keepdim", False))
         return site.step(operator, x, axes=reduced_axes(site, x), keepdims=keep)
@@ -62,9 +66,7 @@ def count_nonzero(site: Site):
 def place_of_largest(site: Site):
     if site.plain("dim") is None:
         site.refuse("looks for the largest over everything, the batch included")
-    return site.step(
-        "ArgMax", site.tensor("self"), axis=site.plain("dim"), keepdims=int(site.plain("keepdim", False))
-    )
+    return site.step("ArgMax", site.tensor("self"), axis=site.plain("dim"), keepdims=int(site.plain("keepdim", False)))
 
 
 def _variance(site: Site, x: str, keep: bool) -> str:
@@ -95,8 +97,13 @@ def variance_and_mean(site: Site):
     return made, site.step("ReduceMean", x, axes=axes, keepdims=keep)
 
 
-@aten("linalg_vector_norm.default", "norm.ScalarOpt_dim", "norm.ScalarOpt_dim_dtype", "frobenius_norm.dim",
-      "linalg_norm.default")  # fmt: skip
+@aten(
+    "linalg_vector_norm.default",
+    "norm.ScalarOpt_dim",
+    "norm.ScalarOpt_dim_dtype",
+    "frobenius_norm.dim",
+    "linalg_norm.default",
+)
 def length(site: Site):
     x = in_dtype(site, site.tensor("self"))
     order = site.plain("ord", site.plain("p", 2))

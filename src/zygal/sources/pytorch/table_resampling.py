@@ -1,4 +1,5 @@
-"""ATen operators that change the size of images. Each is two small matrices, or the standard's operator where it is exact."""
+"""ATen operators that change the size of images. Each is two small matrices, or the standard's operator where it is
+exact."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ def _sizes(site: Site) -> tuple[str, tuple[int, ...], list[int], list[float] | N
 
 
 def _nearest(site: Site, exact: bool):
-    """The pixels that the framework picks. It counts places in float32, so that a rounding decides where one falls between two pixels."""
+    """The pixels that the framework picks. It counts places in float32, so that a rounding decides where one falls
+    between two pixels."""
     x, spatial, wanted, factors = _sizes(site)
     scales = factors if factors is not None else [None] * len(spatial)
     number = np.float64 if site.type_of(x).dtype == np.float64 else np.float32
@@ -31,14 +33,17 @@ def _nearest(site: Site, exact: bool):
     for size, out, factor in zip(spatial, wanted, scales):
         found = nearest_places(size, out, factor, number, exact)
         if found is None:
-            site.refuse(f"resizes {size} to {out} by nearest-exact, for which the framework picks other pixels in one memory layout than in another")
+            site.refuse(
+                f"resizes {size} to {out} by nearest-exact, for which the framework picks other pixels in one "
+                f"memory layout than in another"
+            )
         places.append(found)
     return resized_by_nearest(site, x, places)
 
 
 def nearest_places(size: int, wanted: int, factor: float | None, number: type, exact: bool) -> np.ndarray | None:
-    """Which of `size` pixels are picked for the wanted ones, counted in the dtype `number`; factor: if it was given instead of the size. None where the
-    framework's own kernels disagree."""
+    """Which of `size` pixels are picked for the wanted ones, counted in the dtype `number`; factor: if it was given
+    instead of the size. None where the framework's own kernels disagree."""
     step = number(size) / number(wanted) if not factor else number(1.0 / factor)
     index = np.arange(wanted, dtype=number)
     ways = _exact_places(index, step) if exact else [index * step]
@@ -47,12 +52,16 @@ def nearest_places(size: int, wanted: int, factor: float | None, number: type, e
 
 
 def _exact_places(index: np.ndarray, step: np.floating) -> list[np.ndarray]:
-    """The middle of each new pixel in the old image, in the ways in which the framework's kernels compute it: one operation after the other, with a
-    fused product and sum, and without moving by half a pixel forth and back."""
+    """The middle of each new pixel in the old image, in the ways in which the framework's kernels compute it: one
+    operation after the other, with a fused product and sum, and without moving by half a pixel forth and back."""
     half, zero = index.dtype.type(0.5), index.dtype.type(0)
     wide = index.astype(np.float64)
     fused = (np.float64(step) * (wide + 0.5) - 0.5).astype(index.dtype)
-    return [np.maximum(step * (index + half) - half, zero) + half, np.maximum(fused, zero) + half, (index + half) * step]
+    return [
+        np.maximum(step * (index + half) - half, zero) + half,
+        np.maximum(fused, zero) + half,
+        (index + half) * step,
+    ]
 
 
 def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
@@ -62,15 +71,11 @@ def _resample(site: Site, mode: str, grid: str, antialias: bool = False):
     same = factors is None or all(out == size * factor for size, out, factor in zip(spatial, wanted, factors))
     if tuple(wanted) == spatial:
         return site.step("Identity", x)
-    if (
-        len(spatial) == 2
-        and whole
-        and same
-        and not antialias
-        and mode != "cubic"
-    ):
+    if len(spatial) == 2 and whole and same and not antialias and mode != "cubic":
         ratio = [out // size for size, out in zip(spatial, wanted)]
-        return site.step("Resize", x, scales=[1.0, 1.0, *map(float, ratio)], coordinate_transformation_mode=grid, mode=mode)
+        return site.step(
+            "Resize", x, scales=[1.0, 1.0, *map(float, ratio)], coordinate_transformation_mode=grid, mode=mode
+        )
     matrices = [
         resampling_matrix(size, out, mode, grid, scale, antialias) for size, out, scale in zip(spatial, wanted, scales)
     ]

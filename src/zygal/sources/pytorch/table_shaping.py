@@ -61,8 +61,18 @@ def permutation(site: Site, rank: int) -> list[int]:
     return order
 
 
-@aten("permute.default", "transpose.int", "t.default", "swapaxes.default", "swapdims.default", "movedim.int",
-      "movedim.intlist", "moveaxis.int", "moveaxis.intlist", "numpy_T.default")  # fmt: skip
+@aten(
+    "permute.default",
+    "transpose.int",
+    "t.default",
+    "swapaxes.default",
+    "swapdims.default",
+    "movedim.int",
+    "movedim.intlist",
+    "moveaxis.int",
+    "moveaxis.intlist",
+    "numpy_T.default",
+)
 def transpose(site: Site):
     x = site.tensor("self")
     return site.step("Transpose", x, perm=permutation(site, site.type_of(x).rank))
@@ -208,8 +218,15 @@ def repeat_each(site: Site):
     return site.reshaped(wide, [*shape[:axis], multiply(shape[axis], times), *shape[axis + 1 :]])
 
 
-@aten("pad.default", "constant_pad_nd.default", "reflection_pad2d.default", "reflection_pad1d.default",
-      "replication_pad2d.default", "replication_pad1d.default", "zero_pad2d.default")  # fmt: skip
+@aten(
+    "pad.default",
+    "constant_pad_nd.default",
+    "reflection_pad2d.default",
+    "reflection_pad1d.default",
+    "replication_pad2d.default",
+    "replication_pad1d.default",
+    "zero_pad2d.default",
+)
 def pad(site: Site):
     """The framework lists pads from the last axis backwards, begin and end together."""
     x, target = site.tensor("self"), site.target

@@ -46,9 +46,17 @@ def patches_together(site: Site):
     single = np.tile(np.eye(taps, dtype=np.float32).reshape(taps, 1, *kernel), (channels, 1, 1, 1))
     spread = site.reshaped(x, [batch, rows, *counts])
     reached = [(counts[a] - 1) * stride[a] + dilation[a] * (kernel[a] - 1) + 1 - 2 * padding[a] for a in (0, 1)]
-    return site.step("ConvTranspose", spread, site.constant(single, "taps"), strides=stride, pads=padding * 2,
-                       dilations=dilation, group=channels, kernel_shape=kernel,
-                       output_padding=[size[a] - reached[a] for a in (0, 1)])  # fmt: skip
+    return site.step(
+        "ConvTranspose",
+        spread,
+        site.constant(single, "taps"),
+        strides=stride,
+        pads=padding * 2,
+        dilations=dilation,
+        group=channels,
+        kernel_shape=kernel,
+        output_padding=[size[a] - reached[a] for a in (0, 1)],
+    )
 
 
 @aten("as_strided.default")

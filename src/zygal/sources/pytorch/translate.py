@@ -46,9 +46,11 @@ def translate(
     archive: ProgramArchive,
     output: str | None = None,
 ) -> Translation:
-    """The program's graph with one output, the first unless one is named, every type in it checked against the one that the framework recorded.
+    """The program's graph with one output, the first unless one is named, every type in it checked against the one that
+    the framework recorded.
 
-    What the output does not depend on is left out. Raises UnknownOperators naming all of them, or SourceError naming the layer that cannot be converted.
+    What the output does not depend on is left out. Raises UnknownOperators naming all of them, or SourceError naming
+    the layer that cannot be converted.
     """
     program = with_one_output(program, output or program.output_names[0])
     calls, drew = without_chance(program.calls)
@@ -81,7 +83,9 @@ def with_one_output(program: Program, name: str) -> Program:
     memory = _memory_of(program)
     needed, kept, shared = {output}, [], {memory.get(output, output)}
     for call in reversed(program.calls):
-        writes = operator_name(call.target)[1] and any(memory.get(each, each) in shared for each in call.tensors_read()[:1])
+        writes = operator_name(call.target)[1] and any(
+            memory.get(each, each) in shared for each in call.tensors_read()[:1]
+        )
         if writes or needed.intersection(call.results):
             read = call.names_read()
             needed |= read
@@ -91,7 +95,8 @@ def with_one_output(program: Program, name: str) -> Program:
 
 
 def _memory_of(program: Program) -> dict[str, str]:
-    """For each name that may share memory with an earlier one, the first of them: what writes into it matters to all."""
+    """For each name that may share memory with an earlier one, the first of them: what writes into it matters to
+    all."""
     found: dict[str, str] = {}
     for call in program.calls:
         name, writes = operator_name(call.target)

@@ -46,5 +46,6 @@ class Widths:
         if operator in _CASTS and width == "float16":
             return site.step("Cast", site.step("Cast", value, to="float16"), to="float32")
         return site.refuse(
-            f"computes in {width}, though the model's weights are float32; capture a model that computes in float32 throughout"
+            f"computes in {width}, though the model's weights are float32; capture a model that computes in "
+            f"float32 throughout"
         )

@@ -8,7 +8,8 @@ from zygal.sources.emitter import Emitter
 
 
 def clipped(emit: Emitter, x: str, low: float | None, high: float | None) -> str:
-    """x kept from `low` to `high`; one of them alone is a maximum or a minimum, which lets infinity pass the other way."""
+    """x kept from `low` to `high`; one of them alone is a maximum or a minimum, which lets infinity pass the other
+    way."""
     if low is not None and high is not None:
         return emit.step("Clip", x, min=float(low), max=float(high))
     if low is not None:

@@ -42,15 +42,20 @@ def by_matrices(emit: Emitter, x: str, matrices: Sequence[np.ndarray]) -> str:
 def enlarged_by_nearest(emit: Emitter, x: str, factors: Sequence[int]) -> str:
     """Every pixel of x [N, C, H, W] as a block of whole size."""
     scales = [1.0, 1.0, *map(float, factors)]
-    return emit.step("Resize", x, scales=scales, mode="nearest", coordinate_transformation_mode="asymmetric", nearest_mode="floor")
+    return emit.step(
+        "Resize", x, scales=scales, mode="nearest", coordinate_transformation_mode="asymmetric", nearest_mode="floor"
+    )
 
 
 def resized_by_nearest(emit: Emitter, x: str, places: Sequence[np.ndarray]) -> str:
-    """x [N, C, ...] whose pixels along each of the last axes are those at the given places: a block of each pixel where that is what they say."""
+    """x [N, C, ...] whose pixels along each of the last axes are those at the given places: a block of each pixel where
+    that is what they say."""
     first = emit.type_of(x).rank - len(places)
     sizes = [emit.type_of(x).shape[first + axis] for axis in range(len(places))]
     factors = [len(each) // size for each, size in zip(places, sizes)]
-    if len(places) == 2 and all(np.array_equal(each, np.repeat(np.arange(size), factor)) for each, size, factor in zip(places, sizes, factors)):
+    if len(places) == 2 and all(
+        np.array_equal(each, np.repeat(np.arange(size), factor)) for each, size, factor in zip(places, sizes, factors)
+    ):
         return enlarged_by_nearest(emit, x, factors)
     for axis, (each, size) in enumerate(zip(places, sizes), start=first):
         if not np.array_equal(each, np.arange(size)):

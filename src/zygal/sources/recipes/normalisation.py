@@ -49,7 +49,8 @@ def by_mean_square(emit: Emitter, x: str, axes: Sequence[int], epsilon: float) -
 
 
 def group_normalisation(emit: Emitter, x: str, groups: int, epsilon: float) -> str:
-    """Each group of channels of x [N, C, ...] as one instance; scale and shift are left to the caller. Wu and He, 2018."""
+    """Each group of channels of x [N, C, ...] as one instance; scale and shift are left to the caller. Wu and He,
+    2018."""
     shape = emit.type_of(x).shape
     if shape[1] % groups:
         emit.refuse(f"cannot put {shape[1]} channels into {groups} groups")

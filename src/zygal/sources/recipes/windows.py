@@ -24,7 +24,9 @@ def columns(emit: Emitter, x: str, kernel, dilation, pads, stride) -> tuple[str,
     return emit.step("Transpose", x, perm=[0, 1, 2, 4, 3, 5]), counts
 
 
-def each_image_its_own(emit: Emitter, inputs: Sequence[str], groups: Batch, strides: list[int], pads: list[int], dilations: list[int]) -> str:
+def each_image_its_own(
+    emit: Emitter, inputs: Sequence[str], groups: Batch, strides: list[int], pads: list[int], dilations: list[int]
+) -> str:
     """Images side by side as groups of channels, each with kernels of its own: one matrix product an image.
 
     x [1, C N, H, W], weight [M N, C / groups, *kernel]; dynamic convolutions are written like this

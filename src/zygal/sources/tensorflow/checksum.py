@@ -1,9 +1,10 @@
 """CRC-32C (Castagnoli; RFC 3720, appendix B.4) of large arrays in NumPy.
 
-A message is a polynomial over two elements, and its checksum the remainder by P. The remainder stays the same if the message
-is first reduced by a multiple of P. One with six terms, all of them powers of x^64, is M below; reducing by it is five
-exclusive ors of whole words with words further on. So is its square, whose exponents are twice as large: the larger the
-exponents, the longer the stretches. What is left is short enough for a table of what each byte at each place adds.
+A message is a polynomial over two elements, and its checksum the remainder by P. The remainder stays the same if the
+message is first reduced by a multiple of P. One with six terms, all of them powers of x^64, is M below; reducing by it
+is five exclusive ors of whole words with words further on. So is its square, whose exponents are twice as large: the
+larger the exponents, the longer the stretches. What is left is short enough for a table of what each byte at each place
+adds.
 """
 
 from __future__ import annotations
@@ -15,7 +16,8 @@ import numpy as np
 _POLYNOMIAL = 0x82F63B78
 _STRETCH = 65
 _FURTHER_ON = (65, 155, 170, 195, 209)
-"""M = 1 + y^14 + y^39 + y^54 + y^144 + y^209 with y = x^64: how many words further on the word of the highest power goes."""
+"""M = 1 + y^14 + y^39 + y^54 + y^144 + y^209 with y = x^64: how many words further on the word of the highest power
+goes."""
 _SCALES = (32, 8, 1)
 _PIECE_WORDS = 1 << 18
 
@@ -35,7 +37,8 @@ _LONGEST = 8 * (_STRETCH + _FURTHER_ON[-1])
 
 @cache
 def _shares() -> np.ndarray:
-    """What each value of a byte adds to the checksum of the longest message that is left, by its place [places, 256]."""
+    """What each value of a byte adds to the checksum of the longest message that is left, by its place [places,
+    256]."""
     table = np.array(_TABLE, np.uint32)
     made = np.empty((_LONGEST, 256), np.uint32)
     made[-1] = table
@@ -46,7 +49,9 @@ def _shares() -> np.ndarray:
 
 def crc32c(content: bytes | memoryview | np.ndarray) -> int:
     """The checksum of bytes, or of an array's bytes in memory."""
-    given = np.frombuffer(content, np.uint8) if not isinstance(content, np.ndarray) else content.reshape(-1).view(np.uint8)
+    given = (
+        np.frombuffer(content, np.uint8) if not isinstance(content, np.ndarray) else content.reshape(-1).view(np.uint8)
+    )
     if given.size < 4:
         state = 0xFFFFFFFF
         for byte in given.tolist():
@@ -67,7 +72,8 @@ def masked(checksum: int) -> int:
 
 
 def _reduced(given: np.ndarray) -> np.ndarray:
-    """A shorter message with the same remainder, of at most `_LONGEST` bytes; the state of all ones at the beginning is part of it."""
+    """A shorter message with the same remainder, of at most `_LONGEST` bytes; the state of all ones at the beginning is
+    part of it."""
     lead = -given.size % 8  # Zeros in front change no remainder.
     first = np.zeros(8 * 64, np.uint8)
     first[lead : lead + first.size - lead] = given[: first.size - lead]

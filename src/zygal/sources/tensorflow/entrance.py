@@ -1,7 +1,8 @@
 """Images that come in encoded: what a graph does to them before the model proper, read off as an inlet.
 
-The images are followed as values that only remember what was done to them. The first operator that is no step of an inlet gets
-a tensor instead, and that is where the converted model begins. Loops over the images of a batch are gone through once.
+The images are followed as values that only remember what was done to them. The first operator that is no step of an
+inlet gets a tensor instead, and that is where the converted model begins. Loops over the images of a batch are gone
+through once.
 """
 
 from __future__ import annotations
@@ -19,17 +20,20 @@ from zygal.sources.tensorflow.site import NodeSite, Value
 from zygal.sources.tensorflow.table_entrance import STEPS, unclear
 
 ON_THE_WAY = frozenset((
-    "Add", "AddV2", "Assert", "BiasAdd", "Cast", "ClipByValue", "ConcatV2", "CropAndResize", "Div", "Equal", "FloorDiv", "FloorMod", "Gather",
-    "GatherV2", "Greater", "GreaterEqual", "Less", "LessEqual", "LogicalAnd", "Maximum", "Mean", "Minimum", "MirrorPad", "Mul", "Pack", "Pad",
-    "PadV2", "Prod", "RealDiv", "Reshape", "ReverseV2", "Round", "Select", "SelectV2", "Slice", "Split", "SplitV", "StridedSlice", "Sub", "Tile",
+    "Add", "AddV2", "Assert", "BiasAdd", "Cast", "ClipByValue", "ConcatV2", "CropAndResize", "Div", "Equal",
+    "FloorDiv", "FloorMod", "Gather",
+    "GatherV2", "Greater", "GreaterEqual", "Less", "LessEqual", "LogicalAnd", "Maximum", "Mean", "Minimum",
+    "MirrorPad", "Mul", "Pack", "Pad",
+    "PadV2", "Prod", "RealDiv", "Reshape", "ReverseV2", "Round", "Select", "SelectV2", "Slice", "Split", "SplitV",
+    "StridedSlice", "Sub", "Tile",
     "Transpose",
 ))  # fmt: skip
 """What cropping and padding are made of. Anything else on images of any size is no preprocessing."""
 
 
 class Entrance:
-    """What stands between the files and the model of one graph. taken, view: what was done to the images where the model begins,
-    and its input there; None before that is known. inlet: None where it cannot be stated as one."""
+    """What stands between the files and the model of one graph. taken, view: what was done to the images where the
+    model begins, and its input there; None before that is known. inlet: None where it cannot be stated as one."""
 
     def __init__(self, where: str):
         self._where, self.taken, self.view = where, None, None
@@ -38,7 +42,8 @@ class Entrance:
         return any(isinstance(each, FOLLOWED) for each in inputs)
 
     def made(self, site: NodeSite) -> Value | list[Value] | None:
-        """What a step makes of images on their way in; None if the operator is no such step, so that it gets tensors."""
+        """What a step makes of images on their way in; None if the operator is no such step, so that it gets
+        tensors."""
         step = STEPS.get(site.kind)
         if step is not None:
             found = step(site)
@@ -64,7 +69,9 @@ class Entrance:
             name = site.context.builder.input(site.context.builder.free_name("pixels"), type)
             self.taken, self.view = pixels, View(name, (0, 1, 2, 3))
         if pixels != self.taken:
-            site.refuse("reads the images at another place than the layers before it; what lies between is not a chain of steps")
+            site.refuse(
+                "reads the images at another place than the layers before it; what lies between is not a chain of steps"
+            )
         return self.view
 
     @property
@@ -84,6 +91,11 @@ class Entrance:
             return ()
         if self.inlet is None:
             what = f"a step ({pixels.unclear})" if pixels.unclear else "its preprocessing"
-            return (f"the model takes encoded images; the part behind the decoder was converted, and {what} between them cannot be stated as "
-                    "an inlet: recover it with zygal inlet recover, from a witness with tensors",)  # fmt: skip
-        return ("the model takes encoded images; the part behind the decoder was converted, and what lies between is its inlet",)
+            return (
+                f"the model takes encoded images; the part behind the decoder was converted, and {what} between them "
+                "cannot be stated as an inlet: recover it with zygal inlet recover, from a witness with tensors",
+            )
+        return (
+            "the model takes encoded images; the part behind the decoder was converted, and what lies between "
+            "is its inlet",
+        )

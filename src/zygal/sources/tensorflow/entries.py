@@ -16,12 +16,39 @@ from zygal.sources.tensorflow.tensors import sizes_of
 from zygal.sources.tensorflow.translate import declared_type
 
 _PLACEHOLDERS = ("Placeholder", "PlaceholderV2", "PlaceholderWithDefault")
-_NO_RESULT = frozenset((
-    "NoOp", "Assert", "Placeholder", "Const", "VarHandleOp", "VariableV2", "Variable", "AssignVariableOp", "Assign", "SaveV2", "RestoreV2",
-    "MergeV2Checkpoints", "ShardedFilename", "VarIsInitializedOp", "IsVariableInitialized", "HashTableV2", "LookupTableImportV2",
-    "InitializeTableFromTextFileV2", "InitializeTableV2", "MergeSummary", "ScalarSummary", "HistogramSummary", "ImageSummary",
-    "DisableCopyOnRead", "ReadVariableOp", "PlaceholderWithDefault", "TensorListReserve", "EmptyTensorList", "TensorArrayV3",
-))  # fmt: skip
+_NO_RESULT = frozenset(
+    (
+        "NoOp",
+        "Assert",
+        "Placeholder",
+        "Const",
+        "VarHandleOp",
+        "VariableV2",
+        "Variable",
+        "AssignVariableOp",
+        "Assign",
+        "SaveV2",
+        "RestoreV2",
+        "MergeV2Checkpoints",
+        "ShardedFilename",
+        "VarIsInitializedOp",
+        "IsVariableInitialized",
+        "HashTableV2",
+        "LookupTableImportV2",
+        "InitializeTableFromTextFileV2",
+        "InitializeTableV2",
+        "MergeSummary",
+        "ScalarSummary",
+        "HistogramSummary",
+        "ImageSummary",
+        "DisableCopyOnRead",
+        "ReadVariableOp",
+        "PlaceholderWithDefault",
+        "TensorListReserve",
+        "EmptyTensorList",
+        "TensorArrayV3",
+    )
+)
 """Operators whose result is no score, though nobody may read it."""
 _KEPT = re.compile(r"keep|retain")
 _DROPPED = re.compile(r"drop|rate")
@@ -44,23 +71,39 @@ class Entry:
 def inputs_of(file: GraphFile, signature: Signature | None) -> list[Entry]:
     """What a signature takes, or the placeholders of a graph without signatures."""
     if signature is not None:
-        return [Entry(key, tensor, dtype, None if shape is None else sizes_of(shape)) for key, (tensor, dtype, shape) in signature.inputs.items()]
+        return [
+            Entry(key, tensor, dtype, None if shape is None else sizes_of(shape))
+            for key, (tensor, dtype, shape) in signature.inputs.items()
+        ]
     return [
-        Entry(node.name, f"{node.name}:0", node.attr["dtype"].type or 1, sizes_of(node.attr["shape"].shape) if "shape" in node.attr else None)
+        Entry(
+            node.name,
+            f"{node.name}:0",
+            node.attr["dtype"].type or 1,
+            sizes_of(node.attr["shape"].shape) if "shape" in node.attr else None,
+        )
         for node in file.nodes.values()
         if node.op in _PLACEHOLDERS
-    ]  # fmt: skip
+    ]
 
 
 def outputs_of(file: GraphFile, signature: Signature | None) -> dict[str, str]:
-    """By name the tensors that come out: of a signature its outputs, of a graph what depends on an input and nobody reads."""
+    """By name the tensors that come out: of a signature its outputs, of a graph what depends on an input and nobody
+    reads."""
     if signature is not None:
         return {key: tensor for key, (tensor, _, _) in signature.outputs.items()}
     read = {each.lstrip("^").partition(":")[0] for node in file.nodes.values() for each in node.input}
     depending = _behind_inputs(file)
-    found = {name: f"{name}:0" for name, node in file.nodes.items() if name not in read and node.op not in _NO_RESULT and name in depending}
+    found = {
+        name: f"{name}:0"
+        for name, node in file.nodes.items()
+        if name not in read and node.op not in _NO_RESULT and name in depending
+    }
     if not found:
-        raise SourceError(f"{file.path} has no tensor that depends on an input and that nobody reads, so it has no output; it is no model, or it is damaged.")
+        raise SourceError(
+            f"{file.path} has no tensor that depends on an input and that nobody reads, so it has no output; it "
+            f"is no model, or it is damaged."
+        )
     return found
 
 
@@ -90,15 +133,22 @@ def image_entry(file: GraphFile, places: list[Entry], reading: Reading) -> Entry
         if reading.input.partition(":")[0] in file.nodes:
             # Any tensor of the graph can be fed.
             return _inner_entry(file, reading.input)
-        raise SourceError(f"{file.path} has no input {reading.input}; it has {some_of([place.key for place in places], 8) or 'none'}.")
+        raise SourceError(
+            f"{file.path} has no input {reading.input}; it has {some_of([place.key for place in places], 8) or 'none'}."
+        )
     if not places:
-        raise SourceError(f"{file.path} takes no input: it has no placeholder. Name the tensor that takes the images with --input NAME.")
+        raise SourceError(
+            f"{file.path} takes no input: it has no placeholder. Name the tensor that takes the images with "
+            f"--input NAME."
+        )
     left = [place for place in places if constant_for(place) is None]
     images = [place for place in left if place.sizes is not None and len(place.sizes) == 4] or left
     if len(images) == 1:
         return images[0]
     listed = "; ".join(shown_entry(place) for place in places[:8])
-    raise SourceError(f"{file.path} takes {len(places)} inputs ({listed}); name the one that takes the images with --input NAME.")
+    raise SourceError(
+        f"{file.path} takes {len(places)} inputs ({listed}); name the one that takes the images with --input NAME."
+    )
 
 
 def _inner_entry(file: GraphFile, name: str) -> Entry:
@@ -109,7 +159,11 @@ def _inner_entry(file: GraphFile, name: str) -> Entry:
 
 
 def shown_entry(place: Entry) -> str:
-    sizes = "any shape" if place.sizes is None else f"[{', '.join('?' if size is None else str(size) for size in place.sizes)}]"
+    sizes = (
+        "any shape"
+        if place.sizes is None
+        else f"[{', '.join('?' if size is None else str(size) for size in place.sizes)}]"
+    )
     return f"{place.key} {DTYPES.get(place.dtype, place.dtype)} {sizes}"
 
 
@@ -132,8 +186,8 @@ def constant_for(place: Entry) -> np.ndarray | None:
 
 
 def fed_constants(file: GraphFile, places: list[Entry], image: Entry) -> dict[str, np.ndarray]:
-    """What the other inputs are taken for, by their tensors: those that a signature leaves out too. What is not known is left
-    out: it may never be read."""
+    """What the other inputs are taken for, by their tensors: those that a signature leaves out too. What is not known
+    is left out: it may never be read."""
     made: dict[str, np.ndarray] = {}
     for place in (*places, *inputs_of(file, None)):
         value = constant_for(place) if place.tensor.partition(":")[0] != image.tensor.partition(":")[0] else None

@@ -1,4 +1,5 @@
-"""The part of a graph that was translated, as one graph without functions and variables: for running layers and inner parts live."""
+"""The part of a graph that was translated, as one graph without functions and variables: for running layers and inner
+parts live."""
 
 from __future__ import annotations
 
@@ -22,8 +23,8 @@ _PASSED_ON = {"Merge": None, "RefMerge": None, "Switch": 0, "RefSwitch": 0}
 
 @dataclass(frozen=True)
 class FlatGraph:
-    """content: the graph as bytes. feed: the tensor that takes images. layers: for each layer of the training code, in order,
-    its last tensor and the value of the artifact that it is. output: of the tensor asked for."""
+    """content: the graph as bytes. feed: the tensor that takes images. layers: for each layer of the training code, in
+    order, its last tensor and the value of the artifact that it is. output: of the tensor asked for."""
 
     content: bytes
     feed: str
@@ -72,7 +73,8 @@ class _Flattener:
         return [self._translator.resolved(scope, each) for each in node.input if not each.startswith("^")]
 
     def _holds_numbers(self, scope: Scope, node: Any) -> bool:
-        """Whether a node's result becomes a constant: a variable that is read, weights beside the graph, an input that is known."""
+        """Whether a node's result becomes a constant: a variable that is read, weights beside the graph, an input that
+        is known."""
         if scope is self._translator.outermost and node.name in self._translator.fed:
             return True
         if node.op == "ReadVariableOp" or node.op == "Const" and node.name in self._model.context.arrays:
@@ -106,7 +108,11 @@ class _Flattener:
     def _is_layer_output(self, value: Any) -> bool:
         """Whether a value is what a layer makes of the image, in floating point."""
         builder = self._model.context.builder
-        return isinstance(value, View) and value.name not in builder.constants and builder.types[value.name].dtype.kind == "f"
+        return (
+            isinstance(value, View)
+            and value.name not in builder.constants
+            and builder.types[value.name].dtype.kind == "f"
+        )
 
     def _reads_variable(self, scope: Scope, node: Any) -> bool:
         source = self._translator.resolved(scope, node.input[0])

@@ -1,7 +1,7 @@
 """Whether a graph may be handed to the framework: nothing that it would run may touch files, processes or the network.
 
-The framework runs what a signature needs, what initialises tables, and what restores variables. Every operator there must be
-one of ours, or one of those that hold and restore values. What only saves is never run, and may write.
+The framework runs what a signature needs, what initialises tables, and what restores variables. Every operator there
+must be one of ours, or one of those that hold and restore values. What only saves is never run, and may write.
 """
 
 from __future__ import annotations
@@ -15,11 +15,32 @@ from zygal.sources.tensorflow.site import OPERATORS
 from zygal.sources.tensorflow.table_entrance import STEPS
 from zygal.sources.tensorflow.translate import BRANCHES, CALLS
 
-HOLDING = frozenset((
-    "Assign", "AssignVariableOp", "ConsumeMutexLock", "IsVariableInitialized", "LookupTableImportV2", "InitializeTableV2", "Placeholder",
-    "RandomStandardNormal", "TruncatedNormal", "RestoreV2", "StatefulPartitionedCall", "LookupTableExportV2", "LookupTableSizeV2",
-    "InitializeTableFromTextFileV2", "Enter", "Exit", "NextIteration", "LoopCond", "While", "StatelessWhile", "StringJoin", "MatchingFiles",
-))  # fmt: skip
+HOLDING = frozenset(
+    (
+        "Assign",
+        "AssignVariableOp",
+        "ConsumeMutexLock",
+        "IsVariableInitialized",
+        "LookupTableImportV2",
+        "InitializeTableV2",
+        "Placeholder",
+        "RandomStandardNormal",
+        "TruncatedNormal",
+        "RestoreV2",
+        "StatefulPartitionedCall",
+        "LookupTableExportV2",
+        "LookupTableSizeV2",
+        "InitializeTableFromTextFileV2",
+        "Enter",
+        "Exit",
+        "NextIteration",
+        "LoopCond",
+        "While",
+        "StatelessWhile",
+        "StringJoin",
+        "MatchingFiles",
+    )
+)
 """Operators that hold, initialise and restore values, and those of loops over images."""
 
 
@@ -28,14 +49,16 @@ def refuse_harmful(file: GraphFile) -> None:
     saving = _names_of_saving(file)
     unknown = {}
     for where, node in _nodes(file):
-        known = node.op in OPERATORS or node.op in STEPS or node.op in HOLDING or node.op in CALLS or node.op in BRANCHES
+        known = (
+            node.op in OPERATORS or node.op in STEPS or node.op in HOLDING or node.op in CALLS or node.op in BRANCHES
+        )
         if not known and node.op not in file.functions and (where or node.name) not in saving:
             unknown.setdefault(node.op, node.name)
     if unknown:
         listed = some_of([f"{name} ({user})" for name, user in sorted(unknown.items())], 6)
         raise SourceError(
-            f"{file.path} is not run by TensorFlow: it holds operators that Zygal does not know to be harmless: {listed}. Run it in the "
-            "environment that made it, and give the scores with --from-arrays."
+            f"{file.path} is not run by TensorFlow: it holds operators that Zygal does not know to be harmless: "
+            f"{listed}. Run it in the environment that made it, and give the scores with --from-arrays."
         )
 
 
@@ -55,7 +78,11 @@ def _names_of_saving(file: GraphFile) -> set[str]:
     root = saver.save_tensor_name.partition(":")[0]
     saving = _reached(file, [root])
     reading = [tensor.partition(":")[0] for each in file.signatures for tensor, _, _ in each.outputs.values()]
-    initial = [info.name.partition(":")[0] for described in file.meta.signature_def.values() for info in described.outputs.values()]
+    initial = [
+        info.name.partition(":")[0]
+        for described in file.meta.signature_def.values()
+        for info in described.outputs.values()
+    ]
     kept = _reached(file, [*reading, *initial, saver.restore_op_name.partition(":")[0]])
     kept |= {name for each in file.signatures if each.function for name in _functions_of(file, each.function)}
     return saving - kept
@@ -70,7 +97,9 @@ def _reached(file: GraphFile, roots: Iterable[str]) -> set[str]:
             continue
         found.add(name)
         node = file.nodes[name]
-        waiting += [each for each in (given.lstrip("^").partition(":")[0] for given in node.input) if each in file.nodes]
+        waiting += [
+            each for each in (given.lstrip("^").partition(":")[0] for given in node.input) if each in file.nodes
+        ]
         for called in _called(file, node):
             found |= _functions_of(file, called)
     return found

@@ -32,11 +32,18 @@ class LabelTables:
 
     def _fillings(self):
         """Nodes that fill tables, with the nodes around them and the name of the table."""
-        for nodes in ({**self._file.nodes}, *({each.name: each for each in function.node_def} for function in self._file.functions.values())):
+        for nodes in (
+            {**self._file.nodes},
+            *({each.name: each for each in function.node_def} for function in self._file.functions.values()),
+        ):
             for node in nodes.values():
                 if node.op in _FROM_CONSTANTS + _FROM_FILES and node.input:
                     table = nodes.get(node.input[0].partition(":")[0])
-                    shared = table.attr["shared_name"].s.decode("utf-8", "replace") if table is not None and "shared_name" in table.attr else ""
+                    shared = (
+                        table.attr["shared_name"].s.decode("utf-8", "replace")
+                        if table is not None and "shared_name" in table.attr
+                        else ""
+                    )
                     yield nodes, node, shared or node.input[0].partition(":")[0]
 
     def _from_constants(self, nodes: dict[str, Any], node: Any, call: NodeSite) -> tuple[str, ...] | None:
@@ -56,7 +63,14 @@ class LabelTables:
         constant = nodes.get(node.input[1].partition(":")[0]) if len(node.input) > 1 else None
         if constant is None or constant.op != "Const" or self._file.meta is None:
             return None
-        name = next((each.filename for each in self._file.meta.asset_file_def if each.tensor_info.name.partition(":")[0] == constant.name), None)
+        name = next(
+            (
+                each.filename
+                for each in self._file.meta.asset_file_def
+                if each.tensor_info.name.partition(":")[0] == constant.name
+            ),
+            None,
+        )
         # A folder is asked for its own files only.
         if not name or "/" in name or "\\" in name or name.startswith("."):
             return None

@@ -1,4 +1,5 @@
-"""An opened graph: its signature, where the images come in, and the graphs of its outputs, translated when they are asked for."""
+"""An opened graph: its signature, where the images come in, and the graphs of its outputs, translated when they are
+asked for."""
 
 from __future__ import annotations
 
@@ -39,7 +40,9 @@ class Model:
         self._called: dict[str, Value] | None = None
         self._scope: Scope | None = None
         for tensor, array in self._constants.items():
-            self._feed(tensor, View(self.context.builder.constant(tensor.partition(":")[0], array), tuple(range(array.ndim))))
+            self._feed(
+                tensor, View(self.context.builder.constant(tensor.partition(":")[0], array), tuple(range(array.ndim)))
+            )
         if self.image.is_text:
             self._feed(self.image.tensor, Encoded())
         else:
@@ -58,7 +61,9 @@ class Model:
     @property
     def hidden_inputs(self) -> bool:
         """Whether something depends on placeholders that the signature does not name."""
-        named = {tensor.partition(":")[0] for tensor, _, _ in self.signature.inputs.values()} if self.signature else set()
+        named = (
+            {tensor.partition(":")[0] for tensor, _, _ in self.signature.inputs.values()} if self.signature else set()
+        )
         return bool(self.translator.read - named)
 
     @property
@@ -87,12 +92,16 @@ class Model:
             fed = self.translator.fed
             missing = [name for name in self.signature.inputs if name not in fed]
             if missing:
-                raise SourceError(f"{self.file.path} takes {', '.join(missing)} beside the image, and it is not known what they must be.")
+                raise SourceError(
+                    f"{self.file.path} takes {', '.join(missing)} beside the image, and it is not known what "
+                    f"they must be."
+                )
             arguments = [fed[name] for name in self.signature.inputs]
             arguments += [captured(self.file, each) for each in self.signature.captured]
             self._scope = self.translator.called(self.signature.function, arguments)
             self._called = {
-                name: self.translator.value(each, self._scope) for name, each in zip(self.signature.outputs, self._scope.returns)
+                name: self.translator.value(each, self._scope)
+                for name, each in zip(self.signature.outputs, self._scope.returns)
             }
         return self._called[output]
 
@@ -108,7 +117,10 @@ class Model:
         if output not in self._graphs:
             value = self.value_of(output)
             if not isinstance(value, View):
-                raise SourceError(f"{self.file.path} returns text as {output}, which is no score; choose another output with --scores.")
+                raise SourceError(
+                    f"{self.file.path} returns text as {output}, which is no score; choose another output with "
+                    f"--scores."
+                )
             site = NodeSite(self.context, Output(output), output, self._outputs[output].partition(":")[0], [value])
             graph = self.context.builder.finish([site.plain(value)])
             if len(graph.inputs) != 1:
@@ -143,23 +155,31 @@ class Model:
             if tensor.partition(":")[0] not in self.translator.read:
                 continue
             yield f"the input {tensor.partition(':')[0]} is taken to be {_plain(array)}, as it must be at inference"
-        others = [each.name for each in self.file.signatures if self.signature is not None and _differs(each, self.signature)]
+        others = [
+            each.name for each in self.file.signatures if self.signature is not None and _differs(each, self.signature)
+        ]
         if others:
-            yield f"the signature {self.signature.name} was taken; there are also {', '.join(others)} (choose with --signature NAME)"
+            yield (
+                f"the signature {self.signature.name} was taken; there are also {', '.join(others)} (choose with "
+                f"--signature NAME)"
+            )
         yield from self.translator.entrance.notes
 
 
 def _differs(one: Signature, other: Signature) -> bool:
     """Whether two signatures take or return other tensors."""
     shapes = (
-        [sorted((dtype, str(shape)) for _, dtype, shape in listed.values()) for listed in (each.inputs, each.outputs)] for each in (one, other)
+        [sorted((dtype, str(shape)) for _, dtype, shape in listed.values()) for listed in (each.inputs, each.outputs)]
+        for each in (one, other)
     )
     first, second = shapes
     return first != second
 
 
 def _texts(value: Value) -> tuple[str, ...] | None:
-    return tuple(each.decode("utf-8", "replace") for each in value.array.reshape(-1)) if isinstance(value, Texts) else None
+    return (
+        tuple(each.decode("utf-8", "replace") for each in value.array.reshape(-1)) if isinstance(value, Texts) else None
+    )
 
 
 def _plain(array: np.ndarray) -> str:

@@ -33,9 +33,9 @@ class EachImage:
 
 @dataclass(frozen=True)
 class Pixels:
-    """A decoded image. size: height and width, once they are known. factor, offset: what was done to the levels of 0 to 255, a
-    number a channel. whole: whether it still holds whole levels. axes: without the batch 3, with it 4. unclear: the first step
-    that no inlet states."""
+    """A decoded image. size: height and width, once they are known. factor, offset: what was done to the levels of 0 to
+    255, a number a channel. whole: whether it still holds whole levels. axes: without the batch 3, with it 4. unclear:
+    the first step that no inlet states."""
 
     channels: int
     size: tuple[int, int] | None = None
@@ -75,7 +75,11 @@ def _values(pixels: Pixels) -> Values:
     # (x * scale - mean) / std with the scale that makes the deviations those of numbers up to 1 or up to 255.
     scale = 1.0 if np.max(1 / np.abs(factor)) > 2 and np.max(np.abs(offset / factor)) > 2 else 1 / LEVELS
     std, mean = scale / factor, -offset * scale / factor
-    return Values(range=(0.0, _short(scale * LEVELS)), mean=tuple(map(_short, mean)), std=None if np.allclose(std, 1) else tuple(map(_short, std)))
+    return Values(
+        range=(0.0, _short(scale * LEVELS)),
+        mean=tuple(map(_short, mean)),
+        std=None if np.allclose(std, 1) else tuple(map(_short, std)),
+    )
 
 
 def _short(number: float) -> float:

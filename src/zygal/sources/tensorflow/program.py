@@ -17,7 +17,8 @@ LARGEST_MESSAGE_BYTES = (1 << 31) - 1
 
 @dataclass(frozen=True)
 class Signature:
-    """One way to call a model. inputs, outputs: the key to the real tensor's name, its dtype number and its shape message.
+    """One way to call a model. inputs, outputs: the key to the real tensor's name, its dtype number and its shape
+    message.
 
     captured: of a function, the objects that it takes behind its own arguments.
     """
@@ -33,8 +34,9 @@ class Signature:
 
 @dataclass(frozen=True)
 class GraphFile:
-    """nodes: of the outermost graph, by name. functions: by name. meta: of a folder, its meta graph. variables: of a folder, the
-    prefix of their files. version: of the framework that wrote it. tag_sets: of all meta graphs of the file."""
+    """nodes: of the outermost graph, by name. functions: by name. meta: of a folder, its meta graph. variables: of a
+    folder, the prefix of their files. version: of the framework that wrote it. tag_sets: of all meta graphs of the
+    file."""
 
     path: Path
     nodes: dict[str, Any]
@@ -67,7 +69,10 @@ def open_graph(path: str | Path) -> GraphFile:
     if path.name in ("saved_model.pb", "saved_model.pbtxt"):
         return _open_folder(path.parent or Path("."))
     if content[:3] == b"\x08\x01\x12" or content.lstrip().startswith(b"saved_model_schema_version:"):
-        raise SourceError(f"{path} is the graph of a saved-model folder; give the folder, or name the file saved_model.pb beside its variables.")
+        raise SourceError(
+            f"{path} is the graph of a saved-model folder; give the folder, or name the file saved_model.pb "
+            f"beside its variables."
+        )
     graph = _parsed("GraphDef", content, path)
     del content
     return GraphFile(path, nodes_by_name(graph.node, path), functions_by_name(graph, path), version=_producer(graph))
@@ -76,7 +81,9 @@ def open_graph(path: str | Path) -> GraphFile:
 def _open_folder(path: Path) -> GraphFile:
     name = next((each for each in ("saved_model.pb", "saved_model.pbtxt") if (path / each).is_file()), None)
     if name is None:
-        raise SourceError(f"{path} holds no saved_model.pb, so it has variables but no graph; copy the whole folder again.")
+        raise SourceError(
+            f"{path} holds no saved_model.pb, so it has variables but no graph; copy the whole folder again."
+        )
     saved = _parsed("SavedModel", read_bytes(path / name, "a saved model", LARGEST_MESSAGE_BYTES), path / name)
     if not saved.meta_graphs:
         raise SourceError(f"{path / name} holds no graph; copy the whole folder again.")
@@ -110,15 +117,19 @@ def _chosen_tags(path: Path, tag_sets: tuple[tuple[str, ...], ...]) -> int:
         return serving[0]
     listed = "; ".join(",".join(tags) or "no tag" for tags in tag_sets)
     raise SourceError(
-        f"{path} holds {len(tag_sets)} graphs ({listed}), of which {'none is' if not serving else 'several are'} for serving; save the "
-        "one to convert with the tag serve alone."
+        f"{path} holds {len(tag_sets)} graphs ({listed}), of which {'none is' if not serving else 'several are'} for "
+        "serving; save the one to convert with the tag serve alone."
     )
 
 
 def _parsed(name: str, content: bytes, path: Path) -> Any:
     """A message, in its binary or its text form. Raises SourceError."""
     made = message(name)()
-    as_text = content[:64].lstrip().startswith((b"node {", b"node{", b"saved_model_schema_version:", b"meta_graphs", b"versions"))
+    as_text = (
+        content[:64]
+        .lstrip()
+        .startswith((b"node {", b"node{", b"saved_model_schema_version:", b"meta_graphs", b"versions"))
+    )
     try:
         if as_text:
             from google.protobuf import text_format
@@ -127,7 +138,9 @@ def _parsed(name: str, content: bytes, path: Path) -> Any:
         else:
             made.ParseFromString(content)
     except Exception as fault:  # The runtime's exceptions have no class that all releases share.
-        raise SourceError(f"{path} is damaged or was cut off: it is not a message of the schema ({first_line(fault)}); copy it again.") from fault
+        raise SourceError(
+            f"{path} is damaged or was cut off: it is not a message of the schema ({first_line(fault)}); copy it again."
+        ) from fault
     return made
 
 
@@ -179,11 +192,17 @@ def _function_signatures(meta: Any, functions: dict[str, Any], tags: tuple[str, 
             own = function.signature.input_arg[: len(function.signature.input_arg) - len(captured)]
             suffix = f".{number + 1}" if number else ""
             shapes = {each.name: _argument_shape(function, place) for place, each in enumerate(own)}
-            made.append(Signature(
-                f"{child.local_name}{suffix}", tags, "function",
-                {each.name: (each.name, each.type, shapes[each.name]) for each in own},
-                {each.name: (each.name, each.type, None) for each in function.signature.output_arg}, concrete, captured,
-            ))  # fmt: skip
+            made.append(
+                Signature(
+                    f"{child.local_name}{suffix}",
+                    tags,
+                    "function",
+                    {each.name: (each.name, each.type, shapes[each.name]) for each in own},
+                    {each.name: (each.name, each.type, None) for each in function.signature.output_arg},
+                    concrete,
+                    captured,
+                )
+            )
     return tuple(made)
 
 
@@ -196,7 +215,8 @@ def _argument_shape(function: Any, place: int) -> Any | None:
 
 
 def chosen_signature(file: GraphFile, named: str | None) -> Signature | None:
-    """The signature of that name, else the one for serving, else the only one; None for a graph without signatures. Raises SourceError."""
+    """The signature of that name, else the one for serving, else the only one; None for a graph without signatures.
+    Raises SourceError."""
     names = [each.name for each in file.signatures]
     if named is not None:
         if named not in names:

@@ -14,7 +14,7 @@ from zygal.sources.opened import SourceFile
 from zygal.sources.source import SignatureFacts, Source, SourceFacts
 from zygal.sources.tensorflow.messages import DTYPES
 from zygal.sources.tensorflow.model import Model, open_model
-from zygal.sources.tensorflow.program import GraphFile, Signature, open_graph
+from zygal.sources.tensorflow.program import Signature, open_graph
 from zygal.sources.tensorflow.tensors import shown_type, sizes_of
 
 _STORAGE = frozenset(("Const", "VarHandleOp", "VariableV2", "Variable", "ReadVariableOp", "Identity", "NoOp"))
@@ -23,7 +23,8 @@ _STORAGE = frozenset(("Const", "VarHandleOp", "VariableV2", "Variable", "ReadVar
 
 @contextmanager
 def read(path: str | Path, reading: Reading) -> Iterator[Source]:
-    """The graph of a signature or a frozen graph, with one of its outputs. Raises FileError, SourceError or UnknownOperators."""
+    """The graph of a signature or a frozen graph, with one of its outputs. Raises FileError, SourceError or
+    UnknownOperators."""
     model = open_model(path, reading)
     chosen = scores_choice(model, reading)
     graph = model.graph_of(chosen.name)
@@ -41,7 +42,8 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
 
 
 def scores_choice(model: Model, reading: Reading) -> Choice:
-    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that name."""
+    """The output of that name, else the one that looks like class scores. Raises SourceError if there is none of that
+    name."""
     candidates, places = [], {}
     for name in model.output_names:
         type, linear = None, None
@@ -72,10 +74,14 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
     except UnknownOperators:
         chosen, graph = Choice(model.output_names[0]), None
     except SourceError as fault:
-        chosen, graph, why_not = Choice(model.output_names[0] if model is not None and model.output_names else ""), None, str(fault)
+        chosen, graph, why_not = (
+            Choice(model.output_names[0] if model is not None and model.output_names else ""),
+            None,
+            str(fault),
+        )
     ending = [] if graph is None else list(operators_before(graph.outputs[0], graph.made_by()))
     signature = model.signature if model is not None else None
-    inputs, outputs = _declared(file, model, graph, chosen)
+    inputs, outputs = _declared(model, graph, chosen)
     numbers = model.context.numbers if model is not None else {}
     files = [Path(each) for each in SourceFile.of(path).files]
     return SourceFacts(
@@ -90,7 +96,9 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
         softmax_twice=softmax_twice(ending),
         mode="training" if model is not None and model.in_training else "evaluation" if graph is not None else None,
         preprocessing=[],
-        operators={name: count for name, count in model.context.operators.most_common() if name not in _STORAGE} if model is not None else {},
+        operators={name: count for name, count in model.context.operators.most_common() if name not in _STORAGE}
+        if model is not None
+        else {},
         unknown_operators=sorted(model.context.unknown) if model is not None else [],
         layers=graph.layer_names() if graph is not None else [],
         tensors=len(numbers),
@@ -104,7 +112,7 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
     )
 
 
-def _declared(file: GraphFile, model: Model | None, graph, chosen: Choice):
+def _declared(model: Model | None, graph, chosen: Choice):
     """What goes in and comes out, as far as it can be shown."""
     if model is None:
         return {}, {}
@@ -120,8 +128,10 @@ def _declared(file: GraphFile, model: Model | None, graph, chosen: Choice):
 
 def _signature_facts(each: Signature, taken: Signature | None) -> SignatureFacts:
     inputs, outputs = (
-        {key: (tensor, DTYPES.get(dtype, str(dtype)), None if shape is None else sizes_of(shape)) for key, (tensor, dtype, shape) in listed.items()}
+        {
+            key: (tensor, DTYPES.get(dtype, str(dtype)), None if shape is None else sizes_of(shape))
+            for key, (tensor, dtype, shape) in listed.items()
+        }
         for listed in (each.inputs, each.outputs)
     )
     return SignatureFacts(each.name, each.tags, inputs, outputs, taken is not None and taken.name == each.name)
-

@@ -44,23 +44,40 @@ class Scopes:
     def called(self, caller: Scope, function: str, arguments: list, path: str) -> Scope:
         body = self.file.functions.get(function)
         if body is None:
-            raise SourceError(f"{self.file.path} is damaged: it calls a function {function or 'without a name'}, which it does not hold.")
+            raise SourceError(
+                f"{self.file.path} is damaged: it calls a function {function or 'without a name'}, which it "
+                f"does not hold."
+            )
         if function in caller.within or len(caller.within) > DEEPEST_CALLS:
             raise SourceError(f"{self.file.path} cannot be converted: the function {function} calls itself.")
         self._calls += 1
         if self._calls > MOST_CALLS:
-            raise SourceError(f"{self.file.path} cannot be converted: its functions call each other more than {MOST_CALLS} times.")
+            raise SourceError(
+                f"{self.file.path} cannot be converted: its functions call each other more than {MOST_CALLS} times."
+            )
         names = [each.name for each in body.signature.input_arg]
         if len(names) != len(arguments):
-            raise SourceError(f"{self.file.path} is damaged: the function {function} takes {len(names)} arguments and is given {len(arguments)}.")
+            raise SourceError(
+                f"{self.file.path} is damaged: the function {function} takes {len(names)} arguments and is "
+                f"given {len(arguments)}."
+            )
         if function not in self._bodies:
             self._bodies[function] = {node.name: node for node in body.node_def}
         returns = []
         for each in body.signature.output_arg:
             if each.name not in body.ret:
-                raise SourceError(f"{self.file.path} is damaged: the function {function} does not say what it returns as {each.name}.")
+                raise SourceError(
+                    f"{self.file.path} is damaged: the function {function} does not say what it returns as {each.name}."
+                )
             returns.append(body.ret[each.name])
-        return Scope(self._bodies[function], f"{caller.path}{path}/", caller, dict(zip(names, arguments)), (*caller.within, function), tuple(returns))
+        return Scope(
+            self._bodies[function],
+            f"{caller.path}{path}/",
+            caller,
+            dict(zip(names, arguments)),
+            (*caller.within, function),
+            tuple(returns),
+        )
 
     def resolved(self, scope: Scope, reference: str | Value) -> Place:
         """What a reference leads to: arguments of functions are followed to where they come from."""

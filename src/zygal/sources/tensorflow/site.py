@@ -17,11 +17,16 @@ from zygal.sources.tensorflow.tensors import computed_dtype, sizes_of
 
 IN_TRAINING = "the graph was saved in training mode; it was converted to what it does at inference"
 TYPES_AND_COUNTS = frozenset((
-    "T", "Tin", "Tout", "Tidx", "Tshape", "Tperm", "Tparams", "Tindices", "Taxis", "Tdim", "Tlen", "TI", "Tpaddings", "Tblock_shape",
-    "Tcrops", "Tmultiples", "Tshift", "Tcond", "Ta", "Tb", "Index", "U", "N", "index_type", "dtype", "out_type", "Tsplits", "SrcT", "Truncate",
-    "use_cudnn_on_gpu", "use_locking", "validate_shape", "validate_indices", "container", "shared_name", "config", "config_proto",
-    "executor_type", "f", "debug_name", "allowed_devices", "TArgs", "num_args", "num_host_args", "output_shapes", "_output_shapes", "seed", "seed2",
-    "exponential_avg_factor", "message", "summarize", "grad_a", "grad_b", "grad_x", "grad_y", "bad_indices_policy", "Toutput_types", "S", "Tk", "Tindex", "Tval", "Tin_type", "Tsegmentids", "Tnumsegments", "Tmm",
+    "T", "Tin", "Tout", "Tidx", "Tshape", "Tperm", "Tparams", "Tindices", "Taxis", "Tdim", "Tlen", "TI", "Tpaddings",
+    "Tblock_shape",
+    "Tcrops", "Tmultiples", "Tshift", "Tcond", "Ta", "Tb", "Index", "U", "N", "index_type", "dtype", "out_type",
+    "Tsplits", "SrcT", "Truncate",
+    "use_cudnn_on_gpu", "use_locking", "validate_shape", "validate_indices", "container", "shared_name", "config",
+    "config_proto",
+    "executor_type", "f", "debug_name", "allowed_devices", "TArgs", "num_args", "num_host_args", "output_shapes",
+    "_output_shapes", "seed", "seed2",
+    "exponential_avg_factor", "message", "summarize", "grad_a", "grad_b", "grad_x", "grad_y", "bad_indices_policy",
+    "Toutput_types", "S", "Tk", "Tindex", "Tval", "Tin_type", "Tsegmentids", "Tnumsegments", "Tmm",
 ))  # fmt: skip
 """Attributes that say nothing which the tensors do not, or that only other machines and training read."""
 
@@ -44,7 +49,8 @@ class Texts:
 
 @dataclass(frozen=True)
 class Spread:
-    """An image whose pixels were dealt out over the batch in blocks, so that a convolution sees only every n-th of them."""
+    """An image whose pixels were dealt out over the batch in blocks, so that a convolution sees only every n-th of
+    them."""
 
     view: View
     blocks: tuple[int, ...]
@@ -61,13 +67,15 @@ class Chance:
 
 @dataclass(frozen=True)
 class Label:
-    """Text that a table of labels gives for the classes that the model orders. labels: in the order of the classes, if known."""
+    """Text that a table of labels gives for the classes that the model orders. labels: in the order of the classes, if
+    known."""
 
     labels: tuple[str, ...] | None = None
 
 
 class Nothing:
-    """A value that is not there. DEAD: of the branch that is not taken; UNKNOWN: of an operator that the table lacks."""
+    """A value that is not there. DEAD: of the branch that is not taken; UNKNOWN: of an operator that the table
+    lacks."""
 
 
 DEAD, UNKNOWN = Nothing(), Nothing()
@@ -95,9 +103,9 @@ def operator(*names: str, outputs: tuple[str, ...] = ()) -> Callable[[Handler], 
 class Context:
     """What all nodes of one graph share while it is translated. where: the file. builder: what the graph is made in.
 
-    unknown: operators that the table lacks, with the nodes that use them. weights, tables, arrays: what resources and constants
-    beside the graph hold. operators: how often each was translated. numbers: how many
-    weights each constant and variable holds that was read.
+    unknown: operators that the table lacks, with the nodes that use them. weights, tables, arrays: what resources and
+    constants beside the graph hold. operators: how often each was translated. numbers: how many weights each constant
+    and variable holds that was read.
     """
 
     where: str
@@ -150,7 +158,11 @@ class NodeSite(LaidOut):
 
     def unread(self) -> list[str]:
         """Attributes that nobody looked at and that may mean something."""
-        names = (name for name in self.node.attr if name not in self.read and name not in TYPES_AND_COUNTS and not name.startswith("_"))
+        names = (
+            name
+            for name in self.node.attr
+            if name not in self.read and name not in TYPES_AND_COUNTS and not name.startswith("_")
+        )
         return sorted(names)
 
     @property
@@ -259,7 +271,13 @@ def plain_attribute(value: Any) -> Any:
 
 
 def _kind_of(value: Value) -> str:
-    names = {Resource: "a variable", Texts: "text", Spread: "an image dealt out over the batch", Chance: "random numbers", Label: "labels"}
+    names = {
+        Resource: "a variable",
+        Texts: "text",
+        Spread: "an image dealt out over the batch",
+        Chance: "random numbers",
+        Label: "labels",
+    }
     return names.get(type(value), "nothing")
 
 

@@ -1,4 +1,5 @@
-"""The sorted table that variables' index files are: blocks of entries whose keys share prefixes, and an index of the blocks."""
+"""The sorted table that variables' index files are: blocks of entries whose keys share prefixes, and an index of the
+blocks."""
 
 from __future__ import annotations
 
@@ -34,7 +35,9 @@ def read_table(path: Path) -> dict[bytes, bytes]:
                 entries[key], last = value, key
         return entries
     except (ValueError, IndexError, struct.error) as fault:
-        raise SourceError(f"{path} is damaged: {fault or 'a block is cut off'}; copy the whole folder again.") from fault
+        raise SourceError(
+            f"{path} is damaged: {fault or 'a block is cut off'}; copy the whole folder again."
+        ) from fault
 
 
 class _Bytes:

@@ -11,8 +11,21 @@ from zygal.sources.tensorflow.tensors import array_of
 VARIABLES = ("VarHandleOp", "VariableV2", "Variable", "AutoReloadVariable")
 
 
-@operator("Identity", "StopGradient", "PreventGradient", "Snapshot", "CheckNumerics", "PlaceholderWithDefault", "RefIdentity",
-          "CopyHost", "Copy", "_EagerConst", "GuaranteeConst", "ReadVariableXlaSplitND", "OptimizationBarrier")  # fmt: skip
+@operator(
+    "Identity",
+    "StopGradient",
+    "PreventGradient",
+    "Snapshot",
+    "CheckNumerics",
+    "PlaceholderWithDefault",
+    "RefIdentity",
+    "CopyHost",
+    "Copy",
+    "_EagerConst",
+    "GuaranteeConst",
+    "ReadVariableXlaSplitND",
+    "OptimizationBarrier",
+)
 def unchanged(call: NodeSite) -> Value:
     call.attribute("shape")
     value = call.given(0)
@@ -28,8 +41,10 @@ def all_unchanged(call: NodeSite) -> list[Value]:
 
 @operator("Placeholder", "PlaceholderV2")
 def not_fed(call: NodeSite) -> Value:
-    return call.refuse("is a further input, and it is not known what it must be at inference; name the input with --input, or save "
-                       "the model without it")  # fmt: skip
+    return call.refuse(
+        "is a further input, and it is not known what it must be at inference; name the input with --input, or save "
+        "the model without it"
+    )
 
 
 @operator("EnsureShape")

@@ -64,7 +64,9 @@ def _like(name: str, value: int) -> None:
     @operator(name)
     def like(call: NodeSite) -> View:
         view = call.x()
-        return call.elementwise(view, lambda x: call.step("Mul", x, call.number(0, x)) if value == 0 else _ones(call, x))
+        return call.elementwise(
+            view, lambda x: call.step("Mul", x, call.number(0, x)) if value == 0 else _ones(call, x)
+        )
 
 
 def _ones(call: NodeSite, x: str) -> str:

@@ -21,18 +21,48 @@ def unary(function, *names: str) -> None:
 
 
 def with_origin(call: NodeSite, view: View, function) -> View:
-    """A function of a matrix that an image was reshaped to, and beside it of the image itself; what nobody reads is dropped."""
+    """A function of a matrix that an image was reshaped to, and beside it of the image itself; what nobody reads is
+    dropped."""
     made = function(view)
     return made if view.origin is None else View(made.name, made.order, made.picks, function(view.origin))
 
 
 for _name, _operator in {
-    "Relu": "Relu", "Sigmoid": "Sigmoid", "Tanh": "Tanh", "Exp": "Exp", "Log": "Log", "Sqrt": "Sqrt", "Abs": "Abs", "Neg": "Neg",
-    "Floor": "Floor", "Ceil": "Ceil", "Round": "Round", "Rint": "Round", "Sign": "Sign", "Erf": "Erf", "Sin": "Sin", "Cos": "Cos",
-    "Tan": "Tan", "Asin": "Asin", "Acos": "Acos", "Atan": "Atan", "Sinh": "Sinh", "Cosh": "Cosh", "Asinh": "Asinh", "Acosh": "Acosh",
-    "Atanh": "Atanh", "Softplus": "Softplus", "Softsign": "Softsign", "Selu": "Selu", "Reciprocal": "Reciprocal", "Inv": "Reciprocal",
-    "LogicalNot": "Not", "IsNan": "IsNaN", "IsInf": "IsInf", "Elu": "Elu",
-}.items():  # fmt: skip
+    "Relu": "Relu",
+    "Sigmoid": "Sigmoid",
+    "Tanh": "Tanh",
+    "Exp": "Exp",
+    "Log": "Log",
+    "Sqrt": "Sqrt",
+    "Abs": "Abs",
+    "Neg": "Neg",
+    "Floor": "Floor",
+    "Ceil": "Ceil",
+    "Round": "Round",
+    "Rint": "Round",
+    "Sign": "Sign",
+    "Erf": "Erf",
+    "Sin": "Sin",
+    "Cos": "Cos",
+    "Tan": "Tan",
+    "Asin": "Asin",
+    "Acos": "Acos",
+    "Atan": "Atan",
+    "Sinh": "Sinh",
+    "Cosh": "Cosh",
+    "Asinh": "Asinh",
+    "Acosh": "Acosh",
+    "Atanh": "Atanh",
+    "Softplus": "Softplus",
+    "Softsign": "Softsign",
+    "Selu": "Selu",
+    "Reciprocal": "Reciprocal",
+    "Inv": "Reciprocal",
+    "LogicalNot": "Not",
+    "IsNan": "IsNaN",
+    "IsInf": "IsInf",
+    "Elu": "Elu",
+}.items():
     unary(lambda call, x, own=_operator: call.step(own, x), _name)
 
 
@@ -78,7 +108,9 @@ def _complementary_error(call: NodeSite, x: str) -> str:
 @operator("LeakyRelu")
 def leaky(call: NodeSite) -> View:
     slope = float(call.attribute("alpha", 0.2))
-    return with_origin(call, call.x(), lambda view: call.elementwise(view, lambda x: call.step("LeakyRelu", x, alpha=slope)))
+    return with_origin(
+        call, call.x(), lambda view: call.elementwise(view, lambda x: call.step("LeakyRelu", x, alpha=slope))
+    )
 
 
 @operator("Cast")
@@ -138,9 +170,20 @@ def _step(name: str):
 
 
 for _name, _operator in {
-    "Sub": "Sub", "Mul": "Mul", "Maximum": "Max", "Minimum": "Min", "Pow": "Pow", "Greater": "Greater", "GreaterEqual": "GreaterOrEqual",
-    "Less": "Less", "LessEqual": "LessOrEqual", "Equal": "Equal", "LogicalAnd": "And", "LogicalOr": "Or", "RealDiv": "Div",
-}.items():  # fmt: skip
+    "Sub": "Sub",
+    "Mul": "Mul",
+    "Maximum": "Max",
+    "Minimum": "Min",
+    "Pow": "Pow",
+    "Greater": "Greater",
+    "GreaterEqual": "GreaterOrEqual",
+    "Less": "Less",
+    "LessEqual": "LessOrEqual",
+    "Equal": "Equal",
+    "LogicalAnd": "And",
+    "LogicalOr": "Or",
+    "RealDiv": "Div",
+}.items():
     binary(_step(_operator), _name)
 
 
@@ -171,8 +214,19 @@ def _divided(call: NodeSite, left: str, right: str) -> str:
 def _floor_divided(call: NodeSite, left: str, right: str) -> str:
     if call.type_of(left).dtype.kind == "f":
         return call.step("Floor", call.step("Div", left, right))
-    if call.contents(left) is not None and call.contents(right) is not None and (np.array(
-            [not isinstance(each, int) or each >= 0 for known in (call.contents(left), call.contents(right)) for each in known.flat]).all()):  # fmt: skip
+    if (
+        call.contents(left) is not None
+        and call.contents(right) is not None
+        and (
+            np.array(
+                [
+                    not isinstance(each, int) or each >= 0
+                    for known in (call.contents(left), call.contents(right))
+                    for each in known.flat
+                ]
+            ).all()
+        )
+    ):
         return call.step("Div", left, right)
     return call.step("Div", call.step("Sub", left, call.step("Mod", left, right)), right)
 
@@ -206,7 +260,9 @@ binary(lambda call, a, b: _zero_where(call, a, call.step("Mul", a, call.step("Lo
 def as_if_quantised(call: NodeSite) -> View:
     """The nearest of so many even steps between two limits, one of which is 0; Jacob et al., 2018."""
     if call.kind.endswith("Args"):
-        low, high = (np.array(call.attribute(name, default), np.float32) for name, default in (("min", -6.0), ("max", 6.0)))
+        low, high = (
+            np.array(call.attribute(name, default), np.float32) for name, default in (("min", -6.0), ("max", 6.0))
+        )
     else:
         low, high = (call.static(place, "limits").astype(np.float32) for place in (1, 2))
     first, last = int(bool(call.attribute("narrow_range", False))), 2 ** int(call.attribute("num_bits", 8)) - 1

@@ -28,7 +28,10 @@ def step(*names: str) -> Callable:
 
 def unclear(site: NodeSite) -> Any:
     given = next(each for each in site.inputs if isinstance(each, FOLLOWED))
-    return site.refuse(f"works on {'encoded images' if isinstance(given, Encoded) else 'a list of images'} in a way that is not supported")
+    return site.refuse(
+        f"works on {'encoded images' if isinstance(given, Encoded) else 'a list of images'} in a way that is "
+        f"not supported"
+    )
 
 
 @step("Identity", "StopGradient", "EnsureShape", "PreventGradient")
@@ -41,7 +44,11 @@ def decoded(site: NodeSite) -> Any:
     if not isinstance(site.inputs[0], Encoded):
         return None
     channels = int(site.attribute("channels", 0) or 0)
-    plain = site.attribute("dtype", 4) in (None, 4) and int(site.attribute("ratio", 1) or 1) == 1 and site.kind != "DecodeAndCropJpeg"
+    plain = (
+        site.attribute("dtype", 4) in (None, 4)
+        and int(site.attribute("ratio", 1) or 1) == 1
+        and site.kind != "DecodeAndCropJpeg"
+    )
     method = site.attribute("dct_method", "") or ""
     decoder = site.kind if method in ("", "INTEGER_FAST") else "accurate"
     return Pixels(channels or 3, decoder=decoder, unclear=None if plain and channels in (1, 3) else site.kind)
@@ -130,7 +137,16 @@ def _arithmetic(kinds: tuple[str, ...], line: Callable) -> None:
         if not isinstance(pixels, Pixels) or number is None or number.size not in (1, pixels.channels):
             return None
         made = line(np.array(pixels.factor), np.array(pixels.offset), number.astype(np.float64).reshape(-1), turned)
-        return None if made is None else replace(pixels, factor=tuple(map(float, made[0] + 0 * made[1])), offset=tuple(map(float, made[1] + 0 * made[0])), whole=False)
+        return (
+            None
+            if made is None
+            else replace(
+                pixels,
+                factor=tuple(map(float, made[0] + 0 * made[1])),
+                offset=tuple(map(float, made[1] + 0 * made[0])),
+                whole=False,
+            )
+        )
 
 
 _arithmetic(("Mul",), lambda f, o, n, turned: (f * n, o * n))
@@ -138,7 +154,12 @@ _arithmetic(("Add", "AddV2", "BiasAdd"), lambda f, o, n, turned: (f, o + n))
 _arithmetic(("Sub",), lambda f, o, n, turned: (-f, n - o) if turned else (f, o - n))
 _arithmetic(("RealDiv", "Div"), lambda f, o, n, turned: None if turned or not np.all(n) else (f / n, o / n))
 
-_FILTERS = {"ResizeBilinear": "bilinear", "ResizeNearestNeighbor": "nearest", "ResizeBicubic": "bicubic", "ResizeArea": "area"}
+_FILTERS = {
+    "ResizeBilinear": "bilinear",
+    "ResizeNearestNeighbor": "nearest",
+    "ResizeBicubic": "bicubic",
+    "ResizeArea": "area",
+}
 
 
 @step(*_FILTERS)
@@ -156,9 +177,19 @@ def resized(site: NodeSite) -> Any:
     if site.kind == "ResizeNearestNeighbor":
         return replace(pixels, size=(height, width), resize=Resize(**shape, scale="float32"))
     exact = site.kind == "ResizeBilinear" or site.kind == "ResizeArea"
-    resize = Resize(**shape, antialias=False, rounding="none") if site.kind != "ResizeArea" else Resize(filter="area", size=(height, width), rounding="none")
+    resize = (
+        Resize(**shape, antialias=False, rounding="none")
+        if site.kind != "ResizeArea"
+        else Resize(filter="area", size=(height, width), rounding="none")
+    )
     # The framework's cubic weights are rounded to steps of its own, which no inlet states.
-    return replace(pixels, size=(height, width), resize=resize, whole=False, unclear=pixels.unclear or (None if exact else site.kind))
+    return replace(
+        pixels,
+        size=(height, width),
+        resize=resize,
+        whole=False,
+        unclear=pixels.unclear or (None if exact else site.kind),
+    )
 
 
 @step("ScaleAndTranslate")
@@ -168,10 +199,20 @@ def resized_by_filter(site: NodeSite) -> Any:
     if wanted is None or pixels.axes != 4:
         return None if not isinstance(pixels, Pixels) else replace(pixels, unclear=pixels.unclear or site.kind)
     size = tuple(int(each) for each in wanted.reshape(-1))
-    names = {"triangle": "bilinear", "keyscubic": "bicubic", "lanczos3": "lanczos", "lanczos5": "lanczos5", "mitchellcubic": "mitchell"}
+    names = {
+        "triangle": "bilinear",
+        "keyscubic": "bicubic",
+        "lanczos3": "lanczos",
+        "lanczos5": "lanczos5",
+        "mitchellcubic": "mitchell",
+    }
     name = names.get(site.attribute("kernel_type", "lanczos3"))
-    resize = Resize(filter=name or "bilinear", size=size, antialias=bool(site.attribute("antialias", True)), rounding="none")
-    return replace(pixels, size=size, resize=resize, whole=False, unclear=pixels.unclear or (None if name else site.kind))
+    resize = Resize(
+        filter=name or "bilinear", size=size, antialias=bool(site.attribute("antialias", True)), rounding="none"
+    )
+    return replace(
+        pixels, size=size, resize=resize, whole=False, unclear=pixels.unclear or (None if name else site.kind)
+    )
 
 
 # Loops over the images of a batch, of both generations
@@ -200,7 +241,14 @@ def stacked(site: NodeSite) -> Any:
 
 @operator("TensorListReserve", "EmptyTensorList", "TensorArrayV3")
 def empty_list(call: NodeSite) -> EachImage:
-    for name in ("element_dtype", "shape_type", "element_shape", "dynamic_size", "clear_after_read", "identical_element_shapes",
-                 "tensor_array_name"):  # fmt: skip
+    for name in (
+        "element_dtype",
+        "shape_type",
+        "element_shape",
+        "dynamic_size",
+        "clear_after_read",
+        "identical_element_shapes",
+        "tensor_array_name",
+    ):
         call.attribute(name)
     return EachImage(None)

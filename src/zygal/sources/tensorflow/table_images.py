@@ -77,8 +77,16 @@ def _by_own_kernel(call: NodeSite, x: str, order, sizes: list[int], depthwise: b
     weight = call.laid(view, (rank - 1, rank - 2, *range(rank - 2)))
     shape = call.type_of(weight).shape
     strides, dilations, pads = _geometry(call, sizes, list(shape[2:]))
-    made = call.step("Conv", x, weight, strides=strides, pads=pads, dilations=dilations, group=_groups(call, x, shape[1]),
-                     kernel_shape=list(shape[2:]))  # fmt: skip
+    made = call.step(
+        "Conv",
+        x,
+        weight,
+        strides=strides,
+        pads=pads,
+        dilations=dilations,
+        group=_groups(call, x, shape[1]),
+        kernel_shape=list(shape[2:]),
+    )
     return View(made, order)
 
 
@@ -87,7 +95,13 @@ def _convolved_apart(call: NodeSite, given: Spread, depthwise: bool) -> Spread:
     x, order, sizes = call.image(given.view)
     kernel = _kernel(call, depthwise)
     strides, dilations = call.spatial("strides"), call.spatial("dilations")
-    if kernel is None or given.convolved or set(strides + dilations) != {1} or call.attribute("padding") != "VALID" or len(sizes) != len(given.blocks):
+    if (
+        kernel is None
+        or given.convolved
+        or set(strides + dilations) != {1}
+        or call.attribute("padding") != "VALID"
+        or len(sizes) != len(given.blocks)
+    ):
         call.refuse("works on blocks of pixels in a way that is no dilated convolution")
     call.attribute("explicit_paddings")
     pads = [begin for begin, _ in given.pads] + [end for _, end in given.pads]
@@ -146,7 +160,9 @@ def gathered_again(call: NodeSite) -> View:
     places = [view.order.index(axis + 1) for axis in range(len(crops))]
     if not np.any(crops):
         return view
-    return View(call.step("Slice", view.name, starts=[int(begin) for begin, _ in crops], ends=ends, axes=places), view.order)
+    return View(
+        call.step("Slice", view.name, starts=[int(begin) for begin, _ in crops], ends=ends, axes=places), view.order
+    )
 
 
 @operator("Conv2DBackpropInput", "Conv3DBackpropInputV2", "Conv3DBackpropInput")
@@ -156,14 +172,16 @@ def transposed_convolution(call: NodeSite) -> View:
     stored = call.static(1, "kernels")
     kernel = np.moveaxis(stored, (-1, -2), (0, 1))
     wanted = call.sizes(0)
-    wanted = wanted[1:-1] if call.channels_last and len(wanted) == len(order) else wanted[-len(sizes):]
+    wanted = wanted[1:-1] if call.channels_last and len(wanted) == len(order) else wanted[-len(sizes) :]
     if len(wanted) != len(sizes) or any(not isinstance(size, int) for size in wanted):
         call.refuse("makes an image whose size is not known")
     strides, dilations = call.spatial("strides"), call.spatial("dilations")
     pads = pads_of(call, wanted, list(kernel.shape[2:]), strides, dilations)
     begins, ends = pads[: len(sizes)], pads[len(sizes) :]
-    reached = [(n - 1) * s + d * (k - 1) + 1 - b - e
-               for n, s, d, k, b, e in zip(sizes, strides, dilations, kernel.shape[2:], begins, ends)]  # fmt: skip
+    reached = [
+        (n - 1) * s + d * (k - 1) + 1 - b - e
+        for n, s, d, k, b, e in zip(sizes, strides, dilations, kernel.shape[2:], begins, ends)
+    ]
     extra = [size - have for size, have in zip(wanted, reached)]
     if min(extra) < 0:
         call.refuse(f"makes an image of {wanted} out of {sizes}, which does not fit its strides")
@@ -182,21 +200,32 @@ def pooling(call: NodeSite) -> View:
     return View(pooled(call, x, call.kind.startswith("Max"), kernel, strides, pads), order)
 
 
-@operator("FusedBatchNorm", "FusedBatchNormV2", "FusedBatchNormV3",
-          outputs=("y", "batch_mean", "batch_variance", "reserve_space_1", "reserve_space_2", "reserve_space_3"))  # fmt: skip
+@operator(
+    "FusedBatchNorm",
+    "FusedBatchNormV2",
+    "FusedBatchNormV3",
+    outputs=("y", "batch_mean", "batch_variance", "reserve_space_1", "reserve_space_2", "reserve_space_3"),
+)
 def batch_normalisation(call: NodeSite) -> list[Value]:
     axis = len(call.x().order) - 1 if call.channels_last else 1
     if call.attribute("is_training", True):
         return [_by_own_statistics(call, call.x(), axis)]
-    return [_normalised(call, call.x(), axis, *(call.x(place) for place in range(1, 5)), float(call.attribute("epsilon", 1e-4)))]
+    return [
+        _normalised(
+            call, call.x(), axis, *(call.x(place) for place in range(1, 5)), float(call.attribute("epsilon", 1e-4))
+        )
+    ]
 
 
 def _by_own_statistics(call: NodeSite, view: View, axis: int) -> View:
-    """By the mean and the variance of what is given. Layer normalisations are written so, with rows in the place of channels."""
+    """By the mean and the variance of what is given. Layer normalisations are written so, with rows in the place of
+    channels."""
     shape = call.shape(view)
     others = [at for at in range(len(shape)) if at != axis]
     if any(is_batch(shape[at]) for at in others):
-        call.refuse("normalises by the statistics of the batch, as it was saved in training mode; save the model for inference")
+        call.refuse(
+            "normalises by the statistics of the batch, as it was saved in training mode; save the model for inference"
+        )
     rows = call.reshaped(call.laid(view, (axis, *others)), [shape[axis], prod(shape[at] for at in others)])
     normal = normalisation.layer_normalisation(call, rows, 1, None, None, float(call.attribute("epsilon", 1e-4)))
     made = View(call.reshaped(normal, [shape[at] for at in (axis, *others)]), (axis, *others))
@@ -209,7 +238,9 @@ def _by_own_statistics(call: NodeSite, view: View, axis: int) -> View:
     return made
 
 
-def _normalised(call: NodeSite, view: View, axis: int, gamma: View, beta: View, mean: View, variance: View, epsilon: float) -> View:
+def _normalised(
+    call: NodeSite, view: View, axis: int, gamma: View, beta: View, mean: View, variance: View, epsilon: float
+) -> View:
     names = [call.plain(each) for each in (gamma, beta, mean, variance)]
     if view.order.index(axis) == 1:
         return View(call.step("BatchNormalization", call.gathered(view), *names, epsilon=epsilon), view.order)
@@ -218,7 +249,11 @@ def _normalised(call: NodeSite, view: View, axis: int, gamma: View, beta: View, 
         call.refuse("has statistics that depend on the image")
     gamma, beta, mean, variance = (array.astype(np.float64) for array in arrays)
     factor = gamma / np.sqrt(variance + epsilon)
-    return with_origin(call, view, lambda each: scaled(call, each, [axis if each is view else len(each.order) - 1], factor, beta - mean * factor))
+    return with_origin(
+        call,
+        view,
+        lambda each: scaled(call, each, [axis if each is view else len(each.order) - 1], factor, beta - mean * factor),
+    )
 
 
 @operator("BatchNormWithGlobalNormalization")
@@ -226,7 +261,9 @@ def old_batch_normalisation(call: NodeSite) -> View:
     view, mean, variance, beta, gamma = call.xs()
     if not call.attribute("scale_after_normalization", True):
         gamma = call.held(np.ones(call.type_of(mean.name).shape, np.float32), "ones")
-    return _normalised(call, view, len(view.order) - 1, gamma, beta, mean, variance, float(call.attribute("variance_epsilon", 1e-3)))
+    return _normalised(
+        call, view, len(view.order) - 1, gamma, beta, mean, variance, float(call.attribute("variance_epsilon", 1e-3))
+    )
 
 
 @operator("LRN")
@@ -237,7 +274,9 @@ def local_response(call: NodeSite) -> View:
     alpha, beta = float(call.attribute("alpha", 1.0)), float(call.attribute("beta", 0.5))
     channels = call.type_of(x).shape[1]
     near = np.abs(np.subtract.outer(np.arange(channels), np.arange(channels))) <= radius
-    sums = convolved(call, call.step("Mul", x, x), (alpha * near).astype(np.float32)[:, :, None, None], None, 1, "near_")
+    sums = convolved(
+        call, call.step("Mul", x, x), (alpha * near).astype(np.float32)[:, :, None, None], None, 1, "near_"
+    )
     divisor = call.step("Pow", call.step("Add", sums, call.number(bias, sums)), call.number(beta, sums))
     return View(call.step("Div", x, divisor), order)
 
@@ -254,7 +293,9 @@ def pad(call: NodeSite) -> View:
         return _padded_by_mirror(call, view, pads)
     value = float(call.static_number(2, "a value")) if call.kind == "PadV2" else 0.0
     listed = [int(pads[axis][end]) for end in (0, 1) for axis in view.order]
-    made = call.step("Pad", view.name, pads=listed, value=value, mode={"CONSTANT": "constant", "REFLECT": "reflect"}[mode])
+    made = call.step(
+        "Pad", view.name, pads=listed, value=value, mode={"CONSTANT": "constant", "REFLECT": "reflect"}[mode]
+    )
     return View(made, view.order)
 
 

@@ -34,7 +34,10 @@ def strided_slice(call: NodeSite) -> Value:
     view = call.x()
     steps, array = entries(call, masks, len(view.order)), call.known(0)
     if array is not None and all(isinstance(each, int | None) for one in steps for each in one[1:]):
-        index = tuple(None if kind == "new" else start if kind == "pick" else slice(start, end, step) for kind, start, end, step in steps)
+        index = tuple(
+            None if kind == "new" else start if kind == "pick" else slice(start, end, step)
+            for kind, start, end, step in steps
+        )
         return call.held(np.array(array[index], order="C"), "slice")
     shape, sizes, axis = call.shape(view), [], 0
     for kind, start, end, step in steps:
@@ -53,11 +56,14 @@ def strided_slice(call: NodeSite) -> Value:
 
 
 def masks_of(call: NodeSite) -> dict[str, int]:
-    return {name: int(call.attribute(f"{name}_mask", 0)) for name in ("begin", "end", "ellipsis", "new_axis", "shrink_axis")}
+    return {
+        name: int(call.attribute(f"{name}_mask", 0)) for name in ("begin", "end", "ellipsis", "new_axis", "shrink_axis")
+    }
 
 
 def entries(call: NodeSite, masks: dict[str, int], rank: int) -> list[tuple[str, int | None, int | None, int]]:
-    """What is done along each axis: ("new" axis), ("pick" one place), or ("cut" from, to, by); None for an end that is open."""
+    """What is done along each axis: ("new" axis), ("pick" one place), or ("cut" from, to, by); None for an end that is
+    open."""
     starts, ends, steps = (call.sizes(place) for place in (1, 2, 3))
     made = []
     for place, (start, end, step) in enumerate(zip(starts, ends, steps, strict=True)):
@@ -70,7 +76,9 @@ def entries(call: NodeSite, masks: dict[str, int], rank: int) -> list[tuple[str,
         elif masks["shrink_axis"] & bit:
             made.append(("pick", start, None, 1))
         else:
-            made.append(("cut", None if masks["begin"] & bit else start, None if masks["end"] & bit else end, int(step)))
+            made.append(
+                ("cut", None if masks["begin"] & bit else start, None if masks["end"] & bit else end, int(step))
+            )
     return made
 
 
@@ -85,7 +93,11 @@ def _one(call: NodeSite, view: View, axis: int, start, size) -> View:
 
 def _several(call: NodeSite, view: View, axis: int, start, end, step: int, size) -> View:
     if isinstance(size, Batch):
-        if step == 1 and start in (None, 0) and (end is None or end == size or isinstance(end, int) and end >= 2**31 - 1):
+        if (
+            step == 1
+            and start in (None, 0)
+            and (end is None or end == size or isinstance(end, int) and end >= 2**31 - 1)
+        ):
             return view
         call.refuse("cuts the batch")
     if isinstance(start, Batch) or isinstance(end, Batch):
@@ -113,7 +125,10 @@ def gather(call: NodeSite) -> Value:
         call.refuse("picks images from the batch")
     places = call.known(1)
     if places is not None and places.ndim == 1:
-        return View(call.step("Gather", call.gathered(view), call.constant(places, "places"), axis=view.order.index(axis)), view.order)
+        return View(
+            call.step("Gather", call.gathered(view), call.constant(places, "places"), axis=view.order.index(axis)),
+            view.order,
+        )
     return call.value(call.step("Gather", call.plain(view), call.plain(index), axis=axis))
 
 
@@ -154,14 +169,22 @@ def one_hot(call: NodeSite) -> View:
     name = call.plain(index)
     rank = call.type_of(name).rank
     axis = rank if axis == -1 else axis
-    numbers = np.arange(int(depth), dtype=call.type_of(name).dtype).reshape([-1 if at == axis else 1 for at in range(rank + 1)])
+    numbers = np.arange(int(depth), dtype=call.type_of(name).dtype).reshape(
+        [-1 if at == axis else 1 for at in range(rank + 1)]
+    )
     same = call.step("Equal", call.step("Unsqueeze", name, axes=[axis]), call.constant(numbers, "classes"))
-    return call.value(call.step("Where", same, call.constant(on.reshape(()), "on"), call.constant(off.reshape(()), "off")))
+    return call.value(
+        call.step("Where", same, call.constant(on.reshape(()), "on"), call.constant(off.reshape(()), "off"))
+    )
 
 
 @operator("MatrixBandPart")
 def band(call: NodeSite) -> View:
-    array, low, high = call.static(0, "a matrix"), int(call.static_number(1, "a count")), int(call.static_number(2, "a count"))
+    array, low, high = (
+        call.static(0, "a matrix"),
+        int(call.static_number(1, "a count")),
+        int(call.static_number(2, "a count")),
+    )
     rows, columns = np.indices(array.shape[-2:])
     inside = ((low < 0) | (rows - columns <= low)) & ((high < 0) | (columns - rows <= high))
     return call.held(np.where(inside, array, np.zeros((), array.dtype)), "band")

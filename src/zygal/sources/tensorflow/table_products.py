@@ -29,7 +29,11 @@ def multiplied(call: NodeSite, left: View, right: View, turn_left: bool = False,
     """Rows of an image are multiplied where the image lies, too; whichever of both is read stays."""
     kernel = call.array(right.name) if right.order == tuple(range(len(right.order))) and right.picks is None else None
     if kernel is None or kernel.ndim != 2 or turn_left or call.array(left.name) is not None:
-        return call.value(call.step("MatMul", _turned(call, call.plain(left), turn_left), _turned(call, call.plain(right), turn_right)))
+        return call.value(
+            call.step(
+                "MatMul", _turned(call, call.plain(left), turn_left), _turned(call, call.plain(right), turn_right)
+            )
+        )
     kernel = kernel.T if turn_right else kernel
     made = product(call, left, kernel, None)
     if left.origin is None:
@@ -55,7 +59,9 @@ def einsum(call: NodeSite) -> View:
     terms = given.split(",")
     if len(terms) != len(views):
         call.refuse(f"states {len(terms)} operands and has {len(views)}")
-    hidden = [len(view.order) - len(term.replace("...", "")) if "..." in term else 0 for term, view in zip(terms, views)]
+    hidden = [
+        len(view.order) - len(term.replace("...", "")) if "..." in term else 0 for term, view in zip(terms, views)
+    ]
     spare = [letter for letter in "ABCDEFGHIJKLMNOPQRSTUVWXYZ" if letter not in equation]
     most = max(hidden)
     terms = [term.replace("...", "".join(spare[most - count : most])) for term, count in zip(terms, hidden)]
@@ -77,7 +83,13 @@ def _as_product(call: NodeSite, views: list[View], terms: list[str], made: str) 
     left, right = terms
     inner = "".join(letter for letter in left if letter in right)
     outer = right.removeprefix(inner) if right.startswith(inner) else ""
-    if not inner or not outer or not left.endswith(inner) or made != left.removesuffix(inner) + outer or len(set(left + outer)) != len(left + outer):
+    if (
+        not inner
+        or not outer
+        or not left.endswith(inner)
+        or made != left.removesuffix(inner) + outer
+        or len(set(left + outer)) != len(left + outer)
+    ):
         return None
     depth = prod(kernel.shape[: len(inner)])
     if len(inner) == len(outer) == 1:
@@ -106,7 +118,11 @@ def biased(call: NodeSite, view: View, bias: View) -> View:
             return View(call.step("Add", *names), lead.order, lead.picks)
         place = axis if given is view else len(given.order) - 1
         if given.picks is not None and len(given.order) == 2:
-            return View(call.step("Add", given.name, call.constant(array[np.argsort(given.picks)], "bias")), given.order, given.picks)
+            return View(
+                call.step("Add", given.name, call.constant(array[np.argsort(given.picks)], "bias")),
+                given.order,
+                given.picks,
+            )
         return View(call.step("Add", call.gathered(given), _like(call, given, place, array)), given.order)
 
     return with_origin(call, view, added)
@@ -127,7 +143,8 @@ def fused_product(call: NodeSite) -> View:
 
 
 def finished(call: NodeSite, made: View, place: int) -> View:
-    """What an operator that was fused does behind its product: a bias, then an activation. place: of the first further input."""
+    """What an operator that was fused does behind its product: a bias, then an activation. place: of the first further
+    input."""
     for name in ("num_args", "leakyrelu_alpha", "epsilon", "num_host_args"):
         call.attribute(name)
     for step in call.attribute("fused_ops") or []:

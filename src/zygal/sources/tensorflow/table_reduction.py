@@ -21,7 +21,10 @@ def reduced(call: NodeSite, reduction: str, view: View, axes: list[int], keep: b
     if not axes:
         return view
     if any(isinstance(call.shape(view)[axis], Batch) for axis in axes):
-        call.refuse("reduces the batch, as layers do in training mode, so one image's scores would depend on the others; save the model for inference")
+        call.refuse(
+            "reduces the batch, as layers do in training mode, so one image's scores would depend on the "
+            "others; save the model for inference"
+        )
     places = sorted(view.order.index(axis) for axis in axes)
     made = call.step(reduction, call.gathered(view), axes=places, keepdims=int(keep))
     return View(made, view.order if keep else without(view.order, axes))

@@ -1,4 +1,5 @@
-"""Resizing images, by every grid that the framework has had. Each is two small matrices, or blocks where it is exact."""
+"""Resizing images, by every grid that the framework has had. Each is two small matrices, or blocks where it is
+exact."""
 
 from __future__ import annotations
 
@@ -66,7 +67,9 @@ def _linear(size: int, wanted: int, grid: str) -> np.ndarray:
 def nearest(call: NodeSite) -> View:
     x, order, sizes = call.image(call.x())
     grid, wanted = _grid(call), _wanted(call)
-    return View(resized_by_nearest(call, x, [nearest_places(size, target, grid) for size, target in zip(sizes, wanted)]), order)
+    return View(
+        resized_by_nearest(call, x, [nearest_places(size, target, grid) for size, target in zip(sizes, wanted)]), order
+    )
 
 
 def nearest_places(size: int, wanted: int, grid: str) -> np.ndarray:
@@ -83,11 +86,15 @@ def nearest_places(size: int, wanted: int, grid: str) -> np.ndarray:
 def bicubic(call: NodeSite) -> View:
     x, order, sizes = call.image(call.x())
     grid, wanted = _grid(call), _wanted(call)
-    return View(by_matrices(call, _in_float(call, x), [_cubic(size, target, grid) for size, target in zip(sizes, wanted)]), order)
+    return View(
+        by_matrices(call, _in_float(call, x), [_cubic(size, target, grid) for size, target in zip(sizes, wanted)]),
+        order,
+    )
 
 
 def _cubic(size: int, wanted: int, grid: str) -> np.ndarray:
-    """Keys, 1981: with the coefficient -1/2, leaving out what lies beyond, where centres are aligned; else -3/4 with the border repeated."""
+    """Keys, 1981: with the coefficient -1/2, leaving out what lies beyond, where centres are aligned; else -3/4 with
+    the border repeated."""
     centred = grid == "half_pixel"
     slope = -0.5 if centred else -0.75
     places = _places(size, wanted, grid)
@@ -112,7 +119,10 @@ def area(call: NodeSite) -> View:
     x, order, sizes = call.image(call.x())
     if call.attribute("align_corners", False):
         call.refuse("aligns corners and takes means, which is not supported")
-    return View(by_matrices(call, _in_float(call, x), [_covered(size, target) for size, target in zip(sizes, _wanted(call))]), order)
+    return View(
+        by_matrices(call, _in_float(call, x), [_covered(size, target) for size, target in zip(sizes, _wanted(call))]),
+        order,
+    )
 
 
 def _covered(size: int, wanted: int) -> np.ndarray:
@@ -130,7 +140,9 @@ def scaled_and_moved(call: NodeSite) -> View:
     kernel, antialias = call.attribute("kernel_type", "lanczos3"), bool(call.attribute("antialias", True))
     mode = {"triangle": "linear", "keyscubic": "cubic"}.get(kernel)
     if mode is None or np.any(moves) or not np.allclose(factors, [t / s for s, t in zip(sizes, wanted)], rtol=1e-6):
-        call.refuse(f"resizes by {kernel} with factors {factors.tolist()} and moves {moves.tolist()}, which is not supported")
+        call.refuse(
+            f"resizes by {kernel} with factors {factors.tolist()} and moves {moves.tolist()}, which is not supported"
+        )
     matrices = [
         resampling_matrix(size, target, mode, "half_pixel", None, True, min(target / size, 1.0) if antialias else 1.0)
         for size, target in zip(sizes, wanted)

@@ -71,7 +71,9 @@ def squeeze(call: NodeSite) -> Value:
     if isinstance(call.given(0), Spread):
         return _spread_over_a_row(call, call.given(0))
     view, shape = call.x(), call.shape(call.x())
-    axes = call.attribute("squeeze_dims") or call.attribute("axis") or [at for at, size in enumerate(shape) if size == 1]
+    axes = (
+        call.attribute("squeeze_dims") or call.attribute("axis") or [at for at, size in enumerate(shape) if size == 1]
+    )
     axes = {int(axis) % len(shape) for axis in axes}
     if any(shape[axis] != 1 for axis in axes):
         call.refuse(f"takes the axes {sorted(axes)} out of {_text(shape)}, which are not of size 1")
@@ -157,7 +159,9 @@ def cut(call: NodeSite, view: View, axis: int, start: int, end: int, step: int =
     name = call.gathered(view)
     if step < 0 and end < 0:
         end = -(2**62)
-    return View(call.step("Slice", name, starts=[start], ends=[end], axes=[view.order.index(axis)], steps=[step]), view.order)
+    return View(
+        call.step("Slice", name, starts=[start], ends=[end], axes=[view.order.index(axis)], steps=[step]), view.order
+    )
 
 
 @operator("Split", "SplitV", outputs=("output",))
@@ -213,7 +217,11 @@ def reverse(call: NodeSite) -> View:
         axes = call.axes(1, len(view.order))
     if any(isinstance(call.shape(view)[axis], Batch) for axis in axes):
         call.refuse("reverses the batch")
-    return View(reversed_along(call, call.gathered(view), [view.order.index(axis) for axis in axes]), view.order) if axes else view
+    return (
+        View(reversed_along(call, call.gathered(view), [view.order.index(axis) for axis in axes]), view.order)
+        if axes
+        else view
+    )
 
 
 @operator("Roll")

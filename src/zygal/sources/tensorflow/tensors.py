@@ -15,10 +15,21 @@ MOST_ELEMENTS = 1 << 31
 MOST_REPEATED = 1 << 27
 MOST_TEXTS = 1 << 22
 _FIELDS = {
-    "float32": "float_val", "float64": "double_val", "int32": "int_val", "uint8": "int_val", "int16": "int_val", "int8": "int_val",
-    "uint16": "int_val", "int64": "int64_val", "bool": "bool_val", "string": "string_val", "float16": "half_val", "bfloat16": "half_val",
-    "uint32": "uint32_val", "uint64": "uint64_val",
-}  # fmt: skip
+    "float32": "float_val",
+    "float64": "double_val",
+    "int32": "int_val",
+    "uint8": "int_val",
+    "int16": "int_val",
+    "int8": "int_val",
+    "uint16": "int_val",
+    "int64": "int64_val",
+    "bool": "bool_val",
+    "string": "string_val",
+    "float16": "half_val",
+    "bfloat16": "half_val",
+    "uint32": "uint32_val",
+    "uint64": "uint64_val",
+}
 COMPUTED_AS_FLOAT32 = ("float16", "bfloat16", "float64")
 
 
@@ -37,7 +48,8 @@ def in_float32(array: np.ndarray, name: str) -> np.ndarray:
 
 
 def computed_dtype(number: int, where: str) -> np.dtype:
-    """The dtype in which the artifact computes what the schema calls by a number. Raises SourceError for what it cannot hold."""
+    """The dtype in which the artifact computes what the schema calls by a number. Raises SourceError for what it cannot
+    hold."""
     name = DTYPES.get(number % 100 if number > 100 else number)
     if name in COMPUTED_AS_FLOAT32:
         return np.dtype(np.float32)
@@ -68,7 +80,10 @@ def array_of(tensor: Any, where: str) -> tuple[np.ndarray, str]:
         raise SourceError(f"{where} is damaged: a constant of the shape {list(shape)} lists {len(listed)} values.")
     if dtype is None:
         if count > max(MOST_TEXTS, len(listed)):
-            raise SourceError(f"{where} repeats a text to a constant of the shape {shown(list(shape))}, which no image classifier needs.")
+            raise SourceError(
+                f"{where} repeats a text to a constant of the shape {shown(list(shape))}, which no image "
+                f"classifier needs."
+            )
         values = np.empty(count, object)
         values[:] = [*listed, *[listed[-1]] * (count - len(listed))] if count else []
         return values.reshape(shape), name
@@ -78,9 +93,16 @@ def array_of(tensor: Any, where: str) -> tuple[np.ndarray, str]:
         values = np.array(listed, dtype)
     if len(values) < count:
         if count > MOST_REPEATED:
-            raise SourceError(f"{where} repeats a number to a constant of the shape {shown(list(shape))}, which no image classifier needs.")
+            raise SourceError(
+                f"{where} repeats a number to a constant of the shape {shown(list(shape))}, which no image "
+                f"classifier needs."
+            )
         last = values[-1:] if len(values) else np.zeros(1, values.dtype)
-        values = np.broadcast_to(last, count) if len(values) < 2 else np.concatenate([values, np.broadcast_to(last, count - len(values))])
+        values = (
+            np.broadcast_to(last, count)
+            if len(values) < 2
+            else np.concatenate([values, np.broadcast_to(last, count - len(values))])
+        )
     return in_float32(values.reshape(shape), name), name
 
 

@@ -41,7 +41,13 @@ CALLS = ("PartitionedCall", "StatefulPartitionedCall", "RemoteCall", "SymbolicGr
 BRANCHES = {"If": ("then_branch", "else_branch"), "StatelessIf": ("then_branch", "else_branch")}
 LOOPS = ("Enter", "Exit", "NextIteration", "LoopCond", "For", "MapDefun", "RefEnter", "RefExit", "RefNextIteration")
 LOOPS_OF_FUNCTIONS = ("While", "StatelessWhile")
-LISTS_OF_LOOPS = ("TensorListFromTensor", "TensorListGetItem", "TensorListSetItem", "TensorListStack", "TensorArrayScatterV3")
+LISTS_OF_LOOPS = (
+    "TensorListFromTensor",
+    "TensorListGetItem",
+    "TensorListSetItem",
+    "TensorListStack",
+    "TensorArrayScatterV3",
+)
 """What hands a loop its slices and takes them back. With tensors, not files, it is a loop over the images."""
 ARRAYS = {"TensorArrayGatherV3": "TensorArrayWriteV3", "TensorArrayReadV3": "TensorArrayScatterV3"}
 """What takes something out of an array of images, and what has put it there."""
@@ -51,8 +57,8 @@ MOST_NODES = 2_000_000
 class Translator:
     """Translates what is asked for, and nothing else.
 
-    fed: values for nodes that stand for something else than what they say, by name: placeholders above all. read: those of
-    them that something depends on.
+    fed: values for nodes that stand for something else than what they say, by name: placeholders above all. read: those
+    of them that something depends on.
     """
 
     def __init__(self, file: GraphFile, context: Context):
@@ -103,7 +109,9 @@ class Translator:
                 stack += missing[::-1]
                 continue
             if len(self._done) > MOST_NODES:
-                raise SourceError(f"{self.file.path} calls its functions more than {MOST_NODES} nodes deep; no classifier needs that.")
+                raise SourceError(
+                    f"{self.file.path} calls its functions more than {MOST_NODES} nodes deep; no classifier needs that."
+                )
             self._done[key] = self._made(place, [self.result(each) for each in needed])
             stack.pop()
 
@@ -125,12 +133,13 @@ class Translator:
 
     def _refuse_loop(self, place: Place) -> NoReturn:
         raise SourceError(
-            f"{self.file.path} cannot be converted: {self._name(place)} ({self._node(place).op}) is part of a loop, which an artifact does not have; "
-            "save the model with its loop unrolled."
+            f"{self.file.path} cannot be converted: {self._name(place)} ({self._node(place).op}) is part of a loop, "
+            "which an artifact does not have; save the model with its loop unrolled."
         )
 
     def _put_there(self, place: Place, node: Any) -> list[Place]:
-        """Of an array over the images of a batch what a node has put into it: nothing but the array connects the two."""
+        """Of an array over the images of a batch what a node has put into it: nothing but the array connects the
+        two."""
         root, written = self._scopes.array_behind(place.scope, node.input[0]), []
         for name, other in place.scope.nodes.items():
             if other.op == ARRAYS[node.op] and self._scopes.array_behind(place.scope, other.input[0]) == root:
@@ -158,8 +167,8 @@ class Translator:
         array = self.context.builder.constants.get(value.name) if isinstance(value, View) else None
         if array is None or array.size != 1:
             raise SourceError(
-                f"{self.file.path} cannot be converted: {self._name(place)} runs other layers depending on the image; an artifact runs the "
-                "same layers for every image."
+                f"{self.file.path} cannot be converted: {self._name(place)} runs other layers depending on the image; "
+                "an artifact runs the same layers for every image."
             )
         return bool(array.reshape(-1)[0])
 
@@ -173,7 +182,9 @@ class Translator:
             name = node.op
         else:
             return None
-        scope = self._scopes.called(place.scope, name, [each for each in node.input if not each.startswith("^")], node.name)
+        scope = self._scopes.called(
+            place.scope, name, [each for each in node.input if not each.startswith("^")], node.name
+        )
         place.scope.calls[node.name] = scope
         return scope
 
@@ -186,8 +197,10 @@ class Translator:
         if results and results[0] is DEAD and len(results) == 1:
             return DEAD
         if not 0 <= place.result < len(results):
-            raise SourceError(f"{self.file.path} cannot be converted: it reads result {place.result} of {self._name(place)} "
-                              f"({self._node(place).op}), which is not known at inference.")  # fmt: skip
+            raise SourceError(
+                f"{self.file.path} cannot be converted: it reads result {place.result} of {self._name(place)} "
+                f"({self._node(place).op}), which is not known at inference."
+            )
         return results[place.result]
 
     def _node(self, place: Place) -> Any:
@@ -229,7 +242,8 @@ class Translator:
         return self._translated(site, OPERATORS[site.kind])
 
     def _unknown(self, place: Place) -> list[Value]:
-        """What is made of an operator that is not known; all of them are told at once, when the translation is through."""
+        """What is made of an operator that is not known; all of them are told at once, when the translation is
+        through."""
         self.context.unknown.setdefault(self._node(place).op, []).append(self._name(place))
         return [UNKNOWN]
 
@@ -284,17 +298,24 @@ def captured(file: GraphFile, place: int) -> Value:
     return Resource(f"object {place}", variable.name, "VarHandleOp")
 
 
-def declared_type(where: str, dtype: int, sizes: tuple[int | None, ...] | None, image_shape: tuple[int, ...] | None) -> TensorType:
+def declared_type(
+    where: str, dtype: int, sizes: tuple[int | None, ...] | None, image_shape: tuple[int, ...] | None
+) -> TensorType:
     """The type of an input; sizes that it leaves open are those of `image_shape`. Raises SourceError."""
     if sizes is None and image_shape:
         sizes = (None, *image_shape)
     if sizes is None:
-        raise SourceError(f"{where} does not say how many axes it has; say the shape of one image's tensor with --shape, as in --shape 224,224,3.")
+        raise SourceError(
+            f"{where} does not say how many axes it has; say the shape of one image's tensor with --shape, as "
+            f"in --shape 224,224,3."
+        )
     if image_shape and len(image_shape) == len(sizes) - 1:
         sizes = (sizes[0], *(given if size is None else size for size, given in zip(sizes[1:], image_shape)))
     if any(size is None or size < 1 for size in sizes[1:]):
         listed = ", ".join("?" if size is None else str(size) for size in sizes)
-        raise SourceError(f"{where} leaves the size of its images open ([{listed}]); say it with --shape, as in --shape 224,224,3, or give an inlet "
-                          "that ends with a size.")  # fmt: skip
+        raise SourceError(
+            f"{where} leaves the size of its images open ([{listed}]); say it with --shape, as in --shape 224,224,3, "
+            "or give an inlet that ends with a size."
+        )
     first = sizes[:1] if sizes and sizes[0] is not None else (Batch(),) if sizes else ()
     return TensorType(computed_dtype(dtype, where), (*first, *sizes[1:]))

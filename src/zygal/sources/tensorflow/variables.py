@@ -35,7 +35,8 @@ class Stored:
 
 
 class Variables:
-    """Arrays by the keys of a checkpoint; views of the memory-mapped shards, each checked against its checksum when it is read.
+    """Arrays by the keys of a checkpoint; views of the memory-mapped shards, each checked against its checksum when it
+    is read.
 
     widths: the floating-point dtypes of those that were read.
     """
@@ -50,7 +51,9 @@ class Variables:
             raise SourceError(f"{prefix}.index is damaged: its first entry, which describes the others, is missing.")
         header = self._parsed("BundleHeaderProto", entries.pop(b""))
         if header.endianness:
-            raise SourceError(f"{prefix}.index was written on a machine of the other byte order, which is not supported.")
+            raise SourceError(
+                f"{prefix}.index was written on a machine of the other byte order, which is not supported."
+            )
         self._shard_count = header.num_shards
         for key, value in entries.items():
             self._note(key, self._parsed("BundleEntryProto", value))
@@ -66,9 +69,12 @@ class Variables:
         return self._entries[key]
 
     def array(self, key: str, part: str = "") -> np.ndarray:
-        """The variable as the artifact computes with it. part: a slice as the saver states it, such as "8 4 0,5:-". Raises SourceError."""
+        """The variable as the artifact computes with it. part: a slice as the saver states it, such as "8 4 0,5:-".
+        Raises SourceError."""
         if key not in self._entries:
-            raise SourceError(f"{self.prefix}.index holds no variable {key}, which the graph reads; copy the whole folder again.")
+            raise SourceError(
+                f"{self.prefix}.index holds no variable {key}, which the graph reads; copy the whole folder again."
+            )
         stored = self._entries[key]
         if stored.dtype == "string":
             raise SourceError(f"{self.prefix}.index holds text under {key}, where the graph reads numbers.")
@@ -109,13 +115,24 @@ class Variables:
         shape = tuple(each.size for each in entry.shape.dim)
         dtype = DTYPES.get(entry.dtype)
         slices = tuple(tuple((each.start, each.length) for each in piece.extent) for piece in entry.slices)
-        stored = Stored(dtype or f"number {entry.dtype}", shape, entry.shard_id, entry.offset, entry.size, entry.crc32c, slices)
-        if min((*shape, entry.offset, entry.size, entry.shard_id), default=0) < 0 or entry.shard_id >= self._shard_count:
-            raise SourceError(f"{self.prefix}.index is damaged: the entry {shown(key, 40)} has a size or a place below zero, or no shard.")
+        stored = Stored(
+            dtype or f"number {entry.dtype}", shape, entry.shard_id, entry.offset, entry.size, entry.crc32c, slices
+        )
+        if (
+            min((*shape, entry.offset, entry.size, entry.shard_id), default=0) < 0
+            or entry.shard_id >= self._shard_count
+        ):
+            raise SourceError(
+                f"{self.prefix}.index is damaged: the entry {shown(key, 40)} has a size or a place below zero, "
+                f"or no shard."
+            )
         if dtype is not None and dtype != "string" and not slices:
             width = storage_dtype(dtype)
             if width is not None and prod(shape) * width.itemsize != entry.size:
-                raise SourceError(f"{self.prefix}.index is damaged: the entry {shown(key, 40)} of shape {list(shape)} has {entry.size} bytes.")
+                raise SourceError(
+                    f"{self.prefix}.index is damaged: the entry {shown(key, 40)} of shape {list(shape)} has "
+                    f"{entry.size} bytes."
+                )
         if key[:1] == b"\0":
             own, extents = _slice_key(key, self.prefix)
             self._parts.setdefault(own, []).append((extents, stored))
@@ -132,7 +149,10 @@ class Variables:
     def _raw(self, stored: Stored, key: str) -> memoryview:
         path, shard = self._shard(stored.shard)
         if stored.offset + stored.size > len(shard):
-            raise SourceError(f"{path} is cut off: {key} ends at byte {stored.offset + stored.size}, the file at {len(shard)}; copy it again.")
+            raise SourceError(
+                f"{path} is cut off: {key} ends at byte {stored.offset + stored.size}, the file at "
+                f"{len(shard)}; copy it again."
+            )
         content = shard[stored.offset : stored.offset + stored.size]
         if stored.dtype != "string" and masked(crc32c(content)) != stored.checksum:
             raise SourceError(f"{path} is damaged: the bytes of {key} do not fit their checksum; copy it again.")
@@ -154,8 +174,14 @@ class Variables:
         dtype = storage_dtype(stored.dtype)
         parts = self._parts.get(key, [])
         sizes = [prod(_span(extent, whole)[1] for extent, whole in zip(extents, stored.shape)) for extents, _ in parts]
-        if dtype is None or sum(sizes) != prod(stored.shape) or any(size * dtype.itemsize != each.size for size, (_, each) in zip(sizes, parts)):
-            raise SourceError(f"{self.prefix}.index is damaged: the slices of {key} do not make up {list(stored.shape)}.")
+        if (
+            dtype is None
+            or sum(sizes) != prod(stored.shape)
+            or any(size * dtype.itemsize != each.size for size, (_, each) in zip(sizes, parts))
+        ):
+            raise SourceError(
+                f"{self.prefix}.index is damaged: the slices of {key} do not make up {list(stored.shape)}."
+            )
         made = np.empty(stored.shape, dtype)
         for extents, part in parts:
             spans = [_span(extent, whole) for extent, whole in zip(extents, stored.shape)]

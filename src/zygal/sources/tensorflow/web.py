@@ -20,12 +20,20 @@ def read_web_graph(path: Path) -> GraphFile:
     try:
         json_format.ParseDict(web.topology, graph, ignore_unknown_fields=True, max_recursion_depth=50)
     except Exception as fault:  # The runtime's exceptions have no class that all releases share.
-        raise SourceError(f"{path} does not follow its schema: its graph cannot be read ({first_line(fault)}).") from fault
+        raise SourceError(
+            f"{path} does not follow its schema: its graph cannot be read ({first_line(fault)})."
+        ) from fault
     version = str(web.document.get("generatedBy") or "of unknown version")
     return GraphFile(
-        path, nodes_by_name(graph.node, path), functions_by_name(graph, path), version=version[:60], arrays=web.arrays, notes=web.notes,
-        signatures=_signatures(web.document, path), file_format="web model of a graph",
-    )  # fmt: skip
+        path,
+        nodes_by_name(graph.node, path),
+        functions_by_name(graph, path),
+        version=version[:60],
+        arrays=web.arrays,
+        notes=web.notes,
+        signatures=_signatures(web.document, path),
+        file_format="web model of a graph",
+    )
 
 
 def _signatures(document: dict[str, Any], path: Path) -> tuple[Signature, ...]:
@@ -39,8 +47,11 @@ def _signatures(document: dict[str, Any], path: Path) -> tuple[Signature, ...]:
     try:
         json_format.ParseDict(stated, described, ignore_unknown_fields=True)
     except Exception as fault:
-        raise SourceError(f"{path} does not follow its schema: its signature cannot be read ({first_line(fault)}).") from fault
+        raise SourceError(
+            f"{path} does not follow its schema: its signature cannot be read ({first_line(fault)})."
+        ) from fault
     inputs, outputs = (
-        {key: (infos[key].name or key, infos[key].dtype, infos[key].tensor_shape) for key in sorted(infos)} for infos in (described.inputs, described.outputs)
+        {key: (infos[key].name or key, infos[key].dtype, infos[key].tensor_shape) for key in sorted(infos)}
+        for infos in (described.inputs, described.outputs)
     )
     return (Signature("signature", (), "", inputs, outputs),)

@@ -15,8 +15,8 @@ from zygal.sources.tensorflow.variables import Variables
 
 
 class Weights:
-    """Arrays of variables. Three ways lead from a variable to its key in the checkpoint, tried in this order: what the saver's
-    own restore assigns to it, the graph of objects, and its name."""
+    """Arrays of variables. Three ways lead from a variable to its key in the checkpoint, tried in this order: what the
+    saver's own restore assigns to it, the graph of objects, and its name."""
 
     def __init__(self, file: GraphFile):
         self._file = file
@@ -44,7 +44,9 @@ class Weights:
 
     def _read(self, resource: Resource, call: NodeSite) -> np.ndarray:
         if self._file.variables is None:
-            call.refuse(f"reads the variable {resource.name}, but there is no folder variables with its values beside the graph")
+            call.refuse(
+                f"reads the variable {resource.name}, but there is no folder variables with its values beside the graph"
+            )
         opened = self._opened()
         restored = self._restores().get(resource.node)
         if restored is not None:
@@ -126,7 +128,9 @@ class Weights:
                 return None
             if node.op == "RestoreV2":
                 number = rest.rpartition(":")[2]
-                return self._restore_arguments(nodes, node, int(number) if number.isascii() and number.isdigit() and len(number) < 10 else 0)
+                return self._restore_arguments(
+                    nodes, node, int(number) if number.isascii() and number.isdigit() and len(number) < 10 else 0
+                )
             if node.op not in ("Identity", "Cast", "IdentityN") or not node.input:
                 return None
             source = node.input[0]

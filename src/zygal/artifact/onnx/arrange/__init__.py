@@ -1,7 +1,8 @@
 """A finished graph in the form in which the runtime computes it fastest. What it computes stays the same.
 
-The passes of `graph.passes` make a graph smaller, whatever runs it. These know how this format's runtime works: what it joins, what it
-turns around, and what each of two forms costs there. benchmarks/passes.py measures what each of them brings.
+The passes of `graph.passes` make a graph smaller, whatever runs it. These know how this format's runtime works: what it
+joins, what it turns around, and what each of two forms costs there. benchmarks/passes.py measures what each of them
+brings.
 """
 
 from __future__ import annotations
@@ -29,8 +30,14 @@ def attention_as_one(graph: Graph) -> Graph:
 
 
 ARRANGEMENTS = (
-    softmax_along_last, orders_meet, channel_orders, orders_meet, images_keep_sides, attention_by_heads, orders_meet,
-)  # fmt: skip
+    softmax_along_last,
+    orders_meet,
+    channel_orders,
+    orders_meet,
+    images_keep_sides,
+    attention_by_heads,
+    orders_meet,
+)
 """In this order; the usual passes follow over what they leave, and then LAST."""
 LAST = (lines_into_convolutions, biases_into_products, slow_transposes_split)
 

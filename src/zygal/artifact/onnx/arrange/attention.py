@@ -1,8 +1,10 @@
-"""Attention in the form in which the runtime joins most of it, where its queries, keys and values are linear in what it reads.
+"""Attention in the form in which the runtime joins most of it, where its queries, keys and values are linear in what it
+reads.
 
-The query, key and value get a product each, with the heads' columns in order and the scale in the weights. With the tokens in front of the
-batch, images and heads are one axis without moving anything, [tokens, batch * heads, size], and the runtime reads that as it lies for the
-products of attention. What is left are transposes of what is read and of the result, a token's row at a time. Where the opset has an operator for the whole, that is taken instead.
+The query, key and value get a product each, with the heads' columns in order and the scale in the weights. With the
+tokens in front of the batch, images and heads are one axis without moving anything, [tokens, batch * heads, size], and
+the runtime reads that as it lies for the products of attention. What is left are transposes of what is read and of the
+result, a token's row at a time. Where the opset has an operator for the whole, that is taken instead.
 """
 
 from __future__ import annotations
@@ -71,12 +73,16 @@ class _Writer:
             return
         weights, value = node.inputs[0], self._operand(node, right, "value", SWAPPED)
         if len(shape) == 4:
-            weights = self._step(node, "Reshape", f"{made}.weights", weights, shape=[-1, *self._graph.types[weights].shape[2:]])
+            weights = self._step(
+                node, "Reshape", f"{made}.weights", weights, shape=[-1, *self._graph.types[weights].shape[2:]]
+            )
         tokens, (heads, size) = shape[-2], right.columns.shape
         attended = self._step(node, "MatMul", f"{made}.attended", weights, value)
         attended = self._step(node, "Transpose", f"{made}.tokens", attended, perm=SWAPPED)
         attended = self._step(node, "Reshape", f"{made}.joined", attended, shape=[tokens, -1, heads * size])
-        self._as_before(node, self._step(node, "Transpose", f"{made}.rows", attended, perm=SWAPPED), tokens, heads, size)
+        self._as_before(
+            node, self._step(node, "Transpose", f"{made}.rows", attended, perm=SWAPPED), tokens, heads, size
+        )
 
     def attention(self, node: Node, query: Operand, key: Operand, value: Operand, addend: str) -> None:
         """Adds the operator for all of it in the place of its last product."""
@@ -86,7 +92,9 @@ class _Writer:
             for operand, role in ((query, "query"), (key, "key"), (value, "value"))
         ]
         if addend:
-            self.constants[f"{made}.addend"] = np.broadcast_to(self.constants[addend], (1, *self._graph.types[node.inputs[0]].shape[1:])).copy()
+            self.constants[f"{made}.addend"] = np.broadcast_to(
+                self.constants[addend], (1, *self._graph.types[node.inputs[0]].shape[1:])
+            ).copy()
             given.append(f"{made}.addend")
         tokens, (heads, size) = shape[-2], value.columns.shape
         attributes = {"q_num_heads": heads, "kv_num_heads": heads, "scale": 1.0}

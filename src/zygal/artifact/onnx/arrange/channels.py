@@ -1,4 +1,5 @@
-"""Where the channels lie: behind the batch (0, as convolutions need them) or last (1, as normalisations and products by rows do)."""
+"""Where the channels lie: behind the batch (0, as convolutions need them) or last (1, as normalisations and products by
+rows do)."""
 
 from __future__ import annotations
 
@@ -37,8 +38,16 @@ class Channels(Family):
         return to_last(rank) if towards == LAST else to_first(rank)
 
     def flexible(self, node: Node) -> bool:
-        moving = [name for name in node.inputs if name and name not in self.graph.constants and self.graph.types[name].rank > 0]
-        if not moving or any(name not in self.homes for name in moving) or len({self.homes[name] for name in moving}) > 1:
+        moving = [
+            name
+            for name in node.inputs
+            if name and name not in self.graph.constants and self.graph.types[name].rank > 0
+        ]
+        if (
+            not moving
+            or any(name not in self.homes for name in moving)
+            or len({self.homes[name] for name in moving}) > 1
+        ):
             return False
         home, made = self.homes[moving[0]], node.outputs[0]
         if made in self.homes and self.homes[made] != home:
@@ -75,7 +84,11 @@ class Channels(Family):
         for given in (FIRST, LAST):
             for made in (FIRST, LAST):
                 turn = _order_between(node, self, given, made)
-                sizes = shape[0] if self.homes[node.inputs[0]] == given else [shape[0][axis] for axis in self.order(len(turn), given)]
+                sizes = (
+                    shape[0]
+                    if self.homes[node.inputs[0]] == given
+                    else [shape[0][axis] for axis in self.order(len(turn), given)]
+                )
                 found[given, made] = transpose_cost(sizes, turn) * elements(self.graph, node.inputs[0])
         mixed = max(found[FIRST, LAST], found[LAST, FIRST])
         same = found[FIRST, FIRST], found[LAST, LAST]
@@ -114,10 +127,18 @@ FEWEST = 16
 
 def _is_pointwise(node: Node, graph: Graph) -> bool:
     """A convolution of 1 x 1 that reads every place, with constant weights."""
-    if node.operator != "Conv" or any(name and name not in graph.constants for name in node.inputs[1:]) or node.inputs[0] in graph.constants:
+    if (
+        node.operator != "Conv"
+        or any(name and name not in graph.constants for name in node.inputs[1:])
+        or node.inputs[0] in graph.constants
+    ):
         return False
     kernel = graph.types[node.inputs[1]].shape[2:]
-    plain = not any(attribute(node, "pads") or ()) and set(attribute(node, "strides") or (1,)) == {1} and attribute(node, "group") == 1
+    plain = (
+        not any(attribute(node, "pads") or ())
+        and set(attribute(node, "strides") or (1,)) == {1}
+        and attribute(node, "group") == 1
+    )
     return set(kernel) == {1} and plain and graph.types[node.inputs[0]].dtype == np.float32
 
 
@@ -133,7 +154,9 @@ def _convolved(node: Node, arranger: Arranger, sides: dict[int, tuple[int, int]]
         made = arranger.step(node, "Reshape", arranger.step(node, "MatMul", left, flat), shape=[0, outputs, *places])
         arranger.store(node.outputs[0], made, FIRST)
         return
-    weight = arranger.builder.constant(f"{node.inputs[1]}.kernels", np.ascontiguousarray(matrix.T).reshape(outputs, inputs, 1, 1))
+    weight = arranger.builder.constant(
+        f"{node.inputs[1]}.kernels", np.ascontiguousarray(matrix.T).reshape(outputs, inputs, 1, 1)
+    )
     if len(shape) == 4:
         made = arranger.step(node, "Conv", given, weight)
     else:
@@ -145,7 +168,8 @@ def _convolved(node: Node, arranger: Arranger, sides: dict[int, tuple[int, int]]
 
 
 def _normalized(node: Node, arranger: Arranger) -> None:
-    """A normalisation over the channels where they are axis 1: (x - m) / sqrt(mean((x - m)^2) + epsilon) gamma + beta."""
+    """A normalisation over the channels where they are axis 1: (x - m) / sqrt(mean((x - m)^2) + epsilon) gamma +
+    beta."""
     x, rank = arranger.fetch(node.inputs[0], FIRST), arranger.graph.types[node.inputs[0]].rank
     gamma, *beta = (arranger.graph.constants[name] for name in node.inputs[1:] if name)
     count = len(gamma)
@@ -157,7 +181,9 @@ def _normalized(node: Node, arranger: Arranger) -> None:
     shape = (1, count, *(1,) * (rank - 2))
     for operator, numbers, neutral in zip(("Mul", "Add"), line, (1, 0)):
         if np.any(numbers != neutral):
-            constant = arranger.builder.constant(f"{node.outputs[0]}.{operator.lower()}", numbers.astype(np.float32).reshape(shape))
+            constant = arranger.builder.constant(
+                f"{node.outputs[0]}.{operator.lower()}", numbers.astype(np.float32).reshape(shape)
+            )
             made = arranger.step(node, operator, made, constant)
     arranger.store(node.outputs[0], made, FIRST)
 
@@ -165,7 +191,9 @@ def _normalized(node: Node, arranger: Arranger) -> None:
 def _multiplied(node: Node, arranger: Arranger) -> None:
     """A convolution of 1 x 1 as a product by rows."""
     given, weight = arranger.fetch(node.inputs[0], LAST), arranger.graph.constants[node.inputs[1]]
-    matrix = arranger.builder.constant(f"{node.inputs[1]}.matrix", np.ascontiguousarray(weight.reshape(weight.shape[:2]).T))
+    matrix = arranger.builder.constant(
+        f"{node.inputs[1]}.matrix", np.ascontiguousarray(weight.reshape(weight.shape[:2]).T)
+    )
     made = arranger.step(node, "MatMul", given, matrix)
     if len(node.inputs) > 2 and node.inputs[2]:
         made = arranger.step(node, "Add", made, node.inputs[2])

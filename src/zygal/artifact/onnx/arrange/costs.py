@@ -1,4 +1,5 @@
-"""What the runtime takes for moving data, as measured on two threads of one processor; benchmarks/limits.py and passes.py show the effect.
+"""What the runtime takes for moving data, as measured on two threads of one processor; benchmarks/limits.py and
+passes.py show the effect.
 
 All in tenths of a nanosecond for each element.
 """
@@ -20,7 +21,8 @@ _BLOCKS = ((48, 5), (16, 10), (1, 15))
 IN_TWO_STEPS = 22
 """Anything else takes 10 ns in one step, and this much as two."""
 ADDED, COPIED, JOINED_WITH_GELU = 4, 6, 5
-"""A bias added to a product; a tensor copied with one channel more; what a GELU costs more that the runtime joins with an addition."""
+"""A bias added to a product; a tensor copied with one channel more; what a GELU costs more that the runtime joins with
+an addition."""
 STARTED = 25_000
 """One more operator: 2.5 microseconds, whatever it works on."""
 
@@ -41,7 +43,9 @@ def transpose_cost(sizes: Sequence[int], order: Sequence[int]) -> int:
 
 def moves_one_axis(order: Sequence[int]) -> bool:
     """Whether taking one axis out leaves the others in order."""
-    return any([each for each in order if each != axis] == sorted(each for each in order if each != axis) for axis in order)
+    return any(
+        [each for each in order if each != axis] == sorted(each for each in order if each != axis) for axis in order
+    )
 
 
 def collapsed(sizes: Sequence[int], order: Sequence[int]) -> tuple[list[int], list[int]]:

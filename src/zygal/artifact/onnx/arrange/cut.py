@@ -1,4 +1,5 @@
-"""The cheapest way to give each of many items one of two labels: a minimum cut. Dinic, 1970; Kolmogorov and Zabih, 2004, for the costs that it fits."""
+"""The cheapest way to give each of many items one of two labels: a minimum cut. Dinic, 1970; Kolmogorov and Zabih,
+2004, for the costs that it fits."""
 
 from __future__ import annotations
 

@@ -52,8 +52,18 @@ class Finder:
             if operands is not None:
                 found[node.outputs[0]] = operands
         while True:
-            taken = {name for operands in found.values() for each in operands if each for name in (*each.path, *each.linear.nodes)}
-            kept = {name: operands for name, operands in found.items() if all(self._alone(each, taken, found) for each in operands if each)}
+            taken = {
+                name
+                for operands in found.values()
+                for each in operands
+                if each
+                for name in (*each.path, *each.linear.nodes)
+            }
+            kept = {
+                name: operands
+                for name, operands in found.items()
+                if all(self._alone(each, taken, found) for each in operands if each)
+            }
             if len(kept) == len(found):
                 return found
             found = kept
@@ -71,7 +81,12 @@ class Finder:
             fits = query.columns.shape == key.columns.shape and self._batch(query) == self._batch(key)
             return (query, key) if fits else None
         value, weights = self._operand(right, False), self._made_by.get(left)
-        if value is None or weights is None or weights.operator != "Softmax" or self._graph.types[left].rank != type.rank:
+        if (
+            value is None
+            or weights is None
+            or weights.operator != "Softmax"
+            or self._graph.types[left].rank != type.rank
+        ):
             return None
         return None, value
 
@@ -113,10 +128,15 @@ class Finder:
     def scale_behind(self, name: str) -> float | None:
         """The number that a value is multiplied with, if nothing else is done with it."""
         readers = self._readers.get(name, [])
-        return self._number(readers[0]) if len(readers) == 1 and name not in self._graph.outputs and readers[0].inputs[0] == name else None
+        return (
+            self._number(readers[0])
+            if len(readers) == 1 and name not in self._graph.outputs and readers[0].inputs[0] == name
+            else None
+        )
 
     def whole(self, node: Node, found) -> tuple[Operand, Operand, Operand, str] | None:
-        """Query, key, value and the addend of the scores, "" if there is none, of the attention that a product ends; else None."""
+        """Query, key, value and the addend of the scores, "" if there is none, of the attention that a product ends;
+        else None."""
         left, value = found[node.outputs[0]]
         softmax = self._made_by.get(node.inputs[0])
         if left is not None or softmax is None or softmax.operator != "Softmax":
@@ -126,7 +146,12 @@ class Finder:
             return None
         scores, addend, factor = softmax.inputs[0], "", 1.0
         made = self._made_by.get(scores)
-        if made is not None and made.operator == "Add" and type.rank == 4 and self._graph.constants.get(made.inputs[1]) is not None:
+        if (
+            made is not None
+            and made.operator == "Add"
+            and type.rank == 4
+            and self._graph.constants.get(made.inputs[1]) is not None
+        ):
             scores, addend = made.inputs
             if self._graph.types[addend].rank > 4 or self._graph.types[scores].shape != type.shape:
                 return None
@@ -160,12 +185,17 @@ class Finder:
         matrix, type = self._graph.constants.get(node.inputs[1]), self._graph.types[node.inputs[0]]
         if matrix is None or matrix.ndim != 2 or type.rank < 3 or not isinstance(type.shape[0], Batch):
             return None
-        if bias is not None and bias.shape != matrix.shape[1:] or any(isinstance(size, Batch) for size in type.shape[1:]):
+        if (
+            bias is not None
+            and bias.shape != matrix.shape[1:]
+            or any(isinstance(size, Batch) for size in type.shape[1:])
+        ):
             return None
         return Linear(node.inputs[0], matrix, bias, tuple(nodes))
 
     def _columns(self, linear: Linear, way: list[Node], turned: bool) -> np.ndarray | None:
-        """The columns [heads, size] that an operand [batch * heads, tokens, size] consists of, each row being a token's; else None.
+        """The columns [heads, size] that an operand [batch * heads, tokens, size] consists of, each row being a
+        token's; else None.
 
         The operators on the way only move numbers, so they are run on the numbers' own places.
         """

@@ -14,10 +14,21 @@ from zygal.graph.shapes import Batch, Shape
 
 FIRST, LAST = 0, 1
 """Behind the batch, or as the last axis."""
-_IMAGES = frozenset((
-    "Conv", "ConvTranspose", "MaxPool", "AveragePool", "GlobalAveragePool", "BatchNormalization", "InstanceNormalization", "DepthToSpace",
-    "SpaceToDepth", "Resize", "GridSample",
-))  # fmt: skip
+_IMAGES = frozenset(
+    (
+        "Conv",
+        "ConvTranspose",
+        "MaxPool",
+        "AveragePool",
+        "GlobalAveragePool",
+        "BatchNormalization",
+        "InstanceNormalization",
+        "DepthToSpace",
+        "SpaceToDepth",
+        "Resize",
+        "GridSample",
+    )
+)
 """The operators whose first input and result have their channels behind the batch."""
 
 
@@ -33,7 +44,11 @@ def is_product(node: Node, graph: Graph) -> bool:
     """A product with one matrix for all rows."""
     if node.operator != "MatMul" or node.inputs[1] not in graph.constants or node.inputs[0] in graph.constants:
         return False
-    return graph.types[node.inputs[1]].rank == 2 and graph.types[node.inputs[0]].rank > 2 and graph.types[node.inputs[0]].dtype == np.float32
+    return (
+        graph.types[node.inputs[1]].rank == 2
+        and graph.types[node.inputs[0]].rank > 2
+        and graph.types[node.inputs[0]].dtype == np.float32
+    )
 
 
 def is_normalization(node: Node, graph: Graph) -> bool:
@@ -74,7 +89,9 @@ def _told(node: Node, graph: Graph) -> Iterator[tuple[str, int]]:
     elif is_product(node, graph) or is_normalization(node, graph):
         yield given, LAST
         yield made, LAST
-    elif node.operator == "Transpose" and rank > 3 and tuple(attribute(node, "perm")) in (to_last(rank), to_first(rank)):
+    elif (
+        node.operator == "Transpose" and rank > 3 and tuple(attribute(node, "perm")) in (to_last(rank), to_first(rank))
+    ):
         towards = LAST if tuple(attribute(node, "perm")) == to_last(rank) else FIRST
         yield given, 1 - towards
         yield made, towards
@@ -90,7 +107,10 @@ def _spread(node: Node, graph: Graph, homes: dict[str, int]) -> None:
     if not all(_is_image(graph.types[name].shape) for name in moving):
         return
     if node.operator in ("Transpose", "Reshape"):
-        for known, other, back in ((moving[0] if moving else "", made, False), (made, moving[0] if moving else "", True)):
+        for known, other, back in (
+            (moving[0] if moving else "", made, False),
+            (made, moving[0] if moving else "", True),
+        ):
             if known in homes and other and other not in homes:
                 label = carried(node, graph, homes[known], back)
                 if label is not None:

@@ -56,7 +56,9 @@ def orders_meet(graph: Graph) -> Graph:
 def _without_same_shape(graph: Graph) -> Graph:
     """Reshapes and transposes that change nothing, also those of which one undoes the other around a softmax."""
     graph = _softmax_inside(graph)
-    nodes = [replace(node, operator="Identity", attributes={}) if _is_nothing(node, graph) else node for node in graph.nodes]
+    nodes = [
+        replace(node, operator="Identity", attributes={}) if _is_nothing(node, graph) else node for node in graph.nodes
+    ]
     return rebuilt(graph, nodes, dict(graph.constants), graph.outputs)
 
 
@@ -66,12 +68,18 @@ def _softmax_inside(graph: Graph) -> Graph:
     changed: dict[str, Node] = {}
     for last in graph.nodes:
         softmax = made_by.get(last.inputs[0]) if last.operator == "Reshape" else None
-        first = made_by.get(softmax.inputs[0]) if softmax is not None and softmax.operator == "Softmax" and uses[last.inputs[0]] == 1 else None
+        first = (
+            made_by.get(softmax.inputs[0])
+            if softmax is not None and softmax.operator == "Softmax" and uses[last.inputs[0]] == 1
+            else None
+        )
         if first is None or first.operator != "Reshape" or graph.types[first.inputs[0]] != graph.types[last.outputs[0]]:
             continue
         shapes = [graph.types[name].shape for name in (first.inputs[0], first.outputs[0])]
         if attribute(softmax, "axis") in (-1, len(shapes[1]) - 1) and shapes[0][-1] == shapes[1][-1]:
-            changed[last.outputs[0]] = replace(softmax, inputs=first.inputs, outputs=last.outputs, attributes={"axis": -1})
+            changed[last.outputs[0]] = replace(
+                softmax, inputs=first.inputs, outputs=last.outputs, attributes={"axis": -1}
+            )
     nodes = [changed.get(node.outputs[0], node) for node in graph.nodes]
     return remove_dead(rebuilt(graph, nodes, dict(graph.constants), graph.outputs)) if changed else graph
 
@@ -89,7 +97,11 @@ def _through_reshapes(graph: Graph) -> Graph:
     gone: set[str] = set()
     for second in graph.nodes:
         reshape = made_by.get(second.inputs[0]) if second.operator == "Transpose" else None
-        first = made_by.get(reshape.inputs[0]) if reshape is not None and reshape.operator in ("Reshape", "Flatten") else None
+        first = (
+            made_by.get(reshape.inputs[0])
+            if reshape is not None and reshape.operator in ("Reshape", "Flatten")
+            else None
+        )
         if first is None or first.operator != "Transpose" or uses[second.inputs[0]] > 1 or uses[reshape.inputs[0]] > 1:
             continue
         if {first.outputs[0], reshape.outputs[0], second.outputs[0]} & gone:
@@ -98,7 +110,9 @@ def _through_reshapes(graph: Graph) -> Graph:
         if joined is not None:
             added[second.outputs[0]] = joined
             gone.update(node.outputs[0] for node in (first, reshape, second))
-    nodes = [each for node in graph.nodes for each in added.get(node.outputs[0], [] if node.outputs[0] in gone else [node])]
+    nodes = [
+        each for node in graph.nodes for each in added.get(node.outputs[0], [] if node.outputs[0] in gone else [node])
+    ]
     return rebuilt(graph, nodes, dict(graph.constants), graph.outputs) if added else graph
 
 
@@ -123,7 +137,10 @@ def _joined(first: Node, second: Node, graph: Graph) -> list[Node] | None:
     (operator, attributes), (last, others) = steps
     if _slower(first, second, graph, (operator, attributes, last, others)):
         return None
-    return [Node(operator, first.inputs, (between,), attributes, second.layer), Node(last, (between,), (made,), others, second.layer)]
+    return [
+        Node(operator, first.inputs, (between,), attributes, second.layer),
+        Node(last, (between,), (made,), others, second.layer),
+    ]
 
 
 def _slower(first: Node, second: Node, graph: Graph, steps) -> bool:
@@ -139,7 +156,8 @@ def _slower(first: Node, second: Node, graph: Graph, steps) -> bool:
 
 
 def slow_transposes_split(graph: Graph) -> Graph:
-    """A transpose that moves the last axis and others: first the one, then the others, which the runtime copies in blocks.
+    """A transpose that moves the last axis and others: first the one, then the others, which the runtime copies in
+    blocks.
 
     A reshape that adds an axis of size 1 stands between them, because the runtime would join them again.
     """
@@ -159,7 +177,13 @@ def slow_transposes_split(graph: Graph) -> Graph:
         nodes += [
             Node("Transpose", node.inputs, (f"{made}.first",), {"perm": first}, node.layer),
             Node("Reshape", (f"{made}.first",), (f"{made}.apart",), {"shape": [*between, 1]}, node.layer),
-            Node("Transpose", (f"{made}.apart",), (f"{made}.then",), {"perm": [*(first.index(axis) for axis in order), len(order)]}, node.layer),
+            Node(
+                "Transpose",
+                (f"{made}.apart",),
+                (f"{made}.then",),
+                {"perm": [*(first.index(axis) for axis in order), len(order)]},
+                node.layer,
+            ),
             Node("Reshape", (f"{made}.then",), (made,), {"shape": _target(graph.types[made].shape)}, node.layer),
         ]
     return rebuilt(graph, nodes, dict(graph.constants), graph.outputs) if len(nodes) > len(graph.nodes) else graph

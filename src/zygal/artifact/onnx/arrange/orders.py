@@ -1,8 +1,9 @@
-"""Chooses for every value of a graph in which of two orders its axes lie, so that the least time goes into changing orders.
+"""Chooses for every value of a graph in which of two orders its axes lie, so that the least time goes into changing
+orders.
 
-Each family of orders says which values have two of them, which nodes can work in either and what they cost in each. The choice for the
-whole graph is a minimum cut: an operator's own cost by order, and for each value, once, the cost of a transpose where not all that make
-and read it agree.
+Each family of orders says which values have two of them, which nodes can work in either and what they cost in each. The
+choice for the whole graph is a minimum cut: an operator's own cost by order, and for each value, once, the cost of a
+transpose where not all that make and read it agree.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ from zygal.graph.passes.dead import remove_dead
 from zygal.graph.passes.rules import attribute
 
 RELUCTANCE = 20_000
-"""Added, in the unit of `costs`, where a node leaves the order that it has: 2 microseconds, so that nothing moves for nothing."""
+"""Added, in the unit of `costs`, where a node leaves the order that it has: 2 microseconds, so that nothing moves for
+nothing."""
 
 
 class Family(ABC):
@@ -42,11 +44,13 @@ class Family(ABC):
         """What a flexible node costs in each order beyond what it costs in both."""
 
     def absorbs(self, node: Node) -> bool:
-        """Whether a node, a transpose, takes its value in either order and gives it in either, whatever the first was."""
+        """Whether a node, a transpose, takes its value in either order and gives it in either, whatever the first
+        was."""
         return False
 
     def absorbed_costs(self, node: Node) -> tuple[tuple[int, int], int]:
-        """What such a node costs by the order that it gives, and what is added where that is not the one that it takes."""
+        """What such a node costs by the order that it gives, and what is added where that is not the one that it
+        takes."""
         return (0, 0), 0
 
     def emit(self, node: Node, label: int, arranger: Arranger) -> None:
@@ -58,7 +62,9 @@ class Family(ABC):
         if node.operator != "Transpose" or node.inputs[0] not in self.homes or node.outputs[0] not in self.homes:
             return False
         towards = self.homes[node.outputs[0]]
-        return towards != self.homes[node.inputs[0]] and tuple(attribute(node, "perm")) == self.order(len(attribute(node, "perm")), towards)
+        return towards != self.homes[node.inputs[0]] and tuple(attribute(node, "perm")) == self.order(
+            len(attribute(node, "perm")), towards
+        )
 
 
 class Arranger:
@@ -82,7 +88,9 @@ class Arranger:
             return stored
         if (first, label) not in self._made:
             order = self.family.order(self.graph.types[first].rank, label)
-            self._made[first, label] = self.add(Node("Transpose", (stored,), (f"{first}.turned",), {"perm": list(order)}, self._layer(stored)))
+            self._made[first, label] = self.add(
+                Node("Transpose", (stored,), (f"{first}.turned",), {"perm": list(order)}, self._layer(stored))
+            )
         return self._made[first, label]
 
     def stored(self, name: str) -> tuple[str, int]:
@@ -113,7 +121,9 @@ class Arranger:
             order = family.order(rank, label)
             node = turned(node, order, rank)
             if is_elementwise(node):
-                node = node.reading({each: self._turned_constant(each, order) for each in node.inputs if each in self.graph.constants})
+                node = node.reading(
+                    {each: self._turned_constant(each, order) for each in node.inputs if each in self.graph.constants}
+                )
         fetched = {each: self.fetch(each, label) for each in moving}
         made = self.add(node.reading(fetched))
         if name in family.homes:
@@ -143,7 +153,11 @@ class Arranger:
         self._same[node.outputs[0]] = self._same.get(first, first)
 
     def result(self, name: str) -> str:
-        return self.fetch(name, self.family.homes[name]) if name in self.family.homes else self._stored.get(name, (name, 0))[0]
+        return (
+            self.fetch(name, self.family.homes[name])
+            if name in self.family.homes
+            else self._stored.get(name, (name, 0))[0]
+        )
 
     def _free(self, name: str) -> str:
         return self.builder.free_name(name)
@@ -160,7 +174,10 @@ def arranged(graph: Graph, make_family: Callable[[Graph], Family]) -> Graph:
         return graph
     changes = {node.outputs[0] for node in graph.nodes if family.is_change(node)}
     labels = _labels(family, changes)
-    if all(labels[node.outputs[0]] == _home(family, node) for node in graph.nodes if node.outputs[0] in labels) and not changes:
+    if (
+        all(labels[node.outputs[0]] == _home(family, node) for node in graph.nodes if node.outputs[0] in labels)
+        and not changes
+    ):
         return graph
     arranger = Arranger(family)
     for node in graph.nodes:

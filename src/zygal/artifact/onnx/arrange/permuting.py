@@ -1,4 +1,5 @@
-"""One operator on tensors whose axes are in another order: the operators that do not care, and how their parameters change."""
+"""One operator on tensors whose axes are in another order: the operators that do not care, and how their parameters
+change."""
 
 from __future__ import annotations
 
@@ -35,11 +36,19 @@ def turns_freely(node: Node, graph: Graph) -> bool:
         return fits and all(graph.types[name].rank <= rank for name in node.inputs if name)
     if node.operator == "Concat":
         return len(moving) == len(node.inputs)
-    return node.operator in (*_ALONG, *_REDUCING, "Slice", "Pad") or node.operator == "Gather" and _picks_one_axis(node, graph)
+    return (
+        node.operator in (*_ALONG, *_REDUCING, "Slice", "Pad")
+        or node.operator == "Gather"
+        and _picks_one_axis(node, graph)
+    )
 
 
 def _picks_one_axis(node: Node, graph: Graph) -> bool:
-    return node.inputs[1] in graph.constants and node.inputs[0] not in graph.constants and graph.types[node.inputs[1]].rank <= 1
+    return (
+        node.inputs[1] in graph.constants
+        and node.inputs[0] not in graph.constants
+        and graph.types[node.inputs[1]].rank <= 1
+    )
 
 
 def removed_axes(node: Node, rank: int, graph: Graph) -> list[int]:
@@ -58,7 +67,8 @@ def keeps_order(order: Sequence[int], removed: Sequence[int]) -> bool:
 
 
 def turned(node: Node, order: Sequence[int], rank: int) -> Node:
-    """The node, reading and making tensors whose axes are in `order` of what they were: the axis order[i] is now the i-th."""
+    """The node, reading and making tensors whose axes are in `order` of what they were: the axis order[i] is now the
+    i-th."""
     place = {axis: position for position, axis in enumerate(order)}
 
     def moved(axis: int) -> int:

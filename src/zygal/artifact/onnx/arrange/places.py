@@ -15,7 +15,8 @@ from zygal.graph.passes.rules import attribute
 
 
 def images_keep_sides(graph: Graph) -> Graph:
-    """[N, C, H W] between convolutions as [N, C, H, W], so that the runtime joins what follows a convolution with it."""
+    """[N, C, H W] between convolutions as [N, C, H, W], so that the runtime joins what follows a convolution with
+    it."""
     writer = _Writer(graph)
     for node in graph.nodes:
         writer.add(node)
@@ -75,7 +76,11 @@ class _Writer:
 
 
 def _over_channels(node: Node) -> bool:
-    return node.operator == "ReduceMean" and list(attribute(node, "axes") or ()) == [1] and bool(attribute(node, "keepdims"))
+    return (
+        node.operator == "ReduceMean"
+        and list(attribute(node, "axes") or ()) == [1]
+        and bool(attribute(node, "keepdims"))
+    )
 
 
 def lines_into_convolutions(graph: Graph) -> Graph:
@@ -83,7 +88,11 @@ def lines_into_convolutions(graph: Graph) -> Graph:
     readers, changed, added = graph.readers(), {}, {}
     for node in graph.nodes:
         made = readers.get(node.outputs[0], []) if node.operator == "BatchNormalization" else []
-        if not made or node.outputs[0] in graph.outputs or any(each.operator != "Conv" or each.inputs[0] != node.outputs[0] for each in made):
+        if (
+            not made
+            or node.outputs[0] in graph.outputs
+            or any(each.operator != "Conv" or each.inputs[0] != node.outputs[0] for each in made)
+        ):
             continue
         constants: dict[str, np.ndarray] = {}
         folded = [normalization_before_convolution((node, each), graph.constants, constants) for each in made]
