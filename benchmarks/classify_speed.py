@@ -23,13 +23,13 @@ import torch
 from PIL import Image, ImageOps
 from torch import nn
 
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.demo.marks import draw_mark
 from zygal.engines.artifact import RuntimeEngine
 from zygal.inlet import parse_inlet
+from zygal.machine.processor import allowed_cores
 from zygal.prediction.classification import Classification, open_predictions
 from zygal.prediction.classifier import BATCH, open_artifact
-from zygal.processor import allowed_cores
 
 INLET = """
 zygal_inlet = 1

@@ -23,7 +23,7 @@ import numpy as np
 import torch
 from torch import nn
 
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 

@@ -24,7 +24,7 @@ import keras
 import numpy as np
 from coverage_rows import table_lines
 
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 

@@ -19,7 +19,7 @@ from pathlib import Path
 import numpy as np
 from coverage_rows import append_row, read_rows, table_lines
 
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import open_engine
 from zygal.errors import ZygalError
 

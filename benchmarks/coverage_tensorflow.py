@@ -23,7 +23,7 @@ os.environ.setdefault("KERAS_BACKEND", "tensorflow")
 import numpy as np
 from coverage_rows import append_row, read_rows, table_lines
 
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
 

@@ -8,7 +8,7 @@ import numpy as np
 import onnx
 from onnx import helper, numpy_helper
 
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.demo.workspace import write_workspace
 from zygal.inlet import read_inlet
 

@@ -16,8 +16,8 @@ from PIL import Image, ImageOps
 
 import zygal.demo
 from zygal.inlet import apply_to_all, read_inlet
-from zygal.pool import ThreadPool
-from zygal.processor import allowed_cores
+from zygal.machine.pool import ThreadPool
+from zygal.machine.processor import allowed_cores
 
 DATA = Path(zygal.demo.__file__).parent / "data"
 MEAN, STD = np.array([0.46, 0.48, 0.50], np.float32), np.array([0.24, 0.23, 0.25], np.float32)

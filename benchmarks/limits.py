@@ -27,7 +27,7 @@ from in_turn import measured, session
 from onnx import TensorProto, helper, numpy_helper
 
 from zygal.artifact.onnx.graph import artifact_graph
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.graph.arithmetic import COUNTS
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import at_batch

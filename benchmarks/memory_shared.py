@@ -19,7 +19,7 @@ import torch
 from coverage import captured, made, pictures
 from torch import nn
 
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 
 NETWORKS = ("resnet50", "vgg11", "mobilenetv2_w1")
 CHILD = """

@@ -595,8 +595,8 @@ class Mutator:
         """The demo's model in float32 and float16, and a small one in 8 bits."""
         import numpy as np
 
-        from zygal.conversion import Choices, convert
-        from zygal.labels import read_labels
+        from zygal.classifier.labels import read_labels
+        from zygal.conversion.convert import Choices, convert
         from zygal.mobile.model import MobileModel, Operator, Quantization, Signature, Tensor
         from zygal.mobile.write import write_model
 
@@ -781,7 +781,7 @@ def read(kind: str, path) -> str | None:
     """Reads a file as the program does. What is wrong about how that ended, or None."""
     from zygal.artifact.onnx.graph import artifact_graph
     from zygal.cli.main import main
-    from zygal.conversion import Choices, convert
+    from zygal.conversion.convert import Choices, convert
     from zygal.errors import ZygalError
     from zygal.inlet.apply import raw_pixels
     from zygal.inlet.specification import Decode

@@ -16,15 +16,15 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.classifier.labels import read_labels
 from zygal.commands.shrink import ShrinkRequest
 from zygal.commands.shrink import execute as shrink
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.demo.marks import LABELS, draw_mark
 from zygal.engines import run_in_batches
 from zygal.engines.artifact import open_engine
 from zygal.evidence.images import list_images
 from zygal.inlet import apply_to_all, read_inlet
-from zygal.labels import read_labels
 from zygal.tally.paired import paired
 
 DATA = Path(__file__).parents[1] / "src/zygal/demo/data"

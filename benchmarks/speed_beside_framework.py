@@ -17,7 +17,7 @@ import torch
 from coverage import captured, made, pictures
 from in_turn import interleaved
 
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.engines.artifact import RuntimeEngine
 
 ARCHITECTURES = (

@@ -20,7 +20,7 @@ import keras  # noqa: E402
 import numpy as np  # noqa: E402
 from in_turn import interleaved  # noqa: E402
 
-from zygal.conversion import convert  # noqa: E402
+from zygal.conversion.convert import convert  # noqa: E402
 from zygal.engines.artifact import RuntimeEngine  # noqa: E402
 
 ARCHITECTURES = (

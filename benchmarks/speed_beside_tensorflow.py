@@ -22,7 +22,7 @@ os.environ.setdefault("KERAS_BACKEND", "tensorflow")
 import numpy as np
 from in_turn import interleaved
 
-from zygal.conversion import convert
+from zygal.conversion.convert import convert
 from zygal.engines.artifact import RuntimeEngine
 
 SMALL = (

@@ -20,9 +20,9 @@ from zygal.artifact.formats import Writing
 from zygal.artifact.onnx.arrange import arrange
 from zygal.bundle.contents import runner
 from zygal.cli.main import main
+from zygal.conversion.free_batch import freed
 from zygal.demo.workspace import write_workspace
 from zygal.engines.artifact import RuntimeEngine
-from zygal.free_batch import freed
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.sources import read_source

@@ -5,7 +5,6 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal import kinds
 from zygal.artifact.facts import Artifact
 from zygal.bench.arithmetic import Arithmetic
 from zygal.bench.arrivals import Served
@@ -21,6 +20,10 @@ from zygal.bench.serving import Batching, Serving
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Median, Ratio
 from zygal.bundle.check import Checked
+from zygal.bundle.command import PackOutcome, PackRequest
+from zygal.classifier.choice import Choice as OutputChoice
+from zygal.classifier.labels import Labels
+from zygal.classifier.metadata import EIGHT_BITS, Metadata, Origin, Share, Shrunk
 from zygal.cluster.measure import Coordinator, MeasuredCluster, Speed
 from zygal.cluster.simulation import Simulated
 from zygal.commands.bench import BenchOutcome, BenchRequest
@@ -31,15 +34,13 @@ from zygal.commands.convert import ConvertOutcome, ConvertRequest
 from zygal.commands.demo import DemoOutcome, StepResult
 from zygal.commands.draw import DrawOutcome, DrawRequest
 from zygal.commands.match import MatchOutcome, MatchRequest
-from zygal.commands.pack import PackOutcome, PackRequest
 from zygal.commands.recipes import RecipesOutcome, RecipesRequest
 from zygal.commands.recover import RecoverOutcome, RecoverRequest
 from zygal.commands.shrink import ShrinkOutcome, ShrinkRequest
-from zygal.commands.signoff import SignoffOutcome, SignoffRequest
 from zygal.commands.survey import Survey, SurveyOutcome
 from zygal.commands.tally import TallyOutcome
 from zygal.commands.witness import WitnessOutcome, WitnessRequest
-from zygal.conversion import Conversion
+from zygal.conversion.convert import Conversion
 from zygal.endpoint.causes import other_file
 from zygal.endpoint.load import Offered
 from zygal.errors import ArtifactError
@@ -49,6 +50,8 @@ from zygal.evidence.layers import Departure
 from zygal.evidence.result import ImageResult, Match
 from zygal.evidence.witness import LayerRecord, Preprocessing, Witness
 from zygal.figures.regions import MappedPicture
+from zygal.files import kinds
+from zygal.files.weights import WeightsFacts
 from zygal.graph import TensorType
 from zygal.inlet import Crop, Decode, Inlet, Resize, Values
 from zygal.inlet.recipes import Recipe
@@ -57,12 +60,10 @@ from zygal.inlet.recovery.groups import Group
 from zygal.inlet.recovery.recover import Recovery, Undecided
 from zygal.inlet.recovery.residuals import ImageResidual
 from zygal.inlet.stages import Stage
-from zygal.labels import Labels
-from zygal.metadata import EIGHT_BITS, Metadata, Origin, Share, Shrunk
+from zygal.machine.processor import Multiplication
 from zygal.outcome import Gate
 from zygal.prediction.prediction import Prediction, RankedClass
 from zygal.prediction.regions import RegionMap
-from zygal.processor import Multiplication
 from zygal.shrink.choose import Budget, Choice, Layer
 from zygal.shrink.form import onnx_form
 from zygal.shrink.given import Given
@@ -70,10 +71,10 @@ from zygal.shrink.half import Halved
 from zygal.shrink.shrink import Result
 from zygal.shrink.trial import Point
 from zygal.signoff.check import Check
+from zygal.signoff.command import SignoffOutcome, SignoffRequest
 from zygal.signoff.inputs import Input
 from zygal.signoff.kept import Result as Kept
 from zygal.signoff.kept import Step
-from zygal.sources.choice import Choice as OutputChoice
 from zygal.sources.source import SignatureFacts, SourceFacts
 from zygal.tally.accuracy import accuracy_of
 from zygal.tally.calibration import calibration_of
@@ -83,7 +84,6 @@ from zygal.tally.labelled import Joined
 from zygal.tally.multi_label import multi_label_accuracy
 from zygal.tally.paired import paired
 from zygal.tally.tally import Duplicates, Misclassified, Tally
-from zygal.weights_file import WeightsFacts
 from zygal.wording import RELEASE
 
 LABELS = ("port-hand", "starboard-hand", "safe-water")

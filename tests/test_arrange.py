@@ -22,7 +22,7 @@ from zygal.artifact.onnx.arrange.biases import biases_apart
 from zygal.artifact.onnx.arrange.costs import IN_TWO_STEPS, collapsed, transpose_cost
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
 from zygal.artifact.onnx.graph import artifact_graph
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.passes import run_passes

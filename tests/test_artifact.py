@@ -10,13 +10,13 @@ from conftest import program, refused
 from zygal.artifact import read_artifact
 from zygal.artifact.onnx import write
 from zygal.artifact.onnx.graph import artifact_graph
-from zygal.conversion import Choices, convert
+from zygal.classifier.labels import Labels
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ArtifactError, InletError, LabelsError, SourceError
 from zygal.graph.passes import PASSES, fold_constants, remove_dead
 from zygal.graph.reference import run_graph
 from zygal.inlet import Crop, Inlet, Tensor, read_inlet
-from zygal.labels import Labels
 from zygal.sources import read_source
 
 

@@ -15,7 +15,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from onnx import helper, numpy_helper
 
-from zygal import processor
 from zygal.bench import grid as grid_module
 from zygal.bench import load as load_module
 from zygal.bench import measure as core
@@ -38,6 +37,7 @@ from zygal.bench.subjects import ArtifactSubject
 from zygal.cli.terminal import write_json
 from zygal.engines.session import open_session
 from zygal.errors import BenchError, ZygalError
+from zygal.machine import processor
 from zygal.outcome import Verdict
 
 

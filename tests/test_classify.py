@@ -22,6 +22,7 @@ from hypothesis import strategies as st
 from PIL import Image
 from scipy.special import expit, log_softmax, softmax
 
+from zygal.classifier.scores import recorded_scores_kind, to_probabilities
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import OutputError
 from zygal.inlet import apply_to_all, read_inlet
@@ -29,7 +30,6 @@ from zygal.prediction.classification import Classification, open_predictions
 from zygal.prediction.classifier import open_artifact, open_compared
 from zygal.prediction.listing import Listing
 from zygal.prediction.regions import region_map
-from zygal.scores import recorded_scores_kind, to_probabilities
 from zygal.sources.opened import SourceFile
 
 ZYGAL = Path(sys.executable).with_name("zygal")

@@ -10,9 +10,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zygal import documents
-from zygal.archives import check_directory, open_zip, read_member
-from zygal.documents import (
+from zygal.errors import LONGEST_SENTENCE, FileError, WitnessError, one_line, printable, shown, some_of
+from zygal.evidence.array_files import read_array
+from zygal.files import documents
+from zygal.files.archives import check_directory, open_zip, read_member
+from zygal.files.documents import (
     Misfit,
     either,
     finite,
@@ -28,8 +30,6 @@ from zygal.documents import (
     union,
     whole,
 )
-from zygal.errors import LONGEST_SENTENCE, FileError, WitnessError, one_line, printable, shown, some_of
-from zygal.evidence.array_files import read_array
 from zygal.sources.pytorch import schema
 
 ANYTHING = st.recursive(

@@ -12,6 +12,7 @@ from conftest import called, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from zygal.classifier.scores import recorded_scores_kind
 from zygal.commands.survey import survey
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.reference import ReferenceEngine
@@ -21,7 +22,6 @@ from zygal.evidence.match import Limits, match
 from zygal.evidence.witness import read_witness, write_witness
 from zygal.inlet import Crop, InletTensor, Resize, Tensor, Values, read_inlet
 from zygal.inlet.values import to_tensor
-from zygal.scores import recorded_scores_kind
 from zygal.sources import read_source
 
 

@@ -18,7 +18,7 @@ from test_house import Plain
 from zygal.artifact import read_artifact
 from zygal.artifact.onnx.graph import graph_of_model
 from zygal.artifact.onnx.spelling import spelling_of
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import open_engine
 from zygal.errors import GraphError, SourceError, ZygalError
 from zygal.graph import Batch, GraphBuilder, TensorType

@@ -10,16 +10,17 @@ import torch
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zygal import kinds
-from zygal.archives import open_zip
 from zygal.errors import FileError, GraphError, OutputError, UnknownOperators
-from zygal.files import read_text, sha256_of, whole_file
+from zygal.files import kinds
+from zygal.files.archives import open_zip
+from zygal.files.opening import read_text, sha256_of
+from zygal.files.recognition import kind_of
+from zygal.files.writing import whole_file
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.ops.resampling import resampling_matrix
 from zygal.graph.reference import run_graph
 from zygal.graph.shapes import broadcast
 from zygal.sources.pytorch.symbols import SymbolicSize, floor_divide, multiply, parse_size, symbol_of
-from zygal.sources.recognition import kind_of
 
 FLOAT = np.dtype("float32")
 N = "Symbol('s0', positive=True, integer=True)"

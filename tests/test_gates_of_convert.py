@@ -5,7 +5,7 @@ import pytest
 from conftest import called, capture, refused
 
 from zygal.artifact import read_artifact
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.live import open_live_engine
 from zygal.errors import EngineError, SourceError, WitnessError

@@ -24,7 +24,7 @@ from zygal.endpoint.service import Service
 from zygal.engines import first_run
 from zygal.engines.session import open_session
 from zygal.errors import ArtifactError, EndpointError, FileError, OutputError, without_secrets
-from zygal.files import check_writable, write_text
+from zygal.files.writing import check_writable, write_text
 from zygal.mobile.read import read_model
 
 
@@ -284,7 +284,7 @@ def test_one_deadline_holds_for_a_whole_exchange(pieces):
 
 def test_an_image_that_comes_byte_by_byte_has_a_deadline(monkeypatch):
     pytest.importorskip("aiohttp")
-    from zygal import locations
+    from zygal.files import locations
 
     monkeypatch.setattr(locations, "EXCHANGE_SECONDS", 0.4)
     monkeypatch.setattr(locations, "PAUSES_SECONDS", (0.0,))
@@ -299,7 +299,7 @@ def test_an_image_that_comes_byte_by_byte_has_a_deadline(monkeypatch):
 
 def test_folders_that_link_to_themselves_end(monkeypatch):
     pytest.importorskip("aiohttp")
-    from zygal import locations
+    from zygal.files import locations
 
     class Pages:
         def ls(self, folder, detail):
@@ -396,15 +396,16 @@ def test_an_interrupt_ends_shrink_wherever_it_is(workspace):
 
 def test_a_temporary_file_is_known_before_it_is_made(tmp_path, monkeypatch):
     """An interrupt between making a file and using it leaves nothing."""
-    from zygal import files
 
-    made = files._created
+    from zygal.files import writing
+
+    made = writing._created
 
     def interrupted(name):
         os.close(made(name))
         raise KeyboardInterrupt
 
-    monkeypatch.setattr(files, "_created", interrupted)
+    monkeypatch.setattr(writing, "_created", interrupted)
     for write in (lambda: write_text(tmp_path / "x", "y"), lambda: check_writable(tmp_path / "x")):
         with pytest.raises(KeyboardInterrupt):
             write()

@@ -7,15 +7,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zygal import kinds
 from zygal.artifact.onnx.spelling import spelling_of
 from zygal.errors import GraphError, SourceError
+from zygal.files import kinds
+from zygal.files.families import FAMILIES
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators
 from zygal.graph.reference import run_graph
 from zygal.graph.shapes import at_batch
 from zygal.sources.emitter import Emitter
-from zygal.sources.families import FAMILIES
 from zygal.sources.freeing import Stuck, freed_graphs
 from zygal.sources.layouts import LaidOut, View
 from zygal.sources.layouts.regrouping import regrouped

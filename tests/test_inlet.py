@@ -27,7 +27,7 @@ from zygal.inlet import (
     read_inlet,
 )
 from zygal.inlet import specification as spec
-from zygal.pool import ThreadPool
+from zygal.machine.pool import ThreadPool
 
 PILLOWS = ("nearest", "box", "bilinear", "hamming", "bicubic", "lanczos")
 sides = st.integers(1, 90)

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from zygal.errors import FileError
 from zygal.evidence.images import SUFFIXES, images_below, list_images
-from zygal.locations import StorageOutage, fetch, folder_of, from_base, is_url, joined, names_below, version_of
+from zygal.files.locations import StorageOutage, fetch, folder_of, from_base, is_url, joined, names_below, version_of
 from zygal.prediction.blocks import blocks_of, read_ahead
 from zygal.prediction.lists import ImageList
 
@@ -169,7 +169,7 @@ def test_labelled_images_lie_anywhere(workspace, pages):
 
 
 def test_a_storage_that_does_not_answer_stops_the_run_and_it_goes_on(workspace, pages, monkeypatch):
-    monkeypatch.setattr("zygal.locations.PAUSES_SECONDS", (0.01,))
+    monkeypatch.setattr("zygal.files.locations.PAUSES_SECONDS", (0.01,))
     server, url = pages
     (workspace / "list.txt").write_text(
         "".join(f"{url}/reference/{name}\n" for name in list_images(workspace / "reference") * 8)
@@ -234,7 +234,7 @@ def test_a_missing_package_stops_the_run_and_large_objects_are_not_fetched_ahead
 
 def test_an_object_that_is_too_large_is_not_read(workspace, monkeypatch):
     fsspec.filesystem("memory").pipe("/large.jpg", b"x" * 2000)
-    monkeypatch.setattr("zygal.locations.MOST_BYTES", 1000)
+    monkeypatch.setattr("zygal.files.locations.MOST_BYTES", 1000)
     with pytest.raises(FileError, match="too much for an image"):
         fetch("memory://large.jpg")
     assert version_of("memory://large.jpg")[0] == 2000 and version_of("memory://other.jpg") == (-1, -1)
@@ -277,7 +277,7 @@ def test_the_folder_of_a_joined_name_is_that_folder(parts, folder):
 
 
 def test_an_outage_is_told_from_a_missing_object(pages, monkeypatch):
-    monkeypatch.setattr("zygal.locations.PAUSES_SECONDS", (0.01,))
+    monkeypatch.setattr("zygal.files.locations.PAUSES_SECONDS", (0.01,))
     server, url = pages
     with pytest.raises(FileError, match="does not exist"):
         fetch(f"{url}/nothing.jpg")

@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
+from zygal.classifier.labels import read_labels
 from zygal.engines.live import open_live_engine
 from zygal.evidence.compare import ROUNDING, compare_scores, largest_of
 from zygal.evidence.layers import first_departure, record_layers
@@ -19,7 +20,6 @@ from zygal.evidence.match import match
 from zygal.evidence.result import Limits
 from zygal.evidence.score_causes import explain_labels, explain_scores
 from zygal.evidence.witness import Witness, read_witness
-from zygal.labels import read_labels
 
 NUMBERS = arrays(np.float32, (6, 4), elements=st.floats(-50, 50, width=32))
 

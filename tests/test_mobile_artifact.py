@@ -11,8 +11,9 @@ from mobile import on_the_runtime
 
 from zygal.artifact import Metadata, Writing, read_artifact, write_artifact
 from zygal.artifact.mobile.spelling import SPELLINGS
+from zygal.classifier.labels import read_labels
 from zygal.cli.main import main
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ArtifactError
 from zygal.graph import Batch, GraphBuilder, TensorType
@@ -20,7 +21,6 @@ from zygal.graph.ops import known_operators
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.inlet import read_inlet
-from zygal.labels import read_labels
 from zygal.mobile.meaning import read_meaning
 from zygal.mobile.read import read_model
 from zygal.mobile.write import write_model

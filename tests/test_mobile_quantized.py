@@ -7,14 +7,14 @@ from mobile import Flatbuffer, on_the_runtime, scaled
 
 from zygal.artifact import read_artifact
 from zygal.artifact.onnx.graph import artifact_graph
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.live import open_live_engine
 from zygal.engines.session import SessionSettings, open_session
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
+from zygal.machine.processor import multiplication
 from zygal.mobile.read import read_model
-from zygal.processor import multiplication
 from zygal.sources import Reading, read_source
 
 RNG = np.random.default_rng(3)

@@ -87,8 +87,8 @@ def test_it_is_readable_for_any_number_of_layers(count, tmp_path):
 
 def test_multiply_adds_are_those_that_bench_counts_in_the_artifact(shipped):
     """Two counts, one on our graph and one on the written message."""
+    from zygal.files.recognition import kind_of
     from zygal.outline.opened import graph_at
-    from zygal.sources.recognition import kind_of
 
     path = shipped / "channel_marks.onnx"
     graph = graph_at(path, kind_of(path))

@@ -9,7 +9,7 @@ from conftest import called, capture
 from PIL import Image
 
 from zygal.artifact.onnx.graph import artifact_graph
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import GraphError
 from zygal.evidence.rounding import BY_CONVERSION, BY_ROUNDING, own_rounding

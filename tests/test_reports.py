@@ -31,8 +31,8 @@ from zygal.cli.reports import (
     witness,
 )
 from zygal.cli.terminal import console
-from zygal.documents import json_value
 from zygal.exit_codes import GATE_FAILED, INTERRUPTED, PASS, SOME_UNREADABLE
+from zygal.files.documents import json_value
 from zygal.outcome import Gate, Outcome
 
 GOLDEN, SCHEMAS = Path(__file__).with_name("golden"), Path(__file__).parents[1] / "docs" / "schemas"

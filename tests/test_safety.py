@@ -20,7 +20,8 @@ from conftest import called, program, refused
 from PIL import Image
 
 from zygal.errors import FileError, ImageError, OutputError, SourceError, UnknownOperators, ZygalError, one_line
-from zygal.files import check_writable, existing_file, open_file, read_text, scratch_folder, sha256_of, whole_file
+from zygal.files.opening import existing_file, open_file, read_text, sha256_of
+from zygal.files.writing import check_writable, scratch_folder, whole_file
 from zygal.inlet.decode import FORMATS, MOST_PIXELS, decode_image, open_image
 from zygal.inlet.specification import Decode
 from zygal.sources.pytorch import open_program

@@ -17,6 +17,7 @@ from zygal.artifact.formats import Writing, write_artifact
 from zygal.artifact.onnx.graph import artifact_graph
 from zygal.bench.advice import on_eight_bits
 from zygal.bench.statistics import Ratio
+from zygal.classifier.metadata import EIGHT_BITS, Metadata, Share, Shrunk
 from zygal.engines.graph import GraphEngine
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import ArtifactError, EngineError
@@ -24,8 +25,7 @@ from zygal.evidence.compare import order_kept
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.reference import run_graph
 from zygal.inlet import Decode, Inlet, Resize, Tensor, Values
-from zygal.metadata import EIGHT_BITS, Metadata, Share, Shrunk
-from zygal.processor import Multiplication, multiplication
+from zygal.machine.processor import Multiplication, multiplication
 from zygal.shrink.calibrate import calibrate
 from zygal.shrink.choose import Budget, Chooser, best_returned, layers_of
 from zygal.shrink.cost import unit_seconds

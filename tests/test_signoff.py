@@ -18,8 +18,8 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from zygal.bench.result import READINGS_FOR_P99
-from zygal.documents import json_value
 from zygal.errors import PlanError, ZygalError
+from zygal.files.documents import json_value
 from zygal.outcome import Gate, Verdict
 from zygal.signoff.changes import changes_since, read_signoff
 from zygal.signoff.check import Check, Checks

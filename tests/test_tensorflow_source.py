@@ -10,7 +10,7 @@ import pytest
 from conftest import differences_from, refused
 from conftest import program as called
 
-from zygal.conversion import Choices, convert
+from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.live import open_live_engine
 from zygal.errors import SourceError, UnknownOperators

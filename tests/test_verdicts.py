@@ -25,11 +25,11 @@ from zygal.bench.statistics import Ratio, interval_of_quantile, ratio_of
 from zygal.cli.ending import Terminated
 from zygal.errors import ArtifactError, PlanError
 from zygal.evidence.witness import read_witness, write_witness
+from zygal.machine.state import own_key, state_folder
 from zygal.outcome import EXIT_CODES, Gate, Outcome, Verdict
 from zygal.prediction.classification import Classification
 from zygal.prediction.classifier import open_artifact
 from zygal.signoff.kept import Keeper, Result
-from zygal.state import own_key, state_folder
 from zygal.tally.calibration import calibration_of
 from zygal.tally.gates import calibration_gate, lost_gate, share_gate
 from zygal.tally.intervals import difference_of_paired, images_to_decide, share_of
@@ -478,7 +478,7 @@ def test_a_match_of_scores_alone_counts_the_images_that_it_compared(workspace):
 def test_the_results_of_a_signoff_state_the_exit_code_that_it_ends_with(
     fault, verdict, code, words, tmp_path, monkeypatch
 ):
-    from zygal.commands import signoff
+    from zygal.signoff import command as signoff
 
     def ends(request, listener):
         raise fault

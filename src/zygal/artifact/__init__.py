@@ -2,6 +2,6 @@
 
 from zygal.artifact.facts import Artifact
 from zygal.artifact.formats import Writing, read_artifact, write_artifact
-from zygal.metadata import Metadata, Origin
+from zygal.classifier.metadata import Metadata, Origin
 
 __all__ = ["Artifact", "Metadata", "Origin", "Writing", "read_artifact", "write_artifact"]

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.metadata import Metadata
-from zygal.sources.choice import Choice
+from zygal.classifier.choice import Choice
+from zygal.classifier.metadata import Metadata
 
 
 @dataclass(frozen=True)

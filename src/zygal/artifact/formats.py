@@ -12,14 +12,14 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zygal import kinds
 from zygal.errors import ArtifactError
-from zygal.files import sha256_of_all
+from zygal.files import kinds
+from zygal.files.opening import sha256_of_all
 
 if TYPE_CHECKING:
     from zygal.artifact.facts import Artifact
+    from zygal.classifier.metadata import Metadata
     from zygal.graph import Graph
-    from zygal.metadata import Metadata
 
 DEFAULT_OPSET = 17
 
@@ -54,8 +54,8 @@ class Written:
 class Format:
     """One format.
 
-    name: in words. kind: of `zygal.kinds`. ending: of the names by which it is chosen for writing. folder: its package:
-    `write` has `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has
+    name: in words. kind: of `zygal.files.kinds`. ending: of the names by which it is chosen for writing. folder: its
+    package: `write` has `write(graph, path, metadata, writing)`, `read` has `read(path, output)`, `spelling` has
     `operators_of(writing)`. sessions: the module whose `open_session(path, settings)` gives a session. inside: the
     module whose `values` shows what is inside. refused: the settings of `Writing` that it does not have, with the
     reason. arrangement: the module whose `arrange(graph, writing)` fits a graph to its runtime. proof: the module whose
@@ -147,7 +147,7 @@ def format_for(path: str | Path) -> Format:
 
 def format_of(path: str | Path) -> Format:
     """The format of a file, by its first bytes. Raises FileError."""
-    from zygal.sources.recognition import require_artifact
+    from zygal.files.recognition import require_artifact
 
     kind = require_artifact(path)
     return next(each for each in FORMATS if each.kind == kind)

@@ -6,13 +6,13 @@ from pathlib import Path
 
 from zygal.artifact.formats import read_artifact
 from zygal.errors import InletError
+from zygal.files.kinds import ARTIFACTS
 from zygal.inlet import Inlet, read_inlet
-from zygal.kinds import ARTIFACTS
 
 
 def inlet_at(path: str | Path) -> Inlet:
     """The inlet of a TOML file, or the one inside an artifact. Raises FileError, ArtifactError or InletError."""
-    from zygal.sources.recognition import kind_of
+    from zygal.files.recognition import kind_of
 
     if kind_of(path) not in ARTIFACTS:
         return read_inlet(path)

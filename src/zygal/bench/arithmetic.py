@@ -11,8 +11,8 @@ import numpy as np
 from zygal.artifact.formats import MOBILE, format_of
 from zygal.artifact.onnx.read import load_model
 from zygal.bench.feeds import Feeds
+from zygal.classifier.metadata import Metadata
 from zygal.graph.arithmetic import COUNTS
-from zygal.metadata import Metadata
 
 
 @dataclass(frozen=True)

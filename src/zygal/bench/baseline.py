@@ -12,7 +12,7 @@ from zygal.bench.result import noise_of
 from zygal.bench.settings import Setting
 from zygal.bench.statistics import Ratio
 from zygal.errors import BenchError
-from zygal.files import read_text
+from zygal.files.opening import read_text
 
 KIND, VERSION = "zygal.bench", 2
 

@@ -13,9 +13,9 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.classifier.layout import FROM_OTHER, permuted
 from zygal.engines.session import Session
 from zygal.errors import BenchError
-from zygal.layout import FROM_OTHER, permuted
 
 
 @dataclass(frozen=True)

@@ -24,7 +24,7 @@ from zygal.bench.settings import Grid, Setting
 from zygal.bench.statistics import Ratio, interval_of_centre, ratio_of
 from zygal.bench.subjects import ArtifactSubject, LiveSubject, Subject
 from zygal.errors import BenchError
-from zygal.processor import allowed_cores
+from zygal.machine.processor import allowed_cores
 
 Progress = Callable[[str, float], None]
 Paired = tuple[list[float], list[float], list[int]]

@@ -6,7 +6,7 @@ import os
 from collections.abc import Mapping
 from pathlib import Path
 
-from zygal.processor import CONTROL_GROUPS
+from zygal.machine.processor import CONTROL_GROUPS
 
 # What the operating system and other programs are left with.
 KEPT_FREE = 0.1

@@ -26,7 +26,7 @@ from zygal.bench.reference_workload import matrix_product
 from zygal.bench.settings import Setting
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import BenchError
-from zygal.files import scratch_folder
+from zygal.files.writing import scratch_folder
 
 FEWEST_RUNS, MOST_RUNS, MOST_EVENTS = 10, 300, 400_000
 

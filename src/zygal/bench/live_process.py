@@ -21,7 +21,7 @@ import numpy as np
 
 from zygal.bench.measure import Elapsed
 from zygal.errors import BenchError, ZygalError
-from zygal.files import scratch_folder
+from zygal.files.writing import scratch_folder
 
 WAYS = {
     "module": "the module itself, evaluation mode, no gradients",
@@ -105,7 +105,7 @@ def live_process(source: str, weights: str | None, shape: tuple[int, ...], way: 
 
 def _serve(task: dict[str, Any], answers: TextIO) -> None:
     from zygal.engines.live import open_live_engine
-    from zygal.libraries import silence_libraries
+    from zygal.machine.libraries import silence_libraries
     from zygal.sources.opened import source_file
 
     def answer(**values: Any) -> None:

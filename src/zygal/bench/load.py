@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.processor import CONTROL_GROUPS
+from zygal.machine.processor import CONTROL_GROUPS
 
 
 @dataclass(frozen=True)

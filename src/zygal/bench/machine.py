@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zygal.bench.headroom import memory_granted_bytes
-from zygal.processor import core_quota, cores_by_affinity, cpuinfo
+from zygal.machine.processor import core_quota, cores_by_affinity, cpuinfo
 
 _PROCESSORS = Path("/sys/devices/system/cpu")
 # Those that kernels for inference are written for.

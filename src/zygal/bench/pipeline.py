@@ -18,7 +18,7 @@ from zygal.inlet.apply import in_order, pictures, raw_pixels
 from zygal.inlet.decode import open_image
 from zygal.inlet.frame import as_array
 from zygal.inlet.values import to_tensor
-from zygal.processor import allowed_cores
+from zygal.machine.processor import allowed_cores
 
 ALONE = "pipeline"
 STAGES = ("decode", "frame", "values", "inference")

@@ -10,9 +10,10 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from zygal import __version__
-from zygal.documents import either, mapping, maybe, parse_json, rebuilt, record, text, truth, whole
 from zygal.errors import BundleError
-from zygal.files import open_file, whole_file
+from zygal.files.documents import either, mapping, maybe, parse_json, rebuilt, record, text, truth, whole
+from zygal.files.opening import open_file
+from zygal.files.writing import whole_file
 
 KIND, VERSION = "zygal.bundle", 1
 MANIFEST = "MANIFEST.json"

@@ -12,9 +12,9 @@ from typing import Any
 
 from zygal.bundle.archive import Bundle
 from zygal.bundle.contents import MOBILE_RUNNER, PYTHON_RUNNER, SCRIPT_RUNNERS, runner
-from zygal.documents import listed, mapping, parse_json, rebuilt, text
 from zygal.errors import BundleError
-from zygal.files import scratch_folder
+from zygal.files.documents import listed, mapping, parse_json, rebuilt, text
+from zygal.files.writing import scratch_folder
 from zygal.outcome import Gate
 
 LONGEST_SECONDS = 600

@@ -15,15 +15,15 @@ from zygal.artifact import read_artifact
 from zygal.artifact.facts import Artifact
 from zygal.artifact.formats import artifact_files
 from zygal.bundle.abilities import cannot_do
+from zygal.classifier.scores import INDEPENDENT_LOGITS, LOGITS
 from zygal.errors import BundleError, ImageError, some_of
 from zygal.evidence.images import list_images
 from zygal.evidence.result import elsewhere_limit
-from zygal.files import sha256_of
+from zygal.files.opening import sha256_of
 from zygal.inlet import Inlet
 from zygal.inlet.decode import open_image
 from zygal.inlet.specification import Resize
 from zygal.prediction.classifier import Classifier, open_artifact
-from zygal.scores import INDEPENDENT_LOGITS, LOGITS
 
 MOST_REFERENCES, EVERYWHERE = 10, "decoded everywhere"
 LIMIT_IN_GRAPH = 0.01

@@ -11,8 +11,8 @@ from typing import Any
 
 from zygal.cli.ending import complain, finish_output
 from zygal.cli.terminal import STDOUT, console, listening, note, write_json
+from zygal.files.outputs import JSON, Output, check_outputs
 from zygal.outcome import Outcome
-from zygal.outputs import JSON, Output, check_outputs
 
 SHOWN_UNREADABLE = 10
 

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import FileError
-from zygal.files import read_text
+from zygal.files.opening import read_text
 
 FILE = "zygal.toml"
 ENVIRONMENT = "ZYGAL_CONFIG"
@@ -96,7 +96,7 @@ def apply_config(path: Path, command: tuple[str, ...], parser: argparse.Argument
 
 def _read(path: Path) -> dict[str, Any]:
     from zygal.cli.main import COMMANDS
-    from zygal.documents import parse_toml
+    from zygal.files.documents import parse_toml
 
     content = parse_toml(read_text(path, "a file of defaults"), str(path), FileError)
     for name, section in content.items():

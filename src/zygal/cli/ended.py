@@ -8,8 +8,8 @@ from collections.abc import Sequence
 
 from zygal.cli.terminal import STDOUT, write_json
 from zygal.errors import ZygalError
+from zygal.files.outputs import JSON, Output, check_outputs
 from zygal.outcome import Verdict, ended_document
-from zygal.outputs import JSON, Output, check_outputs
 
 
 def write_ended(words: Sequence[str], arguments: Sequence[str], verdict: Verdict, code: int, sentence: str) -> None:

@@ -13,7 +13,7 @@ from zygal.cli.ended import write_ended
 from zygal.cli.ending import Terminated, catch_signals, complain, finish_output, open_standard_streams
 from zygal.errors import LONGEST_SENTENCE, ZygalError, one_line
 from zygal.exit_codes import INTERNAL, INTERRUPTED, INVALID, PASS, TERMINATED
-from zygal.libraries import silence_libraries
+from zygal.machine.libraries import silence_libraries
 from zygal.outcome import Verdict
 
 COMMANDS = {

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from zygal.cli.command import default_of
 from zygal.cli.common import add_common
-from zygal.prediction.opened import ClassifierRequest
+from zygal.cluster.opened import ClassifierRequest
 
 SCORES_DEFAULT = "default: the one that looks like class scores; zygal survey lists them"
 

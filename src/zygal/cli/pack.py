@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+from zygal.bundle.command import PackRequest
 from zygal.cli.command import Command
 from zygal.cli.options import finish_parser, new_parser
-from zygal.commands.pack import PackRequest
 
 SUMMARY = (
     "Packs artifacts with labels, preprocessing, reference images and runners into one bundle, or checks a bundle."
 )
-COMMAND = Command(PackRequest, "zygal.commands.pack", "zygal.cli.reports.pack")
+COMMAND = Command(PackRequest, "zygal.bundle.command", "zygal.cli.reports.pack")
 
 
 def register(commands) -> None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from zygal.cli.command import Command, default_of
 from zygal.cli.options import finish_parser, new_parser
-from zygal.commands.signoff import SignoffRequest
+from zygal.signoff.command import SignoffRequest
 
 SUMMARY = "Measures everything that a plan says must hold of an artifact, and writes one page with the verdict."
-COMMAND = Command(SignoffRequest, "zygal.commands.signoff", "zygal.cli.reports.signoff")
+COMMAND = Command(SignoffRequest, "zygal.signoff.command", "zygal.cli.reports.signoff")
 
 
 def register(commands) -> None:

@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from zygal.documents import json_text
 from zygal.errors import one_line, printable, without_secrets
-from zygal.files import whole_file
+from zygal.files.documents import json_text
+from zygal.files.writing import whole_file
 from zygal.listener import Listener
 from zygal.wording import clean_sentence, duration, grouped, rate
 

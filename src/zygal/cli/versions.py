@@ -6,7 +6,7 @@ import platform
 from collections.abc import Iterator
 
 from zygal import __version__
-from zygal.libraries import installed_version
+from zygal.machine.libraries import installed_version
 
 LIBRARIES = ("onnxruntime", "onnx", "numpy", "pillow", "h5py", "torch", "keras", "jax", "pyarrow")
 

@@ -12,7 +12,7 @@ from zygal.cluster.probe import Probed, judge, make_probe
 from zygal.cluster.worker import call_once, states_of
 from zygal.cluster.workers import Workers
 from zygal.errors import ClusterError
-from zygal.locations import is_url
+from zygal.files.locations import is_url
 from zygal.prediction.blocks import ReadStates, blocks_of
 from zygal.prediction.classifier import Classifier
 

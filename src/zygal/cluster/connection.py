@@ -9,10 +9,10 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
-from zygal.documents import parse_json
 from zygal.errors import ClusterError, first_line, install_extra
-from zygal.files import read_bytes
-from zygal.libraries import silence_loggers
+from zygal.files.documents import parse_json
+from zygal.files.opening import read_bytes
+from zygal.machine.libraries import silence_loggers
 
 LOCAL = "local:"
 MOST_LOCAL_WORKERS = 256

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zygal.files import sha256_of
+from zygal.files.opening import sha256_of
 from zygal.prediction.blocks import Block
 
 

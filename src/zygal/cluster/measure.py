@@ -20,8 +20,8 @@ from zygal.cluster.simulation import Times
 from zygal.cluster.worker import Ran, run_group
 from zygal.cluster.workers import failure
 from zygal.errors import FileError
-from zygal.files import scratch_folder
-from zygal.locations import fetch, is_url, open_location
+from zygal.files.locations import fetch, is_url, open_location
+from zygal.files.writing import scratch_folder
 from zygal.prediction.blocks import Block, blocks_of
 from zygal.prediction.classification import Classification, MadeRows, MakePredictions, MakeRows
 from zygal.prediction.classifier import BATCH

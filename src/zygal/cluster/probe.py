@@ -66,7 +66,7 @@ class Probe:
 
     def __call__(self) -> Probed:
         from zygal.bench.machine import instruction_sets
-        from zygal.libraries import installed_version
+        from zygal.machine.libraries import installed_version
 
         scores, digest = [], hashlib.sha256()
         for each in self.classifiers:

@@ -13,9 +13,9 @@ from typing import Any
 
 from zygal.cluster.kit import Kit, SentArtifact, SentFile, unpack_blocks, unpack_kit
 from zygal.errors import FileError
-from zygal.files import sha256_of
-from zygal.libraries import silence_libraries
-from zygal.locations import from_base
+from zygal.files.locations import from_base
+from zygal.files.opening import sha256_of
+from zygal.machine.libraries import silence_libraries
 from zygal.prediction.blocks import Block, ReadStates, read_ahead
 
 MOST_KITS = 4

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.endpoint import TIMEOUT_SECONDS
 from zygal.errors import BenchError
+from zygal.files.outputs import PICTURE, TABLE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import option_name
 from zygal.outcome import Outcome
-from zygal.outputs import PICTURE, TABLE, Output, check_outputs
 from zygal.request import Request, refuse_without
 
 if TYPE_CHECKING:
@@ -116,7 +116,7 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
     from zygal.bench.baseline import read_baseline
     from zygal.bench.regression import judge
     from zygal.commands.bench_run import measure
-    from zygal.sources.recognition import require_artifact
+    from zygal.files.recognition import require_artifact
 
     for name in () if request.cluster else CLUSTER_ONLY:
         if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
@@ -206,7 +206,7 @@ def check_rates(request: BenchRequest) -> None:
 def _write(request: BenchRequest, measured: Measured) -> list[str]:
     """Writes the table and the figures that were asked for; their paths."""
     from zygal.bench import documents
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
 
     written = []
     if request.csv:

@@ -43,7 +43,7 @@ def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None 
     from zygal.bench.regression import refuse_other_conditions
     from zygal.bench.settings import Grid
     from zygal.bench.subjects import ArtifactSubject
-    from zygal.processor import allowed_cores
+    from zygal.machine.processor import allowed_cores
 
     threads = request.threads or sorted({1, allowed_cores()})
     grid = Grid(request.batches, tuple(threads), request.levels, request.execution)
@@ -176,11 +176,11 @@ def _image_files(request: BenchRequest, subject: ArtifactSubject):
 
 def _others(request: BenchRequest, subject: ArtifactSubject, opened: ExitStack):
     """What the artifact is compared with, and notes."""
-    from zygal import kinds
     from zygal.bench.live_process import live_process
     from zygal.bench.subjects import ArtifactSubject, LiveSubject
+    from zygal.files import kinds
+    from zygal.files.recognition import kind_of
     from zygal.sources.live import is_live
-    from zygal.sources.recognition import kind_of
 
     others, notes = [], []
     for other in request.compare:

@@ -7,13 +7,13 @@ from dataclasses import asdict, dataclass, field, replace
 from itertools import islice
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal import kinds
+from zygal.cluster.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
 from zygal.errors import OutputError, some_of
+from zygal.files import kinds
+from zygal.files.outputs import PICTURE, VECTOR_FILE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import refuse_given
 from zygal.outcome import Outcome
-from zygal.outputs import PICTURE, VECTOR_FILE, Output, check_outputs
-from zygal.prediction.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
 from zygal.request import refuse_unused
 
 if TYPE_CHECKING:
@@ -157,7 +157,7 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
 
 
 def _check(request: ClassifyRequest) -> None:
-    from zygal.files import check_writable
+    from zygal.files.writing import check_writable
     from zygal.prediction.rows import row_format
 
     check_request(request)

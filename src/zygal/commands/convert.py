@@ -5,18 +5,18 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal import kinds
 from zygal.artifact.formats import DEFAULT_OPSET, format_for
+from zygal.files import kinds
+from zygal.files.outputs import WEIGHTS, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
-from zygal.outputs import WEIGHTS, Output, check_outputs
 
 if TYPE_CHECKING:
-    from zygal.conversion import Conversion
+    from zygal.classifier.labels import Labels
+    from zygal.conversion.convert import Conversion
     from zygal.graph import TensorType
     from zygal.inlet import Inlet
-    from zygal.labels import Labels
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -90,9 +90,9 @@ class ConvertOutcome(Outcome):
 
 def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutcome:
     """Writes the artifact. Raises ZygalError; then no artifact is written."""
-    from zygal.conversion import Choices, convert
+    from zygal.classifier.labels import read_labels
+    from zygal.conversion.convert import Choices, convert
     from zygal.inlet import read_inlet
-    from zygal.labels import read_labels
     from zygal.sources.opened import source_file
 
     check_outputs(request.outputs(), request.overwrite, request)
@@ -155,7 +155,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
 def _write_inlet(inlet: Inlet | None, request: ConvertRequest) -> None:
     """Writes the inlet that was read off the source. Raises InletError if there is none."""
     from zygal.errors import InletError
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
     from zygal.inlet import format_inlet
 
     if inlet is None:
@@ -168,8 +168,8 @@ def _write_inlet(inlet: Inlet | None, request: ConvertRequest) -> None:
 
 def _labels_of_estimator(estimator: Any, given: Labels | None) -> Labels | None:
     """The given labels, else the estimator's own. Raises LabelsError if they contradict each other."""
+    from zygal.classifier.labels import Labels
     from zygal.errors import LabelsError, some_of
-    from zygal.labels import Labels
     from zygal.sources.estimators import class_labels
 
     own = class_labels(estimator)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.outcome import Outcome
-from zygal.outputs import PICTURE, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.inlet import Inlet
@@ -57,7 +57,7 @@ def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:  
     """Draws the stages. Raises ZygalError."""
     from zygal.artifact.inlets import inlet_at
     from zygal.figures.strip import draw_strip
-    from zygal.files import existing_file
+    from zygal.files.opening import existing_file
     from zygal.inlet.stages import stages_of
 
     check_outputs(request.outputs(), request.overwrite, request)

@@ -6,24 +6,24 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal import kinds
 from zygal.commands.match_rounding import examined, notes_on
 from zygal.commands.match_sentences import causes
 from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
 from zygal.errors import OutputError, WitnessError
+from zygal.files import kinds
+from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.outcome import Outcome
-from zygal.outputs import PICTURE, Output, check_outputs
 from zygal.request import Request, refuse_unused, refuse_without
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
+    from zygal.classifier.metadata import Shrunk
     from zygal.evidence.result import Match
     from zygal.evidence.rounding import OwnRounding
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
-    from zygal.metadata import Shrunk
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -315,7 +315,7 @@ def _notes(
 
 
 def _write_inlet(path: str, inlet: Inlet) -> str:
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
     from zygal.inlet import format_inlet
 
     write_text(path, format_inlet(inlet))

@@ -43,9 +43,9 @@ def examined(
     import numpy as np
 
     from zygal.evidence.rounding import images_to_look_at, own_rounding
+    from zygal.files.recognition import kind_of
     from zygal.outline.cost import multiply_adds
     from zygal.outline.opened import graph_at
-    from zygal.sources.recognition import kind_of
 
     try:
         graph = graph_at(request.artifact, kind_of(request.artifact))

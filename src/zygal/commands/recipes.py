@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal import kinds
 from zygal.errors import InletError
+from zygal.files import kinds
+from zygal.files.outputs import Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line
 from zygal.outcome import Outcome
-from zygal.outputs import Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.inlet.recipes import Recipe
@@ -45,7 +45,7 @@ class RecipesOutcome(Outcome):
 
 def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutcome:  # noqa: ARG001
     """The recipes, or the one that is named, written if asked. Raises ZygalError."""
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
     from zygal.inlet.recipes import all_recipes, recipe_named
 
     check_outputs(request.outputs(), request.overwrite, request)

@@ -6,12 +6,12 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal import kinds
 from zygal.errors import WitnessError, some_of
+from zygal.files import kinds
+from zygal.files.outputs import Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command
 from zygal.outcome import Gate, Outcome, Verdict
-from zygal.outputs import Output, check_outputs
 from zygal.wording import counted, short_number
 
 if TYPE_CHECKING:
@@ -132,7 +132,7 @@ def execute(request: RecoverRequest, listener: Listener = SILENT) -> RecoverOutc
     """Searches, and writes the inlet if it explains the recording. Raises ZygalError."""
     from zygal.evidence.images import check_images
     from zygal.evidence.witness import read_witness
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
     from zygal.inlet import format_inlet
 
     check_outputs(request.outputs(), request.overwrite, request)

@@ -7,13 +7,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.artifact.formats import format_for
+from zygal.classifier.metadata import EIGHT_BITS, HALF
 from zygal.errors import ArtifactError, OutputError, WitnessError
-from zygal.files import check_writable
+from zygal.files.outputs import PICTURE, Output, check_outputs
+from zygal.files.writing import check_writable
 from zygal.listener import SILENT, Listener
-from zygal.metadata import EIGHT_BITS, HALF
 from zygal.naming import command_line, found_in_folder, match_command, refuse_given
 from zygal.outcome import Outcome
-from zygal.outputs import PICTURE, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.shrink.choose import Budget, Point
@@ -134,8 +134,8 @@ class ShrinkOutcome(Outcome):
 def execute(request: ShrinkRequest, listener: Listener = SILENT) -> ShrinkOutcome:
     """Writes the artifact and the picture. Raises ZygalError; then no artifact is written."""
     from zygal.artifact.inlets import inlet_at
-    from zygal.processor import multiplication
-    from zygal.scores import INDEPENDENT, INDEPENDENT_LOGITS
+    from zygal.classifier.scores import INDEPENDENT, INDEPENDENT_LOGITS
+    from zygal.machine.processor import multiplication
     from zygal.shrink.given import check_alike, labelled
     from zygal.shrink.opened import opened
 

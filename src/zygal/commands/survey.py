@@ -7,13 +7,13 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal import kinds
 from zygal.commands.survey_documents import artifact_document, labels_document, trained_document, witness_document
 from zygal.errors import FileError, OutputError
+from zygal.files import kinds
+from zygal.files.outputs import DRAWING, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
-from zygal.outputs import DRAWING, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.outline.outline import Outline
@@ -23,7 +23,7 @@ _WEIGHTS = (kinds.SAFETENSORS, KERAS_WEIGHTS)
 
 
 def _is_trained(kind: str) -> bool:
-    from zygal.sources.families import family_of_kind
+    from zygal.files.families import family_of_kind
 
     return kind == kinds.LIVE or family_of_kind(kind) is not None
 
@@ -60,7 +60,7 @@ class SurveyRequest:
 
 @dataclass(frozen=True)
 class Survey:
-    """kind: a constant of `zygal.kinds`. facts: what the reader of that kind returns."""
+    """kind: a constant of `zygal.files.kinds`. facts: what the reader of that kind returns."""
 
     path: Path
     kind: str
@@ -149,7 +149,7 @@ def _draw(found: Survey, request: SurveyRequest) -> Outline:
 
 def _write_inlet(found: Survey, request: SurveyRequest) -> tuple[str, ...]:
     """Writes the inlet that a file holds or does itself. Raises FileError if there is none."""
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
     from zygal.inlet import format_inlet
 
     inlet = found.facts.metadata.inlet if found.is_artifact else getattr(found.facts, "inlet", None)
@@ -180,7 +180,7 @@ def _survey_live(request: SurveyRequest) -> tuple[Survey, list[str]]:
 
 def _notes_on(facts: Any) -> list[str]:
     """What makes a model doubtful."""
-    from zygal.conversion import SOFTMAX_TWICE
+    from zygal.conversion.convert import SOFTMAX_TWICE
 
     notes = [facts.chosen.note(list(facts.outputs))] if facts.chosen.reason else []
     if facts.mode == "training":
@@ -190,10 +190,10 @@ def _notes_on(facts: Any) -> list[str]:
 
 def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  # noqa: C901
     """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
-    from zygal.sources.recognition import advice, family_of, kind_of
+    from zygal.files.recognition import advice, family_of, kind_of
 
     if os.path.isdir(path) and not _holds_a_model(path):
-        from zygal.labels import read_labels
+        from zygal.classifier.labels import read_labels
 
         return Survey(Path(path), kinds.FOLDER, read_labels(path))
     kind = kind_of(path)
@@ -201,11 +201,11 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
         option = next(name for name, value in request.options().items() if value)
         raise FileError(f"{option} does not apply to {kind}; leave it out.")
     if kind == kinds.SAFETENSORS:
-        from zygal.weights_file import read_safetensors
+        from zygal.files.weights import read_safetensors
 
         return Survey(Path(path), kind, read_safetensors(path))
     if kind == kinds.HDF5:
-        from zygal.weights_file import read_keras_weights
+        from zygal.files.weights import read_keras_weights
 
         weights = read_keras_weights(path)
         if weights is not None:
@@ -240,7 +240,7 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
 
         return Survey(Path(path), kind, read_inlet(path))
     if kind == kinds.LABELS:
-        from zygal.labels import read_labels
+        from zygal.classifier.labels import read_labels
 
         return Survey(Path(path), kind, read_labels(path))
     raise FileError(

@@ -8,7 +8,7 @@ from typing import Any
 
 def tensor_document(name: str, dtype: Any, shape: Any) -> dict[str, Any]:
     """shape: sizes, names of dynamic sizes, or None for what is not known."""
-    from zygal.layout import image_layout
+    from zygal.classifier.layout import image_layout
 
     sizes = None if shape is None else [size if isinstance(size, int) or size is None else str(size) for size in shape]
     return {
@@ -50,7 +50,7 @@ def trained_document(facts: Any) -> dict[str, Any]:
 
 
 def _signature(each: Any) -> dict[str, Any]:
-    from zygal.layout import image_layout
+    from zygal.classifier.layout import image_layout
 
     tensors = {
         side: [
@@ -98,7 +98,7 @@ def artifact_document(facts: Any) -> dict[str, Any]:
 
 
 def witness_document(facts: Any) -> dict[str, Any]:
-    from zygal.scores import recorded_scores_kind
+    from zygal.classifier.scores import recorded_scores_kind
 
     tensors = facts.tensors
     return {

@@ -6,12 +6,12 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zygal.cluster.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
 from zygal.errors import LabelsError, OutputError, some_of
+from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line
 from zygal.outcome import Gate, Outcome
-from zygal.outputs import PICTURE, Output, check_outputs
-from zygal.prediction.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
 from zygal.request import refuse_unused, refuse_without
 
 if TYPE_CHECKING:
@@ -204,7 +204,7 @@ def _refuse_idle(request: TallyRequest, first: Classifier) -> None:
 
 
 def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:
-    from zygal.labels import read_labels
+    from zygal.classifier.labels import read_labels
     from zygal.tally.labelled import numbers_named, read_labelled
 
     images = read_labelled(request.images, multi_label)

@@ -6,12 +6,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal import kinds
 from zygal.errors import WitnessError
+from zygal.files import kinds
+from zygal.files.outputs import Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import match_command, recover_command, sibling
 from zygal.outcome import Outcome
-from zygal.outputs import Output, check_outputs
 
 if TYPE_CHECKING:
     import numpy as np
@@ -125,7 +125,7 @@ def _from_arrays(request: WitnessRequest) -> Witness:
 
 
 def _labels(request: WitnessRequest) -> tuple[str, ...] | None:
-    from zygal.labels import read_labels
+    from zygal.classifier.labels import read_labels
 
     return read_labels(request.labels).names if request.labels else None
 
@@ -191,9 +191,9 @@ def _reading(request: WitnessRequest) -> Reading:
 def _check_first(request: WitnessRequest, name: str, tensor: np.ndarray) -> None:
     """Raises WitnessError if the model's file says that it takes other tensors."""
     from zygal.evidence.record import check_tensor
+    from zygal.files.recognition import family_of
     from zygal.sources import source_facts
     from zygal.sources.live import is_live
-    from zygal.sources.recognition import family_of
 
     if is_live(request.source):
         return

@@ -20,10 +20,10 @@ from typing import Any
 
 import numpy as np
 
+from zygal.classifier.scores import LOGITS, to_probabilities
 from zygal.endpoint.messages import DTYPES, HEADER_LENGTH, NAMES
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ZygalError
-from zygal.scores import LOGITS, to_probabilities
 
 FAULTS = {
     "slow": "each answer takes 0.7 s",

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from zygal.demo.marks import LABELS, draw_mark
 from zygal.errors import OutputError
-from zygal.files import whole_file, write_text
+from zygal.files.writing import whole_file, write_text
 
 MARKER = "channel_marks.pt2"
 LABELLED, LABELLED_SERIES = 200, 11

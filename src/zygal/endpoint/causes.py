@@ -8,10 +8,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zygal.classifier.layout import image_layout
 from zygal.endpoint.engine import EndpointEngine
 from zygal.engines.engine import run_in_batches
 from zygal.errors import ZygalError
-from zygal.layout import image_layout
 
 MOST_IMAGES = 8
 CLOSE = 1e-3

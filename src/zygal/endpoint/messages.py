@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 
-from zygal.documents import LONGEST_TEXT, Misfit, listed, maybe, parse_json, rebuilt, text, whole
 from zygal.errors import EndpointError, shown
+from zygal.files.documents import LONGEST_TEXT, Misfit, listed, maybe, parse_json, rebuilt, text, whole
 
 HEADER_LENGTH = "Inference-Header-Content-Length"
 BINARY_EXTENSION = "binary_tensor_data"

@@ -13,11 +13,11 @@ from urllib.parse import quote, unquote, urlsplit
 
 import numpy as np
 
-from zygal.documents import parse_json
 from zygal.endpoint import TIMEOUT_SECONDS
 from zygal.endpoint.deadline import deadline, pool
 from zygal.endpoint.messages import BINARY_EXTENSION, Answer, Described, answer_of, described, fault_of, request_of
 from zygal.errors import EndpointError, first_line
+from zygal.files.documents import parse_json
 
 TOKEN = "ZYGAL_ENDPOINT_TOKEN"
 """The environment variable with a token that is sent as "Authorization: Bearer"."""

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Protocol
 import numpy as np
 
 if TYPE_CHECKING:
+    from zygal.classifier.choice import Choice
     from zygal.graph import TensorType
-    from zygal.sources.choice import Choice
 
 
 class Engine(Protocol):

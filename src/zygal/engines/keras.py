@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from zygal.backends import use_installed_backend
 from zygal.errors import EngineError, SourceError, cannot_be_started, first_line
-from zygal.files import scratch_folder
+from zygal.files.writing import scratch_folder
+from zygal.machine.backends import use_installed_backend
 from zygal.sources import Reading, read_source
 from zygal.sources.keras import open_keras, read_structure
 from zygal.sources.keras.plain import write_plain_copy

@@ -6,9 +6,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from zygal.engines.engine import LiveEngine
-from zygal.sources.families import Reading, family_named
+from zygal.files.families import Reading, family_named
+from zygal.files.recognition import family_of
 from zygal.sources.opened import SourceFile
-from zygal.sources.recognition import family_of
 
 
 def open_live_engine(

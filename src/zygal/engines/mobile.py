@@ -12,8 +12,8 @@ from zygal.engines.mobile_inside import values
 from zygal.engines.mobile_session import MobileSession, runtime_name
 from zygal.engines.session import SessionSettings
 from zygal.errors import EngineError, SourceError, first_line
+from zygal.files.families import Reading
 from zygal.graph import TensorType
-from zygal.sources.families import Reading
 from zygal.sources.mobile.names import layer_of, stem_of
 from zygal.sources.mobile.reader import opened
 from zygal.sources.mobile.translate import input_shape

@@ -11,8 +11,8 @@ import numpy as np
 
 from zygal.engines.session import Port, SessionSettings
 from zygal.errors import ArtifactError, cannot_be_started, first_line
-from zygal.libraries import without_native_messages
-from zygal.processor import allowed_cores
+from zygal.machine.libraries import without_native_messages
+from zygal.machine.processor import allowed_cores
 
 PACKAGE = "ai-edge-litert"
 

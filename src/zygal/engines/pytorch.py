@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import EngineError, SourceError, first_line, install_extra
-from zygal.files import scratch_folder
-from zygal.sources.families import Reading
+from zygal.files.families import Reading
+from zygal.files.writing import scratch_folder
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.harmless import write_harmless_copy
 from zygal.sources.pytorch.modes import captured_in_training

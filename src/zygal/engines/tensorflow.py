@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import EngineError, SourceError, cannot_be_started, first_line
-from zygal.libraries import without_native_messages
-from zygal.sources.families import Reading
+from zygal.files.families import Reading
+from zygal.machine.libraries import without_native_messages
 from zygal.sources.tensorflow.flat import FlatGraph, flat_graph
 from zygal.sources.tensorflow.harmless import refuse_harmful
 from zygal.sources.tensorflow.model import Model, open_model

@@ -13,8 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.archives import zip_faults
 from zygal.errors import WitnessError, shown
+from zygal.files.archives import zip_faults
 
 _MAGIC = b"\x93NUMPY"
 _LONGEST_HEADER = 10_000

@@ -13,7 +13,7 @@ import numpy as np
 
 from zygal.errors import WitnessError, some_of
 from zygal.evidence.images import ImageFile, hash_image
-from zygal.files import existing_file, read_text
+from zygal.files.opening import existing_file, read_text
 
 _LARGEST_TABLE_BYTES = 1_000_000_000
 

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zygal.errors import FileError, ImageError, WitnessError, some_of
-from zygal.files import files_below, open_file, sha256_of
-from zygal.locations import is_url, names_below
+from zygal.files.locations import is_url, names_below
+from zygal.files.opening import files_below, open_file, sha256_of
 
 SUFFIXES = frozenset(
     (

@@ -17,17 +17,19 @@ from typing import Any
 
 import numpy as np
 
-from zygal import __version__, kinds
-from zygal.archives import open_zip, read_member
-from zygal.documents import Misfit, either, listed, maybe, parse_json, rebuilt, record, text, whole
+from zygal import __version__
+from zygal.classifier.labels import check_label_count
+from zygal.classifier.layout import FROM_OTHER, image_layout, permuted
 from zygal.errors import WitnessError, shown
 from zygal.evidence.array_files import read_array
 from zygal.evidence.arrays import check_finite, checked_arrays
 from zygal.evidence.images import ImageFile
-from zygal.files import sha256_of, whole_file
-from zygal.labels import check_label_count
-from zygal.layout import FROM_OTHER, image_layout, permuted
-from zygal.sources.recognition import require_kind
+from zygal.files import kinds
+from zygal.files.archives import open_zip, read_member
+from zygal.files.documents import Misfit, either, listed, maybe, parse_json, rebuilt, record, text, whole
+from zygal.files.opening import sha256_of
+from zygal.files.recognition import require_kind
+from zygal.files.writing import whole_file
 
 FORMAT_VERSION = 1
 QUANTILES = 33

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.files import whole_file
+from zygal.files.writing import whole_file
 
 INK, FAINT = "#1c2b33", "#6b7a83"
 RECORDED, ARTIFACT = "#9aa7b0", "#b5541c"

@@ -14,7 +14,7 @@ from zygal.inlet.decode import Picture, converted, decode_image, decoded, open_i
 from zygal.inlet.frame import as_array, run_frame
 from zygal.inlet.specification import Decode, Inlet, Resize, Step
 from zygal.inlet.values import to_tensor
-from zygal.pool import Pool, ThreadPool
+from zygal.machine.pool import Pool, ThreadPool
 
 _FILES_PER_TASK = 4
 """Small files take less time than handing one over to a worker."""

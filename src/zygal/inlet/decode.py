@@ -12,9 +12,9 @@ import numpy as np
 from PIL import Image, ImageChops, ImageOps, UnidentifiedImageError
 
 from zygal.errors import FileError, ImageError, one_line
+from zygal.files.locations import StorageOutage, open_location
 from zygal.inlet.jpeg import decoded_otherwise
 from zygal.inlet.specification import GREY_WEIGHTS, Decode
-from zygal.locations import StorageOutage, open_location
 
 USUAL = Decode()
 Picture = Image.Image | np.ndarray

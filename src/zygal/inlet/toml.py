@@ -7,9 +7,9 @@ from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
-from zygal.documents import parse_toml
 from zygal.errors import InletError, one_line
-from zygal.files import read_text
+from zygal.files.documents import parse_toml
+from zygal.files.opening import read_text
 from zygal.inlet import specification as spec
 from zygal.inlet.checks import CHECKS, integer, meant, one_of
 from zygal.inlet.resampling import uses_pillow

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 
-from zygal.documents import parse_json
+from zygal.classifier.metadata import Metadata
 from zygal.errors import ArtifactError
-from zygal.metadata import Metadata
+from zygal.files.documents import parse_json
 from zygal.mobile.meaning import read_meaning
 from zygal.mobile.model import MobileModel
 

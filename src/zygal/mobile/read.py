@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import FileError, SourceError, some_of
-from zygal.files import open_file
+from zygal.files.opening import open_file
 from zygal.mobile.model import MobileModel, Operator, Quantization, Signature, Tensor
 from zygal.mobile.schema import DTYPES, IDENTIFIER, OPERATORS, OPTION_NUMBERS, OTHER_OPERATORS, TABLES, VERSION
 from zygal.mobile.sparse import densified

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import ArtifactError
-from zygal.files import whole_file
+from zygal.files.writing import whole_file
 from zygal.mobile.encoding import Encoder, Outside
 from zygal.mobile.model import MobileModel, Operator, Quantization, Tensor
 from zygal.mobile.schema import CODES, DTYPE_NUMBERS, IDENTIFIER, LARGEST_BYTES, OPERATORS, OPTION_NUMBERS, VERSION

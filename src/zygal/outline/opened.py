@@ -5,16 +5,16 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from zygal import kinds
+from zygal.files import kinds
 from zygal.graph import Graph
 
 
 def graph_at(
     path: str | Path, kind: str, weights: str | None = None, shape: tuple[int, ...] | None = None, **options: Any
 ) -> Graph:
-    """kind: of `zygal.kinds`. options: signature and input of a source. Raises ZygalError where it cannot be read, or
-    not converted."""
-    from zygal.conversion import Choices, read_for_conversion
+    """kind: of `zygal.files.kinds`. options: signature and input of a source. Raises ZygalError where it cannot be
+    read, or not converted."""
+    from zygal.conversion.convert import Choices, read_for_conversion
     from zygal.graph.passes import run_passes
     from zygal.sources.opened import source_file
 

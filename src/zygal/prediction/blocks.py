@@ -10,9 +10,9 @@ from itertools import islice
 from typing import Generic, TypeVar
 
 from zygal.errors import FileError, ImageError
+from zygal.files.locations import Content, StorageOutage, fetch, from_base, is_url
 from zygal.inlet.apply import InletTensor
-from zygal.locations import Content, StorageOutage, fetch, from_base, is_url
-from zygal.pool import Pool, ThreadPool
+from zygal.machine.pool import Pool, ThreadPool
 from zygal.prediction.classifier import BATCH, Classifier
 from zygal.prediction.image_states import ImageState, state_of
 

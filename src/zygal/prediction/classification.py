@@ -15,9 +15,9 @@ from typing import Any
 
 from zygal import __version__
 from zygal.errors import FileError, ImageError, OutputError, ZygalError
-from zygal.files import write_failure
+from zygal.files.writing import write_failure
 from zygal.inlet import format_inlet
-from zygal.pool import Pool
+from zygal.machine.pool import Pool
 from zygal.prediction.blocks import Block, Done, OfBlock, blocks_of, map_blocks
 from zygal.prediction.classifier import BATCH, Classifier
 from zygal.prediction.image_states import RowState, read_states

@@ -10,18 +10,10 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal import kinds
 from zygal.artifact import read_artifact
-from zygal.engines.artifact import open_engine
-from zygal.engines.engine import Engine, run_in_batches
-from zygal.engines.live import open_live_engine
-from zygal.errors import ArtifactError, EndpointError, EngineError, InletError, LabelsError, some_of
-from zygal.inlet import Inlet
-from zygal.inlet.apply import ApplyInlet, InletTensor
-from zygal.inlet.values import to_tensor
-from zygal.labels import Labels, check_label_count
-from zygal.layout import FROM_OTHER, image_layout
-from zygal.scores import (
+from zygal.classifier.labels import Labels, check_label_count
+from zygal.classifier.layout import FROM_OTHER, image_layout
+from zygal.classifier.scores import (
     INDEPENDENT,
     INDEPENDENT_LOGITS,
     LOG_PROBABILITIES,
@@ -31,8 +23,16 @@ from zygal.scores import (
     recorded_scores_kind,
     to_probabilities,
 )
+from zygal.engines.artifact import open_engine
+from zygal.engines.engine import Engine, run_in_batches
+from zygal.engines.live import open_live_engine
+from zygal.errors import ArtifactError, EndpointError, EngineError, InletError, LabelsError, some_of
+from zygal.files import kinds
+from zygal.files.recognition import kind_of
+from zygal.inlet import Inlet
+from zygal.inlet.apply import ApplyInlet, InletTensor
+from zygal.inlet.values import to_tensor
 from zygal.sources.opened import SourceFile
-from zygal.sources.recognition import kind_of
 
 BATCH = 8
 """Images per inference. Larger batches are not faster on one core and take memory in every worker."""
@@ -43,11 +43,11 @@ _PROBES = 4
 class Classifier:
     """May be used from several threads at once. Can be pickled: the copy opens its engine again from `path`.
 
-    name: what the user called it. kind: what the scores are (of `zygal.scores.KINDS`), those of a yes-or-no model
-    spread over two classes. own_kind: what the model itself gives. served: URL and timeout of the service that runs it
-    instead of a runtime here. raw: it takes 8-bit pixels and holds the inlet itself. transposed: the axes of its input
-    are in the other order than the inlet's tensor. named: whether the class names are known. output: the output that is
-    used. lock: held while it runs, if it can serve one thread at a time only.
+    name: what the user called it. kind: what the scores are (of `zygal.classifier.scores.KINDS`), those of a yes-or-no
+    model spread over two classes. own_kind: what the model itself gives. served: URL and timeout of the service that
+    runs it instead of a runtime here. raw: it takes 8-bit pixels and holds the inlet itself. transposed: the axes of
+    its input are in the other order than the inlet's tensor. named: whether the class names are known. output: the
+    output that is used. lock: held while it runs, if it can serve one thread at a time only.
     """
 
     path: Path

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zygal.errors import FileError, OutputError
-from zygal.files import sha256_of
-from zygal.locations import Content, StorageOutage, fetch, is_url, version_of
+from zygal.files.locations import Content, StorageOutage, fetch, is_url, version_of
+from zygal.files.opening import sha256_of
 
 
 @dataclass(frozen=True)

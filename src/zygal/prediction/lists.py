@@ -14,9 +14,9 @@ from dataclasses import dataclass
 from typing import BinaryIO
 
 from zygal.errors import FileError, some_of
-from zygal.files import existing_file, reason
-from zygal.locations import check_location, is_url, open_location
-from zygal.tables import PARQUET, PATH_WORDS, headed, parquet_columns
+from zygal.files.locations import check_location, is_url, open_location
+from zygal.files.opening import existing_file, reason
+from zygal.files.tables import PARQUET, PATH_WORDS, headed, parquet_columns
 
 STANDARD_INPUT = "-"
 CSV = ".csv"

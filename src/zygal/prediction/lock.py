@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zygal.errors import OutputError
-from zygal.files import write_failure
+from zygal.files.writing import write_failure
 
 
 @contextmanager

@@ -25,8 +25,9 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import OutputError, without_secrets
-from zygal.files import check_writable, open_file, sync_folder, write_failure
-from zygal.pool import Pool, ThreadPool
+from zygal.files.opening import open_file
+from zygal.files.writing import check_writable, sync_folder, write_failure
+from zygal.machine.pool import Pool, ThreadPool
 from zygal.prediction.blocks import ReadStates, blocks_of
 from zygal.prediction.image_states import read_states
 from zygal.prediction.lock import held_alone

@@ -10,9 +10,9 @@ from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
-from zygal.documents import Misfit, mapping, parse_json, rebuilt, record, truth, whole
 from zygal.errors import OutputError, shown
-from zygal.files import read_bytes
+from zygal.files.documents import Misfit, mapping, parse_json, rebuilt, record, truth, whole
+from zygal.files.opening import read_bytes
 
 VERSION = 2
 _LARGEST_BYTES = 64_000_000

@@ -10,7 +10,7 @@ import numpy as np
 
 from zygal.errors import EngineError, ImageError
 from zygal.inlet.apply import InletTensor
-from zygal.pool import Pool
+from zygal.machine.pool import Pool
 from zygal.prediction.blocks import Block, Done, blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
 from zygal.prediction.image_states import ImageState

@@ -10,8 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from zygal.errors import EngineError, ImageError, OutputError, as_text, install_extra, without_secrets
-from zygal.files import scratch_folder, whole_file, write_text
-from zygal.pool import Pool
+from zygal.files.writing import scratch_folder, whole_file, write_text
+from zygal.machine.pool import Pool
 from zygal.prediction.blocks import Block, OfBlock, blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
 

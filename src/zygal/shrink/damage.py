@@ -7,10 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
+from zygal.classifier.scores import INDEPENDENT, LOG_PROBABILITIES, LOGITS, PROBABILITIES
 from zygal.engines.graph import GraphEngine
 from zygal.graph import Graph
 from zygal.graph.build import rebuilt
-from zygal.scores import INDEPENDENT, LOG_PROBABILITIES, LOGITS, PROBABILITIES
 from zygal.shrink.calibrate import Calibration
 from zygal.shrink.observe import batches
 

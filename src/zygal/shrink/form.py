@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zygal.processor import Multiplication
+from zygal.machine.processor import Multiplication
 
 
 @dataclass(frozen=True)

@@ -7,10 +7,10 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.classifier.metadata import HALF, Metadata, Shrunk
 from zygal.engines import run_in_batches
 from zygal.engines.artifact import open_engine
-from zygal.files import scratch_folder
-from zygal.metadata import HALF, Metadata, Shrunk
+from zygal.files.writing import scratch_folder
 from zygal.shrink.damage import score_error
 from zygal.shrink.given import Given
 from zygal.shrink.opened import Opened

@@ -10,11 +10,11 @@ from pathlib import Path
 from zygal.artifact import read_artifact
 from zygal.artifact.facts import Artifact
 from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Format, Writing, Written, format_for, format_of
+from zygal.classifier.metadata import Metadata
 from zygal.errors import ArtifactError
 from zygal.graph import Graph
 from zygal.graph.build import joined
 from zygal.graph.passes.dead import remove_dead
-from zygal.metadata import Metadata
 from zygal.shrink.form import MOBILE_FORM, Form, onnx_form
 
 
@@ -28,7 +28,7 @@ class Opened:
 
     def form(self) -> Form:
         """The form of 8-bit numbers that suits the format and this processor."""
-        from zygal.processor import multiplication
+        from zygal.machine.processor import multiplication
 
         return onnx_form(multiplication()) if self.format is ONNX else MOBILE_FORM
 
@@ -72,7 +72,7 @@ def opened(path: str | Path, output_path: str | Path, scores: str | None = None)
 
         yield Opened(facts, format, _of_scores(artifact_graph(path), facts))
         return
-    from zygal.conversion import Choices, read_for_conversion
+    from zygal.conversion.convert import Choices, read_for_conversion
     from zygal.sources.opened import SourceFile
 
     with read_for_conversion(SourceFile.of(path), Choices(scores=scores)) as source:

@@ -8,13 +8,13 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.classifier.metadata import EIGHT_BITS, Metadata, Share, Shrunk
 from zygal.engines import run_in_batches
 from zygal.engines.artifact import open_engine
 from zygal.engines.graph import GraphEngine
 from zygal.errors import ArtifactError
-from zygal.files import scratch_folder
+from zygal.files.writing import scratch_folder
 from zygal.graph import Graph
-from zygal.metadata import EIGHT_BITS, Metadata, Share, Shrunk
 from zygal.shrink.calibrate import Calibration, calibrate
 from zygal.shrink.choose import Budget, Choice, Chooser, Layer, layers_of
 from zygal.shrink.cost import unit_seconds

@@ -58,8 +58,8 @@ class Artifacts:
         if self._knows("artifact", about, path):
             return ""
         from zygal.artifact import read_artifact
+        from zygal.classifier.labels import read_labels
         from zygal.inlet import read_inlet
-        from zygal.labels import read_labels
 
         inside, model = read_artifact(path).metadata, self.plan.model
         if inside.origin is None or inside.origin.source_sha256 != self.inputs["model.source"].sha256:

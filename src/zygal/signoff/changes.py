@@ -6,9 +6,9 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-from zygal.documents import either, listed, mapping, maybe, number, parse_json, rebuilt, record, text, truth
 from zygal.errors import PlanError
-from zygal.files import read_bytes
+from zygal.files.documents import either, listed, mapping, maybe, number, parse_json, rebuilt, record, text, truth
+from zygal.files.opening import read_bytes
 from zygal.outcome import WORST_FIRST, Verdict
 from zygal.wording import amount, percent
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from zygal.artifact.formats import artifact_files
 from zygal.errors import PlanError
-from zygal.files import files_below, sha256_of, sha256_of_all
+from zygal.files.opening import files_below, sha256_of, sha256_of_all
 from zygal.signoff.plan import Plan
 
 
@@ -43,7 +43,7 @@ def input_at(role: str, path: str) -> Input:
 
 def _is_artifact(path: str) -> bool:
     from zygal.artifact.formats import FORMATS
-    from zygal.sources.recognition import kind_of
+    from zygal.files.recognition import kind_of
 
     return kind_of(path) in [each.kind for each in FORMATS]
 

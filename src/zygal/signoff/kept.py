@@ -17,13 +17,14 @@ from typing import Any
 
 import zygal
 from zygal import __version__
-from zygal.documents import either, json_value, mapping, number, rebuilt, record, text
 from zygal.errors import FileError, OutputError, ZygalError
-from zygal.files import make_folder, read_bytes, sha256_of_all, write_text
-from zygal.libraries import installed_version
+from zygal.files.documents import either, json_value, mapping, number, rebuilt, record, text
+from zygal.files.opening import read_bytes, sha256_of_all
+from zygal.files.writing import make_folder, write_text
+from zygal.machine.libraries import installed_version
+from zygal.machine.processor import cpuinfo
+from zygal.machine.state import is_sealed, own_key, seal, state_folder
 from zygal.outcome import Outcome
-from zygal.processor import cpuinfo
-from zygal.state import is_sealed, own_key, seal, state_folder
 
 LARGEST_BYTES = 200_000_000
 KIND = "zygal.signoff.step"

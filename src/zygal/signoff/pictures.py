@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import ImageError
-from zygal.files import scratch_folder
+from zygal.files.writing import scratch_folder
 
 THUMBNAIL_PIXELS = 160
 

@@ -8,10 +8,10 @@ from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
 
-from zygal import kinds
 from zygal.errors import PlanError, ZygalError
 from zygal.evidence.images import SUFFIXES
-from zygal.files import files_below
+from zygal.files import kinds
+from zygal.files.opening import files_below
 from zygal.signoff.plan import PLAN_VERSION
 
 MOST_FILES = 2000
@@ -65,7 +65,7 @@ def proposed_plan(plan: Path) -> tuple[str, list[str]]:
 
 def _kinds_in(folder: Path) -> dict[str, str]:
     """The kinds of the files in a folder, by name, those of its own folders not."""
-    from zygal.sources.recognition import kind_of
+    from zygal.files.recognition import kind_of
 
     found = {}
     for name in sorted(os.listdir(folder))[:MOST_FILES]:
@@ -80,7 +80,7 @@ def _kinds_in(folder: Path) -> dict[str, str]:
 
 
 def _is_source(kind: str) -> bool:
-    from zygal.sources.families import family_of_kind
+    from zygal.files.families import family_of_kind
 
     return bool(kind) and kind not in kinds.ARTIFACTS and family_of_kind(kind) is not None
 

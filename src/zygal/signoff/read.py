@@ -12,9 +12,9 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
 
-from zygal.documents import Misfit, parse_toml
 from zygal.errors import PlanError
-from zygal.files import read_text
+from zygal.files.documents import Misfit, parse_toml
+from zygal.files.opening import read_text
 from zygal.signoff.plan import PLAN_VERSION, TABLES, Plan, SpeedLimit, gate_names
 
 VERSION_KEY = "zygal_plan"

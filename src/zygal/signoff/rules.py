@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from zygal.documents import Misfit, either, text, truth, whole
+from zygal.files.documents import Misfit, either, text, truth, whole
 
 __all__ = [
     "at_least_zero",

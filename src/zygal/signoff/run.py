@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from zygal.artifact.formats import ONNX, format_of
 from zygal.errors import ImageError, PlanError
 from zygal.listener import Listener
-from zygal.processor import allowed_cores, core_quota
+from zygal.machine.processor import allowed_cores, core_quota
 from zygal.signoff.artifacts import Artifacts
 from zygal.signoff.check import Check, Checks
 from zygal.signoff.inputs import Input, hashes_of, inputs_of

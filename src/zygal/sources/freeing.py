@@ -3,7 +3,7 @@
 The graph is gone through again with a dynamic batch. Where an operator states a size that must grow with the batch,
 which axis that is follows from where the images lie in memory; where several could be meant, all are tried, the
 likeliest first. Whether a result is right is not decided here: the caller runs it at other batch sizes (see
-`zygal.free_batch`).
+`zygal.conversion.free_batch`).
 """
 
 from __future__ import annotations

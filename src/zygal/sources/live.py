@@ -13,11 +13,11 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from zygal.backends import missing_package
 from zygal.errors import EngineError, SourceError, install_extra
-from zygal.files import scratch_folder
-from zygal.sources.families import FAMILIES, family_named
-from zygal.user_code import load_function, split_place
+from zygal.files.families import FAMILIES, family_named
+from zygal.files.writing import scratch_folder
+from zygal.machine.backends import missing_package
+from zygal.machine.user_code import load_function, split_place
 
 DEFAULT_IMAGE_SHAPE = (3, 224, 224)
 

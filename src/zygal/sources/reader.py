@@ -7,8 +7,8 @@ from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 
-from zygal.sources.families import Reading
-from zygal.sources.recognition import family_of
+from zygal.files.families import Reading
+from zygal.files.recognition import family_of
 from zygal.sources.source import Source, SourceFacts
 
 

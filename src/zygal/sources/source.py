@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zygal.classifier.choice import Choice
 from zygal.graph import Graph, TensorType
-from zygal.sources.choice import Choice
 
 if TYPE_CHECKING:
     from zygal.inlet import Inlet

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, fields, replace
 import numpy as np
 
 from zygal.errors import ImageError
-from zygal.pool import Pool
+from zygal.machine.pool import Pool
 from zygal.prediction.blocks import Block, OfBlock, blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
 from zygal.prediction.stream import ScoreBlock, missing_of

@@ -9,8 +9,8 @@ import numpy as np
 
 from zygal.errors import FileError, ImageError
 from zygal.evidence.images import images_below
-from zygal.locations import joined as joined_path
-from zygal.pool import Pool, ThreadPool
+from zygal.files.locations import joined as joined_path
+from zygal.machine.pool import Pool, ThreadPool
 from zygal.prediction.blocks import blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
 from zygal.tally.accuracy import Accuracy, accuracy_of

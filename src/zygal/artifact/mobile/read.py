@@ -8,12 +8,12 @@ from pathlib import Path
 import numpy as np
 
 from zygal.artifact.facts import Artifact
-from zygal.files import sha256_of
+from zygal.classifier.scores import operators_before, scores_by_operators
+from zygal.files.opening import sha256_of
+from zygal.mobile.contents import choice, made_by_names, names_of
 from zygal.mobile.model import MobileModel
 from zygal.mobile.own import METADATA_NAME, own_layers, own_metadata
 from zygal.mobile.read import read_model
-from zygal.scores import operators_before, scores_by_operators
-from zygal.sources.mobile.contents import choice, made_by_names, names_of
 
 
 def read(path: str | Path, output: str | None = None) -> Artifact:

@@ -14,10 +14,10 @@ from zygal.artifact.mobile import spelling  # noqa: F401  (fills the table of sp
 from zygal.artifact.mobile.fusing import fused
 from zygal.artifact.mobile.gelu import join_gelu
 from zygal.artifact.mobile.lowering import lowered, of_one_image
+from zygal.classifier.metadata import Metadata
 from zygal.errors import ArtifactError
 from zygal.graph import Graph
 from zygal.inlet import Inlet
-from zygal.metadata import Metadata
 from zygal.mobile.meaning import LABELS_FILE, meaning_bytes
 from zygal.mobile.model import MobileModel, Operator, Tensor
 from zygal.mobile.own import METADATA_NAME, own_bytes

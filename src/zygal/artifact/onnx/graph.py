@@ -13,11 +13,11 @@ from onnx import TensorProto, helper, numpy_helper
 from zygal.artifact.onnx.read import declared, load_model, opset_of
 from zygal.artifact.onnx.spelling import LOWEST_OPSET, spelling_of
 from zygal.artifact.onnx.validate import STANDARD, external_bytes, validate
+from zygal.classifier.metadata import TENSOR_KEY, Metadata
 from zygal.errors import ArtifactError, GraphError, some_of
 from zygal.graph import Batch, Graph, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators, operator_named
 from zygal.inlet.front import LAYER
-from zygal.metadata import TENSOR_KEY, Metadata
 
 _DTYPES = frozenset(("float16", "float32", "float64", "int8", "int16", "int32", "int64", "uint8", "bool"))
 _CONSTANT_FORMS = {

@@ -10,16 +10,16 @@ import numpy as np
 import onnx
 from onnx import helper
 
-from zygal import kinds
 from zygal.artifact.facts import Artifact
 from zygal.artifact.onnx.validate import STANDARD, external_bytes, tensors_of, validate
+from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
+from zygal.classifier.metadata import Metadata
+from zygal.classifier.scores import operators_before, scores_by_operators
 from zygal.errors import ArtifactError
-from zygal.files import sha256_of_all
+from zygal.files import kinds
+from zygal.files.opening import sha256_of_all
+from zygal.files.recognition import require_kind
 from zygal.graph import Batch, TensorType
-from zygal.metadata import Metadata
-from zygal.scores import operators_before, scores_by_operators
-from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
-from zygal.sources.recognition import require_kind
 
 LARGEST_BYTES = 2**31
 RUNTIME_FOR_OPSET = {

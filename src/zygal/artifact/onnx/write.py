@@ -20,14 +20,14 @@ from onnx import TensorProto, helper
 from zygal import __version__
 from zygal.artifact.formats import Writing, Written
 from zygal.artifact.onnx.spelling import LOWEST_OPSET, Slot, needed_opset, spelling_of
+from zygal.classifier.metadata import Metadata
 from zygal.errors import ArtifactError
-from zygal.files import whole_file
+from zygal.files.writing import whole_file
 from zygal.graph import Graph, Node, TensorType
 from zygal.graph.ops import operator_named
 from zygal.graph.passes.stored import drop_limits_of_storing, halved
 from zygal.graph.shapes import OPEN
 from zygal.inlet.front import LAYER
-from zygal.metadata import Metadata
 
 LARGEST_FILE_BYTES = 2**31 - 1
 SPARE_BYTES = 16_000_000

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from zygal.bundle.command import PackOutcome
 from zygal.cli.reports.verdict import FAILED, show_gates, show_verdict
 from zygal.cli.tables import show_facts, show_sentence
-from zygal.commands.pack import PackOutcome
 from zygal.wording import clean_sentence, counted, file_size
 
 

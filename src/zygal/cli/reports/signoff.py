@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from zygal.cli.reports.verdict import FAILED, PASSED, UNDECIDED, WORDS, result_of_gate, show_gate_rows
 from zygal.cli.tables import show_sentence, show_table
-from zygal.commands.signoff import SignoffOutcome
 from zygal.outcome import Verdict
+from zygal.signoff.command import SignoffOutcome
 from zygal.signoff.junit import NOTHING_REQUIRED, sentence_of
 from zygal.signoff.page import causes_of
 from zygal.wording import clean_sentence, counted

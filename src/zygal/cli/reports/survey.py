@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from zygal import kinds
+from zygal.classifier.layout import image_layout
 from zygal.cli.tables import show_facts
 from zygal.commands.survey import KERAS_WEIGHTS, SurveyOutcome
-from zygal.layout import image_layout
-from zygal.sources.families import family_named
+from zygal.files import kinds
+from zygal.files.families import family_named
 from zygal.wording import counted, file_size, grouped
 
 Rows = list[tuple[str, str]]
@@ -158,7 +158,7 @@ def _artifact(facts: Any) -> Rows:
 
 
 def _witness(facts: Any) -> Rows:
-    from zygal.scores import recorded_scores_kind
+    from zygal.classifier.scores import recorded_scores_kind
 
     scores, tensors = facts.scores, facts.tensors
     how = {"inlet": "the inlet below", "training code": f"the training code {facts.preprocessing.text}"}

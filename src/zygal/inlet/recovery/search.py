@@ -23,7 +23,7 @@ from zygal.inlet.recovery.frames import Frame, frames_of, margins_edited
 from zygal.inlet.recovery.material import Material, telling
 from zygal.inlet.recovery.trial import Outcome, Trials
 from zygal.inlet.specification import Decode, Inlet, Values
-from zygal.pool import ThreadPool
+from zygal.machine.pool import ThreadPool
 
 Progress = Callable[[str, float], None]
 _PLACES, _EDITED, _FRAMES, _STARTS = 30, 12, 12, 10

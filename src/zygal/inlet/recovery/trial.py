@@ -19,7 +19,7 @@ from zygal.inlet.recovery.sampling import after_reduction, has_colour, reduction
 from zygal.inlet.sizes import place
 from zygal.inlet.specification import Blur, Decode, Inlet, Step, Tensor, Values
 from zygal.inlet.values import to_tensor
-from zygal.pool import ThreadPool
+from zygal.machine.pool import ThreadPool
 
 HOPELESS = 1e9
 _SAMPLES = 36

@@ -16,14 +16,15 @@ from typing import Any
 import h5py
 import numpy as np
 
-from zygal import kinds
-from zygal.archives import PLAUSIBLE_RATIO, open_zip, read_member, zip_faults
-from zygal.documents import parse_json
 from zygal.errors import FileError, SourceError, shown
-from zygal.files import existing_file, scratch_folder
+from zygal.files import kinds
+from zygal.files.archives import PLAUSIBLE_RATIO, open_zip, read_member, zip_faults
+from zygal.files.documents import parse_json
+from zygal.files.opening import existing_file
+from zygal.files.recognition import kind_of
+from zygal.files.web_weights import read_web_model
+from zygal.files.writing import scratch_folder
 from zygal.sources.keras.heaps import check_heaps
-from zygal.sources.recognition import kind_of
-from zygal.sources.web_weights import read_web_model
 
 LARGEST_CONFIGURATION_BYTES = 16_000_000
 LARGEST_METADATA_BYTES = 1_000_000

@@ -13,7 +13,7 @@ import struct
 from pathlib import Path
 
 from zygal.errors import SourceError
-from zygal.files import open_file
+from zygal.files.opening import open_file
 
 _MARK = b"GCOL\x01\0\0\0"
 _SIZE, _OBJECT = struct.Struct("<Q"), struct.Struct("<HHIQ")

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import SourceError, first_line
-from zygal.files import existing_file
+from zygal.files.opening import existing_file
 
 
 def ready(model: Any, weights: str | Path | None) -> Any:

@@ -7,18 +7,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from zygal import kinds
+from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
+from zygal.classifier.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.errors import SourceError
+from zygal.files import kinds
+from zygal.files.families import Reading
+from zygal.files.recognition import kind_of
 from zygal.graph import Graph, TensorType
-from zygal.scores import operators_before, scores_by_operators, softmax_twice
-from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
-from zygal.sources.families import Reading
 from zygal.sources.keras.containers import KerasFile, open_keras
 from zygal.sources.keras.structure import Model, read_structure
 from zygal.sources.keras.translate import PREPROCESSING, all_layers, input_type, translate, unknown_layers
 from zygal.sources.keras.weights import Weights
 from zygal.sources.opened import SourceFile
-from zygal.sources.recognition import kind_of
 from zygal.sources.source import Source, SourceFacts
 
 _FORMATS = {kinds.KERAS_ARCHIVE: ".keras archive", kinds.HDF5: "HDF5", kinds.WEB_LAYERS: "web model of layers"}

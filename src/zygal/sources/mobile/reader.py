@@ -10,18 +10,18 @@ from pathlib import Path
 
 import numpy as np
 
+from zygal.classifier.choice import Choice
+from zygal.classifier.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.errors import SourceError, UnknownOperators, some_of
+from zygal.files.families import Reading
 from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.passes.dead import remove_dead
 from zygal.inlet import Inlet
+from zygal.mobile.contents import choice, made_by_names, names_of
 from zygal.mobile.meaning import read_meaning
 from zygal.mobile.model import MobileModel
 from zygal.mobile.own import own_metadata
 from zygal.mobile.read import read_model
-from zygal.scores import operators_before, scores_by_operators, softmax_twice
-from zygal.sources.choice import Choice
-from zygal.sources.families import Reading
-from zygal.sources.mobile.contents import choice, made_by_names, names_of
 from zygal.sources.mobile.entrance import own_inlet
 from zygal.sources.mobile.translate import Translator
 from zygal.sources.source import SignatureFacts, Source, SourceFacts

@@ -18,12 +18,12 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal import kinds
-from zygal.archives import PLAUSIBLE_RATIO, open_zip, zip_faults
-from zygal.documents import parse_json, rebuilt
 from zygal.errors import SourceError, shown
+from zygal.files import kinds
+from zygal.files.archives import PLAUSIBLE_RATIO, open_zip, zip_faults
+from zygal.files.documents import parse_json, rebuilt
+from zygal.files.recognition import require_kind
 from zygal.sources.pytorch import schema
-from zygal.sources.recognition import require_kind
 
 SUPPORTED_SCHEMA = 8
 MOST_REPEATED_BYTES = 64_000_000

@@ -16,9 +16,9 @@ import zipfile
 from collections.abc import Iterator
 from typing import Any, BinaryIO
 
-from zygal.archives import zip_faults
-from zygal.documents import parse_json
 from zygal.errors import SourceError, UnknownOperators, shown, some_of
+from zygal.files.archives import zip_faults
+from zygal.files.documents import parse_json
 from zygal.sources.pytorch.archive import STRIDED, ProgramArchive, StoredTensor
 from zygal.sources.pytorch.modes import ALWAYS_TRAINING, RANDOM, evaluation_argument, operator_of
 from zygal.sources.pytorch.program import GRADIENT_SWITCHES

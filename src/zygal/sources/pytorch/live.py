@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import EngineError, SourceError, first_line, install_extra, some_of
-from zygal.files import existing_file
+from zygal.files.opening import existing_file
 from zygal.graph import Shape
 
 NESTED_UNDER = (

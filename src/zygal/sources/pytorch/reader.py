@@ -8,8 +8,8 @@ from contextlib import contextmanager
 from math import prod
 from pathlib import Path
 
-from zygal.scores import operators_before, scores_by_operators, softmax_twice
-from zygal.sources.families import Reading
+from zygal.classifier.scores import operators_before, scores_by_operators, softmax_twice
+from zygal.files.families import Reading
 from zygal.sources.pytorch.archive import open_program
 from zygal.sources.pytorch.calls import IN_TRAINING
 from zygal.sources.pytorch.modes import captured_in_training

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
 from zygal.errors import SourceError
-from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 
 if TYPE_CHECKING:
     from zygal.sources.pytorch.program import Program

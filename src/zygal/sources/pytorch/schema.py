@@ -9,7 +9,20 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from zygal.documents import Misfit, Rule, either, listed, mapping, maybe, number, record, text, truth, union, whole
+from zygal.files.documents import (
+    Misfit,
+    Rule,
+    either,
+    listed,
+    mapping,
+    maybe,
+    number,
+    record,
+    text,
+    truth,
+    union,
+    whole,
+)
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,300}")
 MOST_AXES = 12

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygal.errors import SourceError, some_of
+from zygal.files.families import Reading
 from zygal.graph import TensorType
-from zygal.sources.families import Reading
 from zygal.sources.tensorflow.messages import DTYPES
 from zygal.sources.tensorflow.program import GraphFile, Signature
 from zygal.sources.tensorflow.tensors import sizes_of

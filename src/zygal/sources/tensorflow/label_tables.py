@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from zygal.errors import FileError
-from zygal.files import read_text
+from zygal.files.opening import read_text
 from zygal.sources.tensorflow.program import GraphFile
 from zygal.sources.tensorflow.site import NodeSite, Resource
 from zygal.sources.tensorflow.tensors import array_of

@@ -10,9 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from zygal.errors import SourceError, UnknownOperators
+from zygal.files.families import Reading
 from zygal.graph import Graph
 from zygal.inlet import Inlet
-from zygal.sources.families import Reading
 from zygal.sources.layouts import View
 from zygal.sources.tensorflow.entries import Entry, fed_constants, image_entry, image_type, inputs_of, outputs_of
 from zygal.sources.tensorflow.label_tables import LabelTables

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import SourceError, first_line, some_of
-from zygal.files import read_bytes
+from zygal.files.opening import read_bytes
 from zygal.sources.tensorflow.messages import message
 
 LARGEST_MESSAGE_BYTES = (1 << 31) - 1

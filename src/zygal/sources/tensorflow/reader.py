@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
+from zygal.classifier.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.errors import SourceError, UnknownOperators
-from zygal.scores import operators_before, scores_by_operators, softmax_twice
-from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
-from zygal.sources.families import Reading
+from zygal.files.families import Reading
 from zygal.sources.opened import SourceFile
 from zygal.sources.source import SignatureFacts, Source, SourceFacts
 from zygal.sources.tensorflow.messages import DTYPES

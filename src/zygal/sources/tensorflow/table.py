@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from zygal.errors import SourceError
-from zygal.files import read_bytes
+from zygal.files.opening import read_bytes
 from zygal.sources.tensorflow.checksum import crc32c, masked
 
 MAGIC = 0xDB4775248B80FB57

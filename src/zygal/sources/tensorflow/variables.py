@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import SourceError, shown
-from zygal.files import open_file
+from zygal.files.opening import open_file
 from zygal.sources.tensorflow.checksum import crc32c, masked
 from zygal.sources.tensorflow.messages import DTYPES, message
 from zygal.sources.tensorflow.table import read_table

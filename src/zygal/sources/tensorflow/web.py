@@ -6,9 +6,9 @@ from pathlib import Path
 from typing import Any
 
 from zygal.errors import SourceError, first_line
+from zygal.files.web_weights import read_web_model
 from zygal.sources.tensorflow.messages import message
 from zygal.sources.tensorflow.program import GraphFile, Signature, functions_by_name, nodes_by_name
-from zygal.sources.web_weights import read_web_model
 
 
 def read_web_graph(path: Path) -> GraphFile:

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from zygal import kinds
 from zygal.errors import FileError
-from zygal.files import open_file, read_text
-from zygal.kinds import Peek
-from zygal.sources.families import FAMILIES, Family, family_of_kind
+from zygal.files import kinds
+from zygal.files.families import FAMILIES, Family, family_of_kind
+from zygal.files.kinds import Peek
+from zygal.files.opening import open_file, read_text
 
 _MAGIC = (
     (b"\x89PNG\r\n\x1a\n", kinds.IMAGE),
@@ -23,7 +23,7 @@ _MAGIC = (
 
 
 def kind_of(path: str | Path) -> str:
-    """A constant of `zygal.kinds`, written so that it reads well after "is". Raises FileError."""
+    """A constant of `zygal.files.kinds`, written so that it reads well after "is". Raises FileError."""
     peek = Peek.at(path)
     for family in FAMILIES:
         kind = family.recognise(peek)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
 from zygal.graph import Batch, TensorType
 from zygal.mobile.model import MobileModel
-from zygal.sources.choice import Candidate, Choice, choose_output, linear_place
 
 _PLAIN_NAMES = {
     "LOGISTIC": "sigmoid",
@@ -22,7 +22,7 @@ _PLAIN_NAMES = {
     "ADD": "add",
     "MUL": "mul",
 }
-"""What the scores are is told by operators in the words of `zygal.scores`."""
+"""What the scores are is told by operators in the words of `zygal.classifier.scores`."""
 
 
 def names_of(model: MobileModel, numbers: list[int], side: str) -> dict[str, int]:
@@ -34,7 +34,7 @@ def names_of(model: MobileModel, numbers: list[int], side: str) -> dict[str, int
 
 
 def made_by_names(model: MobileModel) -> dict[str, tuple[str, list[str]]]:
-    """The operator, in the words of `zygal.scores`, and the inputs of each tensor, by names."""
+    """The operator, in the words of `zygal.classifier.scores`, and the inputs of each tensor, by names."""
     tensors = model.tensors
     return {
         tensors[number].name: (

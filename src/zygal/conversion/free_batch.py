@@ -4,11 +4,11 @@ running it."""
 from __future__ import annotations
 
 from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Writing
+from zygal.classifier.metadata import Metadata
 from zygal.errors import EngineError, SourceError
-from zygal.files import scratch_folder
+from zygal.files.writing import scratch_folder
 from zygal.graph import Graph, TensorType
 from zygal.graph.passes import run_passes
-from zygal.metadata import Metadata
 from zygal.sources import Source
 from zygal.sources.freeing import Stuck, freed_graphs
 

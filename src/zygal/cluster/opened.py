@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import TYPE_CHECKING
 
-from zygal import kinds
 from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
 from zygal.errors import ClusterError, EngineError, SourceError
+from zygal.files import kinds
+from zygal.machine.pool import Pool, ThreadPool
 from zygal.naming import refuse_given
-from zygal.pool import Pool, ThreadPool
 from zygal.request import Request, refuse_without
 
 if TYPE_CHECKING:
@@ -69,10 +69,10 @@ def open_classifiers(
     """The artifact, and the model that it is compared with, if any. before_compared: called with the artifact before a
     framework is loaded, to refuse what cannot work. Raises ZygalError."""
     from zygal.artifact.inlets import inlet_at
-    from zygal.labels import read_labels
+    from zygal.classifier.labels import read_labels
+    from zygal.files.recognition import kind_of
     from zygal.prediction.classifier import open_artifact, open_compared
     from zygal.sources.opened import source_file
-    from zygal.sources.recognition import kind_of
 
     check_request(request)
     labels = read_labels(request.labels) if request.labels else None

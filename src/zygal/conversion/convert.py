@@ -9,20 +9,20 @@ from pathlib import Path
 
 from zygal import __version__
 from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Writing, format_for
+from zygal.classifier.fit import check_fit
+from zygal.classifier.labels import Labels
+from zygal.classifier.layout import fed_as
+from zygal.classifier.metadata import Metadata, Origin
+from zygal.classifier.scores import LOGITS, PROBABILITIES, operators_before, softmax_twice
+from zygal.conversion.free_batch import freed
 from zygal.errors import InletError, SourceError, some_of
-from zygal.files import check_writable
-from zygal.fit import check_fit
-from zygal.free_batch import freed
+from zygal.files.writing import check_writable
 from zygal.graph import Graph, TensorType
 from zygal.graph.build import joined
 from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
 from zygal.inlet.front import front_of
-from zygal.labels import Labels
-from zygal.layout import fed_as
-from zygal.metadata import Metadata, Origin
-from zygal.scores import LOGITS, PROBABILITIES, operators_before, softmax_twice
 from zygal.sources import Reading, Source, read_source
 from zygal.sources.opened import SourceFile
 

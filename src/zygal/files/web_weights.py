@@ -10,9 +10,9 @@ from typing import Any
 
 import numpy as np
 
-from zygal.documents import parse_json
 from zygal.errors import SourceError, shown
-from zygal.files import read_bytes, read_text
+from zygal.files.documents import parse_json
+from zygal.files.opening import read_bytes, read_text
 
 LARGEST_DOCUMENT_BYTES = 256_000_000
 LARGEST_SHARD_BYTES = (1 << 31) - 1

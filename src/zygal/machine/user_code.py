@@ -6,9 +6,9 @@ import importlib.util
 import sys
 from collections.abc import Callable
 
-from zygal.backends import missing_package, use_installed_backend
 from zygal.errors import ZygalError
-from zygal.files import existing_file
+from zygal.files.opening import existing_file
+from zygal.machine.backends import missing_package, use_installed_backend
 
 _LOADED: dict[str, str] = {}
 """The folder of each module that was loaded from a user's file."""

@@ -12,15 +12,11 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from zygal import kinds
 from zygal.errors import SourceError
-from zygal.kinds import Peek
-
-if TYPE_CHECKING:
-    from zygal.engines.engine import LiveEngine
-    from zygal.sources.source import Source, SourceFacts
+from zygal.files import kinds
+from zygal.files.kinds import Peek
 
 
 @dataclass(frozen=True)
@@ -45,12 +41,12 @@ class Reading:
 class Family:
     """One kind of source.
 
-    name: the framework's. kinds: of `zygal.kinds`, what it reads. recognise: which of them a file is, or None. reader:
-    the module whose `read(path, reading)` gives a Source and whose `facts(path, reading)` says what is in a file.
-    engine: the class that runs a file live, made with (path, reading, model). refused: the options that it does not
-    honour, each with the reason. files: what a source consists of. model_class: of the objects that a live function may
-    return, and builder: the module that loads their weights and saves them; None if no function builds such sources.
-    parts: what `survey` counts.
+    name: the framework's. kinds: of `zygal.files.kinds`, what it reads. recognise: which of them a file is, or None.
+    reader: the module whose `read(path, reading)` gives a Source and whose `facts(path, reading)` says what is in a
+    file. engine: the class that runs a file live, made with (path, reading, model). refused: the options that it does
+    not honour, each with the reason. files: what a source consists of. model_class: of the objects that a live function
+    may return, and builder: the module that loads their weights and saves them; None if no function builds such
+    sources. parts: what `survey` counts.
     """
 
     name: str
@@ -66,14 +62,18 @@ class Family:
     parts: str = "operator"
 
     @contextmanager
-    def read(self, path: str | Path, reading: Reading) -> Iterator[Source]:
+    def read(self, path: str | Path, reading: Reading) -> Iterator[Any]:
+        """A `sources.Source`, open as long as the block lasts. Raises FileError or SourceError."""
         with import_module(self.reader).read(path, reading) as source:
             yield source
 
-    def facts(self, path: str | Path, reading: Reading) -> SourceFacts:
+    def facts(self, path: str | Path, reading: Reading) -> Any:
+        """`sources.SourceFacts`: what a file says of itself. Raises FileError or SourceError."""
         return import_module(self.reader).facts(path, reading)
 
-    def live_engine(self, path: str | Path, reading: Reading, model: Any = None) -> LiveEngine:
+    def live_engine(self, path: str | Path, reading: Reading, model: Any = None) -> Any:
+        """An `engines.engine.LiveEngine`. model: the framework's own object, where a function built it. Raises
+        EngineError or SourceError."""
         module, _, name = self.engine.partition(":")
         return getattr(import_module(module), name)(path, reading, model)
 
@@ -154,7 +154,7 @@ def _with_shards(path: Path) -> tuple[str, ...]:
     """A file, and the shards of weights that a web model names."""
     if not _is_web_model(Peek.at(path)):
         return (str(path),)
-    from zygal.sources.web_weights import shard_paths
+    from zygal.files.web_weights import shard_paths
 
     return (str(path), *map(str, shard_paths(path)))
 

@@ -14,7 +14,8 @@ from dataclasses import dataclass, fields
 from typing import Any
 
 from zygal.errors import FileError, OutputError
-from zygal.files import check_writable, make_folder, open_file
+from zygal.files.opening import open_file
+from zygal.files.writing import check_writable, make_folder
 
 JSON, PICTURE, TABLE = "a JSON result of Zygal", "a PNG picture that Zygal drew", "a CSV table of zygal bench"
 PAGE, JUNIT, BUNDLE = "a page of zygal signoff", "a JUnit file of zygal signoff", "a bundle of zygal pack"
@@ -106,6 +107,6 @@ def _may_replace(output: Output) -> bool:
         return head.startswith(b"batch_images,")
     if output.kind == VECTOR_FILE:
         return head.startswith(b"\x93NUMPY" if output.path.lower().endswith(".npy") else b"PAR1")
-    from zygal.sources.recognition import kind_of
+    from zygal.files.recognition import kind_of
 
     return kind_of(output.path) == output.kind

@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 from dataclasses import asdict, dataclass, fields
 
-from zygal.documents import either, finite, listed, parse_json, rebuilt, record, text, whole
+from zygal.classifier.scores import KINDS
 from zygal.errors import ArtifactError, shown
+from zygal.files.documents import either, finite, listed, parse_json, rebuilt, record, text, whole
 from zygal.inlet import Inlet, format_inlet, parse_inlet
-from zygal.scores import KINDS
 
 INLET_KEY, LABELS_KEY, ORIGIN_KEY, TENSOR_KEY = "zygal.inlet", "zygal.labels", "zygal.origin", "zygal.tensor"
 LABELS_ORDER_KEY, SCORES_KEY, SHRUNK_KEY = "zygal.labels.order", "zygal.scores", "zygal.shrunk"
@@ -91,7 +91,7 @@ class Metadata:
     labels_order: str | None = None
     """Where the order of the labels comes from, in words."""
     scores: str | None = None
-    """What the scores are (of `zygal.scores.KINDS`), where the last operator does not say it."""
+    """What the scores are (of `zygal.classifier.scores.KINDS`), where the last operator does not say it."""
     shrunk: Shrunk | None = None
 
     @property

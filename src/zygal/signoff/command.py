@@ -8,13 +8,13 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal.documents import json_text, json_value
 from zygal.errors import OutputError, PlanError, ZygalError
 from zygal.exit_codes import INTERNAL
+from zygal.files.documents import json_text, json_value
+from zygal.files.outputs import JSON, JUNIT, PAGE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, refuse_given
 from zygal.outcome import EXIT_CODES, Outcome, Verdict, ended_document
-from zygal.outputs import JSON, JUNIT, PAGE, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.signoff.check import Check
@@ -125,7 +125,7 @@ def execute(request: SignoffRequest, listener: Listener = SILENT) -> SignoffOutc
 
 def _end_earlier(request: SignoffRequest, fault: BaseException) -> None:
     """Results of an earlier run, which would be taken for those of this one, are replaced by what ended this one."""
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
     from zygal.signoff.junit import junit_text
     from zygal.signoff.page import ended_page
 
@@ -202,7 +202,7 @@ def _carried_out(request: SignoffRequest, listener: Listener) -> SignoffOutcome:
 
 def _write(outcome: SignoffOutcome, steps: dict[str, Step]) -> None:
     """The page, the JUnit file, and last the result, which says that all is there."""
-    from zygal.files import write_text
+    from zygal.files.writing import write_text
     from zygal.signoff.junit import junit_text
     from zygal.signoff.page import page_text
 
@@ -231,7 +231,7 @@ def _check(request: SignoffRequest) -> None:
 
 def _propose(request: SignoffRequest) -> SignoffOutcome:
     """Writes a new plan."""
-    from zygal.files import check_writable, write_text
+    from zygal.files.writing import check_writable, write_text
     from zygal.signoff.propose import proposed_plan
 
     if Path(request.plan).exists() and not request.overwrite:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from zygal.errors import ZygalError, first_line, install_extra
-from zygal.locations import open_location
+from zygal.files.locations import open_location
 
 PARQUET = ".parquet"
 PATH_WORDS = ("path", "file", "filename", "file_name", "image", "image_path")

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from zygal.classifier.scores import before_scores, values_before
 from zygal.errors import SourceError
 from zygal.graph import TensorType
-from zygal.scores import before_scores, values_before
 
 _LINEAR = frozenset(("addmm", "dense", "einsum", "gemm", "linear", "matmul", "mm"))
 """The operators of a linear layer, in every spelling without strokes."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from zygal.classifier.labels import Labels, check_label_count
 from zygal.errors import InletError, LabelsError
 from zygal.graph import Graph, TensorType
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
-from zygal.labels import Labels, check_label_count
 
 
 def check_fit(graph: Graph, inlet: Inlet | None, labels: Labels | None) -> None:

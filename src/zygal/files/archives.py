@@ -9,7 +9,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from zygal.errors import FileError, OutputError, ZygalError, shown
-from zygal.files import FULL, open_file
+from zygal.files.opening import open_file
+from zygal.files.writing import FULL
 
 MOST_DEFLATED = 1032
 """No deflated byte gives more bytes than this; a larger claim is not believed. (RFC 1951: a match of 258 bytes takes 2

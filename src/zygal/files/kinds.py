@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from zygal.errors import FileError
-from zygal.files import open_file, reason
+from zygal.files.opening import open_file, reason
 
 PROGRAM = "a captured PyTorch program (.pt2)"
 TORCH_SCRIPT = "a scripted or traced PyTorch archive"

@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zygal import kinds
-from zygal.documents import parse_json
 from zygal.errors import FileError, LabelsError, some_of
-from zygal.files import read_text
-from zygal.tables import headed, is_number, read_table
+from zygal.files import kinds
+from zygal.files.documents import parse_json
+from zygal.files.opening import read_text
+from zygal.files.tables import headed, is_number, read_table
 
 NAME_WORDS = ("name", "label", "class_name", "classname", "class", "title", "category")
 INDEX_WORDS = ("index", "idx", "id", "class_idx", "class_id", "class_index", "label_id", "number", "output")
@@ -38,7 +38,7 @@ def read_labels(path: str | Path) -> Labels:
     column of names and perhaps one of indices. A training folder has one sub-folder per class. Raises FileError or
     LabelsError.
     """
-    from zygal.sources.recognition import kind_of
+    from zygal.files.recognition import kind_of
 
     path = Path(path)
     if os.path.isdir(path):

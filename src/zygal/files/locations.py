@@ -125,7 +125,7 @@ def _persistently(url: str, asked: str, question: Callable[[], Any]) -> Any:
 
 def open_location(name: str | os.PathLike) -> BinaryIO:
     """A local file or a URL, for reading. Raises FileError."""
-    from zygal.files import open_file
+    from zygal.files.opening import open_file
 
     return BytesIO(fetch(name).data) if is_url(name) else open_file(name)
 
@@ -257,7 +257,7 @@ def _storage(url: str) -> _Storage:
 
 def _check_archive(archive: str) -> None:
     """Raises FileError where an archive on this machine is no regular file: a device has no end."""
-    from zygal.files import open_file
+    from zygal.files.opening import open_file
 
     path = archive.partition("://")[2] if archive.lower().startswith(("file://", "local://")) else archive
     if not is_url(path) and "::" not in path:

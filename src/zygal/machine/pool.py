@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Protocol, TypeVar
 
-from zygal.processor import allowed_cores
+from zygal.machine.processor import allowed_cores
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")

@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.errors import BundleError, OutputError, some_of
+from zygal.files.outputs import BUNDLE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, refuse_given
 from zygal.outcome import Outcome
-from zygal.outputs import BUNDLE, Output, check_outputs
 
 if TYPE_CHECKING:
     from zygal.bundle.check import Checked
@@ -133,7 +133,7 @@ def _packed(
     from zygal.bundle.archive import write_bundle
     from zygal.bundle.contents import contents_of
     from zygal.bundle.model import packed
-    from zygal.files import sha256_of
+    from zygal.files.opening import sha256_of
 
     models = []
     for index, path in enumerate(request.artifacts):
@@ -178,7 +178,7 @@ def _packed(
 
 def _record_of(signed: dict[str, Any], result: Path, models) -> dict[str, Any]:
     """What the manifest says of the sign-off. Raises BundleError if it does not belong to what is packed, or failed."""
-    from zygal.files import sha256_of
+    from zygal.files.opening import sha256_of
 
     if not signed["signed_off"]:
         raise BundleError(
@@ -203,7 +203,7 @@ def _record_of(signed: dict[str, Any], result: Path, models) -> dict[str, Any]:
 
 def _checked(request: PackRequest, signed: dict[str, Any] | None, listener: Listener) -> PackOutcome:
     from zygal.bundle.check import check_bundle
-    from zygal.files import sha256_of
+    from zygal.files.opening import sha256_of
 
     listener.step("checking")
     found = check_bundle(request.check, signed, request.run_code)

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from math import prod
 from pathlib import Path
 
-from zygal.documents import parse_json
 from zygal.errors import SourceError
-from zygal.files import open_file
+from zygal.files.documents import parse_json
+from zygal.files.opening import open_file
 
 _LARGEST_HEADER = 100_000_000
 

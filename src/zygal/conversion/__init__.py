@@ -1,0 +1,1 @@
+"""From a source to an artifact, and the freeing of fixed batches."""

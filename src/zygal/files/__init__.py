@@ -1,0 +1,1 @@
+"""Files: opening, writing whole, kinds, archives, untrusted documents, tables, locations, the rule of outputs."""

@@ -1,0 +1,1 @@
+"""What this machine and its user offer: processor, threads, libraries, back ends, own code and state."""
