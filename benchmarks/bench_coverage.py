@@ -8,7 +8,7 @@ import sys
 
 import numpy as np
 
-from zygal.bench.statistics import median_of, ratio_of
+from zygal.statistics.quantiles import median_of, ratio_of
 
 BLOCKS, RUNS = 6, 10
 EPOCH, BLOCK, RUN = 0.03, 0.02, 0.01

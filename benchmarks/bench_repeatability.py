@@ -22,9 +22,9 @@ from zygal.bench.grid import bench_grid
 from zygal.bench.measure import Effort, measure, paired
 from zygal.bench.regression import SAME, SLOWER, judge
 from zygal.bench.settings import Grid, Setting
-from zygal.bench.statistics import ratio_of
 from zygal.bench.subjects import ArtifactSubject
 from zygal.cli.terminal import write_json
+from zygal.statistics.quantiles import ratio_of
 
 BATCH = 20
 MUCH_WORK, CALIBRATION_SECONDS = 100, 20

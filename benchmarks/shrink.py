@@ -23,8 +23,8 @@ from zygal.conversion.convert import convert
 from zygal.demo.marks import LABELS, draw_mark
 from zygal.engines import run_in_batches
 from zygal.engines.artifact import open_engine
-from zygal.evidence.images import list_images
 from zygal.inlet import apply_to_all, read_inlet
+from zygal.inlet.images import list_images
 from zygal.tally.paired import paired
 
 DATA = Path(__file__).parents[1] / "src/zygal/demo/data"

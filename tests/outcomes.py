@@ -12,13 +12,13 @@ from zygal.bench.baseline import Baseline
 from zygal.bench.layers import LayerTime, LayerTimes
 from zygal.bench.load import Load
 from zygal.bench.machine import Machine
+from zygal.bench.offered_load import Offered
 from zygal.bench.own_process import OwnProcess
 from zygal.bench.pipeline import Pipeline
 from zygal.bench.regression import Change, Regression
 from zygal.bench.result import Bench, Cell, Comparison
 from zygal.bench.serving import Batching, Serving
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import Median, Ratio
 from zygal.bundle.check import Checked
 from zygal.bundle.command import PackOutcome, PackRequest
 from zygal.classifier.choice import Choice as OutputChoice
@@ -42,18 +42,16 @@ from zygal.commands.tally import TallyOutcome
 from zygal.commands.witness import WitnessOutcome, WitnessRequest
 from zygal.conversion.convert import Conversion
 from zygal.endpoint.causes import other_file
-from zygal.endpoint.load import Offered
 from zygal.errors import ArtifactError
 from zygal.evidence.causes import Cause
-from zygal.evidence.images import ImageFile
 from zygal.evidence.layers import Departure
 from zygal.evidence.result import ImageResult, Match
 from zygal.evidence.witness import LayerRecord, Preprocessing, Witness
-from zygal.figures.regions import MappedPicture
 from zygal.files import kinds
 from zygal.files.weights import WeightsFacts
 from zygal.graph import TensorType
 from zygal.inlet import Crop, Decode, Inlet, Resize, Values
+from zygal.inlet.images import ImageFile
 from zygal.inlet.recipes import Recipe
 from zygal.inlet.recovery.by_scores import ScoreRecovery
 from zygal.inlet.recovery.groups import Group
@@ -62,6 +60,8 @@ from zygal.inlet.recovery.residuals import ImageResidual
 from zygal.inlet.stages import Stage
 from zygal.machine.processor import Multiplication
 from zygal.outcome import Gate
+from zygal.prediction.figure import MappedPicture
+from zygal.prediction.labelled import Joined
 from zygal.prediction.prediction import Prediction, RankedClass
 from zygal.prediction.regions import RegionMap
 from zygal.shrink.choose import Budget, Choice, Layer
@@ -76,11 +76,11 @@ from zygal.signoff.inputs import Input
 from zygal.signoff.kept import Result as Kept
 from zygal.signoff.kept import Step
 from zygal.sources.source import SignatureFacts, SourceFacts
+from zygal.statistics.intervals import share_of
+from zygal.statistics.quantiles import Median, Ratio
 from zygal.tally.accuracy import accuracy_of
 from zygal.tally.calibration import calibration_of
 from zygal.tally.exchange import Exchange
-from zygal.tally.intervals import share_of
-from zygal.tally.labelled import Joined
 from zygal.tally.multi_label import multi_label_accuracy
 from zygal.tally.paired import paired
 from zygal.tally.tally import Duplicates, Misclassified, Tally

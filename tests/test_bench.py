@@ -32,13 +32,21 @@ from zygal.bench.own_process import in_own_process
 from zygal.bench.regression import SAME, SLOWER, judge
 from zygal.bench.result import told_apart
 from zygal.bench.settings import Grid, Setting
-from zygal.bench.statistics import Ratio, for_many, interval_of_centre, median_of, quantile_of, ratio_of, readings_for
 from zygal.bench.subjects import ArtifactSubject
 from zygal.cli.terminal import write_json
 from zygal.engines.session import open_session
 from zygal.errors import BenchError, ZygalError
 from zygal.machine import processor
 from zygal.outcome import Verdict
+from zygal.statistics.quantiles import (
+    Ratio,
+    for_many,
+    interval_of_centre,
+    median_of,
+    quantile_of,
+    ratio_of,
+    readings_for,
+)
 
 
 class Clock:

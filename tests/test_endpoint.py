@@ -17,9 +17,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
+from zygal.bench.offered_load import offer
 from zygal.demo.service import FAULTS, serving
 from zygal.endpoint.engine import EndpointEngine
-from zygal.endpoint.load import offer
 from zygal.endpoint.messages import DTYPES, HEADER_LENGTH, answer_of, described, request_of
 from zygal.endpoint.service import TOKEN, Service
 from zygal.engines.artifact import open_engine

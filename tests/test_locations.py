@@ -17,8 +17,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zygal.errors import FileError
-from zygal.evidence.images import SUFFIXES, images_below, list_images
 from zygal.files.locations import StorageOutage, fetch, folder_of, from_base, is_url, joined, names_below, version_of
+from zygal.inlet.images import SUFFIXES, images_below, list_images
 from zygal.prediction.blocks import blocks_of, read_ahead
 from zygal.prediction.lists import ImageList
 

@@ -206,7 +206,7 @@ def test_what_is_an_image_is_the_same_everywhere(workspace):
     assert done.returncode == 0, done.stderr
     document = json.loads((workspace / "t.json").read_text())
     counts["tally"] = next(each["support"] for each in document["exclusive"]["classes"] if each["name"] == "special")
-    from zygal.evidence.images import list_images
+    from zygal.inlet.images import list_images
 
     counts["witness"] = len(list_images(folder))
     assert (

@@ -12,9 +12,9 @@ from PIL import Image
 from zygal.bench.arithmetic import multiply_adds as counted_by_bench
 from zygal.bench.feeds import Feeds, Given
 from zygal.engines.session import open_session
-from zygal.figures.network import draw_network
 from zygal.graph import Batch, Graph, Node, TensorType
 from zygal.outline.cost import multiply_adds, sizes_of
+from zygal.outline.figure import draw_network
 from zygal.outline.outline import MOST_ROWS, outline_of
 
 FLOAT = np.dtype(np.float32)

@@ -14,7 +14,7 @@ from conftest import called, program, refused
 from PIL import Image
 
 from zygal.errors import FileError, OutputError
-from zygal.evidence.images import list_images
+from zygal.inlet.images import list_images
 from zygal.prediction import resumable
 from zygal.prediction.image_states import RowState, state_of
 from zygal.prediction.listing import Listing

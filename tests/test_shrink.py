@@ -16,7 +16,6 @@ from zygal.artifact import read_artifact
 from zygal.artifact.formats import Writing, write_artifact
 from zygal.artifact.onnx.graph import artifact_graph
 from zygal.bench.advice import on_eight_bits
-from zygal.bench.statistics import Ratio
 from zygal.classifier.metadata import EIGHT_BITS, Metadata, Share, Shrunk
 from zygal.engines.graph import GraphEngine
 from zygal.engines.session import SessionSettings, open_session
@@ -38,7 +37,8 @@ from zygal.shrink.prepare import prepared
 from zygal.shrink.steps import Histogram, best_steps, stored_as
 from zygal.shrink.trial import Point, expected_agreement
 from zygal.shrink.weights import stored_weight
-from zygal.tally.intervals import Estimate, share_of
+from zygal.statistics.intervals import Estimate, share_of
+from zygal.statistics.quantiles import Ratio
 
 FORM = onnx_form(multiplication())
 IMAGES = np.random.default_rng(5).normal(size=(24, 3, 16, 16)).astype(np.float32)

@@ -19,9 +19,9 @@ from PIL import Image
 
 from zygal.bench.result import READINGS_FOR_P99
 from zygal.errors import PlanError, ZygalError
+from zygal.evidence.signoff_result import changes_since, read_signoff
 from zygal.files.documents import json_value
 from zygal.outcome import Gate, Verdict
-from zygal.signoff.changes import changes_since, read_signoff
 from zygal.signoff.check import Check, Checks
 from zygal.signoff.kept import Keeper, Result
 from zygal.signoff.plan import TABLES, Accuracy, Plan, Speed, SpeedLimit, gate_names

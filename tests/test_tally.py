@@ -14,13 +14,13 @@ from PIL import Image
 from scipy.stats import binomtest
 from sklearn import metrics
 
-from zygal.figures.confusion import draw_confusion
 from zygal.inlet import apply_to_all
 from zygal.prediction.classifier import open_artifact
+from zygal.statistics.intervals import difference_of_paired, exact_paired_test, mean_of_shares, share_of
 from zygal.tally.accuracy import accuracy_of
 from zygal.tally.calibration import calibration_of
 from zygal.tally.duplicates import duplicate_pairs, fingerprint
-from zygal.tally.intervals import difference_of_paired, exact_paired_test, mean_of_shares, share_of
+from zygal.tally.figure_confusion import draw_confusion
 from zygal.tally.multi_label import multi_label_accuracy
 
 

@@ -21,7 +21,6 @@ from zygal.bench.baseline import Baseline, BaselineCell
 from zygal.bench.grid import mean_ratio
 from zygal.bench.regression import judge
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import Ratio, interval_of_quantile, ratio_of
 from zygal.cli.ending import Terminated
 from zygal.errors import ArtifactError, PlanError
 from zygal.evidence.witness import read_witness, write_witness
@@ -30,9 +29,10 @@ from zygal.outcome import EXIT_CODES, Gate, Outcome, Verdict
 from zygal.prediction.classification import Classification
 from zygal.prediction.classifier import open_artifact
 from zygal.signoff.kept import Keeper, Result
+from zygal.statistics.intervals import difference_of_paired, images_to_decide, share_of
+from zygal.statistics.quantiles import Ratio, interval_of_quantile, ratio_of
 from zygal.tally.calibration import calibration_of
 from zygal.tally.gates import calibration_gate, lost_gate, share_gate
-from zygal.tally.intervals import difference_of_paired, images_to_decide, share_of
 
 PLAN = 'zygal_plan = 1\n[model]\nartifact = "channel_marks.onnx"\n'
 

@@ -14,8 +14,8 @@ from typing import Protocol
 
 import numpy as np
 
-from zygal.bench.statistics import quantile_of
 from zygal.errors import BenchError
+from zygal.statistics.quantiles import quantile_of
 
 SPUN_SECONDS = 0.0006
 """What is waited for by asking the clock: a sleep ends late by about as much."""

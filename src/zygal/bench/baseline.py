@@ -10,9 +10,9 @@ from typing import Any
 from zygal.bench.machine import Machine
 from zygal.bench.result import noise_of
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import Ratio
 from zygal.errors import BenchError
 from zygal.files.opening import read_text
+from zygal.statistics.quantiles import Ratio
 
 KIND, VERSION = "zygal.bench", 2
 

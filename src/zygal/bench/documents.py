@@ -16,8 +16,8 @@ from zygal.bench.regression import Regression
 from zygal.bench.result import Bench, Cell, Comparison
 from zygal.bench.serving import Serving
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import Ratio
 from zygal.outcome import verdict_of
+from zygal.statistics.quantiles import Ratio
 
 
 def document(bench: Bench) -> dict[str, Any]:

@@ -21,10 +21,10 @@ from zygal.bench.reference_workload import MULTIPLY_ADDS, matrix_product, refere
 from zygal.bench.regression import Conditions
 from zygal.bench.result import TOO_IMPRECISE, Bench, Cell, Comparison
 from zygal.bench.settings import Grid, Setting
-from zygal.bench.statistics import Ratio, interval_of_centre, ratio_of
 from zygal.bench.subjects import ArtifactSubject, LiveSubject, Subject
 from zygal.errors import BenchError
 from zygal.machine.processor import allowed_cores
+from zygal.statistics.quantiles import Ratio, interval_of_centre, ratio_of
 
 Progress = Callable[[str, float], None]
 Paired = tuple[list[float], list[float], list[int]]

@@ -18,7 +18,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zygal.bench.statistics import Median, median_of
+from zygal.statistics.quantiles import Median, median_of
 
 Run = Callable[[], object]
 """One run. What it returns does not matter, unless it is `Elapsed`."""

@@ -11,7 +11,6 @@ from pathlib import Path
 import numpy as np
 
 from zygal.bench.measure import Effort, measure, paired
-from zygal.bench.statistics import Ratio, ratio_of
 from zygal.errors import BenchError, ImageError
 from zygal.inlet import Inlet, apply_to_all
 from zygal.inlet.apply import in_order, pictures, raw_pixels
@@ -19,6 +18,7 @@ from zygal.inlet.decode import open_image
 from zygal.inlet.frame import as_array
 from zygal.inlet.values import to_tensor
 from zygal.machine.processor import allowed_cores
+from zygal.statistics.quantiles import Ratio, ratio_of
 
 ALONE = "pipeline"
 STAGES = ("decode", "frame", "values", "inference")

@@ -14,9 +14,9 @@ from zygal.bench.baseline import Baseline
 from zygal.bench.machine import Machine
 from zygal.bench.result import Bench
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import for_many
 from zygal.errors import BenchError, some_of
 from zygal.outcome import Gate
+from zygal.statistics.quantiles import for_many
 from zygal.wording import rough_percent, short_number
 
 Z = NormalDist().inv_cdf(0.975)

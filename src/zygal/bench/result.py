@@ -12,7 +12,7 @@ from zygal.bench.load import Load
 from zygal.bench.machine import Machine
 from zygal.bench.own_process import OwnProcess
 from zygal.bench.settings import Setting
-from zygal.bench.statistics import Median, Ratio, for_many, interval_of_quantile, quantile_of, readings_for
+from zygal.statistics.quantiles import Median, Ratio, for_many, interval_of_quantile, quantile_of, readings_for
 
 TOO_IMPRECISE = 0.25
 """A figure that may be off by more than this part of itself is not drawn conclusions from."""

@@ -82,7 +82,7 @@ class PackOutcome(Outcome):
 
 def execute(request: PackRequest, listener: Listener = SILENT) -> PackOutcome:
     """Writes the bundle, or checks one. Raises ZygalError."""
-    from zygal.signoff.changes import read_signoff
+    from zygal.evidence.signoff_result import read_signoff
 
     _check(request)
     check_outputs(request.outputs(), request.overwrite, request)

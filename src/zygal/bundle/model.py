@@ -17,11 +17,11 @@ from zygal.artifact.formats import artifact_files
 from zygal.bundle.abilities import cannot_do
 from zygal.classifier.scores import INDEPENDENT_LOGITS, LOGITS
 from zygal.errors import BundleError, ImageError, some_of
-from zygal.evidence.images import list_images
 from zygal.evidence.result import elsewhere_limit
 from zygal.files.opening import sha256_of
 from zygal.inlet import Inlet
 from zygal.inlet.decode import open_image
+from zygal.inlet.images import list_images
 from zygal.inlet.specification import Resize
 from zygal.prediction.classifier import Classifier, open_artifact
 

@@ -216,7 +216,7 @@ def _write(request: BenchRequest, measured: Measured) -> list[str]:
 
 
 def _draw(folder: Path, measured: Measured) -> list[str]:
-    from zygal.figures.bench import draw_grid, draw_latencies, draw_layers, draw_stages
+    from zygal.bench.figure import draw_grid, draw_latencies, draw_layers, draw_stages
 
     throughput, latencies, stages, layers = (folder / name for name in FIGURES)
     drawn = []

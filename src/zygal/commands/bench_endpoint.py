@@ -16,7 +16,7 @@ from zygal.outcome import Gate, Outcome
 from zygal.request import refuse_unused
 
 if TYPE_CHECKING:
-    from zygal.endpoint.load import Offered
+    from zygal.bench.offered_load import Offered
 
 NOT_THERE = (
     "threads",
@@ -63,8 +63,8 @@ class EndpointOutcome(Outcome):
 def execute(request: BenchRequest, listener: Listener) -> EndpointOutcome:
     """Offers the load. Raises ZygalError."""
     from zygal.artifact import read_artifact
+    from zygal.bench.offered_load import offer_all
     from zygal.endpoint.engine import EndpointEngine
-    from zygal.endpoint.load import offer_all
 
     _check(request)
     facts = read_artifact(request.artifact)

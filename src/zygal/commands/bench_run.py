@@ -156,7 +156,7 @@ def _image_files(request: BenchRequest, subject: ArtifactSubject):
         return None
     from zygal.artifact import read_artifact
     from zygal.artifact.inlets import inlet_at
-    from zygal.evidence.images import list_images
+    from zygal.inlet.images import list_images
 
     metadata = read_artifact(request.artifact).metadata
     inlet = inlet_at(request.inlet) if request.inlet else metadata.inlet

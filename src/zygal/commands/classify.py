@@ -17,9 +17,9 @@ from zygal.outcome import Outcome
 from zygal.request import refuse_unused
 
 if TYPE_CHECKING:
-    from zygal.figures.regions import MappedPicture
     from zygal.prediction.classification import Classification
     from zygal.prediction.classifier import Classifier
+    from zygal.prediction.figure import MappedPicture
     from zygal.prediction.listing import Listing
     from zygal.prediction.prediction import Prediction
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from zygal.commands.classify import ClassifyOutcome, ClassifyRequest, about
 from zygal.errors import FileError
-from zygal.figures.regions import MappedPicture, draw_regions
+from zygal.prediction.figure import MappedPicture, draw_regions
 from zygal.prediction.regions import region_map
 
 if TYPE_CHECKING:

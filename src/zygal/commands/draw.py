@@ -56,8 +56,8 @@ class DrawOutcome(Outcome):
 def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:  # noqa: ARG001
     """Draws the stages. Raises ZygalError."""
     from zygal.artifact.inlets import inlet_at
-    from zygal.figures.strip import draw_strip
     from zygal.files.opening import existing_file
+    from zygal.inlet.figure import draw_strip
     from zygal.inlet.stages import stages_of
 
     check_outputs(request.outputs(), request.overwrite, request)

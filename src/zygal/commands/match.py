@@ -328,7 +328,7 @@ def _draw_sheet(found: Match, request: MatchRequest, witness: Witness, inlet: In
 
     from zygal.errors import ImageError
     from zygal.evidence.compare import tensor_differences
-    from zygal.figures.sheet import SheetRow, draw_sheet
+    from zygal.evidence.figure import SheetRow, draw_sheet
     from zygal.inlet import apply_inlet
     from zygal.inlet.decode import open_image
 

@@ -130,10 +130,10 @@ class RecoverOutcome(Outcome):
 
 def execute(request: RecoverRequest, listener: Listener = SILENT) -> RecoverOutcome:
     """Searches, and writes the inlet if it explains the recording. Raises ZygalError."""
-    from zygal.evidence.images import check_images
     from zygal.evidence.witness import read_witness
     from zygal.files.writing import write_text
     from zygal.inlet import format_inlet
+    from zygal.inlet.images import check_images
 
     check_outputs(request.outputs(), request.overwrite, request)
     witness = read_witness(request.witness)

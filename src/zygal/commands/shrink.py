@@ -222,7 +222,7 @@ def _in_eight_bits(
     found = shrink(source, request.output, given, known, settings, _described(budget), listener.step)
     written = [request.output] if found.written else []
     if request.draw:
-        from zygal.figures.shrink import draw_trade_off
+        from zygal.shrink.figure import draw_trade_off
 
         draw_trade_off(found, budget, request.artifact, request.batch, request.draw)
         written.append(request.draw)

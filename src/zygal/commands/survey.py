@@ -130,7 +130,7 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
 
 def _draw(found: Survey, request: SurveyRequest) -> Outline:
     """Draws the network. Raises FileError for a file that holds none."""
-    from zygal.figures.network import draw_network
+    from zygal.outline.figure import draw_network
     from zygal.outline.opened import graph_at
     from zygal.outline.outline import outline_of
 

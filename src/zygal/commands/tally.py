@@ -16,8 +16,8 @@ from zygal.request import refuse_unused, refuse_without
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
-    from zygal.tally.intervals import Estimate
-    from zygal.tally.labelled import Joined, LabelledImage
+    from zygal.prediction.labelled import Joined, LabelledImage
+    from zygal.statistics.intervals import Estimate
     from zygal.tally.tally import Tally
 
 FIGURES = ("confusion.png", "reliability.png", "wrong.png")
@@ -103,7 +103,7 @@ class TallyOutcome(Outcome):
 
 def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
     """Computes all metrics and draws the figures that are asked for. Raises ZygalError."""
-    from zygal.tally.labelled import join
+    from zygal.prediction.labelled import join
     from zygal.tally.tally import tally
 
     _check(request)
@@ -205,7 +205,7 @@ def _refuse_idle(request: TallyRequest, first: Classifier) -> None:
 
 def _labelled(request: TallyRequest, multi_label: bool) -> list[LabelledImage]:
     from zygal.classifier.labels import read_labels
-    from zygal.tally.labelled import numbers_named, read_labelled
+    from zygal.prediction.labelled import numbers_named, read_labelled
 
     images = read_labelled(request.images, multi_label)
     if request.numbers:
@@ -278,9 +278,9 @@ def _pair(text: str, classes) -> tuple[str, str]:
 
 def _draw(found: Tally, first: Classifier, request: TallyRequest, pair) -> tuple[list[str], list[str]]:
     """The figures' paths, and notes."""
-    from zygal.figures.confusion import draw_confusion
-    from zygal.figures.reliability import draw_reliability
-    from zygal.figures.wrong import draw_wrong
+    from zygal.tally.figure_confusion import draw_confusion
+    from zygal.tally.figure_reliability import draw_reliability
+    from zygal.tally.figure_wrong import draw_wrong
 
     confusion, reliability, wrong_path = (output.path for output in request.outputs())
     written, notes = [], []

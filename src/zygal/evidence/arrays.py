@@ -12,8 +12,8 @@ from pathlib import Path
 import numpy as np
 
 from zygal.errors import WitnessError, some_of
-from zygal.evidence.images import ImageFile, hash_image
 from zygal.files.opening import existing_file, read_text
+from zygal.inlet.images import ImageFile, hash_image
 
 _LARGEST_TABLE_BYTES = 1_000_000_000
 

@@ -12,13 +12,13 @@ from zygal.engines.onnx_inside import RawPixelEngine
 from zygal.errors import ImageError, WitnessError
 from zygal.evidence.causes import Cause, find_cause
 from zygal.evidence.compare import ScoreComparison, compare_scores, largest_of, order_kept, tensor_differences
-from zygal.evidence.images import check_images
 from zygal.evidence.layers import Departure, first_departure
 from zygal.evidence.result import ImageResult, Limits, Match
 from zygal.evidence.score_causes import explain_labels, explain_scores
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, Resize, apply_inlet, apply_to_all
 from zygal.inlet.apply import raw_pixels
+from zygal.inlet.images import check_images
 from zygal.outcome import Gate
 
 Progress = Callable[[str, float], None]

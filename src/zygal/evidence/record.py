@@ -13,14 +13,14 @@ from zygal.engines import run_in_batches
 from zygal.engines.engine import LiveEngine
 from zygal.errors import ImageError, WitnessError, as_text, some_of
 from zygal.evidence.arrays import check_finite
-from zygal.evidence.images import hash_image, list_images
 from zygal.evidence.layers import record_layers
 from zygal.evidence.witness import Preprocessing, Witness
 from zygal.files.opening import sha256_of
 from zygal.inlet import Inlet, apply_inlet, format_inlet
+from zygal.inlet.images import hash_image, list_images
 from zygal.machine.backends import missing_package
-from zygal.machine.user_code import load_function, split_place
 from zygal.sources.opened import SourceFile
+from zygal.sources.user_code import load_function, split_place
 
 REPEATED_IMAGES, REPEATED_CALLS = 12, 2
 """On how many images training code is called again, and how often: a step that changes one image in ten is found with

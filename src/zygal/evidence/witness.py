@@ -23,13 +23,13 @@ from zygal.classifier.layout import FROM_OTHER, image_layout, permuted
 from zygal.errors import WitnessError, shown
 from zygal.evidence.array_files import read_array
 from zygal.evidence.arrays import check_finite, checked_arrays
-from zygal.evidence.images import ImageFile
 from zygal.files import kinds
 from zygal.files.archives import open_zip, read_member
 from zygal.files.documents import Misfit, either, listed, maybe, parse_json, rebuilt, record, text, whole
 from zygal.files.opening import sha256_of
 from zygal.files.recognition import require_kind
 from zygal.files.writing import whole_file
+from zygal.inlet.images import ImageFile
 
 FORMAT_VERSION = 1
 QUANTILES = 33

@@ -8,9 +8,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from zygal.errors import FileError
-from zygal.evidence.images import SUFFIXES, may_be_image
 from zygal.files.locations import check_location, is_folder, is_url, joined, names_below
 from zygal.files.opening import files_below
+from zygal.inlet.images import SUFFIXES, may_be_image
 from zygal.prediction.lists import ImageList
 
 

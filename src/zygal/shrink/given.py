@@ -10,9 +10,9 @@ import numpy as np
 
 from zygal.artifact.facts import Artifact
 from zygal.errors import ImageError, InletError, LabelsError, WitnessError
-from zygal.evidence.images import list_images
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, apply_to_all
+from zygal.inlet.images import list_images
 from zygal.inlet.values import to_tensor
 from zygal.listener import Listener
 
@@ -67,7 +67,7 @@ def from_witness(witness: Witness, path: str | Path, most: int) -> Given:
 
 def labelled(where: str, artifact: Artifact, inlet: Inlet | None, several: bool, listener: Listener) -> Given:
     """Labelled images. Raises LabelsError or InletError."""
-    from zygal.tally.labelled import join, read_labelled
+    from zygal.prediction.labelled import join, read_labelled
 
     classes = artifact.metadata.labels
     if classes is None:

@@ -15,7 +15,7 @@ from zygal.shrink.damage import score_error
 from zygal.shrink.given import Given
 from zygal.shrink.opened import Opened
 from zygal.shrink.trial import answers
-from zygal.tally.intervals import Estimate, share_of
+from zygal.statistics.intervals import Estimate, share_of
 
 
 @dataclass(frozen=True)

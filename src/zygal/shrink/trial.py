@@ -11,7 +11,6 @@ import numpy as np
 
 from zygal.artifact.formats import Format, Writing
 from zygal.bench.measure import Effort, measure_whole, paired
-from zygal.bench.statistics import Ratio, ratio_of
 from zygal.classifier.metadata import Metadata
 from zygal.classifier.scores import INDEPENDENT, INDEPENDENT_LOGITS, PROBABILITIES, as_two_classes, to_probabilities
 from zygal.engines import run_in_batches
@@ -19,7 +18,8 @@ from zygal.engines.artifact import open_engine
 from zygal.graph import Graph
 from zygal.shrink.calibrate import Calibration
 from zygal.shrink.damage import score_error
-from zygal.tally.intervals import Estimate, Z, mean_with_error, share_of
+from zygal.statistics.intervals import Estimate, Z, mean_with_error, share_of
+from zygal.statistics.quantiles import Ratio, ratio_of
 
 FOLLOWING = 5
 SMALLEST = 1e-7

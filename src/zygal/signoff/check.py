@@ -8,9 +8,9 @@ from typing import Any
 
 from zygal.outcome import WORST_FIRST, Gate
 from zygal.signoff.plan import Plan, SpeedLimit
+from zygal.statistics.intervals import Estimate, share_of
 from zygal.tally.calibration import Calibration
 from zygal.tally.gates import calibration_gate, lost_gate, share_gate
-from zygal.tally.intervals import Estimate, share_of
 from zygal.wording import RELEASE, counted, percent, rate, release_number
 
 Document = Mapping[str, Any]

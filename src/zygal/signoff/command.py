@@ -162,7 +162,7 @@ def _carried_out(request: SignoffRequest, listener: Listener) -> SignoffOutcome:
     from datetime import datetime, timezone
 
     from zygal.bench.machine import describe_machine
-    from zygal.signoff.changes import changes_since, read_signoff
+    from zygal.evidence.signoff_result import changes_since, read_signoff
     from zygal.signoff.kept import Keeper
     from zygal.signoff.read import read_plan
     from zygal.signoff.run import Run

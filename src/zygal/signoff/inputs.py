@@ -34,7 +34,7 @@ def input_at(role: str, path: str) -> Input:
     if role == "accuracy.compare" and _is_artifact(file):
         return artifact_at(role, path)
     if role == "data.labelled":
-        from zygal.tally.labelled import read_labelled
+        from zygal.prediction.labelled import read_labelled
 
         listed = (image.path for image in read_labelled(file, True))
         return _several(role, path, [file, *listed], os.path.dirname(file) or ".")

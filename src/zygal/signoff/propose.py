@@ -9,9 +9,9 @@ from importlib.resources import files
 from pathlib import Path
 
 from zygal.errors import PlanError, ZygalError
-from zygal.evidence.images import SUFFIXES
 from zygal.files import kinds
 from zygal.files.opening import files_below
+from zygal.inlet.images import SUFFIXES
 from zygal.signoff.plan import PLAN_VERSION
 
 MOST_FILES = 2000

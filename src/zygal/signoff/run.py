@@ -146,8 +146,8 @@ class Run:
     def _strip(self, artifact: Input) -> None:
         """The inlet as a strip of pictures of the first reference image that can be read."""
         from zygal.artifact import read_artifact
-        from zygal.evidence.images import list_images
         from zygal.inlet import read_inlet
+        from zygal.inlet.images import list_images
 
         folder, own = self.plan.data.reference, self._own_inlet()
         if folder is None:
@@ -187,7 +187,7 @@ class Run:
 
     def _tally(self, artifact: Input, compare: str | None) -> Result:
         from zygal.commands import tally
-        from zygal.figures.reliability import draw_reliability
+        from zygal.tally.figure_reliability import draw_reliability
 
         model, data = self.plan.model, self.plan.data
         own_labels = model.labels if model.source is None else None
@@ -208,7 +208,7 @@ class Run:
         title = f"confidence and accuracy, {found.images} images"
         pictures["reliability.svg"] = drawn(partial(draw_reliability, found.calibration, title), ".svg")
         if found.exclusive and len(found.exclusive.classes) > MOST_IN_TABLE:
-            from zygal.figures.confusion import draw_confusion
+            from zygal.tally.figure_confusion import draw_confusion
 
             pictures["confusion.png"] = drawn(
                 partial(draw_confusion, found.exclusive, f"confusion matrix, {found.images} images"), ".png"
@@ -296,8 +296,8 @@ def seconds_for_p99(plan: Plan, outcome: BenchOutcome, seconds: float) -> float 
 
 
 def _strip_of(inlet: Inlet, paths: list[str]) -> Result:
-    from zygal.figures.strip import draw_strip
     from zygal.inlet.description import describe_inlet
+    from zygal.inlet.figure import draw_strip
     from zygal.inlet.stages import stages_of
 
     for path in paths:

@@ -17,7 +17,7 @@ from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files.families import FAMILIES, family_named
 from zygal.files.writing import scratch_folder
 from zygal.machine.backends import missing_package
-from zygal.machine.user_code import load_function, split_place
+from zygal.sources.user_code import load_function, split_place
 
 DEFAULT_IMAGE_SHAPE = (3, 224, 224)
 

@@ -14,8 +14,8 @@ from zygal.errors import SourceError, ZygalError
 from zygal.files.families import family_named, is_shard
 from zygal.files.opening import sha256_of
 from zygal.files.recognition import family_of, files_of
-from zygal.machine.user_code import split_place
 from zygal.sources.live import DEFAULT_IMAGE_SHAPE, LiveModel, build, is_live, saved
+from zygal.sources.user_code import split_place
 
 
 @dataclass(frozen=True)

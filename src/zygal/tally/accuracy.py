@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.tally.intervals import Estimate, mean_of_shares, mean_with_error, share_of
+from zygal.statistics.intervals import Estimate, mean_of_shares, mean_with_error, share_of
 
 
 @dataclass(frozen=True)

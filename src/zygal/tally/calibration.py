@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.tally.intervals import Estimate, Z, share_of
+from zygal.statistics.intervals import Estimate, Z, share_of
 
 BINS = 15
 DRAWS, SIMULATED_BIN = 4000, 400

@@ -6,8 +6,8 @@ from __future__ import annotations
 import math
 
 from zygal.outcome import Gate
+from zygal.statistics.intervals import Estimate, Z, images_in_words, images_to_decide
 from zygal.tally.calibration import FEWEST, Calibration
-from zygal.tally.intervals import Estimate, Z, images_in_words, images_to_decide
 
 
 def share_gate(name: str, condition: str, estimate: Estimate, limit: float, images: int) -> Gate:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.tally.intervals import Estimate, share_of
+from zygal.statistics.intervals import Estimate, share_of
 
 
 @dataclass(frozen=True)

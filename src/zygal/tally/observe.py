@@ -11,9 +11,9 @@ from zygal.errors import ImageError
 from zygal.machine.pool import Pool
 from zygal.prediction.blocks import Block, OfBlock, blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
+from zygal.prediction.labelled import Joined
 from zygal.prediction.stream import ScoreBlock, missing_of
 from zygal.tally.duplicates import Fingerprint, fingerprint
-from zygal.tally.labelled import Joined
 
 
 @dataclass

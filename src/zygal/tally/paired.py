@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygal.tally.intervals import Estimate, difference_of_paired, exact_paired_test
+from zygal.statistics.intervals import Estimate, difference_of_paired, exact_paired_test
 
 SAME, NOT_WORSE, WORSE, BETTER, UNDECIDED = "same predictions", "not worse", "worse", "better", "undecided"
 SIGNIFICANCE = 0.05

@@ -8,17 +8,17 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygal.errors import FileError, ImageError
-from zygal.evidence.images import images_below
 from zygal.files.locations import joined as joined_path
+from zygal.inlet.images import images_below
 from zygal.machine.pool import Pool, ThreadPool
 from zygal.prediction.blocks import blocks_of, map_blocks
 from zygal.prediction.classifier import Classifier
+from zygal.prediction.labelled import Joined
+from zygal.statistics.intervals import Estimate, share_of
 from zygal.tally.accuracy import Accuracy, accuracy_of
 from zygal.tally.calibration import Calibration, calibration_of
 from zygal.tally.duplicates import duplicate_pairs, is_sure
 from zygal.tally.exchange import Exchange, exchanged_labels
-from zygal.tally.intervals import Estimate, share_of
-from zygal.tally.labelled import Joined
 from zygal.tally.multi_label import MultiLabelAccuracy, multi_label_accuracy
 from zygal.tally.observe import FingerprintBlock, Observation, Observed, observe
 from zygal.tally.paired import Paired, paired

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.figures.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, show_picture, write_figure
+from zygal.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, show_picture, write_figure
 
 Ranks = Sequence[tuple[str, float]]
 

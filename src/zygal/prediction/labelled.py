@@ -11,9 +11,9 @@ from pathlib import Path
 
 from zygal.classifier.labels import Labels
 from zygal.errors import FileError, LabelsError, some_of
-from zygal.evidence.images import images_below
 from zygal.files.locations import folder_of, is_url, joined
 from zygal.files.tables import PATH_WORDS, headed, is_number, table_rows
+from zygal.inlet.images import images_below
 
 LABEL_WORDS = ("label", "labels", "class", "target", "truth", "class_name", "category")
 GROUP_WORDS = ("group", "groups")

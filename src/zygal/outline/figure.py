@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.figures.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
+from zygal.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
 from zygal.outline.outline import Outline, Part, operators_in_words
 from zygal.wording import counted
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from textwrap import fill
 
-from zygal.figures.canvas import FAINT, INK, new_figure, show_picture, write_figure
+from zygal.canvas import FAINT, INK, new_figure, show_picture, write_figure
 from zygal.inlet.stages import Stage
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from zygal.figures.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
+from zygal.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
 from zygal.shrink.choose import Budget
 from zygal.shrink.shrink import Result
 from zygal.shrink.trial import Point

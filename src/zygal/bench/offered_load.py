@@ -12,9 +12,9 @@ import numpy as np
 
 from zygal.bench.arrivals import RealClock, poisson_arrivals
 from zygal.bench.result import READINGS_FOR_P99
-from zygal.bench.statistics import interval_of_quantile, quantile_of
 from zygal.endpoint.service import CONNECTIONS
 from zygal.errors import EndpointError
+from zygal.statistics.quantiles import interval_of_quantile, quantile_of
 
 LATE_SECONDS = 0.005
 LONGEST_SECONDS = 60.0

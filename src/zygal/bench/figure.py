@@ -9,7 +9,7 @@ import numpy as np
 from zygal.bench.layers import LayerTimes
 from zygal.bench.pipeline import Pipeline
 from zygal.bench.result import Bench, Cell
-from zygal.figures.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
+from zygal.canvas import ARTIFACT, FAINT, INK, RECORDED, new_figure, write_figure
 
 # Told apart by lightness and by their marks as well as by colour.
 SERIES = (

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.figures.canvas import FAINT, INK, new_figure, show_picture, write_figure
+from zygal.canvas import FAINT, INK, new_figure, show_picture, write_figure
 from zygal.prediction.regions import RegionMap
 from zygal.wording import percent
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.figures.canvas import ARTIFACT, FAINT, INK, new_figure, write_figure
+from zygal.canvas import ARTIFACT, FAINT, INK, new_figure, write_figure
 from zygal.tally.accuracy import Accuracy
 
 MOST_NAMED = 25

@@ -8,8 +8,8 @@ from textwrap import shorten
 
 import numpy as np
 
+from zygal.canvas import ARTIFACT, FAINT, INK, new_figure, show_picture, write_figure
 from zygal.errors import ImageError
-from zygal.figures.canvas import ARTIFACT, FAINT, INK, new_figure, show_picture, write_figure
 from zygal.inlet.decode import decode_image
 from zygal.inlet.specification import Decode
 from zygal.tally.tally import Misclassified

@@ -1,0 +1,1 @@
+"""Statistics that several parts need: intervals of shares and of quantiles, medians, ratios."""
