@@ -18,6 +18,7 @@ import zygal
 import zygal.demo
 from zygal.evidence.causes import find_cause
 from zygal.inlet import Crop, Decode, Inlet, Pad, Resize, Values, apply_inlet
+from zygal.inlet.sizes import fixed_size
 from zygal.inlet.specification import departures
 
 REFERENCE = Path(zygal.demo.__file__).parent / "data" / "reference"
@@ -45,11 +46,11 @@ def resize(**choice):
 
 
 def squashed(inlet):
-    return replace(inlet, frame=(replace(inlet.frame[0], short_side=None, within=None, size=inlet.fixed_size()),))
+    return replace(inlet, frame=(replace(inlet.frame[0], short_side=None, within=None, size=fixed_size(inlet)),))
 
 
 def resized_larger(inlet):
-    step, size = inlet.frame[0], inlet.fixed_size()
+    step, size = inlet.frame[0], fixed_size(inlet)
     return replace(inlet, frame=(replace(step, short_side=round(1.3 * max(size)), size=None, within=None), Crop(size)))
 
 

@@ -856,7 +856,7 @@ def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None
     import onnx  # noqa: F401
 
     import zygal.artifact  # noqa: F401
-    import zygal.commands.survey  # noqa: F401
+    import zygal.commands.survey.execute  # noqa: F401
 
     mutator = Mutator(kind, demo, folder)
     signal.signal(signal.SIGVTALRM, _too_slow)

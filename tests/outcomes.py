@@ -26,22 +26,24 @@ from zygal.classifier.labels import Labels
 from zygal.classifier.metadata import EIGHT_BITS, Metadata, Origin, Share, Shrunk
 from zygal.cluster.measure import Coordinator, MeasuredCluster, Speed
 from zygal.cluster.simulation import Simulated
-from zygal.commands.bench import BenchOutcome, BenchRequest
-from zygal.commands.bench_cluster import ClusterOutcome, PlannedRun
-from zygal.commands.bench_endpoint import EndpointOutcome
-from zygal.commands.classify import ClassifyOutcome
+from zygal.commands.bench.cluster import ClusterOutcome, PlannedRun
+from zygal.commands.bench.endpoint import EndpointOutcome
+from zygal.commands.bench.execute import BenchOutcome
+from zygal.commands.bench.request import BenchRequest
+from zygal.commands.classify.outcome import ClassifyOutcome
 from zygal.commands.convert import ConvertOutcome, ConvertRequest
 from zygal.commands.demo import DemoOutcome, StepResult
 from zygal.commands.draw import DrawOutcome, DrawRequest
-from zygal.commands.match import MatchOutcome, MatchRequest
+from zygal.commands.match.outcome import MatchOutcome
+from zygal.commands.match.request import MatchRequest
+from zygal.commands.match.service_causes import other_file
 from zygal.commands.recipes import RecipesOutcome, RecipesRequest
 from zygal.commands.recover import RecoverOutcome, RecoverRequest
 from zygal.commands.shrink import ShrinkOutcome, ShrinkRequest
-from zygal.commands.survey import Survey, SurveyOutcome
+from zygal.commands.survey.execute import Survey, SurveyOutcome
 from zygal.commands.tally import TallyOutcome
 from zygal.commands.witness import WitnessOutcome, WitnessRequest
 from zygal.conversion.convert import Conversion
-from zygal.endpoint.causes import other_file
 from zygal.errors import ArtifactError
 from zygal.evidence.causes import Cause
 from zygal.evidence.layers import Departure

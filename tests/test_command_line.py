@@ -10,7 +10,8 @@ from pathlib import Path
 import pytest
 from conftest import called, program, refused
 
-from zygal.cli.main import COMMANDS, TRACEBACK, build_parser
+from zygal.cli.main import TRACEBACK, build_parser
+from zygal.cli.names import COMMANDS
 from zygal.errors import InletError
 from zygal.inlet import parse_inlet
 from zygal.listener import Listener
@@ -35,8 +36,8 @@ def test_help_comes_in_every_way(tmp_path):
 
 
 def test_the_defaults_in_the_help_are_those_of_the_requests(tmp_path):
-    from zygal.commands.classify import ClassifyRequest
-    from zygal.commands.match import MatchRequest
+    from zygal.commands.classify.request import ClassifyRequest
+    from zygal.commands.match.request import MatchRequest
 
     text = " ".join(called("help", "match", cwd=tmp_path).stdout.split())
     for name in ("tensor_limit", "model_limit", "end_limit", "worst"):
@@ -219,7 +220,7 @@ def test_progress_is_a_line_every_few_seconds_where_there_is_no_terminal(capsys,
 
 
 def test_an_internal_error_shows_its_traceback_only_if_asked(shipped, monkeypatch):
-    import zygal.commands.match as core
+    import zygal.commands.match.execute as core
 
     monkeypatch.setattr(core, "execute", lambda request, listener: 1 / 0)
     done = called(*MATCH, cwd=shipped)
@@ -253,7 +254,8 @@ def test_each_report_ends_with_the_next_command(workspace):
 
 
 def test_the_core_runs_without_an_interface(shipped, tmp_path):
-    from zygal.commands import convert, match, recover, tally
+    from zygal.commands import convert, recover, tally
+    from zygal.commands.match import execute as match
 
     class Recorder(Listener):
         steps = set()

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from zygal.classifier.scores import recorded_scores_kind
-from zygal.commands.survey import survey
+from zygal.commands.survey.execute import survey
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.reference import ReferenceEngine
 from zygal.errors import WitnessError, ZygalError

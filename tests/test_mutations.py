@@ -57,7 +57,7 @@ def test_what_is_wrong_is_seen(shipped, monkeypatch):
     """The watch itself: other errors, long sentences, time."""
     path = shipped / "labels.txt"
     assert mutations.read("inlet", path) is None
-    monkeypatch.setattr("zygal.commands.survey.survey", lambda *arguments: 1 / 0)
+    monkeypatch.setattr("zygal.commands.survey.execute.survey", lambda *arguments: 1 / 0)
     assert "exit code 70" in mutations.read("inlet", path)
     monkeypatch.setattr("zygal.inlet.apply.raw_pixels", lambda path, decode: {}["x"])
     assert "KeyError" in mutations.read("image", path)

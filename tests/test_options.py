@@ -7,7 +7,7 @@ import pytest
 from conftest import called, refused
 
 from zygal.artifact import Metadata, write_artifact
-from zygal.commands.bench import BenchRequest
+from zygal.commands.bench.request import BenchRequest
 from zygal.graph import Batch, GraphBuilder, TensorType
 
 MATCH = ("match", "channel_marks.onnx", "--witness", "channel_marks.witness")
@@ -133,7 +133,7 @@ def test_the_same_options_have_an_effect_where_they_have_their_object(workspace)
     ],
 )
 def test_rates_that_bring_nothing_are_refused_before_anything_is_measured(rate, words, workspace, monkeypatch):
-    monkeypatch.setattr("zygal.commands.bench_run.measure", lambda *a: pytest.fail("it measured"))
+    monkeypatch.setattr("zygal.commands.bench.here.measure", lambda *a: pytest.fail("it measured"))
     for command in (BENCH, SERVED[:-2]):
         refused(called(*command, f"--arrival-rate={rate}", cwd=workspace), words)
 

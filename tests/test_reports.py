@@ -13,7 +13,7 @@ import jsonschema
 import pytest
 from outcomes import ALL, match_fails, recover_fails
 
-from zygal.cli.main import COMMANDS
+from zygal.cli.names import COMMANDS
 from zygal.cli.reports import (
     bench,
     classify,
@@ -31,9 +31,8 @@ from zygal.cli.reports import (
     witness,
 )
 from zygal.cli.terminal import console
-from zygal.exit_codes import GATE_FAILED, INTERRUPTED, PASS, SOME_UNREADABLE
 from zygal.files.documents import json_value
-from zygal.outcome import Gate, Outcome
+from zygal.outcome import GATE_FAILED, INTERRUPTED, PASS, SOME_UNREADABLE, Gate, Outcome
 
 GOLDEN, SCHEMAS = Path(__file__).with_name("golden"), Path(__file__).parents[1] / "docs" / "schemas"
 REPORTS = {

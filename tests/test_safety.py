@@ -757,7 +757,7 @@ def test_an_internal_error_is_a_sentence_with_its_own_code(shipped, monkeypatch)
     def broken(*arguments):
         raise ZeroDivisionError("x" * 900)
 
-    monkeypatch.setattr("zygal.commands.survey.survey", broken)
+    monkeypatch.setattr("zygal.commands.survey.execute.survey", broken)
     done = called("survey", "labels.txt", cwd=shipped)
     assert done.returncode == 70 and done.stderr.count("\n") == 1 and len(done.stderr) < 420
     assert "internal error: ZeroDivisionError" in done.stderr and "--traceback shows where" in done.stderr

@@ -15,7 +15,6 @@ from conftest import called, program, refused
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zygal import exit_codes
 from zygal.artifact.formats import artifact_hash
 from zygal.bench.baseline import Baseline, BaselineCell
 from zygal.bench.grid import mean_ratio
@@ -25,7 +24,7 @@ from zygal.cli.ending import Terminated
 from zygal.errors import ArtifactError, PlanError
 from zygal.evidence.witness import read_witness, write_witness
 from zygal.machine.state import own_key, state_folder
-from zygal.outcome import EXIT_CODES, Gate, Outcome, Verdict
+from zygal.outcome import EXIT_CODES, SOME_UNREADABLE, Gate, Outcome, Verdict
 from zygal.prediction.classification import Classification
 from zygal.prediction.classifier import open_artifact
 from zygal.signoff.kept import Keeper, Result
@@ -73,7 +72,7 @@ def test_everything_follows_from_the_verdict(verdicts, interrupted, was_refused,
         and document["exit_code"] == outcome.exit_code
     )
     some = outcome.verdict is Verdict.PASSED and unreadable
-    assert outcome.exit_code == (exit_codes.SOME_UNREADABLE if some else EXIT_CODES[outcome.verdict])
+    assert outcome.exit_code == (SOME_UNREADABLE if some else EXIT_CODES[outcome.verdict])
     assert document["passed"] == (outcome.exit_code in (0, 3))
 
 
@@ -127,7 +126,7 @@ def test_an_internal_error_and_an_interrupt_are_no_pass(workspace, monkeypatch):
         def fails(*arguments, fault=fault):
             raise fault
 
-        monkeypatch.setattr("zygal.commands.survey.survey", fails)
+        monkeypatch.setattr("zygal.commands.survey.execute.survey", fails)
         assert called("survey", "channel_marks.onnx", "--json", "r.json", cwd=workspace).returncode == code
         document = json.loads((workspace / "r.json").read_text())
         assert (document["verdict"], document["exit_code"], document["passed"]) == (verdict, code, False)

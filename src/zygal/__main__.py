@@ -11,7 +11,7 @@ import os
 import sys
 
 INTERRUPTED, TERMINATED = 130, 143
-"""As in zygal.exit_codes, which is not imported yet."""
+"""As in zygal.outcome, which is not imported yet."""
 
 
 def _end_at_once(number: int, frame) -> None:  # noqa: ARG001

@@ -11,8 +11,11 @@ from dataclasses import asdict, dataclass
 from enum import Enum
 from typing import Any, ClassVar
 
-from zygal import __version__, exit_codes
+from zygal import __version__
 from zygal.errors import ZygalError
+
+PASS, GATE_FAILED, INVALID, SOME_UNREADABLE, UNDECIDED, INTERNAL, INTERRUPTED, TERMINATED = 0, 1, 2, 3, 4, 70, 130, 143
+"""How the program ends: the one list of exit codes."""
 
 
 class Verdict(str, Enum):
@@ -27,11 +30,11 @@ class Verdict(str, Enum):
 
 
 EXIT_CODES = {
-    Verdict.PASSED: exit_codes.PASS,
-    Verdict.FAILED: exit_codes.GATE_FAILED,
-    Verdict.UNDECIDED: exit_codes.UNDECIDED,
-    Verdict.REFUSED: exit_codes.INVALID,
-    Verdict.INTERRUPTED: exit_codes.INTERRUPTED,
+    Verdict.PASSED: PASS,
+    Verdict.FAILED: GATE_FAILED,
+    Verdict.UNDECIDED: UNDECIDED,
+    Verdict.REFUSED: INVALID,
+    Verdict.INTERRUPTED: INTERRUPTED,
 }
 """Of each verdict; PASSED with inputs that could not be read has SOME_UNREADABLE."""
 
@@ -130,7 +133,7 @@ class Outcome(ABC):
     @property
     def exit_code(self) -> int:
         if self.verdict is Verdict.PASSED and self.inputs_unreadable:
-            return exit_codes.SOME_UNREADABLE
+            return SOME_UNREADABLE
         return EXIT_CODES[self.verdict]
 
     @abstractmethod

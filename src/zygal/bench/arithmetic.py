@@ -13,6 +13,7 @@ from zygal.artifact.onnx.read import load_model
 from zygal.bench.feeds import Feeds
 from zygal.classifier.metadata import Metadata
 from zygal.graph.arithmetic import COUNTS
+from zygal.inlet.sizes import tensor_shape
 
 
 @dataclass(frozen=True)
@@ -124,7 +125,7 @@ def _declare_tensor(model, batch: int) -> None:
     import onnx
 
     metadata = Metadata.from_properties({each.key: each.value for each in model.metadata_props}, "the artifact")
-    shape = metadata.inlet.tensor_shape() if metadata.tensor and metadata.inlet else None
+    shape = tensor_shape(metadata.inlet) if metadata.tensor and metadata.inlet else None
     if shape is not None:
         kind = onnx.helper.np_dtype_to_tensor_dtype(np.dtype(metadata.inlet.tensor.dtype))
         model.graph.value_info.append(onnx.helper.make_tensor_value_info(metadata.tensor, kind, [batch, *shape]))

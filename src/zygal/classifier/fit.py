@@ -7,6 +7,7 @@ from zygal.errors import InletError, LabelsError
 from zygal.graph import Graph, TensorType
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
+from zygal.inlet.sizes import tensor_shape
 
 
 def check_fit(graph: Graph, inlet: Inlet | None, labels: Labels | None) -> None:
@@ -22,7 +23,7 @@ def check_fit(graph: Graph, inlet: Inlet | None, labels: Labels | None) -> None:
 
 def check_inlet_fits(inlet: Inlet, model_input: TensorType) -> None:
     """Raises InletError if the inlet's tensor is not what the model takes."""
-    made, wanted = inlet.tensor_shape(), model_input.shape[1:]
+    made, wanted = tensor_shape(inlet), model_input.shape[1:]
     if made is None:
         raise InletError(
             f"the inlet gives tensors as large as each image, but the model takes {shape_text(model_input.shape)}; "

@@ -17,10 +17,10 @@ from zygal.cli.options import (
     shown_share,
     word_list,
 )
-from zygal.commands.bench import DEFAULT_SECONDS, MOST_SECONDS_UNTIL, BenchRequest
+from zygal.commands.bench.request import DEFAULT_SECONDS, MOST_SECONDS_UNTIL, BenchRequest
 
 SUMMARY = "Measures batch inference on the CPU: throughput, latency, memory, and how precise the figures are."
-COMMAND = Command(BenchRequest, "zygal.commands.bench", "zygal.cli.reports.bench")
+COMMAND = Command(BenchRequest, "zygal.commands.bench.execute", "zygal.cli.reports.bench")
 
 
 def register(commands) -> None:

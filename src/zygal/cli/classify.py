@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zygal.cli.command import Command, default_of, request_from
 from zygal.cli.options import add_classifier_options, finish_parser, new_parser, share_of_one, shown_share
-from zygal.commands.classify import PREDICTIONS, VECTORS, ClassifyRequest
+from zygal.commands.classify.request import PREDICTIONS, VECTORS, ClassifyRequest
 
 SUMMARY = "Predicts the classes of images: a few as a table, any number into a file that can be resumed."
 
@@ -15,7 +15,7 @@ def _request(options) -> ClassifyRequest:
     return request_from(ClassifyRequest, options)
 
 
-COMMAND = Command(ClassifyRequest, "zygal.commands.classify", "zygal.cli.reports.classify", _request)
+COMMAND = Command(ClassifyRequest, "zygal.commands.classify.execute", "zygal.cli.reports.classify", _request)
 
 
 def register(commands) -> None:

@@ -95,7 +95,7 @@ def apply_config(path: Path, command: tuple[str, ...], parser: argparse.Argument
 
 
 def _read(path: Path) -> dict[str, Any]:
-    from zygal.cli.main import COMMANDS
+    from zygal.cli.names import COMMANDS
     from zygal.files.documents import parse_toml
 
     content = parse_toml(read_text(path, "a file of defaults"), str(path), FileError)

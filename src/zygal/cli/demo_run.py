@@ -12,8 +12,8 @@ from zygal.cli.tables import show_sentence
 from zygal.cli.terminal import console
 from zygal.commands.demo import DemoOutcome, DemoRequest, run_demo
 from zygal.demo.workspace import STEPS
-from zygal.exit_codes import INTERRUPTED
 from zygal.listener import Listener
+from zygal.outcome import INTERRUPTED
 
 
 def execute(request: DemoRequest, listener: Listener) -> DemoOutcome:

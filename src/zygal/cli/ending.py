@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from zygal.errors import one_line
-from zygal.exit_codes import TERMINATED
+from zygal.outcome import TERMINATED
 
 
 class Terminated(KeyboardInterrupt):

@@ -13,12 +13,12 @@ from zygal.cli.options import (
     shown,
     shown_share,
 )
-from zygal.commands.match import MatchRequest
+from zygal.commands.match.request import MatchRequest
 
 SUMMARY = (
     "Checks preprocessing (A), model (B) and both end to end (C) against a witness, and names the cause of a failure."
 )
-COMMAND = Command(MatchRequest, "zygal.commands.match", "zygal.cli.reports.match")
+COMMAND = Command(MatchRequest, "zygal.commands.match.execute", "zygal.cli.reports.match")
 
 
 def register(commands) -> None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from zygal.cli.command import Command
 from zygal.cli.options import add_entries, finish_parser, new_parser, number_list
-from zygal.commands.survey import SurveyRequest
+from zygal.commands.survey.execute import SurveyRequest
 
 SUMMARY = "Says what a file is: tensor names, shapes and dtypes, classes, layers, sizes and versions."
-COMMAND = Command(SurveyRequest, "zygal.commands.survey", "zygal.cli.reports.survey")
+COMMAND = Command(SurveyRequest, "zygal.commands.survey.execute", "zygal.cli.reports.survey")
 
 
 def register(commands) -> None:

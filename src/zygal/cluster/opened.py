@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
 from zygal.errors import ClusterError, EngineError, SourceError
 from zygal.files import kinds
+from zygal.inlet.sizes import tensor_shape
 from zygal.machine.pool import Pool, ThreadPool
 from zygal.naming import refuse_given
 from zygal.request import Request, refuse_without
@@ -91,7 +92,7 @@ def open_classifiers(
             f"give its artifact."
         )
     inlet = inlet_at(request.compare_inlet) if request.compare_inlet else None
-    shape = (inlet or first.inlet).tensor_shape()
+    shape = tensor_shape(inlet or first.inlet)
     with source_file(request.compare, request.weights, shape, "--compare") as source:
         yield first, open_compared(source, first, inlet, request.multi_label, request.compare_scores)
 

@@ -13,6 +13,7 @@ from PIL import Image
 
 from zygal.errors import ClusterError, ImageError
 from zygal.evidence.result import elsewhere_limit
+from zygal.inlet.sizes import fixed_size
 from zygal.prediction.classifier import Classifier
 from zygal.wording import counted
 
@@ -78,7 +79,7 @@ class Probe:
                     digest.update(str(fault).encode())
                     continue
                 digest.update(np.ascontiguousarray(tensor).tobytes())
-                if each.raw or each.inlet.fixed_size() is not None:
+                if each.raw or fixed_size(each.inlet) is not None:
                     scores.append(each.raw_output([tensor]))
         return Probed(
             {name: installed_version(name) for name in VERSIONS}, instruction_sets(), tuple(scores), digest.hexdigest()

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.artifact.formats import DEFAULT_OPSET, format_for
 from zygal.files import kinds
 from zygal.files.outputs import WEIGHTS, Output, check_outputs
+from zygal.inlet.sizes import tensor_shape
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
@@ -114,7 +115,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
         request.widen,
         request.weights_beside,
     )
-    shape = request.shape or (inlet.tensor_shape() if inlet else None)
+    shape = request.shape or (tensor_shape(inlet) if inlet else None)
     given = {
         "--shape": request.shape,
         "--keep-batch": request.keep_batch,

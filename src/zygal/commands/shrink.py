@@ -11,6 +11,7 @@ from zygal.classifier.metadata import EIGHT_BITS, HALF
 from zygal.errors import ArtifactError, OutputError, WitnessError
 from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.files.writing import check_writable
+from zygal.inlet.sizes import tensor_shape
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, refuse_given
 from zygal.outcome import Outcome
@@ -192,8 +193,8 @@ def _given(request: ShrinkRequest, source: Opened, inlet, listener: Listener):
     recorded = None
     if request.witness:
         (_, shape), *_ = source.facts.inputs.values()
-        tensor_shape = ("N", *inlet.tensor_shape()) if source.facts.metadata.tensor is not None and inlet else shape
-        recorded = read_witness(request.witness).fed_as(tensor_shape)
+        fed = ("N", *tensor_shape(inlet)) if source.facts.metadata.tensor is not None and inlet else shape
+        recorded = read_witness(request.witness).fed_as(fed)
     if request.images:
         return from_images(request.images, inlet, request.count, listener), recorded
     return from_witness(recorded, request.witness, request.count), None

@@ -23,6 +23,7 @@ from zygal.graph.passes import run_passes
 from zygal.graph.shapes import shape_text
 from zygal.inlet import Inlet
 from zygal.inlet.front import front_of
+from zygal.inlet.sizes import tensor_shape
 from zygal.sources import Reading, Source, read_source
 from zygal.sources.opened import SourceFile
 
@@ -218,7 +219,7 @@ def _kind_by_estimator(file: SourceFile) -> str | None:
 
 def _image_shape(inlet: Inlet | None, choices: Choices) -> tuple[int, ...] | None:
     """The shape of one image's tensor, for a model that leaves it open: as chosen, else as the inlet makes it."""
-    return choices.image_shape or (inlet.tensor_shape() if inlet is not None else None)
+    return choices.image_shape or (tensor_shape(inlet) if inlet is not None else None)
 
 
 def _fed_as_chosen(source: Source, choices: Choices) -> Graph:

@@ -10,6 +10,7 @@ import numpy as np
 
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import ArtifactError, EngineError, first_line
+from zygal.inlet.sizes import tensor_shape
 
 if TYPE_CHECKING:
     from zygal.artifact.facts import Artifact
@@ -69,4 +70,4 @@ def open_engine(artifact: Artifact | str | Path, threads: int | None = None, out
         return RuntimeEngine(artifact.path, threads, output or artifact.chosen.name)
     from zygal.engines.onnx_inside import RawPixelEngine
 
-    return RawPixelEngine(artifact.path, metadata.tensor, metadata.inlet.tensor_shape(), metadata.inlet.tensor.dtype)
+    return RawPixelEngine(artifact.path, metadata.tensor, tensor_shape(metadata.inlet), metadata.inlet.tensor.dtype)

@@ -17,7 +17,6 @@ from zygal.errors import ArtifactError
 
 LONGEST_SECONDS = 300
 ROOT = Path(__file__).resolve().parents[2]
-_UNKNOWN_SIZE = 8
 _tried: set[tuple] = set()
 """The states of files that were tried."""
 
@@ -35,7 +34,7 @@ def try_first(path: str | Path) -> None:
     }
     try:
         done = subprocess.run(
-            [sys.executable, "-m", __name__, str(path)],
+            [sys.executable, "-m", "zygal.engines.alone", str(path)],
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
@@ -56,28 +55,3 @@ def try_first(path: str | Path) -> None:
             f"fault: try another release of it."
         )
     _tried.add(key)
-
-
-def main(path: str) -> None:
-    """What the process does; whatever the runtime complains of is said by the one that asked."""
-    import resource
-
-    import numpy as np
-
-    from zygal.engines.session import SessionSettings, open_session
-
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    session = open_session(path, SessionSettings(1), tried=True)
-    feed = {
-        port.name: np.zeros(
-            [size if isinstance(size, int) else 1 if not at else _UNKNOWN_SIZE for at, size in enumerate(port.shape)],
-            port.dtype or "float32",
-        )
-        for port in session.inputs
-    }
-    session.run(None, feed)
-
-
-if __name__ == "__main__":
-    with suppress(Exception):
-        main(sys.argv[1])

@@ -12,9 +12,9 @@ from zygal.errors import EngineError, SourceError, first_line, install_extra
 from zygal.files.families import Reading
 from zygal.files.writing import scratch_folder
 from zygal.sources.pytorch import open_program, read_program
+from zygal.sources.pytorch.choice import output_place, scores_choice
 from zygal.sources.pytorch.harmless import write_harmless_copy
 from zygal.sources.pytorch.modes import captured_in_training
-from zygal.sources.pytorch.returned import output_place, scores_choice
 
 MODULE, CAPTURED = "module", "captured"
 """Ways to run a model: the module of the training code, and the program that was captured from it."""

@@ -8,7 +8,7 @@ import numpy as np
 
 from zygal.errors import GraphError
 from zygal.graph.model import Graph
-from zygal.graph.ops import operator_named
+from zygal.graph.ops.base import operator_named
 
 
 def run_graph(graph: Graph, inputs: Mapping[str, np.ndarray]) -> dict[str, np.ndarray]:

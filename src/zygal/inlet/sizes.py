@@ -7,7 +7,7 @@ import math
 import struct
 from dataclasses import dataclass
 
-from zygal.inlet.specification import Blur, Crop, Pad, Resize, Step
+from zygal.inlet.specification import Blur, Crop, Inlet, Pad, Resize, Step
 
 Size = tuple[int, int]
 
@@ -239,13 +239,21 @@ def margin(spare: int, centring: str) -> int:
     return {"nearest": round(spare / 2), "up": -(-spare // 2)}.get(centring, spare // 2)
 
 
-def fixed_size(frame: tuple[Step, ...]) -> Size | None:
+def fixed_size(inlet: Inlet) -> Size | None:
     """The (height, width) that every image ends with, or None if it depends on the image."""
     size = None
-    for step in frame:
+    for step in inlet.frame:
         given = None if isinstance(step, Blur) else step.size
         if given is not None and (isinstance(step, Resize) or step.centring != "equal"):
             size = given
         elif size is not None:
             size = size_after(size, step)
     return size
+
+
+def tensor_shape(inlet: Inlet) -> tuple[int, int, int] | None:
+    """The shape of one image's tensor, or None if it depends on the image."""
+    size = fixed_size(inlet)
+    if size is None:
+        return None
+    return (inlet.channels, *size) if inlet.tensor.layout == "NCHW" else (*size, inlet.channels)

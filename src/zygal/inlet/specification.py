@@ -307,19 +307,6 @@ class Inlet:
     def channels(self) -> int:
         return self.decode.grey_channels if self.decode.colour == "grey" else 3
 
-    def fixed_size(self) -> tuple[int, int] | None:
-        """The (height, width) that every image ends with, or None if it depends on the image."""
-        from zygal.inlet.sizes import fixed_size
-
-        return fixed_size(self.frame)
-
-    def tensor_shape(self) -> tuple[int, int, int] | None:
-        """The shape of one image's tensor, or None if it depends on the image."""
-        size = self.fixed_size()
-        if size is None:
-            return None
-        return (self.channels, *size) if self.tensor.layout == "NCHW" else (*size, self.channels)
-
 
 def departures(one: Inlet, other: Inlet) -> Iterator[tuple[str, object, object]]:
     """The fields in which two inlets differ: (name, value in one, value in other); the frames as wholes if their steps

@@ -31,6 +31,7 @@ from zygal.files import kinds
 from zygal.files.recognition import kind_of
 from zygal.inlet import Inlet
 from zygal.inlet.apply import ApplyInlet, InletTensor
+from zygal.inlet.sizes import fixed_size
 from zygal.inlet.values import to_tensor
 from zygal.sources.opened import SourceFile
 
@@ -152,7 +153,7 @@ class Classifier:
 
         Raises InletError, ArtifactError or LabelsError where model, inlet and labels do not fit.
         """
-        if not self.raw and self.inlet.fixed_size() is None:
+        if not self.raw and fixed_size(self.inlet) is None:
             raise InletError(
                 f"the inlet of {self.name} gives tensors as large as each image, but a batch needs one size; "
                 f"end its frame with a fixed size."
@@ -212,7 +213,7 @@ class Classifier:
     def _probes(self) -> list[np.ndarray]:
         """Tensors of noise, from smooth to rough."""
         rng = np.random.default_rng(0)
-        height, width = self.inlet.fixed_size() or (64, 64)
+        height, width = fixed_size(self.inlet) or (64, 64)
         channels = 3 if self.raw else self.inlet.channels
         made = []
         for spread in np.linspace(8, 90, _PROBES):

@@ -13,6 +13,7 @@ from zygal.errors import ImageError, InletError, LabelsError, WitnessError
 from zygal.evidence.witness import Witness
 from zygal.inlet import Inlet, apply_to_all
 from zygal.inlet.images import list_images
+from zygal.inlet.sizes import tensor_shape
 from zygal.inlet.values import to_tensor
 from zygal.listener import Listener
 
@@ -77,7 +78,7 @@ def labelled(where: str, artifact: Artifact, inlet: Inlet | None, several: bool,
     if inlet is None:
         raise InletError("the artifact holds no inlet, so --labelled needs --inlet FILE.")
     joined = join(read_labelled(where, several), classes, where)
-    size = 4 * int(np.prod(inlet.tensor_shape() or (3, 256, 256)))
+    size = 4 * int(np.prod(tensor_shape(inlet) or (3, 256, 256)))
     chosen = evenly(range(len(joined.images)), max(1, MOST_BYTES // size))
     paths = [Path(joined.images[index].path) for index in chosen]
     tensors, kept, unreadable = _tensors(paths, [str(path) for path in paths], inlet, listener, "labelled images")

@@ -9,12 +9,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.errors import OutputError, PlanError, ZygalError
-from zygal.exit_codes import INTERNAL
 from zygal.files.documents import json_text, json_value
 from zygal.files.outputs import JSON, JUNIT, PAGE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, refuse_given
-from zygal.outcome import EXIT_CODES, Outcome, Verdict, ended_document
+from zygal.outcome import EXIT_CODES, INTERNAL, Outcome, Verdict, ended_document
 
 if TYPE_CHECKING:
     from zygal.signoff.check import Check

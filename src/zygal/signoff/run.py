@@ -21,7 +21,7 @@ from zygal.signoff.pictures import drawn, thumbnails
 from zygal.signoff.plan import Plan
 
 if TYPE_CHECKING:
-    from zygal.commands.bench import BenchOutcome
+    from zygal.commands.bench.execute import BenchOutcome
     from zygal.inlet import Inlet
 
 LONGEST_SECONDS = 180.0
@@ -85,7 +85,7 @@ class Run:
         return hashes_of(self.inputs, *roles)
 
     def _survey(self) -> None:
-        from zygal.commands import survey
+        from zygal.commands.survey import execute as survey
 
         found = self.found
         step = self._take(
@@ -122,7 +122,7 @@ class Run:
         return self.plan.model.inlet if self.plan.model.source is None else None
 
     def _match(self, artifact: Input) -> Result:
-        from zygal.commands import match
+        from zygal.commands.match import execute as match
 
         limits, data = self.plan.agreement, self.plan.data
         request = match.MatchRequest(
@@ -243,7 +243,7 @@ class Run:
 
     def _measured(self, seconds: float) -> BenchOutcome:
         from zygal.artifact import read_artifact
-        from zygal.commands import bench
+        from zygal.commands.bench import execute as bench
         from zygal.evidence.witness import read_witness
 
         wanted, witness, path = self.plan.speed, self.plan.data.witness, self.found.artifact.path

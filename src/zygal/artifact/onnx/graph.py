@@ -18,6 +18,7 @@ from zygal.errors import ArtifactError, GraphError, some_of
 from zygal.graph import Batch, Graph, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators, operator_named
 from zygal.inlet.front import LAYER
+from zygal.inlet.sizes import tensor_shape
 
 _DTYPES = frozenset(("float16", "float32", "float64", "int8", "int16", "int32", "int64", "uint8", "bool"))
 _CONSTANT_FORMS = {
@@ -123,7 +124,7 @@ def _inputs(model: onnx.ModelProto, constants: Mapping[str, np.ndarray], path: P
     properties = {each.key: each.value for each in model.metadata_props}
     if TENSOR_KEY in properties:
         inlet = Metadata.from_properties(properties, str(path)).inlet
-        shape = inlet and inlet.tensor_shape()
+        shape = inlet and tensor_shape(inlet)
         if not shape:
             raise ArtifactError(f"{path} takes raw pixels, but its metadata do not describe the tensor of its inlet.")
         return {properties[TENSOR_KEY]: TensorType(np.dtype(inlet.tensor.dtype), (Batch(), *shape))}

@@ -8,9 +8,9 @@ from zygal.cli.reports.bench_cluster import show_cluster
 from zygal.cli.reports.bench_more import show_comparison, show_layers, show_pipeline, show_regression, show_serving
 from zygal.cli.reports.verdict import show_gates, show_verdict
 from zygal.cli.tables import show_facts, show_sentence, show_table
-from zygal.commands.bench import BenchOutcome
-from zygal.commands.bench_cluster import ClusterOutcome
-from zygal.commands.bench_endpoint import EndpointOutcome
+from zygal.commands.bench.cluster import ClusterOutcome
+from zygal.commands.bench.endpoint import EndpointOutcome
+from zygal.commands.bench.execute import BenchOutcome
 from zygal.wording import counted, duration, file_size, milliseconds, rate, rough_percent
 
 

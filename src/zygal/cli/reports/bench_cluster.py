@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zygal.cli.reports.verdict import show_verdict
 from zygal.cli.tables import show_facts, show_sentence, show_table
-from zygal.commands.bench_cluster import ClusterOutcome
+from zygal.commands.bench.cluster import ClusterOutcome
 from zygal.wording import counted, duration, grouped, percent, rate
 
 

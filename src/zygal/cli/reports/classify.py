@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zygal.cli.tables import show_sentence, show_table
-from zygal.commands.classify import ClassifyOutcome
+from zygal.commands.classify.outcome import ClassifyOutcome
 from zygal.wording import counted, grouped, percent, rate
 
 

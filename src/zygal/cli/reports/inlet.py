@@ -6,6 +6,7 @@ from zygal.cli.reports.verdict import show_gates, show_verdict
 from zygal.cli.tables import show_facts
 from zygal.commands.recover import RecoverOutcome
 from zygal.inlet.description import describe_inlet, describe_stages, describe_value
+from zygal.inlet.sizes import tensor_shape
 from zygal.wording import counted, short_number
 
 _LISTED = 6
@@ -17,7 +18,7 @@ def show(out, outcome: RecoverOutcome) -> None:
     """The inlet, how well it fits, what is not determined, and the gate."""
     request, inlet = outcome.request, outcome.inlet
     rows = list(describe_stages(inlet))
-    shape = inlet.tensor_shape()
+    shape = tensor_shape(inlet)
     size = list(shape) if shape else "of the size of each image"
     rows.append(("tensor", f"{inlet.tensor.dtype} {size}, {inlet.tensor.layout}"))
     rows += _by_tensors(outcome) if outcome.by_tensors else _by_scores(outcome.by_scores)

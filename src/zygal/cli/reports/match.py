@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from zygal.cli.reports.verdict import FAILED, show_gates, show_verdict
 from zygal.cli.tables import show_sentence, show_table
-from zygal.commands.match import MatchOutcome
-from zygal.commands.match_sentences import causes
+from zygal.commands.match.outcome import MatchOutcome
 from zygal.naming import class_name
 from zygal.wording import clean_sentence, counted, short_number
 
@@ -39,7 +38,7 @@ def show(out, outcome: MatchOutcome) -> None:
         show_sentence(out, clean_sentence(sentence), "yellow")
     if outcome.diagnosis:
         show_sentence(out, outcome.diagnosis, FAILED)
-    for sentence in causes(outcome):
+    for sentence in outcome.likely_causes:
         show_sentence(out, sentence)
 
 

@@ -7,9 +7,10 @@ from typing import Any
 
 from zygal.classifier.layout import image_layout
 from zygal.cli.tables import show_facts
-from zygal.commands.survey import KERAS_WEIGHTS, SurveyOutcome
+from zygal.commands.survey.execute import KERAS_WEIGHTS, SurveyOutcome
 from zygal.files import kinds
 from zygal.files.families import family_named
+from zygal.inlet.sizes import tensor_shape
 from zygal.wording import counted, file_size, grouped
 
 Rows = list[tuple[str, str]]
@@ -198,7 +199,7 @@ def _inlet(inlet: Any) -> Rows:
     from zygal.graph.shapes import shape_text
     from zygal.inlet.description import describe_stages
 
-    shape = inlet.tensor_shape()
+    shape = tensor_shape(inlet)
     size = shape_text(("N", *shape)) if shape else "of the size of each image"
     return [*describe_stages(inlet), ("tensor", f"{inlet.tensor.dtype} {size}, {inlet.tensor.layout}")]
 

@@ -15,6 +15,7 @@ from zygal.inlet.decode import whole_weights
 from zygal.inlet.frame import blur_taps, fill_colour, fixed_taps
 from zygal.inlet.front.resizing import can_be_cut, resized
 from zygal.inlet.front.writer import DOUBLE, FLOAT, INT64, UINT8, Picture, Writer
+from zygal.inlet.sizes import fixed_size
 from zygal.inlet.specification import Blur, Crop, Inlet, Pad, Resize, Values
 
 
@@ -23,7 +24,7 @@ def front_of(inlet: Inlet, input_name: str, output_name: str) -> Graph:  # noqa:
 
     Rotation, transparency and 16-bit pixels are matters of files: they are done when the image is.
     """
-    size = inlet.fixed_size()
+    size = fixed_size(inlet)
     if size is None:
         raise InletError(
             "the inlet gives tensors as large as each image, so it cannot be put into the artifact; end its "

@@ -18,6 +18,7 @@ from zygal.inlet.edits import single_edits, with_step
 from zygal.inlet.recovery.fit import Line, values_of
 from zygal.inlet.recovery.material import Material, gather, held_back
 from zygal.inlet.recovery.trial import Trials
+from zygal.inlet.sizes import fixed_size, tensor_shape
 from zygal.inlet.specification import Crop, Decode, Inlet, Pad, Resize, Tensor, Values
 from zygal.inlet.values import to_tensor
 
@@ -70,7 +71,7 @@ class _ByScores:
             pixels = [self.trials.pixels(index, inlet) for index in images]
         except (ImageError, ValueError):
             return None
-        size = inlet.fixed_size()
+        size = fixed_size(inlet)
         if any(each.shape[:2] != size for each in pixels):
             return None
         return self.scores(np.stack([to_tensor(each, inlet.values, inlet.tensor)[0] for each in pixels]))
@@ -104,7 +105,7 @@ def recover_by_scores(
     material.hold(held_back(material))
     search = _ByScores(material, recorded, scores)
     plain = (material.plain or material.readable)[:_PLAIN]
-    starts = [inlet for inlet in likely if inlet.tensor_shape() == tuple(shape) and inlet.tensor.dtype == dtype]
+    starts = [inlet for inlet in likely if tensor_shape(inlet) == tuple(shape) and inlet.tensor.dtype == dtype]
     starts += _starts(size, channels, tensor, bool(material.deep))
     for number, start in enumerate(starts):
         progress("usual inlets", 0.3 * number / len(starts))
@@ -198,7 +199,7 @@ def _edits(inlet: Inlet):
     for position, step in enumerate(inlet.frame):
         if isinstance(step, Resize) and step.short_side:
             for by in (-16, -8, -4, -2, -1, 1, 2, 4, 8, 16):
-                if step.short_side + by >= max(inlet.fixed_size()):
+                if step.short_side + by >= max(fixed_size(inlet)):
                     edited = replace(step, short_side=step.short_side + by)
                     yield with_step(inlet, position, edited)
 

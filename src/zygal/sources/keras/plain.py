@@ -17,7 +17,7 @@ import h5py
 
 from zygal.errors import SourceError, shown
 from zygal.sources.keras.containers import KerasFile, child, read_array, text_attribute
-from zygal.sources.keras.site import LAYERS, OPERATIONS
+from zygal.sources.keras.handlers import LAYERS, OPERATIONS
 from zygal.sources.keras.structure import MODELS
 from zygal.sources.keras.table_activations import AS_LAYERS, BY_NAME
 

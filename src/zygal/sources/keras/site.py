@@ -2,42 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any, NoReturn
 
 import numpy as np
 
 from zygal.errors import SourceError, shown
 from zygal.graph import GraphBuilder
+from zygal.sources.keras.handlers import LAYERS, NOTHING_AT_INFERENCE, Handler
 from zygal.sources.keras.settings import Positional, Settings, unread_settings
 from zygal.sources.keras.structure import Layer
 from zygal.sources.layouts import LaidOut, View
-
-Handler = Callable[["LayerSite"], "View | list[View]"]
-LAYERS: dict[str, Handler] = {}
-OPERATIONS: dict[str, Handler] = {}
-NOTHING_AT_INFERENCE: set[str] = set()
-"""Classes of layers that leave their input as it is, whatever their settings say."""
-
-
-def layer(*names: str) -> Callable[[Handler], Handler]:
-    """Enters a function into the table of layers under class names."""
-
-    def enter(handler: Handler) -> Handler:
-        LAYERS.update(dict.fromkeys(names, handler))
-        return handler
-
-    return enter
-
-
-def operation(*names: str) -> Callable[[Handler], Handler]:
-    """Enters a function into the table of the framework's functions that models keep as layers."""
-
-    def enter(handler: Handler) -> Handler:
-        OPERATIONS.update(dict.fromkeys(names, handler))
-        return handler
-
-    return enter
 
 
 def function_of(shown: Layer) -> str:

@@ -52,7 +52,7 @@ class Layer:
         if self.class_name in ("TFOpLambda", "SlicingOpLambda", "TensorFlowOpLayer"):
             return True
         # Where the module is not kept, functions are known by what every layer has and they have not.
-        from zygal.sources.keras.site import LAYERS, OPERATIONS
+        from zygal.sources.keras.handlers import LAYERS, OPERATIONS
 
         bare = not self.module and self.model is None and self.class_name != "InputLayer"
         # Some layers keep no more than their own settings.

@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from zygal.sources.keras.site import OPERATIONS, LayerSite, layer
+from zygal.sources.keras.handlers import OPERATIONS, layer
+from zygal.sources.keras.site import LayerSite
 from zygal.sources.layouts import View
 from zygal.sources.layouts.arranging import softmax_along
 from zygal.sources.recipes import activations

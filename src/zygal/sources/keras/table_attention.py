@@ -7,7 +7,8 @@ from math import prod, sqrt
 import numpy as np
 
 from zygal.graph import Batch
-from zygal.sources.keras.site import LayerSite, layer
+from zygal.sources.keras.handlers import layer
+from zygal.sources.keras.site import LayerSite
 from zygal.sources.layouts import View
 from zygal.sources.recipes import attention as attending
 from zygal.sources.recipes.arranging import reversed_along

@@ -6,7 +6,8 @@ import numpy as np
 
 from zygal.graph.ops.resampling import resampling_matrix
 from zygal.graph.ops.windows import same_pads
-from zygal.sources.keras.site import LayerSite, layer
+from zygal.sources.keras.handlers import layer
+from zygal.sources.keras.site import LayerSite
 from zygal.sources.keras.table_activations import activated
 from zygal.sources.layouts import View
 from zygal.sources.layouts.images import by_channel, convolved, global_mean, pooled, transposed

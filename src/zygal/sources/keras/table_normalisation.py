@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.sources.keras.site import LayerSite, layer
+from zygal.sources.keras.handlers import layer
+from zygal.sources.keras.site import LayerSite
 from zygal.sources.layouts import View, is_batch
 from zygal.sources.layouts.arranging import along, scaled
 from zygal.sources.recipes import normalisation

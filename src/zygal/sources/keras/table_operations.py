@@ -5,7 +5,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from zygal.sources.keras.site import LayerSite, operation
+from zygal.sources.keras.handlers import operation
+from zygal.sources.keras.site import LayerSite
 from zygal.sources.layouts import View
 from zygal.sources.layouts.arranging import softmax_along
 from zygal.sources.recipes.activations import gelu as gelu_of

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from zygal.sources.keras.site import LayerSite, operation
+from zygal.sources.keras.handlers import operation
+from zygal.sources.keras.site import LayerSite
 from zygal.sources.keras.table_images import resized
 from zygal.sources.keras.table_operations import axes_of, static
 from zygal.sources.layouts import View, is_batch

@@ -5,7 +5,8 @@ from __future__ import annotations
 from functools import reduce
 
 from zygal.graph import Batch
-from zygal.sources.keras.site import NOTHING_AT_INFERENCE, LayerSite, layer
+from zygal.sources.keras.handlers import NOTHING_AT_INFERENCE, layer
+from zygal.sources.keras.site import LayerSite
 from zygal.sources.keras.table_activations import activated
 from zygal.sources.layouts import View, is_batch
 from zygal.sources.layouts.arranging import flattened, joined, permuted, product, reshaped_to

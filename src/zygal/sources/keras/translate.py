@@ -19,7 +19,8 @@ from zygal.sources.keras import (  # noqa: F401  (each table enters its layers)
     table_shapes,
 )
 from zygal.sources.keras.containers import KerasFile
-from zygal.sources.keras.site import LAYERS, OPERATIONS, LayerSite, function_of
+from zygal.sources.keras.handlers import LAYERS, OPERATIONS
+from zygal.sources.keras.site import LayerSite, function_of
 from zygal.sources.keras.structure import Layer, Model, Reference, references_in
 from zygal.sources.keras.weights import NamePath, Weights
 from zygal.sources.layouts import View

@@ -12,9 +12,9 @@ from zygal.classifier.scores import operators_before, scores_by_operators, softm
 from zygal.files.families import Reading
 from zygal.sources.pytorch.archive import open_program
 from zygal.sources.pytorch.calls import IN_TRAINING
+from zygal.sources.pytorch.choice import operators_of, scores_choice
 from zygal.sources.pytorch.modes import captured_in_training
 from zygal.sources.pytorch.program import read_program
-from zygal.sources.pytorch.returned import operators_of, scores_choice
 from zygal.sources.pytorch.translate import translate, unknown_operators
 from zygal.sources.source import Source, SourceFacts
 

@@ -10,8 +10,8 @@ import numpy as np
 from zygal.errors import SourceError, some_of
 from zygal.files.families import Reading
 from zygal.graph import TensorType
+from zygal.sources.tensorflow.graph_file import GraphFile, Signature
 from zygal.sources.tensorflow.messages import DTYPES
-from zygal.sources.tensorflow.program import GraphFile, Signature
 from zygal.sources.tensorflow.tensors import sizes_of
 from zygal.sources.tensorflow.translate import declared_type
 

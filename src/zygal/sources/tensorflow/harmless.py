@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from zygal.errors import SourceError, some_of
-from zygal.sources.tensorflow.program import GraphFile
+from zygal.sources.tensorflow.graph_file import GraphFile
 from zygal.sources.tensorflow.site import OPERATORS
 from zygal.sources.tensorflow.table_entrance import STEPS
 from zygal.sources.tensorflow.translate import BRANCHES, CALLS

@@ -6,7 +6,7 @@ from typing import Any
 
 from zygal.errors import FileError
 from zygal.files.opening import read_text
-from zygal.sources.tensorflow.program import GraphFile
+from zygal.sources.tensorflow.graph_file import GraphFile
 from zygal.sources.tensorflow.site import NodeSite, Resource
 from zygal.sources.tensorflow.tensors import array_of
 

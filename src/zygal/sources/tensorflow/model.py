@@ -15,9 +15,10 @@ from zygal.graph import Graph
 from zygal.inlet import Inlet
 from zygal.sources.layouts import View
 from zygal.sources.tensorflow.entries import Entry, fed_constants, image_entry, image_type, inputs_of, outputs_of
+from zygal.sources.tensorflow.graph_file import GraphFile, Signature
 from zygal.sources.tensorflow.label_tables import LabelTables
 from zygal.sources.tensorflow.pixels import Encoded
-from zygal.sources.tensorflow.program import GraphFile, Signature, chosen_signature, open_graph
+from zygal.sources.tensorflow.program import chosen_signature, open_graph
 from zygal.sources.tensorflow.scopes import Place, Scope
 from zygal.sources.tensorflow.site import IN_TRAINING, UNKNOWN, Context, Label, NodeSite, Texts, Value
 from zygal.sources.tensorflow.translate import Output, Translator, captured

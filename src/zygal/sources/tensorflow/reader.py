@@ -12,9 +12,10 @@ from zygal.errors import SourceError, UnknownOperators
 from zygal.files.families import Reading
 from zygal.sources.opened import SourceFile
 from zygal.sources.source import SignatureFacts, Source, SourceFacts
+from zygal.sources.tensorflow.graph_file import Signature
 from zygal.sources.tensorflow.messages import DTYPES
 from zygal.sources.tensorflow.model import Model, open_model
-from zygal.sources.tensorflow.program import Signature, open_graph
+from zygal.sources.tensorflow.program import open_graph
 from zygal.sources.tensorflow.tensors import shown_type, sizes_of
 
 _STORAGE = frozenset(("Const", "VarHandleOp", "VariableV2", "Variable", "ReadVariableOp", "Identity", "NoOp"))

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zygal.errors import SourceError
-from zygal.sources.tensorflow.program import GraphFile
+from zygal.sources.tensorflow.graph_file import GraphFile
 from zygal.sources.tensorflow.site import OUTPUTS, Value
 
 DEEPEST_CALLS, MOST_CALLS = 200, 20_000

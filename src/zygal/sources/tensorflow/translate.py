@@ -21,8 +21,8 @@ from zygal.sources.tensorflow import (  # noqa: F401  (each table enters its ope
     table_shaping,
 )
 from zygal.sources.tensorflow.entrance import Entrance
+from zygal.sources.tensorflow.graph_file import GraphFile
 from zygal.sources.tensorflow.pixels import EachImage, Pixels, batched
-from zygal.sources.tensorflow.program import GraphFile
 from zygal.sources.tensorflow.scopes import Place, Scope, Scopes
 from zygal.sources.tensorflow.site import (
     DEAD,

@@ -7,8 +7,8 @@ from typing import Any
 
 from zygal.errors import SourceError, first_line
 from zygal.files.web_weights import read_web_model
+from zygal.sources.tensorflow.graph_file import GraphFile, Signature, functions_by_name, nodes_by_name
 from zygal.sources.tensorflow.messages import message
-from zygal.sources.tensorflow.program import GraphFile, Signature, functions_by_name, nodes_by_name
 
 
 def read_web_graph(path: Path) -> GraphFile:

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import SourceError
+from zygal.sources.tensorflow.graph_file import GraphFile
 from zygal.sources.tensorflow.messages import message
-from zygal.sources.tensorflow.program import GraphFile
 from zygal.sources.tensorflow.site import NodeSite, Resource
 from zygal.sources.tensorflow.tensors import array_of
 from zygal.sources.tensorflow.variables import Variables

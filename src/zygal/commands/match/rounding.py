@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from zygal.commands.match_sentences import rounding_sentence
+from zygal.commands.match.sentences import rounding_sentence
 from zygal.errors import ZygalError
 from zygal.listener import Listener
 from zygal.wording import counted
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
-    from zygal.commands.match import MatchRequest
+    from zygal.commands.match.request import MatchRequest
     from zygal.evidence.result import Match
     from zygal.evidence.rounding import OwnRounding
     from zygal.evidence.witness import Witness

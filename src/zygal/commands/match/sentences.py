@@ -4,58 +4,34 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from zygal.wording import clean_sentence, counted, percent, short_number
+from zygal.wording import counted, percent, short_number
 
 if TYPE_CHECKING:
-    from zygal.commands.match import MatchOutcome
     from zygal.evidence.rounding import OwnRounding
 
 ILL_CONDITIONED = 1e-5
 """Of the spread: float32 keeps well-conditioned classifiers within some 1e-7."""
 
 
-def _shares(shrunk) -> str:
+def shares_sentence(shrunk) -> str:
     """The layers that add most to the error."""
     largest = [f"{share.layer} {percent(share.share)}" for share in shrunk.shares[:5]]
     return f"Shares of the error, as they were measured when it was shrunk: {', '.join(largest)}."
 
 
-def causes(outcome: MatchOutcome) -> list[str]:
-    """Sentences on the likely causes of failed gates."""
-    found, sentences = outcome.found, []
-    if found.cause:
-        sentences += _inlet_causes(found)
-        if outcome.request.write_inlet:
-            sentences.append(f"The corrected inlet is in {outcome.request.write_inlet}.")
-    elif any(gate.name == "A" for gate in outcome.failed_gates):
-        sentences.append("Likely cause: not found. No inlet that was tried gives the recorded tensors.")
-    if outcome.service_cause:
-        sentences.append(f"Likely cause: {clean_sentence(outcome.service_cause)}")
-    elif found.score_cause:
-        said = (
-            found.score_cause.replace("the artifact", "the service") if outcome.request.endpoint else found.score_cause
-        )
-        sentences.append(f"Likely cause: {clean_sentence(said)}")
-    if outcome.rounding and "B" in {gate.name for gate in outcome.failed_gates}:
-        sentences.append(rounding_sentence(outcome.rounding))
-    if found.label_cause:
-        sentences.append(f"Likely cause: {clean_sentence(found.label_cause)}")
-    if outcome.shrunk and outcome.shrunk.shares and {"B", "C"} & {gate.name for gate in outcome.failed_gates}:
-        sentences.append(_shares(outcome.shrunk))
-    departure = found.departure
-    if departure and departure.layer is None:
-        sentences.append(
+def departure_sentence(departure) -> str:
+    """The first layer whose output differs from the recorded one."""
+    if departure.layer is None:
+        return (
             f"Likely cause: the step behind layer {departure.before}. All "
             f"{counted(departure.compared, 'layer')} that were compared agree."
         )
-    elif departure:
-        before = f" All layers up to {departure.before} agree." if departure.before else ""
-        sentences.append(
-            f"Likely cause: layer {departure.layer} is the first whose output differs, by "
-            f"{short_number(departure.difference)} of its recorded range.{before} "
-            f"{counted(departure.compared, 'layer')} compared."
-        )
-    return sentences
+    before = f" All layers up to {departure.before} agree." if departure.before else ""
+    return (
+        f"Likely cause: layer {departure.layer} is the first whose output differs, by "
+        f"{short_number(departure.difference)} of its recorded range.{before} "
+        f"{counted(departure.compared, 'layer')} compared."
+    )
 
 
 def rounding_sentence(rounding: OwnRounding) -> str:
@@ -87,7 +63,8 @@ def rounding_sentence(rounding: OwnRounding) -> str:
     )
 
 
-def _inlet_causes(found) -> list[str]:
+def inlet_sentences(found) -> list[str]:
+    """What should be otherwise in the inlet, and what that changes."""
     cause = found.cause
     lead = "Likely cause:" if len(cause.findings) == 1 else "Likely causes:"
     listed = (

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
-from zygal.commands.bench import DEFAULT_SECONDS, BenchRequest, check_rates
+from zygal.commands.bench.request import DEFAULT_SECONDS, BenchRequest, check_rates
 from zygal.endpoint import check_timeout
 from zygal.errors import BenchError
 from zygal.listener import Listener
@@ -110,7 +110,7 @@ def _check(request: BenchRequest) -> None:
 
 def _tensors(request: BenchRequest, facts: Any) -> tuple[np.ndarray, str]:
     """What is sent: the recorded tensors, or random numbers of the artifact's shape."""
-    from zygal.commands.bench_run import recorded_tensors
+    from zygal.commands.bench.here import recorded_tensors
 
     tensors, origin = recorded_tensors(request)
     if tensors is not None:

@@ -3,130 +3,27 @@
 from __future__ import annotations
 
 import time
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import replace
 from itertools import islice
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING
 
-from zygal.cluster.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
+from zygal.cluster.opened import check_request, open_classifiers, open_pool
+from zygal.commands.classify.outcome import COUNTS, ClassifyOutcome, about
+from zygal.commands.classify.request import VECTORS, ClassifyRequest
 from zygal.errors import OutputError, some_of
-from zygal.files import kinds
-from zygal.files.outputs import PICTURE, VECTOR_FILE, Output, check_outputs
+from zygal.files.outputs import check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import refuse_given
-from zygal.outcome import Outcome
 from zygal.request import refuse_unused
 
 if TYPE_CHECKING:
     from zygal.prediction.classification import Classification
     from zygal.prediction.classifier import Classifier
-    from zygal.prediction.figure import MappedPicture
     from zygal.prediction.listing import Listing
-    from zygal.prediction.prediction import Prediction
+
 
 FEW = 100
 """More images than these are not shown on a terminal."""
-PREDICTIONS, VECTORS = "predictions", "vectors"
-COUNTS = ("read", "unreadable", "uncertain", "disagreements")
-
-
-@dataclass(frozen=True, kw_only=True)
-class ClassifyRequest(ClassifierRequest):
-    """paths: images and folders, here or at URLs. lists: text files with one path per line, "-" for standard input, or
-    tables with a column of paths; column: its name. skip: patterns of names to leave out in folders. output: the file
-    of rows. overwrite: start the output again instead of resuming it. write_as: "predictions", or "vectors", the
-    model's output as it is. hash_images: notice replaced images by the hashes of their bytes, not by size and time.
-    top: how many classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the
-    probability from which a multi-label model assigns a label. regions: a picture of what supports the prediction for
-    one image. exclude: files in the folders that are not images, such as a document that a user interface will write
-    there."""
-
-    paths: tuple[str, ...] = ()
-    lists: tuple[str, ...] = ()
-    column: str | None = None
-    skip: tuple[str, ...] = ()
-    output: str | None = None
-    overwrite: bool = False
-    hash_images: bool = False
-    write_as: str = PREDICTIONS
-    top: int = 3
-    min_probability: float = 0.5
-    min_margin: float = 0.1
-    threshold: float = 0.5
-    regions: str | None = None
-    exclude: tuple[str, ...] = ()
-
-    def outputs(self) -> list[Output]:
-        if self.write_as == VECTORS and self.output:
-            from zygal.prediction.vectors import names_file
-
-            names = [Output(names_file(self.output), kinds.LABELS)] if self.output.lower().endswith(".npy") else []
-            return [Output(self.output, VECTOR_FILE), *names]
-        # The file of rows has its own check: it is resumed, not replaced.
-        return [Output(self.regions, PICTURE)] if self.regions else []
-
-
-@dataclass(frozen=True, kw_only=True)
-class ClassifyOutcome(Outcome):
-    """predictions: of a few images. rows: how many rows the output has, `resumed` of them from an earlier run; None
-    without an output. replaced: images that are others than in the earlier run. numbers: of each vector, with --as
-    vectors. disagreements: the most confident ones. maps: what supports the prediction, with --regions."""
-
-    kind: ClassVar[str] = "zygal.classify"
-
-    artifact: str
-    engine: str
-    scores: str
-    labels: tuple[str, ...]
-    labels_order: str | None
-    multi_label: bool
-    thresholds: dict[str, float]
-    compared: str | None = None
-    compared_engine: str | None = None
-    counts: dict[str, int] = field(default_factory=dict)
-    predictions: tuple[Prediction, ...] = ()
-    output: str | None = None
-    rows: int | None = None
-    resumed: int = 0
-    replaced: int = 0
-    numbers: int | None = None
-    disagreements: tuple[Prediction, ...] = ()
-    seconds: float = 0.0
-    cluster: ClusterUsed | None = None
-    maps: tuple[MappedPicture, ...] = ()
-    maps_differ_log_odds: float | None = None
-
-    @property
-    def images(self) -> int:
-        return self.counts.get("read", 0) + self.counts.get("unreadable", 0)
-
-    @property
-    def images_per_second(self) -> float | None:
-        """None if too few images were classified to say."""
-        done = self.images - self.resumed
-        return done / self.seconds if done >= 20 and self.seconds else None
-
-    def result(self) -> dict[str, Any]:
-        return {
-            "artifact": self.artifact,
-            "engine": self.engine,
-            "scores": self.scores,
-            "labels": list(self.labels),
-            "labels_order": self.labels_order,
-            "compared": self.compared,
-            "thresholds": dict(self.thresholds),
-            "counts": dict(self.counts),
-            "images_per_second": self.images_per_second,
-            "cluster": self.cluster and asdict(self.cluster),
-            "predictions": [asdict(each) | {"disagree": each.disagree} for each in self.predictions],
-            "output": self.output,
-            "rows": self.rows,
-            "rows_resumed": self.resumed,
-            "images_replaced": self.replaced,
-            "vector_numbers": self.numbers,
-            "disagreements": [asdict(each) for each in self.disagreements],
-            "regions": [_map(each) for each in self.maps],
-            "regions_differ_log_odds": self.maps_differ_log_odds,
-        }
 
 
 def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOutcome:
@@ -146,7 +43,7 @@ def execute(request: ClassifyRequest, listener: Listener = SILENT) -> ClassifyOu
         _refuse_idle(request, first)
         notes = (*first.notes, *(other.notes if other else ()), *_skipped(listing))
         if request.regions:
-            from zygal.commands.classify_regions import map_regions
+            from zygal.commands.classify.regions import map_regions
 
             return map_regions(request, listing, first, other, notes)
         thresholds = Thresholds(request.min_probability, request.min_margin, request.threshold)
@@ -248,24 +145,6 @@ def _as_vectors(request: ClassifyRequest, listing: Listing, listener: Listener) 
     )
 
 
-def about(first: Classifier, other: Classifier | None, request: ClassifyRequest) -> dict[str, Any]:
-    return {
-        "artifact": first.name,
-        "engine": first.engine_name,
-        "scores": first.kind,
-        "labels": first.labels,
-        "labels_order": first.labels_order,
-        "multi_label": first.multi_label,
-        "thresholds": {
-            "min_probability": request.min_probability,
-            "min_margin": request.min_margin,
-            "label": request.threshold,
-        },
-        "compared": other and other.name,
-        "compared_engine": other and other.engine_name,
-    }
-
-
 def _in_memory(
     request: ClassifyRequest, listing: Listing, run: Classification, notes, listener: Listener
 ) -> ClassifyOutcome:
@@ -331,15 +210,3 @@ def _into_file(
         written=(request.output,),
         notes=tuple(notes),
     )
-
-
-def _map(mapped: MappedPicture) -> dict[str, Any]:
-    found = mapped.found
-    return {
-        "model": mapped.name,
-        "predicted": found.predicted,
-        "probability": found.probability,
-        "lowest_probability": found.lowest,
-        "patch_pixels": list(found.patch),
-        "log_odds_lost": found.weight.tolist(),
-    }

@@ -2,203 +2,31 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING
 
-from zygal.commands.match_rounding import examined, notes_on
-from zygal.commands.match_sentences import causes
-from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
+from zygal.commands.match.outcome import MatchOutcome
+from zygal.commands.match.request import MatchRequest
+from zygal.commands.match.rounding import examined, notes_on
+from zygal.endpoint import check_timeout
 from zygal.errors import OutputError, WitnessError
-from zygal.files import kinds
-from zygal.files.outputs import PICTURE, Output, check_outputs
+from zygal.files.outputs import check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
-from zygal.outcome import Outcome
-from zygal.request import Request, refuse_unused, refuse_without
+from zygal.request import refuse_unused, refuse_without
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
-    from zygal.classifier.metadata import Shrunk
     from zygal.evidence.result import Match
-    from zygal.evidence.rounding import OwnRounding
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
-
-
-@dataclass(frozen=True, kw_only=True)
-class MatchRequest(Request):
-    """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should
-    serve. timeout: seconds for one of its answers. endpoint_limit: largest difference of its scores from those of the
-    artifact, of the spread; `evidence.result.ELSEWHERE` unless given, or ELSEWHERE_IN_8_BITS. scores: which of the
-    artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet:
-    instead of the one inside the artifact. tensor_limit: grey levels. model_limit, end_limit: of the spread of the
-    recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the
-    images that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that
-    differ most. own_rounding: compute the artifact in float64 on some recorded tensors in any case, not only where B
-    fails or is near its limit."""
-
-    artifact: str | None = None
-    witness: str
-    endpoint: str | None = None
-    timeout: float = TIMEOUT_SECONDS
-    endpoint_limit: float | None = None
-    scores: str | None = None
-    images: str | None = None
-    inlet: str | None = None
-    tensor_limit: float = 0.5
-    model_limit: float = 1e-4
-    end_limit: float = 1e-2
-    agree_limit: float = 0.99
-    order_limit: float = 0.99
-    worst: int = 3
-    write_inlet: str | None = None
-    sheet: str | None = None
-    own_rounding: bool = False
-    overwrite: bool = False
-
-    def outputs(self) -> list[Output]:
-        outputs = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
-        return [*outputs, Output(self.sheet, PICTURE)] if self.sheet else outputs
-
-
-@dataclass(frozen=True, kw_only=True)
-class MatchOutcome(Outcome):
-    """runtime: what ran the artifact. recorded: images in the witness. framework: what was recorded. found: the
-    comparison."""
-
-    kind: ClassVar[str] = "zygal.match"
-
-    request: MatchRequest
-    runtime: str
-    recorded: int
-    framework: str
-    labels: tuple[str, ...] | None
-    found: Match
-    shrunk: Shrunk | None = None
-    service_cause: str | None = None
-    one_origin: bool = False
-    rounding: OwnRounding | None = None
-
-    @property
-    def subject(self) -> str:
-        """What was checked, as the user called it."""
-        return self.request.endpoint or self.request.artifact
-
-    @property
-    def compared(self) -> int:
-        """How many images were compared: by their files where any was, else by their recorded tensors."""
-        by_file = [
-            each
-            for each in self.found.images
-            if (each.tensor_difference_grey_levels, each.end_to_end_difference_of_spread) != (None, None)
-        ]
-        return len(by_file or self.found.images)
-
-    @property
-    def diagnosis(self) -> str | None:
-        """Where the fault is, by which of the comparisons failed."""
-        failed = {gate.name for gate in self.failed_gates}
-        if {"A", "B"} <= failed:
-            return "Both the inlet and the artifact differ from the training side."
-        if "A" in failed:
-            model = "" if "B" not in {gate.name for gate in self.gates} else " The model itself (B) is right."
-            return "The inlet differs from the preprocessing of the training side." + model
-        if self.shrunk is not None and failed & {"B", "C"}:
-            return (
-                f"The artifact in {self.shrunk.precision} answers otherwise than the recorded model; compare the "
-                f"float artifact {self.shrunk.artifact} first, then shrink it with a stricter budget."
-            )
-        if self.request.endpoint and failed & {"B", "C", "E"}:
-            return (
-                "The service gives other scores than were recorded."
-                if "B" in failed or "C" in failed
-                else "The service gives other scores than the artifact."
-            )
-        if failed == {"V"}:
-            return "Another version of the model answers than was asked for."
-        if "B" in failed and self.rounding is not None and not self.rounding.by_conversion:
-            return None
-        if "B" in failed:
-            return "The artifact is not the recorded model, or its conversion is wrong."
-        if "C" in failed and "A" not in {gate.name for gate in self.gates}:
-            return (
-                "The inlet or the model differs from the training side; the witness holds no tensors, so the two "
-                "cannot be told apart."
-            )
-        if failed == {"L"}:
-            return "The artifact gives the recorded scores, but names the classes differently."
-        return None
-
-    def result(self) -> dict[str, Any]:
-        found, request = self.found, self.request
-        return {
-            "artifact": request.artifact,
-            "endpoint": request.endpoint,
-            "witness": request.witness,
-            "images_from": request.images,
-            "inlet_from": request.inlet,
-            "runtime": self.runtime,
-            "framework": self.framework,
-            "images_recorded": self.recorded,
-            "images_compared": self.compared,
-            "spread_of_recorded_scores": found.spread,
-            "shrunk": self.shrunk and asdict(self.shrunk),
-            "limits": {
-                "tensor_grey_levels": request.tensor_limit,
-                "model_of_spread": request.model_limit,
-                "end_to_end_of_spread": request.end_limit,
-                **(
-                    {"top_1_agreement": request.agree_limit, "order_of_scores": request.order_limit}
-                    if self.shrunk
-                    else {}
-                ),
-            },
-            "diagnosis": self.diagnosis,
-            "likely_causes": causes(self),
-            "images": [
-                asdict(image)
-                | {
-                    name: [self._top(each) for each in getattr(image, name)]
-                    for name in ("recorded_top", "artifact_top")
-                }
-                for image in found.images
-            ],
-            "inlet_cause": self._cause(),
-            "score_cause": found.score_cause,
-            "first_differing_layer": found.departure and asdict(found.departure),
-            "label_cause": found.label_cause,
-            "service_cause": self.service_cause,
-            "own_rounding": self.rounding and asdict(self.rounding),
-            "inlet_recovered_on_these_images": self.one_origin,
-            "ties": list(found.ties),
-            "not_checked": list(found.not_checked),
-        }
-
-    def _top(self, entry: tuple[int, float]) -> dict[str, Any]:
-        index, score = entry
-        return {"class_index": index, "label": class_name(index, self.labels), "score": score}
-
-    def _cause(self) -> dict[str, Any] | None:
-        cause = self.found.cause
-        if cause is None:
-            return None
-        before, after = self.found.changed_top_1 or (None, None)
-        return {
-            "findings": list(cause.findings),
-            "largest_difference_before_grey_levels": cause.residual_before,
-            "largest_difference_after_grey_levels": cause.residual_after,
-            "changed_top_1_before": before,
-            "changed_top_1_after": after,
-            "corrected_inlet": asdict(cause.inlet),
-        }
 
 
 def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     """Compares, and writes the corrected inlet and the sheet if asked for. Raises ZygalError."""
     from zygal.artifact import read_artifact
     from zygal.artifact.inlets import inlet_at
-    from zygal.commands.match_service import Served, check_service, engine_at
+    from zygal.commands.match.service import Served, check_service, engine_at
     from zygal.engines.artifact import open_engine
     from zygal.evidence.match import Limits, match
     from zygal.evidence.witness import read_witness

@@ -8,8 +8,9 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zygal.commands.bench import DEFAULT_SECONDS, MOST_SECONDS_UNTIL, BenchRequest
+from zygal.commands.bench.request import DEFAULT_SECONDS, MOST_SECONDS_UNTIL, BenchRequest
 from zygal.errors import BenchError
+from zygal.inlet.sizes import tensor_shape
 from zygal.listener import Listener
 
 if TYPE_CHECKING:
@@ -167,7 +168,7 @@ def _image_files(request: BenchRequest, subject: ArtifactSubject):
     if len(subject.feeds.inputs) > 1:
         raise BenchError(f"{request.artifact} has several inputs, so it cannot be run on image files.")
     raw = metadata.tensor is not None
-    shape = inlet.tensor_shape()
+    shape = tensor_shape(inlet)
     (wanted,) = subject.feeds.shapes.values()
     if not raw and shape is not None and tuple(shape) != tuple(wanted):
         raise BenchError(f"the inlet gives tensors {list(shape)}, but {request.artifact} takes {list(wanted)}.")

@@ -5,7 +5,8 @@ from __future__ import annotations
 from itertools import islice
 from typing import TYPE_CHECKING
 
-from zygal.commands.classify import ClassifyOutcome, ClassifyRequest, about
+from zygal.commands.classify.outcome import ClassifyOutcome, about
+from zygal.commands.classify.request import ClassifyRequest
 from zygal.errors import FileError
 from zygal.prediction.figure import MappedPicture, draw_regions
 from zygal.prediction.regions import region_map

@@ -6,13 +6,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal.endpoint import TIMEOUT_SECONDS
+from zygal.commands.bench.request import CLUSTER_ONLY, FIGURES, BenchRequest, check_rates
 from zygal.errors import BenchError
-from zygal.files.outputs import PICTURE, TABLE, Output, check_outputs
+from zygal.files.outputs import check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import option_name
 from zygal.outcome import Outcome
-from zygal.request import Request, refuse_without
+from zygal.request import refuse_without
 
 if TYPE_CHECKING:
     from zygal.bench.baseline import Baseline
@@ -21,69 +21,7 @@ if TYPE_CHECKING:
     from zygal.bench.regression import Regression
     from zygal.bench.result import Bench
     from zygal.bench.serving import Serving
-    from zygal.commands.bench_run import Measured
-
-DEFAULT_SECONDS, MOST_SECONDS_UNTIL = 30.0, 300.0
-LONGEST_ARRIVALS, FEWEST_ARRIVALS = 60.0, 5
-"""Seconds for which slow arrivals are waited for, and how many there must be."""
-CLUSTER_ONLY = ("plan_workers", "plan_images", "failures_per_hour", "late_share")
-FIGURES = ("throughput.png", "latencies.png", "stages.png", "layers.png")
-
-
-@dataclass(frozen=True, kw_only=True)
-class BenchRequest(Request):
-    """What is measured: batches, threads (1 and all cores unless given), levels and execution modes of the runtime; for
-    `seconds`, or until all medians are known within `until_within`.
-
-    What goes in: tensors of a witness, else random numbers; image_size (height, width) and input_shape (name, sizes)
-    where the artifact leaves sizes open. compare: other artifacts or trained models, with weights for FILE.py:FUNCTION;
-    compare_as: how a trained model is run, where there are several ways. images: also measure the pipeline from these
-    files, with `inlet`. deadline: seconds. arrival_rate: images/s of random arrivals; max_batch (the largest of batches
-    unless given) and max_wait (seconds) say how they are batched. layers: time by layer. baseline: JSON of an earlier
-    run; max_slowdown: how much slower is allowed, as a share; force: compare although machine or settings differ.
-    endpoint: a service to offer the arrival rates to, instead of running the artifact here; timeout: seconds for one
-    answer. cluster: workers to measure instead; plan_workers, plan_images: the runs to simulate; failures_per_hour: of
-    a worker; late_share: of groups of images that take ten times as long."""
-
-    artifact: str
-    batches: tuple[int, ...] = (1, 2, 4, 8)
-    threads: tuple[int, ...] | None = None
-    levels: tuple[str, ...] = ("all",)
-    execution: tuple[str, ...] = ("sequential",)
-    seconds: float | None = None
-    until_within: float | None = None
-    witness: str | None = None
-    image_size: tuple[int, ...] | None = None
-    input_shape: tuple[tuple[str, tuple[int, ...]], ...] = ()
-    compare: tuple[str, ...] = ()
-    compare_as: str | None = None
-    weights: str | None = None
-    images: str | None = None
-    inlet: str | None = None
-    deadline: float | None = None
-    arrival_rate: tuple[float, ...] | None = None
-    max_batch: int | None = None
-    max_wait: float | None = None
-    layers: bool = False
-    csv: str | None = None
-    draw: str | None = None
-    baseline: str | None = None
-    max_slowdown: float = 0.15
-    force: bool = False
-    endpoint: str | None = None
-    timeout: float = TIMEOUT_SECONDS
-    cluster: str | None = None
-    plan_workers: tuple[int, ...] | None = None
-    plan_images: int = 1_000_000
-    failures_per_hour: float = 0.0
-    late_share: float = 0.0
-    overwrite: bool = False
-
-    def outputs(self) -> list[Output]:
-        outputs = [Output(self.csv, TABLE)] if self.csv else []
-        return (
-            outputs + [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else outputs
-        )
+    from zygal.commands.bench.here import Measured
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -115,18 +53,18 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
     """
     from zygal.bench.baseline import read_baseline
     from zygal.bench.regression import judge
-    from zygal.commands.bench_run import measure
+    from zygal.commands.bench.here import measure
     from zygal.files.recognition import require_artifact
 
     for name in () if request.cluster else CLUSTER_ONLY:
         if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
             raise BenchError(f"{option_name(name)} needs --cluster, which is not given.")
     if request.endpoint:
-        from zygal.commands.bench_endpoint import execute as offer
+        from zygal.commands.bench.endpoint import execute as offer
 
         return offer(request, listener)
     if request.cluster:
-        from zygal.commands.bench_cluster import execute as measure_cluster
+        from zygal.commands.bench.cluster import execute as measure_cluster
 
         return measure_cluster(request, listener)
     _check(request)
@@ -188,19 +126,6 @@ def _check(request: BenchRequest) -> None:
             f"--max-batch {request.max_batch} is below the smallest measured batch, {smallest}; add "
             f"{request.max_batch} to --batches."
         )
-
-
-def check_rates(request: BenchRequest) -> None:
-    """Raises BenchError for arrival rates that bring nothing, before anything is measured."""
-    seconds = request.seconds or DEFAULT_SECONDS
-    for rate in request.arrival_rate or ():
-        if not 0 < rate <= 1e6:
-            raise BenchError(f"--arrival-rate must be > 0 and <= 1000000 images/s (got {rate:g}).")
-        if rate * max(seconds, LONGEST_ARRIVALS) < FEWEST_ARRIVALS:
-            raise BenchError(
-                f"--arrival-rate {rate:g} brings {rate * max(seconds, LONGEST_ARRIVALS):.2g} images in "
-                f"{max(seconds, LONGEST_ARRIVALS):g} s, too few to say anything; give a higher rate, or more --seconds."
-            )
 
 
 def _write(request: BenchRequest, measured: Measured) -> list[str]:

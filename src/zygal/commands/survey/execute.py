@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal.commands.survey_documents import artifact_document, labels_document, trained_document, witness_document
+from zygal.commands.survey.documents import artifact_document, labels_document, trained_document, witness_document
 from zygal.errors import FileError, OutputError
 from zygal.files import kinds
 from zygal.files.outputs import DRAWING, Output, check_outputs

@@ -6,7 +6,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zygal.commands.bench import BenchRequest
+from zygal.commands.bench.request import BenchRequest
 from zygal.errors import BenchError, FileError
 from zygal.listener import Listener
 from zygal.naming import option_name, refuse_given

@@ -10,7 +10,7 @@ from zygal.outcome import Gate
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
-    from zygal.commands.match import MatchRequest
+    from zygal.commands.match.request import MatchRequest
     from zygal.endpoint.engine import EndpointEngine
     from zygal.evidence.result import Match
     from zygal.evidence.witness import Witness
@@ -41,7 +41,7 @@ def check_service(
     request: MatchRequest, engine: EndpointEngine, facts: Artifact | None, witness: Witness, found: Match
 ) -> Served:
     """E: the service against the artifact that it should serve. V: which versions answered. And why scores differ."""
-    from zygal.endpoint.causes import explain, other_file
+    from zygal.commands.match.service_causes import explain, other_file
     from zygal.evidence.match import served_gates
     from zygal.evidence.result import elsewhere_limit
 

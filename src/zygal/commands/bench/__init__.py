@@ -1,0 +1,1 @@
+"""Batch inference on this machine, of a service, or on a cluster."""

@@ -1,0 +1,1 @@
+"""Predictions for a few images, or for very many into a file."""

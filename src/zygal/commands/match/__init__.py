@@ -1,0 +1,1 @@
+"""An artifact and its preprocessing against a recording of the training framework."""
