@@ -10,7 +10,6 @@ import pytest
 import torch
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from onnx.backend.test.case.node import collect_testcases
 
 from zygal.artifact import Metadata, write_artifact
 from zygal.artifact.onnx.graph import graph_of_model
@@ -80,6 +79,9 @@ LEFT_OUT = (
 
 def standard_cases():
     """The standard's cases for one node of an operator that Zygal has, used as Zygal can state it."""
+    # Takes seconds to import.
+    from onnx.backend.test.case.node import collect_testcases
+
     for case in collect_testcases(None):
         nodes = case.model.graph.node if case.model else ()
         known = set(known_operators()) - set(JUDGED_BY_THE_RUNTIME)
@@ -98,34 +100,42 @@ def standard_cases():
             and case.name not in LEFT_OUT
             and stated.issuperset(attribute.name for attribute in nodes[0].attribute)
         ):
-            yield pytest.param(case, id=case.name)
+            yield case
 
 
-with warnings.catch_warnings():
-    warnings.simplefilter("ignore")  # The standard's case generator divides by zero on purpose.
-    CASES = list(standard_cases())
+@pytest.fixture(scope="module")
+def cases():
+    """By operator."""
+    found = {}
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # The standard's case generator divides by zero on purpose.
+        for case in standard_cases():
+            found.setdefault(case.model.graph.node[0].op_type, []).append(case)
+    return found
 
 
-def test_the_standard_has_cases_for_nearly_all_operators():
-    judged = {case.values[0].model.graph.node[0].op_type for case in CASES}
-    assert len(CASES) >= 330 and set(known_operators()) - judged - set(JUDGED_BY_THE_RUNTIME) <= {"Cast"}
+def test_the_standard_has_cases_for_nearly_all_operators(cases):
+    assert sum(map(len, cases.values())) >= 330
+    assert set(known_operators()) - set(cases) - set(JUDGED_BY_THE_RUNTIME) <= {"Cast"}
 
 
-@pytest.mark.parametrize("case", CASES)
-def test_standard_case(case):
-    model = onnx.ModelProto.FromString(case.model.SerializeToString())
-    for given_inputs, wanted in case.data_sets:
-        names = [info.name for info in model.graph.input]
-        # What the operator takes as a static parameter becomes a constant of the model.
-        for name, array in zip(names, given_inputs, strict=True):
-            if isinstance(array, np.ndarray) and (array.dtype.kind == "i" or array.ndim == 0):
-                model.graph.initializer.append(onnx.numpy_helper.from_array(np.asarray(array), name))
-        held = {tensor.name for tensor in model.graph.initializer}
-        graph = graph_of_model(model, case.name)
-        found = run_graph(graph, {n: a for n, a in zip(names, given_inputs, strict=True) if n not in held})
-        for array, right in zip(found.values(), wanted, strict=True):
-            assert array.dtype == right.dtype and array.shape == right.shape
-            np.testing.assert_allclose(array, right, rtol=case.rtol, atol=max(case.atol, 1e-6))
+@pytest.mark.parametrize("operator", sorted(set(known_operators()) - set(JUDGED_BY_THE_RUNTIME) - {"Cast"}))
+def test_standard_cases(operator, cases):
+    for case in cases[operator]:
+        model = onnx.ModelProto.FromString(case.model.SerializeToString())
+        for given_inputs, wanted in case.data_sets:
+            names = [info.name for info in model.graph.input]
+            # What the operator takes as a static parameter becomes a constant of the model.
+            for name, array in zip(names, given_inputs, strict=True):
+                if isinstance(array, np.ndarray) and (array.dtype.kind == "i" or array.ndim == 0):
+                    model.graph.initializer.append(onnx.numpy_helper.from_array(np.asarray(array), name))
+            held = {tensor.name for tensor in model.graph.initializer}
+            graph = graph_of_model(model, case.name)
+            found = run_graph(graph, {n: a for n, a in zip(names, given_inputs, strict=True) if n not in held})
+            for array, right in zip(found.values(), wanted, strict=True):
+                assert array.dtype == right.dtype and array.shape == right.shape, case.name
+                atol = max(case.atol, 1e-6)
+                np.testing.assert_allclose(array, right, rtol=case.rtol, atol=atol, err_msg=case.name)
 
 
 def single_node(operator, x_shape, constants=(), **attributes):
