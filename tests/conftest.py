@@ -13,6 +13,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from filelock import FileLock
 from hypothesis import settings
 
 from zygal.artifact import Metadata, write_artifact
@@ -27,7 +28,8 @@ from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.sources import read_source
 
-os.environ.setdefault("KERAS_BACKEND", "jax")
+# It runs layer by layer; the other one compiles each layer for each size. `test_keras_source.py` runs on both.
+os.environ.setdefault("KERAS_BACKEND", "torch")
 
 # The same cases on every run, so that a change is judged by what it changed; --hypothesis-profile=default seeks new
 # ones.
@@ -38,24 +40,44 @@ settings.load_profile("repeatable")
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
+def once(tmp_path_factory, name, make):
+    """A folder that all workers share, filled by the first that needs it; read-only by agreement."""
+    base = tmp_path_factory.getbasetemp()
+    base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    folder, complete = base / name, base / f"{name}.complete"
+    with FileLock(base / f"{name}.lock"):
+        if not complete.exists():
+            make(folder)
+            complete.touch()
+    return folder
+
+
 @pytest.fixture(scope="session")
 def shipped(tmp_path_factory):
-    """The demo's files with the artifact made; read-only by agreement."""
-    folder = tmp_path_factory.mktemp("shipped")
-    write_workspace(folder)
-    done = program(
-        "convert",
-        "channel_marks.pt2",
-        "-o",
-        "channel_marks.onnx",
-        "--labels",
-        "labels.txt",
-        "--inlet",
-        "channel_marks.inlet.toml",
-        cwd=folder,
-    )
-    assert done.returncode == 0, done.stderr
-    return folder
+    """The demo's files with the artifact made."""
+
+    def make(folder):
+        folder.mkdir()
+        write_workspace(folder)
+        words = "convert channel_marks.pt2 -o channel_marks.onnx --labels labels.txt --inlet channel_marks.inlet.toml"
+        done = program(*words.split(), cwd=folder)
+        assert done.returncode == 0, done.stderr
+
+    return once(tmp_path_factory, "shipped", make)
+
+
+@pytest.fixture(scope="session")
+def shrunk(shipped, tmp_path_factory):
+    """The demo's files with its artifact in 8 bits, a picture and the JSON result, and what the program said."""
+
+    def make(folder):
+        shutil.copytree(shipped, folder)
+        words = "shrink channel_marks.onnx -o small.onnx --images reference --draw curve.png --json s.json"
+        done = program(*words.split(), cwd=folder)
+        assert done.returncode == 0, done.stderr
+        (folder / "said.txt").write_text(done.stderr)
+
+    return once(tmp_path_factory, "shrunk", make)
 
 
 @pytest.fixture
@@ -165,39 +187,21 @@ def liven(module, seed=0):
 
 @pytest.fixture(scope="session")
 def signed(shipped, tmp_path_factory):
-    """The demo's files with a sign-off without speed, and the second model converted."""
-    folder = Path(shutil.copytree(shipped, tmp_path_factory.mktemp("signed") / "files"))
-    text = (folder / "signoff.toml").read_text()
-    (folder / "signoff.toml").write_text(text[: text.index("[speed]")])
-    assert called("signoff", cwd=folder).returncode == 0
-    done = called(
-        "convert",
-        "keras/channel_marks.keras",
-        "-o",
-        "keras_marks.onnx",
-        "--inlet",
-        "keras/channel_marks.inlet.toml",
-        "--labels",
-        "labels.txt",
-        cwd=folder,
-    )
-    assert done.returncode == 0, done.stderr
-    assert (
-        called(
-            "pack",
-            "channel_marks.onnx",
-            "keras_marks.onnx",
-            "--images",
-            "reference",
-            "--signoff",
-            "signoff.signoff",
-            "-o",
-            "both.zip",
-            cwd=folder,
-        ).returncode
-        == 0
-    )
-    return folder
+    """The demo's files with a sign-off without speed, the second model converted, and a bundle of both."""
+
+    def make(folder):
+        shutil.copytree(shipped, folder)
+        text = (folder / "signoff.toml").read_text()
+        (folder / "signoff.toml").write_text(text[: text.index("[speed]")])
+        for words in (
+            "signoff",
+            "convert keras/channel_marks.keras -o keras_marks.onnx --inlet keras/channel_marks.inlet.toml --labels labels.txt",
+            "pack channel_marks.onnx keras_marks.onnx --images reference --signoff signoff.signoff -o both.zip",
+        ):
+            done = called(*words.split(), cwd=folder)
+            assert done.returncode == 0, done.stderr
+
+    return once(tmp_path_factory, "signed", make)
 
 
 @pytest.fixture

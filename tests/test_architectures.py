@@ -300,6 +300,7 @@ MODELS = {
 MODELS |= {name: (lambda block=block: Convolutional(block)) for name, block in BLOCKS.items()}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", MODELS)
 def test_architecture(name, tmp_path):
     torch.manual_seed(3)

@@ -174,6 +174,7 @@ def samples(count):
     return found
 
 
+@pytest.mark.slow
 def test_the_frameworks_own_samples_are_right_or_refused(tmp_path):
     warnings.simplefilter("ignore")
     logging.disable(logging.CRITICAL)
@@ -307,6 +308,7 @@ def cases(keras):
     yield "noise", lambda x: layers.GaussianNoise(0.4)(x), "right"
 
 
+@pytest.mark.slow
 def test_arguments_of_the_other_framework(keras, tmp_path):
     wrong = []
     for name, make, expected in cases(keras):

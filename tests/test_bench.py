@@ -126,6 +126,7 @@ def test_measuring_ends_when_enough_is_known_and_keeps_what_was_measured_when_in
         measure({0: {0: interrupted}}, Effort(1.0))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("epochs, skewed", [(16, False), (16, True), (6, False), (9, True), (3, False)])
 def test_the_interval_of_a_median_covers_the_truth_where_blocks_share_their_epoch(epochs, skewed):
     chance, covered, tries, blocks = np.random.default_rng(epochs), 0, 1500, 6
@@ -282,6 +283,7 @@ def bench(subject):
     return bench_grid(subject, Grid((1, 3), (1, 2)), 0.5, others=[other])
 
 
+@pytest.mark.slow
 def test_the_grid_measures_every_setting_with_a_copy_and_the_reference_workload(bench, subject):
     assert [(cell.setting.threads, cell.setting.batch) for cell in bench.cells] == [(1, 1), (1, 3), (2, 1), (2, 3)]
     for cell in bench.cells:

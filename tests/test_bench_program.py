@@ -32,6 +32,7 @@ def changed(path, folder, change):
     return folder / "changed.json"
 
 
+@pytest.mark.slow
 def test_everything_at_once(shipped, tmp_path):
     done = program(
         "bench",
@@ -96,6 +97,7 @@ def test_everything_at_once(shipped, tmp_path):
         assert words.lower() in done.stdout.lower(), words
 
 
+@pytest.mark.slow
 def test_raw_pixels_go_the_whole_way_one_by_one_and_their_arithmetic_is_known(shipped, tmp_path):
     convert = (
         "convert",
@@ -129,6 +131,7 @@ def test_raw_pixels_go_the_whole_way_one_by_one_and_their_arithmetic_is_known(sh
     assert "inlet" in {layer["layer"] for layer in content["layers"]["layers"][:3]}
 
 
+@pytest.mark.slow
 def test_levels_and_execution_are_settings_of_their_own(shipped, tmp_path):
     done = program(
         "bench",
@@ -157,6 +160,7 @@ def test_levels_and_execution_are_settings_of_their_own(shipped, tmp_path):
     ]
 
 
+@pytest.mark.slow
 def test_a_later_run_is_judged_by_an_earlier_one(shipped, earlier, tmp_path):
     def thrice_as_fast(content):
         for cell in content["cells"]:
@@ -179,6 +183,7 @@ def test_a_later_run_is_judged_by_an_earlier_one(shipped, earlier, tmp_path):
     assert done.returncode == 0 and "different: processor an abacus" in done.stdout
 
 
+@pytest.mark.slow
 def test_an_interrupt_shows_what_was_measured_so_far(shipped, tmp_path):
     command = [
         str(Path(sys.executable).with_name("zygal")),
@@ -237,6 +242,7 @@ BAD = [
 ]
 
 
+@pytest.mark.slow
 def test_bad_input_gets_one_sentence(shipped):
     before = sorted(shipped.rglob("*"))
     for arguments, words in BAD:

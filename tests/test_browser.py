@@ -11,9 +11,12 @@ from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 import pytest
 from conftest import called
 
-pytestmark = pytest.mark.skipif(
-    not shutil.which("chromium") or not shutil.which("node"), reason="needs the browser chromium and Node"
-)
+pytestmark = [
+    pytest.mark.slow,
+    pytest.mark.skipif(
+        not shutil.which("chromium") or not shutil.which("node"), reason="needs the browser chromium and Node"
+    ),
+]
 
 START = """
 import {chromium} from "playwright-core";

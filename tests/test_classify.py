@@ -212,6 +212,7 @@ def test_what_is_written_is_not_among_the_images_and_names_need_not_be_text(ship
     )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("ending", ["csv", "parquet"])
 def test_killed_at_any_moment_and_resumed_it_is_the_same_file(ending, workspace):
     names = sorted(path.relative_to(workspace).as_posix() for path in (workspace / "reference").iterdir())
@@ -331,6 +332,7 @@ def test_a_file_of_another_run_is_not_gone_on_with(workspace):
     assert (workspace / "a.csv").read_text() == "my own table"
 
 
+@pytest.mark.slow
 def test_two_beside_each_other_and_their_disagreements_first(workspace, monkeypatch):
     monkeypatch.setenv("COLUMNS", "120")
     assert (

@@ -266,6 +266,7 @@ def test_an_artifact_is_sent_and_images_that_workers_do_not_see_are_named(hostil
     refused(called(*arguments, cwd=workspace), "away/images/mark-00.jpg is seen here but not by a worker")
 
 
+@pytest.mark.slow
 def test_an_image_that_kills_its_process_has_a_row_that_says_so(workspace, tmp_path):
     (tmp_path / "site").mkdir()
     (tmp_path / "site" / "sitecustomize.py").write_text(HOSTILE)
@@ -288,6 +289,7 @@ def test_an_image_that_kills_its_process_has_a_row_that_says_so(workspace, tmp_p
     )
 
 
+@pytest.mark.slow
 def test_lost_workers_and_a_lost_scheduler_change_no_byte(workspace):
     spoilt(workspace)
     (workspace / "list.txt").write_text((workspace / "list.txt").read_text() * 12)
@@ -328,6 +330,7 @@ def test_lost_workers_and_a_lost_scheduler_change_no_byte(workspace):
     assert (workspace / "many.csv").read_bytes() == (workspace / "one.csv").read_bytes()
 
 
+@pytest.mark.slow
 def test_an_interrupt_ends_workers_and_keeps_rows(workspace):
     spoilt(workspace)
     (workspace / "list.txt").write_text((workspace / "list.txt").read_text() * 40)
@@ -356,6 +359,7 @@ def test_an_interrupt_ends_workers_and_keeps_rows(workspace):
     assert not alive
 
 
+@pytest.mark.slow
 def test_bench_measures_workers_and_plans_for_many(cluster, workspace):
     arguments = ("bench", "channel_marks.onnx", "--cluster", cluster.scheduler_address)
     done = called(
@@ -716,6 +720,7 @@ def test_a_simulated_run_obeys_its_limits(workers, images, seed):
     assert simulate(TIMES, Plan(images, workers, storage=100.0), seed).seconds >= 0.8 * images / 100
 
 
+@pytest.mark.slow
 def test_failures_and_late_groups_cost_time_and_copies_save_it():
     plan = Plan(2_000_000, 100)
     usual = simulate(TIMES, plan)

@@ -184,6 +184,7 @@ def test_the_first_run_is_one(tmp_path):
     assert subprocess.run(command, check=False).returncode == 0
 
 
+@pytest.mark.slow
 def test_the_runtime_writes_nothing_of_its_own(workspace, tmp_path):
     """A home and a folder for temporary files that stay empty, whatever runs: the program, its processes, the runners
     of a bundle."""
@@ -368,6 +369,7 @@ def test_rows_hold_urls_without_signatures_and_a_new_signature_goes_on(tmp_path)
 # Interrupts
 
 
+@pytest.mark.slow
 def test_an_interrupt_ends_shrink_wherever_it_is(workspace):
     for after in ("measuring the time of each layer", "trying which layers to keep in float"):
         command = [

@@ -283,6 +283,7 @@ def test_a_missing_package_of_the_training_code_is_named(folder, shipped):
     refused(called("convert", "late.py:nothing", "-o", "x.onnx", cwd=folder), "has no function nothing")
 
 
+@pytest.mark.slow
 def test_the_module_itself_is_measured_and_a_way_that_it_does_not_have_is_refused(folder, monkeypatch):
     (folder / "temporary").mkdir()
     monkeypatch.setenv("TMPDIR", str(folder / "temporary"))

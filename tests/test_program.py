@@ -31,6 +31,7 @@ def test_help_of_every_command_shows_an_example(tmp_path):
         assert f"  zygal {command} " in program(command, "--help", cwd=tmp_path).stdout
 
 
+@pytest.mark.slow
 def test_the_demo_runs_as_it_says(tmp_path):
     done = program("demo", "example", "--json", "demo.json", cwd=tmp_path, timeout=400)
     assert done.returncode == 0, done.stdout + done.stderr
@@ -236,6 +237,7 @@ def test_bad_input_gets_one_sentence_and_leaves_no_file_behind(workspace):
     assert sorted(workspace.rglob("*")) == before
 
 
+@pytest.mark.slow
 def test_an_inlet_is_recovered_drawn_and_put_inside(workspace):
     done = program(*RECOVER, "channel_marks.witness", "--images", "reference", "--json", "r.json", cwd=workspace)
     assert done.returncode == 0 and "(exact)" in done.stdout, done.stderr
@@ -257,6 +259,7 @@ def test_an_inlet_is_recovered_drawn_and_put_inside(workspace):
     refused(program(*bench, cwd=workspace), "--image-size")
 
 
+@pytest.mark.slow
 def test_an_inlet_that_explains_nothing_fails_its_gate_and_is_not_written(workspace):
     damaged(workspace)
     done = called(*RECOVER, "noise.witness", "--images", "two", "--json", "r.json", cwd=workspace)
@@ -281,6 +284,7 @@ def test_a_corrected_inlet_is_written_and_holds(workspace):
     assert program(*match, "--inlet", "right.toml", cwd=workspace).returncode == 0
 
 
+@pytest.mark.slow
 def test_the_first_layer_that_departs_is_named(workspace):
     done = program(
         "witness",

@@ -126,6 +126,7 @@ def test_recurrent_layers(kind, options, tmp_path):
 TAKEN_APART = [attentions, normalisations, poolings, resamplings, written_parts, scattered]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("function", TAKEN_APART, ids=[function.__name__ for function in TAKEN_APART])
 def test_programs_that_were_taken_apart(function, tmp_path):
     """The framework can rewrite a program in its smallest set of operators before it is saved."""

@@ -95,6 +95,7 @@ def test_tensors_of_another_number_of_channels_are_refused(images):
         recover_inlet(images[:5], np.zeros((5, 2, 16, 16), np.float32))
 
 
+@pytest.mark.slow
 def test_scores_alone_are_enough_where_the_model_is_at_hand(shipped, engine_of_demo):
     paths = sorted((shipped / "reference").iterdir())[:14]
     right = read_inlet(shipped / "channel_marks.inlet.toml")
@@ -132,6 +133,7 @@ def engine_of_demo(shipped):
     return RuntimeEngine(shipped / "channel_marks.onnx", 2)
 
 
+@pytest.mark.slow
 def test_two_mistakes_at_once_are_both_named(shipped):
     names = [path.name for path in sorted((shipped / "reference").iterdir())]
     right = Inlet(
@@ -175,6 +177,7 @@ def test_forms_and_renamings_of_scores_are_recognised(ours, recorded, words):
     assert said is None if words is None else re.search(words, said), said
 
 
+@pytest.mark.slow
 def test_images_are_held_back_and_prove_the_inlet(workspace):
     done = called(
         "inlet",
@@ -250,6 +253,7 @@ def test_both_parts_have_each_kind_and_a_quarter_is_held_back(shipped):
         assert held_back(gather(paths[:few], np.zeros((few, 3, 4, 4), np.float32))) == []
 
 
+@pytest.mark.slow
 def test_what_only_a_held_image_shows_is_found_and_said_not_to_be_proved(shipped, tmp_path, monkeypatch):
     """An EXIF rotation that the search does not see: all images are searched with then, and nothing is left to prove
     it."""

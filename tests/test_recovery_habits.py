@@ -21,6 +21,8 @@ from zygal.inlet.recovery import recover_inlet
 SOURCES = Path(sklearn.datasets.__file__).parent / "images"
 BILINEAR = Image.Resampling.BILINEAR
 
+pytestmark = pytest.mark.slow
+
 
 def photographs(folder, seed, count):
     """Parts of two photographs, in the file forms that people have."""

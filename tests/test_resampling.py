@@ -1,7 +1,5 @@
 """Every convention of resampling, judged by the library whose convention it is; and the same inside a graph."""
 
-import os
-
 import cv2
 import jax.image
 import jax.numpy as jnp
@@ -27,8 +25,6 @@ from zygal.inlet.front import front_of
 from zygal.inlet.resampling import windows
 from zygal.inlet.rounding import resize_array
 from zygal.inlet.sizes import Axis
-
-os.environ.setdefault("KERAS_BACKEND", "jax")
 
 
 def by_torch(mode, eight_bit=False, **more):

@@ -183,6 +183,7 @@ def test_plans_extend_each_other_key_by_key(tmp_path):
     )
 
 
+@pytest.mark.slow
 def test_a_plan_is_carried_out_and_nothing_unchanged_is_computed_twice(workspace):
     """The artifact is made, everything is measured, and a second run takes it from the first; what changes is done
     again."""
@@ -320,6 +321,7 @@ def test_what_was_done_before_an_interrupt_is_kept(tmp_path, monkeypatch):
     )
 
 
+@pytest.mark.slow
 def test_a_shrunk_artifact_is_made_and_both_are_held_against_the_recording(workspace):
     plan(
         workspace,
@@ -342,6 +344,7 @@ def test_a_shrunk_artifact_is_made_and_both_are_held_against_the_recording(works
     )
 
 
+@pytest.mark.slow
 def test_speed_is_measured_again_unless_it_is_to_be_reused(workspace):
     plan(
         workspace,
@@ -388,6 +391,7 @@ def test_a_p99_is_measured_for_as_long_as_it_needs_within_reason():
     assert found(2, 60.0) is None
 
 
+@pytest.mark.slow
 def test_a_new_plan_is_written_from_what_lies_there_and_runs(workspace):
     (workspace / "signoff.toml").unlink()
     done = called("signoff", "--new", cwd=workspace)

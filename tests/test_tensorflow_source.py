@@ -425,6 +425,7 @@ np.savez('recorded.npz', images=images, scores=np.asarray(model(images, training
 """
 
 
+@pytest.mark.slow
 def test_what_keras_exports(tmp_path):
     """In a process of its own: here Keras may run on another back end."""
     environment = os.environ | {"KERAS_BACKEND": "tensorflow", "TF_CPP_MIN_LOG_LEVEL": "3"}
@@ -599,6 +600,7 @@ def test_a_web_model_of_a_graph(packing, within, tmp_path):
     refused(called("survey", "model.json", cwd=tmp_path), "shard2of2", "missing")
 
 
+@pytest.mark.slow
 def test_a_web_model_of_layers(tmp_path):
     _, model = network()
     model.save(tmp_path / "model.h5")

@@ -500,6 +500,7 @@ def test_the_results_of_a_signoff_state_the_exit_code_that_it_ends_with(
 # What is kept between runs
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["survey", "accuracy"])
 def test_kept_results_are_used_only_if_this_user_measured_them(workspace, name, monkeypatch, tmp_path):
     (workspace / "plan.toml").write_text(
@@ -600,6 +601,7 @@ def test_what_a_bundle_says_is_said_of_each_artifact(workspace):
     assert done.returncode == 1 and "says that the artifact was not signed off" in " ".join(done.stdout.split())
 
 
+@pytest.mark.slow
 def test_a_shrink_that_misses_its_budget_is_refused_everywhere(workspace):
     done = program(
         "shrink",
