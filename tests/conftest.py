@@ -122,6 +122,12 @@ def refused(done, *words):
         assert word in done.stderr, (word, done.stderr)
 
 
+def needs_jax():
+    """Skips what Keras computes otherwise with PyTorch behind it; `test_keras_source.py` runs it with JAX."""
+    if os.environ["KERAS_BACKEND"] != "jax":
+        pytest.skip("runs with JAX behind Keras")
+
+
 def capture(module, path, shape=(3, 32, 32), dynamic=True, seed=0, training=False):
     """Captures a module with the live framework, in evaluation mode unless said otherwise, and saves the program."""
     import torch
@@ -195,7 +201,8 @@ def signed(shipped, tmp_path_factory):
         (folder / "signoff.toml").write_text(text[: text.index("[speed]")])
         for words in (
             "signoff",
-            "convert keras/channel_marks.keras -o keras_marks.onnx --inlet keras/channel_marks.inlet.toml --labels labels.txt",
+            "convert keras/channel_marks.keras -o keras_marks.onnx --labels labels.txt "
+            "--inlet keras/channel_marks.inlet.toml",
             "pack channel_marks.onnx keras_marks.onnx --images reference --signoff signoff.signoff -o both.zip",
         ):
             done = called(*words.split(), cwd=folder)

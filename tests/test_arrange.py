@@ -174,6 +174,7 @@ NAMES = (
 )
 
 
+@pytest.mark.slow
 @given(
     st.lists(st.sampled_from(NAMES), min_size=4, max_size=18),
     st.sampled_from((1, 2, 3, 5, 17)),

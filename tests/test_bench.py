@@ -297,6 +297,7 @@ def test_the_grid_measures_every_setting_with_a_copy_and_the_reference_workload(
     assert len(rows) == 5 and rows[0].startswith("batch_images,threads,") and len({row.count(",") for row in rows}) == 1
 
 
+@pytest.mark.slow
 def test_peak_memory_grows_with_the_batch_and_is_foreseen(subject):
     peaks = {batch: in_own_process(subject.feeds, Setting(batch, 1)).peak_bytes for batch in (64, 256, 512)}
     # The first activation alone is 16 x 32 x 32 float32 an image.
@@ -390,6 +391,7 @@ def test_recorded_tensors_are_fed_in_the_artifacts_layout(tmp_path):
     assert np.array_equal(fed, tensors.transpose(0, 2, 3, 1)[[0, 1, 0, 1, 0]])
 
 
+@pytest.mark.slow
 def test_advice_follows_the_figures(bench):
     def cell(batch, threads, rate, spread=0.01):
         seconds = np.full(400, batch / rate)
@@ -408,6 +410,7 @@ def test_advice_follows_the_figures(bench):
     assert batch_limits([*cells[:2], cell(4, 1, 300, spread=0.5)]) == []
 
 
+@pytest.mark.slow
 def test_a_regression_is_judged_in_multiples_of_the_reference_workload(bench, tmp_path):
     def as_if(speed, artifact=1.0):
         """The same run on a machine so many times as slow, of an artifact so many times as slow."""
@@ -445,6 +448,7 @@ def test_a_regression_is_judged_in_multiples_of_the_reference_workload(bench, tm
         judge(replace(bench, cells=bench.cells[:1]), replace(earlier, cells={}), differences_allowed=True)
 
 
+@pytest.mark.slow
 @settings(max_examples=150, deadline=None)
 @given(data=st.data())
 def test_no_damage_to_an_earlier_result_brings_the_reader_down(bench, tmp_path_factory, data):

@@ -707,6 +707,7 @@ def test_an_isolated_process_raises_what_the_work_raises(shipped, tmp_path):
 TIMES = Times(block=(0.04, 0.05, 0.06), start=1.0, between=0.001, group=0.002, row=1e-5)
 
 
+@pytest.mark.slow
 @settings(max_examples=30)
 @given(st.integers(1, 200), st.integers(1_000, 300_000), st.integers(0, 100))
 def test_a_simulated_run_obeys_its_limits(workers, images, seed):

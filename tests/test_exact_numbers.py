@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from onnx import TensorProto, helper
 from onnx.backend.test.case.node import collect_testcases
 from onnx.reference import ReferenceEvaluator
-from test_house import Plain
+from test_families import Plain
 
 from zygal.artifact import read_artifact
 from zygal.artifact.onnx.graph import graph_of_model

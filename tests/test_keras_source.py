@@ -5,12 +5,13 @@ import os
 import subprocess
 import sys
 import zipfile
+from pathlib import Path
 
 import h5py
 import keras
 import numpy as np
 import pytest
-from conftest import called, refused
+from conftest import called, needs_jax, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from keras import layers, ops
@@ -301,20 +302,20 @@ NOT_ON_TORCH = (enlargements, normalisations, functions)
 """Layers that the framework itself runs otherwise than it says, or not at all, with PyTorch behind it."""
 
 
+@pytest.mark.jax
 @pytest.mark.parametrize("function", FUNCTIONS, ids=[function.__name__ for function in FUNCTIONS])
 def test_layers_keep_their_meaning(function, tmp_path):
-    if function in NOT_ON_TORCH and keras.backend.backend() == "torch":
-        pytest.skip("runs with JAX: see test_layers_keep_their_meaning_with_jax")
+    if function in NOT_ON_TORCH:
+        needs_jax()
     both(model_of(function), tmp_path)
 
 
 @pytest.mark.slow
-def test_layers_keep_their_meaning_with_jax():
-    names = " or ".join(f"keep_their_meaning[{function.__name__}]" for function in NOT_ON_TORCH)
-    command = [sys.executable, "-m", "pytest", "-q", "-n", "0", __file__, "-k", names]
+def test_with_jax_behind_keras():
+    command = [sys.executable, "-m", "pytest", "-q", "-n", "0", "-m", "jax", Path(__file__).parent]
     environment = os.environ | {"KERAS_BACKEND": "jax"}
-    done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=600)
-    assert done.returncode == 0 and f"{len(NOT_ON_TORCH)} passed" in done.stdout, done.stdout
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=900)
+    assert done.returncode == 0 and f" {len(FUNCTIONS) + 7} passed" in f" {done.stdout}", done.stdout
 
 
 @settings(max_examples=16, deadline=None)

@@ -232,6 +232,7 @@ def test_a_network_and_a_forest_become_one_artifact_that_the_pair_itself_judges(
 
 
 def test_a_keras_function_with_its_weights(folder, shipped):
+    """With PyTorch behind Keras its models are PyTorch's modules too, and are Keras' all the same."""
     import keras
 
     space = {}

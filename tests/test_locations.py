@@ -150,6 +150,7 @@ def test_lists_are_lines_or_tables(workspace, pages):
     assert not list(workspace.glob("x.csv*"))
 
 
+@pytest.mark.slow
 def test_labelled_images_lie_anywhere(workspace, pages):
     def accuracy(images):
         done = called(
@@ -168,6 +169,7 @@ def test_labelled_images_lie_anywhere(workspace, pages):
         assert accuracy(images).splitlines()[-1] == wanted.splitlines()[-1]
 
 
+@pytest.mark.slow
 def test_a_storage_that_does_not_answer_stops_the_run_and_it_goes_on(workspace, pages, monkeypatch):
     monkeypatch.setattr("zygal.files.locations.PAUSES_SECONDS", (0.01,))
     server, url = pages

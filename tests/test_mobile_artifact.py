@@ -427,7 +427,7 @@ def test_what_the_format_lacks_is_named_with_its_layers(tmp_path):
     x = net.add("Atan", net.add("Sinh", net.image))
     with pytest.raises(
         ArtifactError,
-        match=r"cannot be written as a mobile flatbuffer: Atan is no operator.*\(layer layer\).*Sinh",
+        match=r"cannot be written as a mobile flatbuffer: .*Sinh is no operator of the format \(layer layer\)",
     ):
         write_artifact(net.builder.finish([x]), tmp_path / "m.tflite", Metadata())
     assert not list(tmp_path.iterdir())

@@ -48,7 +48,13 @@ def test_whatever_a_file_says_the_program_answers(kind, shipped, folder):
     assert not failed
 
 
-@pytest.mark.parametrize("kind", SHARE)
+BY_TENSORFLOW = ("folder", "graph", "web")
+"""What is changed is saved by the framework first, which takes long to import."""
+
+
+@pytest.mark.parametrize(
+    "kind", [pytest.param(kind, marks=pytest.mark.slow if kind in BY_TENSORFLOW else []) for kind in SHARE]
+)
 def test_mutations_are_different_and_the_same_again(kind, shipped, folder):
     mutator = mutations.Mutator(kind, shipped, folder)
     made = [mutator.data_of(seed) for seed in range(12)]

@@ -64,6 +64,7 @@ def test_survey_says_what_to_feed_and_fetch(shipped, tmp_path):
             assert word in done.stdout, (name, word, done.stdout)
 
 
+@pytest.mark.slow
 def test_match_tells_holding_from_breaking(shipped, tmp_path):
     held = program(*MATCH, "--images", "reference", "--json", tmp_path / "held.json", cwd=shipped)
     assert held.returncode == 0 and held.stdout.count("PASS") == 7
@@ -117,6 +118,7 @@ def test_bench_writes_units_into_its_keys(shipped, tmp_path):
     assert cell["batch_images"] == 2 and cell["latency_median_seconds"] > 0 and cell["peak_memory_bytes"] > 0
 
 
+@pytest.mark.slow
 def test_a_fixed_batch_is_freed_with_proof_or_kept_on_request(tmp_path):
     from torch import nn
 

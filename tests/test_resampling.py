@@ -8,6 +8,7 @@ import onnx
 import onnxruntime
 import pytest
 import torch
+from conftest import needs_jax
 from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
@@ -128,11 +129,20 @@ CONVENTIONS = {
 sides = st.integers(1, 80)
 
 
-@pytest.mark.parametrize("name", CONVENTIONS)
+COMPILED = [name for name in CONVENTIONS if name.startswith(("jax", "Keras"))]
+"""Each size is compiled anew."""
+
+
+@pytest.mark.parametrize(
+    "name",
+    [pytest.param(name, marks=[pytest.mark.slow, pytest.mark.jax] if name in COMPILED else []) for name in CONVENTIONS],
+)
 @settings(max_examples=12, deadline=None)
 @example((36, 74), (7, 55), 1)  # Pillow's Hamming window has its terms in float32.
 @given(st.tuples(sides, sides), st.tuples(sides, sides), st.integers(0, 9))
 def test_resizing_is_the_librarys(name, before, after, seed):
+    if name.startswith("Keras Lanczos"):
+        needs_jax()
     library, stated, allowed = CONVENTIONS[name]
     # PyTorch's antialiased resize repeats the first pixel where the image is or becomes one pixel wide.
     assume(name not in ("torch bilinear, antialias", "torch bicubic, antialias") or min(*before, *after) > 1)

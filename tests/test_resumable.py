@@ -73,6 +73,7 @@ class Interrupt:
         return self.line
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("convert", [None, upper], ids=["rows", "converted"])
 def test_an_interrupt_at_any_step_loses_nothing(convert, tmp_path, monkeypatch):
     monkeypatch.setattr(os, "fsync", lambda handle: None)  # Thousands of runs; what matters is the order.

@@ -582,6 +582,7 @@ def test_wrong_requests_are_one_sentence(workspace, options, words):
 # The command
 
 
+@pytest.mark.slow
 def test_the_shrunk_artifact_says_how_it_was_made_and_is_smaller(shrunk):
     folder, found = shrunk, json.loads((shrunk / "s.json").read_text())
     facts = read_artifact(folder / "small.onnx")
@@ -668,6 +669,7 @@ def test_accuracy_that_is_lost_is_measured_on_labelled_images(tiny):
     assert found["images"] == 5 and -1 <= found["chosen"]["accuracy_lost"] <= 0.5 and found["budget"]["lose"] == 0.5
 
 
+@pytest.mark.slow
 def test_match_judges_a_shrunk_artifact_by_its_own_limits(shrunk, tmp_path):
     folder = shutil.copytree(shrunk, tmp_path / "files")
     base = ("match", "small.onnx", "--witness", "channel_marks.witness", "--images", "reference")
@@ -716,6 +718,7 @@ def test_match_names_the_layers_of_a_shrunk_artifact_that_answers_otherwise(ship
     assert "layer features.2.project" in text and "is the first whose output differs" in text
 
 
+@pytest.mark.slow
 def test_comparisons_work_as_they_are(shrunk, tmp_path):
     folder = shutil.copytree(shrunk, tmp_path / "files")
     names = sorted(path.name for path in (folder / "reference").iterdir())
@@ -788,6 +791,7 @@ def test_half_precision_weights_halve_the_file(shipped, tmp_path, ending):
     assert matched.returncode == 0 and "float16 weights" in matched.stdout, matched.stdout
 
 
+@pytest.mark.slow
 def test_a_flatbuffer_is_shrunk_to_the_formats_own_operators(tiny):
     done = called(
         "shrink", "tiny.tflite", "-o", "s.tflite", "--images", "images", "--agree", "0%", "--json", "s.json", cwd=tiny

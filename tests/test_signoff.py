@@ -276,6 +276,7 @@ def test_an_artifact_of_other_bytes_is_made_again_and_a_damaged_record_is_no_har
     refused(called("signoff", "plan.toml", cwd=workspace), "channel_marks.pt2")
 
 
+@pytest.mark.slow
 def test_whatever_a_step_reads_is_a_reason_to_do_it_again(workspace):
     """An artifact without its source, and one input after the other changed: nothing that reads it is taken from
     before."""

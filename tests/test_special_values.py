@@ -3,6 +3,7 @@ definition."""
 
 import numpy as np
 import pytest
+from conftest import needs_jax
 
 from zygal.artifact import Metadata, write_artifact
 from zygal.engines.session import open_session
@@ -222,7 +223,9 @@ OF_KERAS = [
 ]
 
 
+@pytest.mark.jax
 def test_borders_of_the_other_framework(tmp_path):
+    needs_jax()
     keras = pytest.importorskip("keras")
     values = np.array([each for each in VALUES if each != 1e30 and each != -1e30], np.float32)
     image = keras.Input((len(values),), name="image")

@@ -58,6 +58,7 @@ def test_every_figure_is_that_of_scikit_learn(seed, count, classes):
     assert sum(pair.count for pair in found.pairs) == int((truth != said).sum())
 
 
+@pytest.mark.slow
 @settings(deadline=None, max_examples=25)
 @given(st.integers(0, 10**6), st.integers(2, 100), st.integers(2, 8), st.floats(0.05, 0.95))
 def test_several_labels_are_those_of_scikit_learn(seed, count, labels, threshold):

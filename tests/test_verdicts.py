@@ -400,6 +400,7 @@ def test_json_and_report_agree_on_what_is_larger_than_noise():
 # Calibration
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("images", [100, 200, 1000])
 def test_perfectly_calibrated_models_pass_and_bad_ones_do_not(images):
     rng, limit, runs = np.random.default_rng(images), 0.05, 200

@@ -82,7 +82,8 @@ def saved(live: LiveModel, entry_point: str, image_shape: tuple[int, ...] | None
 
 def _framework_of(model: Any, entry_point: str) -> str | None:
     """The framework that a model belongs to: it was imported by the code that made the model. Raises EngineError."""
-    for family in FAMILIES:
+    # Keras first: with PyTorch behind it, its models are PyTorch's modules too.
+    for family in reversed(FAMILIES):
         module, _, kind = (family.model_class or "").partition(".")
         found = sys.modules.get(module)
         for part in kind.split("."):
