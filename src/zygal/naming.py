@@ -6,26 +6,10 @@ import shlex
 from collections.abc import Sequence
 from pathlib import Path
 
-from zygal.errors import ZygalError
-
 
 def class_name(index: int, labels: Sequence[str] | None) -> str:
     """The label of a class, or its number."""
     return labels[index] if labels and index < len(labels) else f"class {index}"
-
-
-def option_name(field: str) -> str:
-    """The option of a request's field."""
-    return f"--{field.replace('_', '-')}"
-
-
-def refuse_given(request: object, fields: Sequence[str], to: str, error: type[ZygalError]) -> None:
-    """Raises `error` if one of the fields was given although it does not apply to what was asked for: `to`, in
-    words."""
-    for field in fields:
-        value = getattr(request, field)
-        if value is not None and value is not False and value != ():
-            raise error(f"{option_name(field)} does not apply to {to}; leave it out.")
 
 
 def command_line(*words: str) -> str:

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.errors import BundleError, OutputError, some_of
 from zygal.files.outputs import BUNDLE, Output, check_outputs
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, refuse_given
+from zygal.naming import command_line
 from zygal.outcome import Outcome
+from zygal.request import Request, option, paths_read, refuse_given
 
 if TYPE_CHECKING:
     from zygal.bundle.check import Checked
@@ -19,19 +20,38 @@ RESULT_FILE, PAGE_FILE = "result.json", "page.html"
 
 
 @dataclass(frozen=True, kw_only=True)
-class PackRequest:
-    """artifacts: what is packed; with check, nothing. images: folder of reference images. signoff: the result of zygal
-    signoff, a folder or its result.json. no_runners: leave out the programs that run the artifact. check: a bundle to
-    check instead. run_code: its runner is run though this release did not write it."""
+class PackRequest(Request):
+    """What zygal pack is asked for: to pack, or to check a bundle."""
 
-    artifacts: tuple[str, ...] = ()
-    output: str | None = None
-    images: str | None = None
-    signoff: str | None = None
-    no_runners: bool = False
-    check: str | None = None
-    run_code: bool = False
-    overwrite: bool = False
+    artifacts: tuple[str, ...] = option("the artifacts to pack", (), positional=True, nargs="*", metavar="ARTIFACT")
+    output: str | None = option(
+        "the bundle to write, a zip archive; the same inputs give the same bytes",
+        None,
+        short="o",
+        metavar="BUNDLE",
+        writes=True,
+    )
+    images: str | None = option(
+        "folder of reference images; ten that differ most in kind are packed", None, metavar="DIR", reads=True
+    )
+    signoff: str | None = option(
+        "what zygal signoff wrote (its folder or result.json): packs the page, or with --check, is what the bundle "
+        "is held against",
+        None,
+        metavar="DIR",
+        reads=True,
+    )
+    no_runners: bool = option(
+        "leave out the programs in Python and JavaScript that run the artifact and check themselves", False
+    )
+    check: str | None = option(
+        "check a bundle: hashes, sign-off, and its runner on its own images", None, metavar="BUNDLE"
+    )
+    run_code: bool = option(
+        "with --check: run the bundled runner although this release of Zygal did not write it",
+        False,
+        configurable=False,
+    )
 
     def outputs(self) -> list[Output]:
         return [Output(self.output, BUNDLE)] if self.output and not self.check else []
@@ -85,7 +105,7 @@ def execute(request: PackRequest, listener: Listener = SILENT) -> PackOutcome:
     from zygal.evidence.signoff_result import read_signoff
 
     _check(request)
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     result = _result_file(request.signoff) if request.signoff else None
     signed = read_signoff(result) if result else None
     if request.check:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
-from dataclasses import MISSING, dataclass, fields, replace
+from dataclasses import dataclass, fields, replace
 from importlib import import_module
 from typing import Any
 
@@ -13,37 +12,33 @@ from zygal.cli.ending import complain, finish_output
 from zygal.cli.terminal import STDOUT, console, listening, note, write_json
 from zygal.files.outputs import JSON, Output, check_outputs
 from zygal.outcome import Outcome
+from zygal.request import paths_read
 
 SHOWN_UNREADABLE = 10
 
 
 @dataclass(frozen=True)
 class Command:
-    """One command: its request's class, the module of the core that executes it, and the module that reports the
-    outcome.
-
-    request: makes the request from the parsed options where their names do not match its fields.
-    """
+    """One command. core: the module that executes it. report: the module that shows the outcome."""
 
     request_class: type
     core: str
     report: str
-    request: Callable[[argparse.Namespace], Any] | None = None
 
     def run(self, options: argparse.Namespace) -> int:
         """Executes the command and returns its exit code. Raises ZygalError."""
-        request = self.request(options) if self.request else request_from(self.request_class, options)
+        request = request_from(self.request_class, options)
         outputs = list(request.outputs()) if hasattr(request, "outputs") else []
         if options.json and options.json != STDOUT:
             outputs.append(Output(options.json, JSON))
-        check_outputs(outputs, options.overwrite, request)
+        check_outputs(outputs, options.overwrite, paths_read(request))
         with listening(options.quiet, options.verbose, options.color) as listener:
             listener.reports = not options.quiet and options.json != STDOUT
             listener.detail(f"request: {request}")
             outcome = import_module(self.core).execute(request, listener)
         configured = getattr(options, "configured", None)
         if configured:
-            said = ", ".join(f"{name} = {value}" for name, value in configured.items())
+            said = ", ".join(f"{name} = {value}" for name, (_, value) in configured.items())
             outcome = replace(outcome, notes=(*outcome.notes, f"set by {options.config}: {said}"))
         # Files first: a reader of stdout that goes away changes nothing about them, or about the exit code.
         if options.json and options.json != STDOUT:
@@ -80,16 +75,12 @@ def request_from(request_class: type, options: argparse.Namespace) -> Any:
     """A request whose fields are the options of the same names; lists become tuples."""
     values = {}
     for field in fields(request_class):
-        if not hasattr(options, field.name):
-            continue
-        value = getattr(options, field.name)
         if field.name == "configured":
-            value = frozenset(name.replace("-", "_") for name in value)
-        values[field.name] = tuple(value) if isinstance(value, list) else value
+            values[field.name] = frozenset(dest for dest, _ in options.configured.values())
+        elif field.name == "exclude":
+            # The JSON document may be written into a folder of images.
+            values[field.name] = (options.json,) if options.json else ()
+        elif hasattr(options, field.name):
+            value = getattr(options, field.name)
+            values[field.name] = tuple(value) if isinstance(value, list) else value
     return request_class(**values)
-
-
-def default_of(request_class: type, name: str) -> Any:
-    """The default of a request's field, for the help text and the parser."""
-    field = next(each for each in fields(request_class) if each.name == name)
-    return None if field.default is MISSING else field.default

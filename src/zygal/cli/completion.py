@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 
 SHELLS = ("bash", "zsh", "tcsh")
 
@@ -14,13 +15,12 @@ class _Completion:
         """Prints the script and returns the exit code."""
         import shtab
 
-        from zygal.cli.main import build_parser
-
-        sys.stdout.write(shtab.complete(build_parser("all"), shell=options.shell))
+        sys.stdout.write(shtab.complete(options.build_parser("all"), shell=options.shell))
         return 0
 
 
-def register(commands) -> None:
+def register(commands, build_parser: Callable[[str], argparse.ArgumentParser]) -> None:
+    """Adds the command. build_parser: gives the whole parser, with the options of all commands."""
     parser = commands.add_parser(
         "completion",
         help="print a script that completes commands and options in a shell",
@@ -31,4 +31,4 @@ def register(commands) -> None:
         allow_abbrev=False,
     )
     parser.add_argument("shell", choices=SHELLS, help="the shell")
-    parser.set_defaults(command=_Completion)
+    parser.set_defaults(command=_Completion, build_parser=build_parser)

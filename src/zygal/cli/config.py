@@ -25,29 +25,8 @@ FILE = "zygal.toml"
 ENVIRONMENT = "ZYGAL_CONFIG"
 """The environment variable that names another file, or NO_CONFIG for none."""
 NO_CONFIG = "none"
-REFUSED = (
-    "json",
-    "output",
-    "overwrite",
-    "force",
-    "training-code",
-    "weights",
-    "write-inlet",
-    "sheet",
-    "regions",
-    "draw",
-    "csv",
-    "traceback",
-    "help",
-    "compare",
-    "endpoint",
-    "cluster",
-    "allow-outside",
-    "run-code",
-    "new",
-)
-_PATHS = ("FILE", "DIR", "DIR|CSV", "FILE.npy", "SCORES")
-"""Metavars of options that name inputs: relative paths in the file start at its folder."""
+REFUSED = ("json", "overwrite", "traceback", "help")
+"""Of the options that every command has; the others state it themselves."""
 
 
 def find_config(folder: str | Path | None = None) -> Path | None:
@@ -67,8 +46,9 @@ def find_config(folder: str | Path | None = None) -> Path | None:
     return next((each / FILE for each in (start, *start.parents) if (each / FILE).is_file()), None)
 
 
-def apply_config(path: Path, command: tuple[str, ...], parser: argparse.ArgumentParser) -> dict[str, Any]:
-    """Makes the file's values for a command the parser's defaults, and returns them by option name.
+def apply_config(path: Path, command: tuple[str, ...], parser: argparse.ArgumentParser) -> dict[str, tuple[str, Any]]:
+    """Makes the file's values for a command the parser's defaults, and returns them by option name, each with its
+    field.
 
     command: its words, such as ("inlet", "recover"). Raises FileError for unknown sections, unknown options and wrong
     values.
@@ -81,7 +61,7 @@ def apply_config(path: Path, command: tuple[str, ...], parser: argparse.Argument
             raise FileError(f"{path}: [{'.'.join(command)}] must be a section of options.")
     actions = {option.removeprefix("--"): action for action in parser._actions for option in action.option_strings}
     for name, value in section.items():
-        if name in REFUSED:
+        if name in REFUSED or name in actions and _is_refused(actions[name]):
             raise FileError(f"{path}: {name} cannot be set in this file; give --{name} on the command line.")
         if name not in actions:
             raise FileError(
@@ -91,7 +71,12 @@ def apply_config(path: Path, command: tuple[str, ...], parser: argparse.Argument
         setting = _value(path, name, value, action)
         parser.set_defaults(**{action.dest: setting})
         action.required = False
-    return dict(section)
+    return {name: (actions[name].dest, value) for name, value in section.items()}
+
+
+def _is_refused(action: argparse.Action) -> bool:
+    option = getattr(action, "option", None)
+    return option is not None and (option.writes or not option.configurable)
 
 
 def _read(path: Path) -> dict[str, Any]:
@@ -126,7 +111,7 @@ def _one(path: Path, name: str, value: Any, action: argparse.Action) -> Any:
     text = str(value)
     if "://" in text:
         raise FileError(f"{path}: {name} cannot be a URL in this file; give --{name} on the command line.")
-    if action.metavar in _PATHS and text != "-":
+    if getattr(action, "option", None) is not None and action.option.reads and text != "-":
         text = str(path.parent / text)
     try:
         made = action.type(text) if action.type else text

@@ -11,7 +11,7 @@ from typing import ClassVar, NoReturn
 
 from zygal.cli.ended import write_ended
 from zygal.cli.ending import Terminated, catch_signals, complain, finish_output, open_standard_streams
-from zygal.cli.names import COMMANDS
+from zygal.cli.names import COMMANDS, INLET, ROWS
 from zygal.errors import LONGEST_SENTENCE, ZygalError, one_line
 from zygal.machine.libraries import silence_libraries
 from zygal.outcome import INTERNAL, INTERRUPTED, INVALID, PASS, TERMINATED, Verdict
@@ -150,7 +150,7 @@ def _run(arguments: list[str]) -> int:
     options.configured = {name: value for name, value in used.items() if name not in own}
     options.config = config
     if options.verbose and config is not None:
-        shown = ", ".join(f"{name} = {value}" for name, value in used.items()) or "nothing for this command"
+        shown = ", ".join(f"{name} = {value}" for name, (_, value) in used.items()) or "nothing for this command"
         print(f"zygal: defaults from {config}: {one_line(shown)}", file=sys.stderr)
     return options.command.run(options)
 
@@ -183,7 +183,7 @@ def build_parser(command: str | None) -> argparse.ArgumentParser:
     commands = parser.add_subparsers(metavar="COMMAND", required=True, parser_class=_Parser, title="commands")
     for name, summary in COMMANDS.items():
         if command in (name, "all"):
-            import_module(f"zygal.cli.{name}").register(commands)
+            _register(commands, name)
         else:
             commands.add_parser(name, help=summary[0].lower() + summary[1:].rstrip("."))
     add_common(parser)
@@ -201,6 +201,35 @@ def _configure(parser, words: tuple[str, ...], arguments: list[str]):
     if config is None or chosen is None:
         return {}, None
     return apply_config(config, words, chosen), config
+
+
+def _register(commands, name: str) -> None:
+    """Adds a command with its options, or one that has commands of its own with those."""
+    if name == "completion":
+        from zygal.cli.completion import register
+
+        return register(commands, build_parser)
+    if name == "inlet":
+        summary = INLET[0].lower() + INLET[1:].rstrip(".")
+        group = commands.add_parser(name, help=summary, description=INLET, allow_abbrev=False)
+        actions = group.add_subparsers(metavar="ACTION", required=True, parser_class=type(group))
+        for words in ROWS:
+            if words.startswith("inlet "):
+                _add_command(actions, words)
+        return None
+    return _add_command(commands, name)
+
+
+def _add_command(commands, words: str) -> None:
+    from zygal.cli.command import Command
+    from zygal.cli.parser import add_options, new_parser
+
+    row = ROWS[words]
+    module, _, name = row.request.partition(":")
+    request_class = getattr(import_module(module), name)
+    parser = new_parser(commands, words.split()[-1], row.summary, row.example)
+    add_options(parser, request_class)
+    parser.set_defaults(command=Command(request_class, row.core, row.report))
 
 
 def _subparser(parser: argparse.ArgumentParser, words: tuple[str, ...]) -> argparse.ArgumentParser | None:

@@ -1,35 +1,12 @@
-"""Option values, and options that several commands share."""
+"""How the values of options are written on a command line, by the kinds that requests name."""
 
 from __future__ import annotations
 
 import argparse
 import math
-from collections.abc import Sequence
-
-from zygal.cli.command import default_of
-from zygal.cli.common import add_common
-from zygal.cluster.opened import ClassifierRequest
-
-SCORES_DEFAULT = "default: the one that looks like class scores; zygal survey lists them"
-
-
-def new_parser(commands, name: str, summary: str, example: str) -> argparse.ArgumentParser:
-    """A subcommand's parser with its help text and an example on the demo's files."""
-    return commands.add_parser(
-        name,
-        help=summary[0].lower() + summary[1:].rstrip("."),
-        description=summary,
-        epilog=f"example, in the folder that zygal demo writes:\n  {example}",
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-        allow_abbrev=False,
-        add_help=True,
-    )
-
-
-def finish_parser(parser: argparse.ArgumentParser, command) -> None:
-    """Adds the common options, last, and what is run."""
-    add_common(parser)
-    parser.set_defaults(command=command)
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
 
 
 def number_list(text: str) -> list[int]:
@@ -105,110 +82,69 @@ def seconds(text: str) -> float:
     raise argparse.ArgumentTypeError(f"{text!r} is not a time with its unit, like 50ms or 1.5s")
 
 
-def add_source(parser: argparse.ArgumentParser, optional: bool = False) -> None:
-    """The trained model: a file, or a function that builds it."""
-    parser.add_argument(
-        "source",
-        metavar="SOURCE",
-        nargs="?" if optional else None,
-        help="the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder "
-        "or a frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), or "
-        "FILE.py:FUNCTION, a Python function that builds a PyTorch module, a Keras model, or a pair of one of them and "
-        "a fitted scikit-learn classifier (the file is run)",
-    )
-    parser.add_argument(
-        "--weights", metavar="FILE", help="weights for FILE.py:FUNCTION: .pt, .pth, .safetensors or .weights.h5"
-    )
-    parser.add_argument(
-        "--shape",
-        metavar="C,H,W",
-        type=number_list,
-        help="shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)",
-    )
+def count(text: str) -> int:
+    """A whole number that may be written like 1e9, for argparse."""
+    try:
+        value = float(text)
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a number like 1000000 or 1e9") from None
+    if value != value or value in (float("inf"), float("-inf")) or value != int(value):
+        raise argparse.ArgumentTypeError(f"{text!r} is not a whole number")
+    return int(value)
 
 
-def add_entries(parser: argparse.ArgumentParser) -> None:
-    """Which part of a graph with several ways in is meant."""
-    parser.add_argument(
-        "--signature",
-        metavar="NAME",
-        help="the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey "
-        "lists them)",
-    )
-    parser.add_argument(
-        "--input",
-        metavar="NAME",
-        help="the tensor that takes the images, if a graph has several inputs (zygal survey lists them)",
-    )
+def input_shape(text: str) -> tuple[str, tuple[int, ...]]:
+    """NAME=SIZE,SIZE, for argparse."""
+    name, _, sizes = text.rpartition("=")
+    if not name:
+        raise argparse.ArgumentTypeError(f"{text!r} is not NAME=SIZE,SIZE, like image=3,224,224")
+    shape = tuple(number_list(sizes)) if sizes else ()
+    if any(size < 1 for size in shape):
+        raise argparse.ArgumentTypeError(f"{text!r} has a size below 1")
+    return name, shape
 
 
-def add_classifier_options(parser: argparse.ArgumentParser) -> None:
-    """How an artifact is run, and what it is compared with."""
-    parser.add_argument(
-        "--scores", metavar="NAME", help=f"the output of the artifact to use, if it has several ({SCORES_DEFAULT})"
-    )
-    parser.add_argument("--inlet", metavar="FILE", help="use this inlet instead of the one inside the artifact")
-    parser.add_argument(
-        "--labels",
-        metavar="FILE",
-        help="use these labels instead of those inside: text, JSON, CSV, or the training folder",
-    )
-    parser.add_argument(
-        "--multi-label",
-        action="store_true",
-        help="an image can have several labels, although the model does not end in a sigmoid",
-    )
-    group = parser.add_argument_group("comparison with another model")
-    group.add_argument(
-        "--compare",
-        metavar="OTHER",
-        help="run OTHER on the same images: another artifact, or a trained model in its live framework",
-    )
-    group.add_argument(
-        "--compare-scores", metavar="NAME", help=f"the output of OTHER to use, if it has several ({SCORES_DEFAULT})"
-    )
-    group.add_argument("--compare-inlet", metavar="FILE", help="the inlet of OTHER, if it is another one")
-    group.add_argument("--weights", metavar="FILE", help="weights, if OTHER is FILE.py:FUNCTION")
-    parser.add_argument(
-        "--threads",
-        metavar="N",
-        type=int,
-        default=default_of(ClassifierRequest, "threads"),
-        help="number of cores to use (default: all)",
-    )
-    parser.add_argument(
-        "--cluster",
-        metavar="ADDRESS",
-        help="let the workers of a Dask cluster do it: the address of its scheduler, like tcp://HOST:8786, the .json "
-        "file that the scheduler wrote, or local:N for N worker processes here; the output is the same",
-    )
-    add_endpoint(parser, "send the images, preprocessed here, to")
-
-
-def add_endpoint(parser: argparse.ArgumentParser, verb: str) -> None:
-    """A service that takes the place of the artifact."""
-    parser.add_argument(
-        "--endpoint",
-        metavar="URL",
-        help=f"{verb} a service of the open inference protocol, version 2: http://HOST:PORT/v2/models/NAME, perhaps "
-        f"with /versions/VERSION",
-    )
-    default = default_of(ClassifierRequest, "timeout")
-    parser.add_argument(
-        "--timeout",
-        metavar="10s",
-        type=seconds,
-        default=default,
-        help=f"with --endpoint: how long to wait for one answer (default: {default:g}s)",
-    )
+def rates(text: str) -> list[float]:
+    """Numbers separated by commas, for argparse."""
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a list of rates like 100,200") from None
 
 
 def shown(value: object) -> str:
-    """A default for a help text; a per cent sign is doubled, as argparse wants it."""
+    """A value as it is written on a command line."""
     if isinstance(value, Sequence) and not isinstance(value, str):
         return ",".join(map(str, value))
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 
 def shown_share(value: float) -> str:
+    """As a percentage; the sign is doubled, as argparse wants it in a help text."""
     return f"{100 * value:g}%%"
+
+
+@dataclass(frozen=True)
+class Kind:
+    """parse: a value from its text, for argparse. shown: a default as text. several: one text holds several values."""
+
+    parse: Callable[[str], Any] | None
+    shown: Callable[[Any], str] = shown
+    several: bool = False
+
+
+KINDS = {
+    None: Kind(None),
+    "int": Kind(int),
+    "float": Kind(float),
+    "count": Kind(count, "{:,}".format),
+    "factor": Kind(factor),
+    "limit": Kind(limit),
+    "seconds": Kind(seconds, "{:g}s".format),
+    "share": Kind(share, shown_share),
+    "share of one": Kind(share_of_one, shown_share),
+    "numbers": Kind(number_list, several=True),
+    "rates": Kind(rates, several=True),
+    "words": Kind(word_list, several=True),
+    "input shape": Kind(input_shape),
+}

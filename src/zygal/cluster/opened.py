@@ -8,13 +8,12 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import TYPE_CHECKING
 
-from zygal.endpoint import TIMEOUT_SECONDS, check_timeout
+from zygal.endpoint import check_timeout, endpoint_option, timeout_option
 from zygal.errors import ClusterError, EngineError, SourceError
 from zygal.files import kinds
 from zygal.inlet.sizes import tensor_shape
 from zygal.machine.pool import Pool, ThreadPool
-from zygal.naming import refuse_given
-from zygal.request import Request, refuse_without
+from zygal.request import SCORES_DEFAULT, Request, option, refuse_given, refuse_without
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
@@ -22,28 +21,60 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifierRequest(Request):
-    """What the requests of `classify` and `tally` share.
+    """What the requests of `classify` and `tally` share: how an artifact is run, and what it is compared with."""
 
-    artifact: the ONNX file. scores: which of its outputs, if it has several. inlet, labels: files to use instead of
-    those inside. multi_label: the classes do not exclude each other. compare: another artifact, or a trained model in
-    its live framework; compare_scores names its output, compare_inlet its inlet, weights its weights. threads: how many
-    cores to use; all unless given. endpoint: a service that runs the artifact instead; timeout: seconds for one of its
-    answers. cluster: the workers that do it, "local:N" or the address of a scheduler.
-    """
-
-    artifact: str
-    scores: str | None = None
-    inlet: str | None = None
-    labels: str | None = None
-    multi_label: bool = False
-    compare: str | None = None
-    compare_scores: str | None = None
-    compare_inlet: str | None = None
-    weights: str | None = None
-    threads: int | None = None
-    endpoint: str | None = None
-    timeout: float = TIMEOUT_SECONDS
-    cluster: str | None = None
+    artifact: str = option("the ONNX file to run", positional=True, metavar="ARTIFACT")
+    scores: str | None = option(
+        f"the output of the artifact to use, if it has several ({SCORES_DEFAULT})", None, metavar="NAME"
+    )
+    inlet: str | None = option(
+        "use this inlet instead of the one inside the artifact", None, metavar="FILE", reads=True
+    )
+    labels: str | None = option(
+        "use these labels instead of those inside: text, JSON, CSV, or the training folder",
+        None,
+        metavar="FILE",
+        reads=True,
+    )
+    multi_label: bool = option("an image can have several labels, although the model does not end in a sigmoid", False)
+    compare: str | None = option(
+        "run OTHER on the same images: another artifact, or a trained model in its live framework",
+        None,
+        metavar="OTHER",
+        group="comparison with another model",
+        configurable=False,
+    )
+    compare_scores: str | None = option(
+        f"the output of OTHER to use, if it has several ({SCORES_DEFAULT})",
+        None,
+        metavar="NAME",
+        group="comparison with another model",
+    )
+    compare_inlet: str | None = option(
+        "the inlet of OTHER, if it is another one",
+        None,
+        metavar="FILE",
+        group="comparison with another model",
+        reads=True,
+    )
+    weights: str | None = option(
+        "weights, if OTHER is FILE.py:FUNCTION",
+        None,
+        metavar="FILE",
+        group="comparison with another model",
+        reads=True,
+        configurable=False,
+    )
+    threads: int | None = option("number of cores to use (default: all)", None, metavar="N", kind="int")
+    cluster: str | None = option(
+        "let the workers of a Dask cluster do it: the address of its scheduler, like tcp://HOST:8786, the .json "
+        "file that the scheduler wrote, or local:N for N worker processes here; the output is the same",
+        None,
+        metavar="ADDRESS",
+        configurable=False,
+    )
+    endpoint: str | None = endpoint_option("send the images, preprocessed here, to")
+    timeout: float = timeout_option()
 
 
 def check_request(request: ClassifierRequest) -> None:
@@ -51,7 +82,7 @@ def check_request(request: ClassifierRequest) -> None:
     if request.threads is not None and request.threads < 1:
         raise EngineError(f"--threads must be at least 1 (got {request.threads}).")
     check_timeout(request.timeout)
-    refuse_without(request, {"timeout": "endpoint"}, EngineError)
+    refuse_without(request, EngineError, ("timeout",))
     if request.cluster is not None:
         from zygal.cluster.connection import check_address
 

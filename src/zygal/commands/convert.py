@@ -12,6 +12,7 @@ from zygal.inlet.sizes import tensor_shape
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
+from zygal.request import SCORES_DEFAULT, Request, option, paths_read
 
 if TYPE_CHECKING:
     from zygal.classifier.labels import Labels
@@ -21,31 +22,85 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class ConvertRequest:
-    """source: a trained model's file, or FILE.py:FUNCTION with weights. shape: of one image's tensor, where the source
-    leaves it open. scores: the output to take. The other fields are those of `conversion.Choices`."""
+class ConvertRequest(Request):
+    """What zygal convert is asked for. The fields behind `labels` are those of `conversion.convert.Choices`."""
 
-    source: str
-    output: str
-    weights: str | None = None
-    shape: tuple[int, ...] | None = None
-    inlet: str | None = None
-    labels: str | None = None
-    input_name: str = "image"
-    output_name: str = "scores"
-    scores: str | None = None
-    any_shape: bool = False
-    keep_batch: bool = False
-    signature: str | None = None
-    input: str | None = None
-    layout: str | None = None
-    raw_pixels: bool = False
-    write_inlet: str | None = None
-    opset: int = DEFAULT_OPSET
-    half: bool = False
-    widen: bool = False
-    weights_beside: bool = False
-    overwrite: bool = False
+    source: str = option(
+        "the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or "
+        "a frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), or "
+        "FILE.py:FUNCTION, a Python function that builds a PyTorch module, a Keras model, or a pair of one of "
+        "them and a fitted scikit-learn classifier (the file is run)",
+        positional=True,
+        metavar="SOURCE",
+    )
+    weights: str | None = option(
+        "weights for FILE.py:FUNCTION: .pt, .pth, .safetensors or .weights.h5",
+        None,
+        metavar="FILE",
+        reads=True,
+        configurable=False,
+    )
+    shape: tuple[int, ...] | None = option(
+        "shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)",
+        None,
+        metavar="C,H,W",
+        kind="numbers",
+    )
+    output: str = option(
+        "the file to write: ONNX, or a mobile flatbuffer if the name ends in .tflite",
+        short="o",
+        metavar="ARTIFACT",
+        writes=True,
+    )
+    inlet: str | None = option(
+        "the preprocessing (TOML), which is stored in the artifact", None, metavar="FILE", reads=True
+    )
+    labels: str | None = option(
+        "the class names, which are stored in the artifact: text, JSON, CSV, or the training folder",
+        None,
+        metavar="FILE",
+        reads=True,
+    )
+    input_name: str = option("name of the artifact's input (default: {default})", "image", metavar="NAME")
+    output_name: str = option("name of the artifact's output (default: {default})", "scores", metavar="NAME")
+    scores: str | None = option(
+        f"the output to take, if the model has several ({SCORES_DEFAULT})", None, metavar="NAME"
+    )
+    signature: str | None = option(
+        "the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey "
+        "lists them)",
+        None,
+        metavar="NAME",
+    )
+    input: str | None = option(
+        "the tensor that takes the images, if a graph has several inputs (zygal survey lists them)",
+        None,
+        metavar="NAME",
+    )
+    write_inlet: str | None = option(
+        "write the preprocessing that a model with encoded images as its input does itself, as an inlet",
+        None,
+        metavar="FILE",
+        writes=True,
+    )
+    any_shape: bool = option("convert even if the output is not [batch, classes]", False)
+    keep_batch: bool = option("keep the fixed batch size that the model was captured with", False)
+    layout: str | None = option(
+        "order of the axes of the artifact's input (default: that of the source)", None, choices=("NCHW", "NHWC")
+    )
+    raw_pixels: bool = option(
+        "put the preprocessing into the graph: the artifact takes 8-bit RGB images [N, H, W, 3] of any size", False
+    )
+    half: bool = option(
+        "store the weights as float16: half the file, no speed (zygal shrink --half also shows the difference)", False
+    )
+    weights_beside: bool = option(
+        "write the weights to a file of their own, ARTIFACT.weights, which processes can share in memory", False
+    )
+    widen: bool = option("compute in float32 what a mobile flatbuffer stores in 8 or 16 bits", False)
+    opset: int = option(
+        "version of the ONNX operator set (default: {default}); for ONNX alone", DEFAULT_OPSET, kind="int"
+    )
 
     def outputs(self) -> list[Output]:
         written = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
@@ -96,7 +151,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     from zygal.inlet import read_inlet
     from zygal.sources.opened import source_file
 
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     inlet = read_inlet(request.inlet) if request.inlet else None
     labels = read_labels(request.labels) if request.labels else None
     choices = Choices(

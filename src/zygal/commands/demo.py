@@ -7,11 +7,16 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from zygal.outcome import Gate, Outcome
+from zygal.request import Request, option
 
 
 @dataclass(frozen=True, kw_only=True)
-class DemoRequest:
-    folder: str = "zygal-demo"
+class DemoRequest(Request):
+    """What zygal demo is asked for."""
+
+    folder: str = option(
+        "the folder to write (default: {default})", "zygal-demo", positional=True, nargs="?", metavar="DIR", reads=True
+    )
 
 
 @dataclass(frozen=True)

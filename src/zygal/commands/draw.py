@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.outcome import Outcome
+from zygal.request import Request, option, paths_read
 
 if TYPE_CHECKING:
     from zygal.inlet import Inlet
@@ -15,13 +16,12 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class DrawRequest:
-    """inlet: a TOML file, or an artifact that holds one."""
+class DrawRequest(Request):
+    """What zygal inlet draw is asked for."""
 
-    image: str
-    inlet: str
-    output: str
-    overwrite: bool = False
+    image: str = option("the image file", positional=True, metavar="IMAGE")
+    inlet: str = option("the inlet (TOML), or an artifact that holds one", metavar="FILE", reads=True)
+    output: str = option("the picture to write", short="o", metavar="PNG", writes=True)
 
     def outputs(self) -> list[Output]:
         return [Output(self.output, PICTURE)]
@@ -60,7 +60,7 @@ def execute(request: DrawRequest, listener: Listener = SILENT) -> DrawOutcome:  
     from zygal.inlet.figure import draw_strip
     from zygal.inlet.stages import stages_of
 
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     inlet = inlet_at(request.inlet)
     stages = stages_of(existing_file(request.image), inlet)
     draw_strip(stages, f"{request.image}, preprocessed by {request.inlet}", request.output)

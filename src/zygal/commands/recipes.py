@@ -11,18 +11,20 @@ from zygal.files.outputs import Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line
 from zygal.outcome import Outcome
+from zygal.request import Request, option, paths_read
 
 if TYPE_CHECKING:
     from zygal.inlet.recipes import Recipe
 
 
 @dataclass(frozen=True, kw_only=True)
-class RecipesRequest:
-    """name: the recipe to show or write; None lists them all. output: where to write it."""
+class RecipesRequest(Request):
+    """What zygal inlet recipes is asked for."""
 
-    name: str | None = None
-    output: str | None = None
-    overwrite: bool = False
+    name: str | None = option("the recipe; without it all are listed", None, positional=True, nargs="?", metavar="NAME")
+    output: str | None = option(
+        "the inlet to write (TOML); without it the recipe is printed", None, short="o", metavar="FILE", writes=True
+    )
 
     def outputs(self) -> list[Output]:
         return [Output(self.output, kinds.INLET)] if self.output else []
@@ -48,7 +50,7 @@ def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutc
     from zygal.files.writing import write_text
     from zygal.inlet.recipes import all_recipes, recipe_named
 
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     if request.output and request.name is None:
         raise InletError("-o needs the name of a recipe; zygal inlet recipes lists them.")
     recipes = tuple(all_recipes()) if request.name is None else (recipe_named(request.name),)

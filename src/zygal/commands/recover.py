@@ -12,6 +12,7 @@ from zygal.files.outputs import Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command
 from zygal.outcome import Gate, Outcome, Verdict
+from zygal.request import Request, option, paths_read
 from zygal.wording import counted, short_number
 
 if TYPE_CHECKING:
@@ -28,18 +29,25 @@ _SMALL = 3.0
 
 
 @dataclass(frozen=True, kw_only=True)
-class RecoverRequest:
-    """artifact: for a witness without tensors, the model whose scores guide the search. accept: largest difference of
-    the tensors, in grey levels, with which an inlet is accepted. accept_scores: the same for scores, as a part of their
-    spread."""
+class RecoverRequest(Request):
+    """What zygal inlet recover is asked for."""
 
-    witness: str
-    images: str
-    output: str
-    artifact: str | None = None
-    accept: float = 0.5
-    accept_scores: float = 0.05
-    overwrite: bool = False
+    witness: str = option("the recording of the training framework", metavar="FILE", reads=True)
+    images: str = option("folder of the recorded images", metavar="DIR", reads=True)
+    output: str = option("the inlet to write (TOML)", short="o", metavar="FILE", writes=True)
+    artifact: str | None = option(
+        "for a witness without tensors: the model whose scores guide the search", None, metavar="FILE", reads=True
+    )
+    accept: float = option(
+        "difference that 99.9 %% of each tensor's values must keep, in grey levels; the others may be one level "
+        "more (default: {default})",
+        0.5,
+        metavar="LEVELS",
+        kind="limit",
+    )
+    accept_scores: float = option(
+        "the same for scores, as a share of their spread (default: 0.05)", 0.05, metavar="SHARE", kind="share"
+    )
 
     def outputs(self) -> list[Output]:
         return [Output(self.output, kinds.INLET)]
@@ -135,7 +143,7 @@ def execute(request: RecoverRequest, listener: Listener = SILENT) -> RecoverOutc
     from zygal.inlet import format_inlet
     from zygal.inlet.images import check_images
 
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     witness = read_witness(request.witness)
     notes = check_images(witness.images, request.images)
     paths = [Path(request.images) / image.name for image in witness.images]

@@ -13,8 +13,9 @@ from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.files.writing import check_writable
 from zygal.inlet.sizes import tensor_shape
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, found_in_folder, match_command, refuse_given
+from zygal.naming import command_line, found_in_folder, match_command
 from zygal.outcome import Outcome
+from zygal.request import SCORES_DEFAULT, Request, option, paths_read, refuse_given
 
 if TYPE_CHECKING:
     from zygal.shrink.choose import Budget, Point
@@ -30,29 +31,67 @@ AGREE = 0.99
 
 
 @dataclass(frozen=True, kw_only=True)
-class ShrinkRequest:
-    """artifact: the float artifact. images: folder of images that calibrate; witness: a recording whose tensors do, or
-    with images, what their tensors are checked against. count: how many images at the most. agree, lose, speed: the
-    budget; see `shrink.choose.Budget`. labelled: images with their classes. half: weights as float16 instead. batch,
-    threads: for the speed. draw: picture of the trade-off. listed: how many layers to list."""
+class ShrinkRequest(Request):
+    """What zygal shrink is asked for."""
 
-    artifact: str
-    output: str
-    images: str | None = None
-    witness: str | None = None
-    inlet: str | None = None
-    scores: str | None = None
-    count: int = 200
-    agree: float | None = None
-    lose: float | None = None
-    labelled: str | None = None
-    speed: float | None = None
-    half: bool = False
-    batch: int = 1
-    threads: int | None = None
-    draw: str | None = None
-    listed: int = 8
-    overwrite: bool = False
+    artifact: str = option("the float artifact, ONNX or a mobile flatbuffer", positional=True, metavar="ARTIFACT")
+    output: str = option("the file to write, in the same format", short="o", metavar="SMALL", writes=True)
+    images: str | None = option(
+        "images like those that the model will see, a few hundred; they set the ranges of the activations",
+        None,
+        metavar="DIR",
+        group="images",
+        reads=True,
+    )
+    witness: str | None = option(
+        "set the ranges by recorded tensors; with --images, check the images against the recording",
+        None,
+        metavar="FILE",
+        group="images",
+        reads=True,
+    )
+    inlet: str | None = option(
+        "use this inlet instead of the one inside the artifact", None, metavar="FILE", group="images", reads=True
+    )
+    count: int = option(
+        "use at most N images, at even places (default: {default})", 200, metavar="N", kind="int", group="images"
+    )
+    labelled: str | None = option(
+        "labelled images, for the loss of accuracy: a folder with one sub-folder per class, or a CSV",
+        None,
+        metavar="DIR|CSV",
+        group="images",
+        reads=True,
+    )
+    scores: str | None = option(
+        f"the output of the artifact to use, if it has several ({SCORES_DEFAULT})", None, metavar="NAME", group="images"
+    )
+    agree: float | None = option(
+        "at least this share of the images keeps its top-1 class (default, without a budget: 99%%)",
+        None,
+        metavar="SHARE",
+        kind="share of one",
+        group="budget (layers stay in float until it is met)",
+    )
+    lose: float | None = option(
+        "at most this much accuracy is lost on --labelled, like 0.5%%",
+        None,
+        metavar="SHARE",
+        kind="share of one",
+        group="budget (layers stay in float until it is met)",
+    )
+    speed: float | None = option(
+        "at least so many times as fast as the float artifact, like 2x",
+        None,
+        metavar="TIMES",
+        kind="factor",
+        group="budget (layers stay in float until it is met)",
+    )
+    half: bool = option("store the weights as float16 instead: half the file, no speed", False)
+    batch: int = option("batch size at which the speed is measured (default: {default})", 1, metavar="N", kind="int")
+    threads: int | None = option("number of cores to use (default: all)", None, metavar="N", kind="int")
+    draw: str | None = option("draw agreement and speed of what was tried (PNG)", None, metavar="FILE", writes=True)
+    listed: int = option("how many layers to list (default: {default})", 8, metavar="N", kind="int")
 
     def outputs(self) -> list[Output]:
         drawn = [Output(self.draw, PICTURE)] if self.draw else []
@@ -180,7 +219,7 @@ def _check(request: ShrinkRequest) -> None:
             "--half, which has no layers to choose",
             OutputError,
         )
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     for output in request.outputs():
         check_writable(output.path)
 

@@ -12,7 +12,7 @@ from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line
 from zygal.outcome import Gate, Outcome
-from zygal.request import refuse_unused, refuse_without
+from zygal.request import option, paths_read, refuse_unused, refuse_without
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
@@ -26,23 +26,46 @@ FEW_CLASSES = 20
 
 @dataclass(frozen=True, kw_only=True)
 class TallyRequest(ClassifierRequest):
-    """images: a folder with one sub-folder per class, or a CSV of path, label and perhaps group. numbers: a labels file
-    that says what numeric labels mean. top: the k of the top-k accuracies; 1 and 3, or 1 and 5 of more than 20 classes,
-    unless given. threshold, margin, trained_on: see `tally.Choices`. min_accuracy: a gate. worst: how many of the worst
-    classes, pairs and images to list and draw. draw: folder for figures. pair: "TRUE,PREDICTED": draw only these wrong
-    predictions."""
+    """What zygal tally is asked for."""
 
-    images: str
-    numbers: str | None = None
-    top: tuple[int, ...] | None = None
-    threshold: float = 0.5
-    min_accuracy: float | None = None
-    margin: float = 0.01
-    trained_on: tuple[str, ...] = ()
-    worst: int = 12
-    draw: str | None = None
-    pair: str | None = None
-    overwrite: bool = False
+    images: str = option(
+        "a folder with one sub-folder per class, or a CSV or Parquet table: path (relative to the table), label, "
+        "perhaps group; all may be URLs",
+        metavar="DIR|CSV",
+        reads=True,
+    )
+    numbers: str | None = option(
+        "what numeric labels mean: a labels file, or the training folder", None, metavar="FILE", reads=True
+    )
+    top: tuple[int, ...] | None = option(
+        "the k of the top-k accuracies (default: 1,3 or 1,5)", None, metavar="K,K", kind="numbers"
+    )
+    threshold: float = option(
+        "multi-label: the probability from which a label is assigned (default: {default})",
+        0.5,
+        metavar="SHARE",
+        kind="share of one",
+    )
+    min_accuracy: float | None = option("gate: fail below this accuracy", None, metavar="SHARE", kind="share of one")
+    margin: float = option(
+        "with --compare: the loss of accuracy that still counts as not worse (default: {default})",
+        0.01,
+        metavar="SHARE",
+        kind="share of one",
+        needs="compare",
+    )
+    trained_on: tuple[str, ...] = option(
+        "folder of training images: labelled images that are also there are listed", (), metavar="DIR", reads=True
+    )
+    worst: int = option(
+        "how many of the worst classes, pairs and images to list (default: {default})", 12, metavar="N", kind="int"
+    )
+    draw: str | None = option(
+        "draw the confusion matrix, the calibration and the wrong predictions there", None, metavar="DIR", writes=True
+    )
+    pair: str | None = option(
+        "with --draw: only the wrong predictions of this pair of classes", None, metavar="TRUE,PREDICTED"
+    )
 
     def outputs(self) -> list[Output]:
         return [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else []
@@ -175,14 +198,14 @@ def _choices(request: TallyRequest, classes: int):
 
 def _check(request: TallyRequest) -> None:
     check_request(request)
-    refuse_without(request, {"margin": "compare"}, OutputError)
+    refuse_without(request, OutputError, ("margin",))
     if request.top and min(request.top) < 1:
         raise OutputError(f"--top needs numbers of at least 1, like 1,5 (got {','.join(map(str, request.top))}).")
     if request.worst < 0:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
     if request.pair and not request.draw:
         raise OutputError("--pair chooses which wrong predictions are drawn, so it needs --draw DIR.")
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
 
 
 def _refuse_idle(request: TallyRequest, first: Classifier) -> None:

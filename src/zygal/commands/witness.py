@@ -12,6 +12,7 @@ from zygal.files.outputs import Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import match_command, recover_command, sibling
 from zygal.outcome import Outcome
+from zygal.request import SCORES_DEFAULT, Request, option, paths_read
 
 if TYPE_CHECKING:
     import numpy as np
@@ -21,27 +22,78 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class WitnessRequest:
-    """source: the trained model; may be left out with from_arrays. One of inlet, training_code and from_arrays says
-    where the tensors come from. tensors, names: arrays and image names beside from_arrays. scores: the output to
-    record. layers: also record outputs of layers. labels: class names to record."""
+class WitnessRequest(Request):
+    """What zygal witness is asked for: one of inlet, training_code and from_arrays says where the tensors come from."""
 
-    images: str
-    output: str
-    source: str | None = None
-    weights: str | None = None
-    shape: tuple[int, ...] | None = None
-    scores: str | None = None
-    signature: str | None = None
-    input: str | None = None
-    layers: bool = False
-    labels: str | None = None
-    inlet: str | None = None
-    training_code: str | None = None
-    from_arrays: str | None = None
-    tensors: str | None = None
-    names: str | None = None
-    overwrite: bool = False
+    source: str | None = option(
+        "the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or "
+        "a frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), or "
+        "FILE.py:FUNCTION, a Python function that builds a PyTorch module, a Keras model, or a pair of one of "
+        "them and a fitted scikit-learn classifier (the file is run)",
+        None,
+        positional=True,
+        nargs="?",
+        metavar="SOURCE",
+    )
+    weights: str | None = option(
+        "weights for FILE.py:FUNCTION: .pt, .pth, .safetensors or .weights.h5",
+        None,
+        metavar="FILE",
+        reads=True,
+        configurable=False,
+    )
+    shape: tuple[int, ...] | None = option(
+        "shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)",
+        None,
+        metavar="C,H,W",
+        kind="numbers",
+    )
+    images: str = option("folder of reference images", metavar="DIR", reads=True)
+    output: str = option("the witness to write", short="o", metavar="FILE", writes=True)
+    scores: str | None = option(
+        f"the output to record, if the model has several ({SCORES_DEFAULT})", None, metavar="NAME"
+    )
+    signature: str | None = option(
+        "the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey "
+        "lists them)",
+        None,
+        metavar="NAME",
+    )
+    input: str | None = option(
+        "the tensor that takes the images, if a graph has several inputs (zygal survey lists them)",
+        None,
+        metavar="NAME",
+    )
+    labels: str | None = option(
+        "also record the class names, so that match compares them: text, JSON, CSV, or the training folder",
+        None,
+        metavar="FILE",
+        reads=True,
+    )
+    layers: bool = option("also record outputs of layers, so that match can name the first layer that differs", False)
+    inlet: str | None = option(
+        "this inlet (TOML)", None, metavar="FILE", group="where the tensors come from (exactly one)", reads=True
+    )
+    training_code: str | None = option(
+        "the training side's own function from an image path to an array (the file is run)",
+        None,
+        metavar="FILE.py:FUNCTION",
+        group="where the tensors come from (exactly one)",
+        configurable=False,
+    )
+    from_arrays: str | None = option(
+        "another framework: its recorded scores [images, classes] as .npy or CSV",
+        None,
+        metavar="SCORES",
+        group="where the tensors come from (exactly one)",
+        reads=True,
+    )
+    tensors: str | None = option(
+        "with --from-arrays: the input tensors of the model", None, metavar="FILE.npy", reads=True
+    )
+    names: str | None = option(
+        "with --from-arrays: the image name of each row, one per line", None, metavar="FILE", reads=True
+    )
 
     def outputs(self) -> list[Output]:
         return [Output(self.output, kinds.WITNESS)]
@@ -77,7 +129,7 @@ class WitnessOutcome(Outcome):
 
 def execute(request: WitnessRequest, listener: Listener = SILENT) -> WitnessOutcome:
     """Records and writes the witness. Raises ZygalError; then nothing is written."""
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     _check(request)
     found, notes = (_from_arrays(request), []) if request.from_arrays else _recorded(request, listener)
     found.write(request.output)

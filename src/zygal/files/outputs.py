@@ -10,8 +10,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass, fields
-from typing import Any
+from dataclasses import dataclass
 
 from zygal.errors import FileError, OutputError
 from zygal.files.opening import open_file
@@ -23,8 +22,6 @@ DRAWING = "a drawing of Zygal (PNG or SVG)"
 WEIGHTS = "the weights of an artifact"
 VECTOR_FILE = "a file of vectors (.parquet or .npy)"
 _HEAD_BYTES = 4096
-_OUTPUT_FIELDS = frozenset(("csv", "draw", "exclude", "output", "regions", "sheet", "write_inlet"))
-"""The fields of requests that name outputs; every other one may name an input."""
 
 
 @dataclass(frozen=True)
@@ -37,11 +34,11 @@ class Output:
     makes_folder: bool = False
 
 
-def check_outputs(outputs: Iterable[Output], overwrite: bool, request: Any = None) -> None:
-    """Raises OutputError if an output cannot be written, would replace another kind of file or an input of the request,
-    or is named twice."""
+def check_outputs(outputs: Iterable[Output], overwrite: bool, read: Iterable[str] = ()) -> None:
+    """Raises OutputError if an output cannot be written, would replace another kind of file or one of those that are
+    read, or is named twice."""
     seen: dict[str, str] = {}
-    inputs = set() if request is None or overwrite else _inputs_of(request)
+    inputs = set() if overwrite else _real_files(read)
     for output in outputs:
         if output.makes_folder:
             make_folder(os.path.dirname(output.path) or ".")
@@ -61,19 +58,14 @@ def check_outputs(outputs: Iterable[Output], overwrite: bool, request: Any = Non
             )
 
 
-def _inputs_of(request: Any) -> set[str]:
-    """The real paths of the files that a request reads."""
+def _real_files(names: Iterable[str]) -> set[str]:
+    """The real paths of those names that are files."""
     found = set()
-    for field in fields(request):
-        value = getattr(request, field.name)
-        if field.name in _OUTPUT_FIELDS:
-            continue
-        for each in value if isinstance(value, tuple) else (value,):
-            if isinstance(each, str) and each:
-                # FILE.py:FUNCTION is an input too.
-                path = each.rpartition(":")[0] if ".py:" in each else each
-                if os.path.isfile(path):
-                    found.add(os.path.realpath(path))
+    for each in names:
+        # FILE.py:FUNCTION is an input too.
+        path = each.rpartition(":")[0] if ".py:" in each else each
+        if os.path.isfile(path):
+            found.add(os.path.realpath(path))
     return found
 
 

@@ -12,8 +12,9 @@ from zygal.errors import OutputError, PlanError, ZygalError
 from zygal.files.documents import json_text, json_value
 from zygal.files.outputs import JSON, JUNIT, PAGE, Output, check_outputs
 from zygal.listener import SILENT, Listener
-from zygal.naming import command_line, refuse_given
+from zygal.naming import command_line
 from zygal.outcome import EXIT_CODES, INTERNAL, Outcome, Verdict, ended_document
+from zygal.request import Request, option, paths_read, refuse_given
 
 if TYPE_CHECKING:
     from zygal.signoff.check import Check
@@ -25,21 +26,29 @@ DEFAULT_PLAN = "signoff.toml"
 
 
 @dataclass(frozen=True, kw_only=True)
-class SignoffRequest:
-    """plan: a TOML file. new: write a commented plan there, from what lies in its folder, instead. output: folder for
-    page, results and what is kept for the next run; beside the plan unless given. against: the result.json of an
-    earlier run. fresh: nothing kept is used. reuse_speed: speed measured in an earlier run on the same things is used
-    again. allow_outside: the plan may name files outside its folder. run_code: its source may be Python code."""
+class SignoffRequest(Request):
+    """What zygal signoff is asked for."""
 
-    plan: str = DEFAULT_PLAN
-    new: bool = False
-    output: str | None = None
-    against: str | None = None
-    fresh: bool = False
-    reuse_speed: bool = False
-    allow_outside: bool = False
-    run_code: bool = False
-    overwrite: bool = False
+    plan: str = option(
+        "the plan, a TOML file (default: {default})", DEFAULT_PLAN, positional=True, nargs="?", metavar="PLAN"
+    )
+    new: bool = option("write a commented plan there, from the files in its folder", False, configurable=False)
+    output: str | None = option(
+        "folder for page.html, result.json and junit.xml (default: PLAN.signoff, in the folder of the plan)",
+        None,
+        short="o",
+        metavar="DIR",
+        writes=True,
+    )
+    against: str | None = option(
+        "the result.json of an earlier run: say what has changed since", None, metavar="FILE", reads=True
+    )
+    fresh: bool = option("compute everything again; otherwise what is unchanged is taken from the last run", False)
+    reuse_speed: bool = option(
+        "take the speed of the last run too, if artifact, settings, versions and machine are the same", False
+    )
+    allow_outside: bool = option("let the plan name files outside its folder", False, configurable=False)
+    run_code: bool = option("let the plan name a source FILE.py:FUNCTION, which is run", False, configurable=False)
 
     @property
     def folder(self) -> Path:
@@ -152,7 +161,7 @@ def _end_earlier(request: SignoffRequest, fault: BaseException) -> None:
     with suppress(ZygalError):
         for output in request.results():
             if os.path.lexists(output.path):
-                check_outputs([output], False, request)
+                check_outputs([output], False, paths_read(request))
                 write_text(output.path, texts[output.kind](document))
 
 
@@ -168,7 +177,7 @@ def _carried_out(request: SignoffRequest, listener: Listener) -> SignoffOutcome:
 
     plan = read_plan(request.plan, request.allow_outside, request.run_code)
     earlier = read_signoff(request.against) if request.against else None
-    check_outputs(request.results(), request.overwrite, request)
+    check_outputs(request.results(), request.overwrite, paths_read(request))
     keeper = Keeper(request.folder / KEPT_FOLDER, request.fresh)
     try:
         found = Run(plan, keeper, listener, request.reuse_speed).all()

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.commands.bench.request import BenchRequest
 from zygal.errors import BenchError, FileError
 from zygal.listener import Listener
-from zygal.naming import option_name, refuse_given
 from zygal.outcome import Outcome
+from zygal.request import option_name, refuse_given
 
 if TYPE_CHECKING:
     from zygal.cluster.measure import MeasuredCluster

@@ -11,9 +11,8 @@ from zygal.commands.bench.request import DEFAULT_SECONDS, BenchRequest, check_ra
 from zygal.endpoint import check_timeout
 from zygal.errors import BenchError
 from zygal.listener import Listener
-from zygal.naming import refuse_given
 from zygal.outcome import Gate, Outcome
-from zygal.request import refuse_unused
+from zygal.request import refuse_given, refuse_unused
 
 if TYPE_CHECKING:
     from zygal.bench.offered_load import Offered

@@ -10,9 +10,8 @@ from zygal.commands.bench.request import CLUSTER_ONLY, FIGURES, BenchRequest, ch
 from zygal.errors import BenchError
 from zygal.files.outputs import check_outputs
 from zygal.listener import SILENT, Listener
-from zygal.naming import option_name
 from zygal.outcome import Outcome
-from zygal.request import refuse_without
+from zygal.request import paths_read, refuse_without
 
 if TYPE_CHECKING:
     from zygal.bench.baseline import Baseline
@@ -56,9 +55,7 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
     from zygal.commands.bench.here import measure
     from zygal.files.recognition import require_artifact
 
-    for name in () if request.cluster else CLUSTER_ONLY:
-        if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
-            raise BenchError(f"{option_name(name)} needs --cluster, which is not given.")
+    refuse_without(request, BenchError, CLUSTER_ONLY)
     if request.endpoint:
         from zygal.commands.bench.endpoint import execute as offer
 
@@ -70,7 +67,7 @@ def execute(request: BenchRequest, listener: Listener = SILENT) -> Outcome:
     _check(request)
     require_artifact(request.artifact)
     earlier = read_baseline(request.baseline) if request.baseline else None
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     measured = measure(request, listener, earlier)
     regression = refusal = None
     if earlier and measured.bench.cells:
@@ -102,19 +99,8 @@ def _check(request: BenchRequest) -> None:
     """Raises BenchError for an option that needs another one, or has no meaning."""
     from zygal.sources.live import is_live
 
-    refuse_without(request, {"max_slowdown": "baseline", "timeout": "endpoint"}, BenchError)
+    refuse_without(request, BenchError)
     check_rates(request)
-    for name, needed in (
-        ("max_batch", "arrival_rate"),
-        ("max_wait", "arrival_rate"),
-        ("inlet", "images"),
-        ("force", "baseline"),
-    ):
-        if getattr(request, name) not in (None, False) and not getattr(request, needed):
-            options = (f"--{each.replace('_', '-')}" for each in (name, needed))
-            raise BenchError("{} needs {}, which is not given.".format(*options))
-    if request.compare_as and not request.compare:
-        raise BenchError("--compare-as needs --compare OTHER, which is not given.")
     if request.weights and not any(map(is_live, request.compare)):
         raise BenchError("--weights needs --compare FILE.py:FUNCTION, which is not given.")
     size = request.image_size

@@ -13,8 +13,7 @@ from zygal.commands.classify.request import VECTORS, ClassifyRequest
 from zygal.errors import OutputError, some_of
 from zygal.files.outputs import check_outputs
 from zygal.listener import SILENT, Listener
-from zygal.naming import refuse_given
-from zygal.request import refuse_unused
+from zygal.request import paths_read, refuse_given, refuse_unused
 
 if TYPE_CHECKING:
     from zygal.prediction.classification import Classification
@@ -83,7 +82,7 @@ def _check(request: ClassifyRequest) -> None:
         raise OutputError("--hash-images compares with an earlier run, so it needs -o FILE.")
     if request.regions and request.output:
         raise OutputError("--regions draws one image and writes no rows; leave out -o.")
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
 
 
 def _refuse_idle(request: ClassifyRequest, first: Classifier) -> None:

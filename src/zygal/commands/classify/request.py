@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from zygal.cluster.opened import ClassifierRequest
 from zygal.files import kinds
 from zygal.files.outputs import PICTURE, VECTOR_FILE, Output
+from zygal.request import option
 
 if TYPE_CHECKING:
     pass
@@ -18,28 +19,71 @@ PREDICTIONS, VECTORS = "predictions", "vectors"
 
 @dataclass(frozen=True, kw_only=True)
 class ClassifyRequest(ClassifierRequest):
-    """paths: images and folders, here or at URLs. lists: text files with one path per line, "-" for standard input, or
-    tables with a column of paths; column: its name. skip: patterns of names to leave out in folders. output: the file
-    of rows. overwrite: start the output again instead of resuming it. write_as: "predictions", or "vectors", the
-    model's output as it is. hash_images: notice replaced images by the hashes of their bytes, not by size and time.
-    top: how many classes to give. min_probability, min_margin: below these a prediction is uncertain. threshold: the
-    probability from which a multi-label model assigns a label. regions: a picture of what supports the prediction for
-    one image. exclude: files in the folders that are not images, such as a document that a user interface will write
-    there."""
+    """What zygal classify is asked for. exclude: files in the folders that are not images, such as a document that a
+    user interface will write there."""
 
-    paths: tuple[str, ...] = ()
-    lists: tuple[str, ...] = ()
-    column: str | None = None
-    skip: tuple[str, ...] = ()
-    output: str | None = None
-    overwrite: bool = False
-    hash_images: bool = False
-    write_as: str = PREDICTIONS
-    top: int = 3
-    min_probability: float = 0.5
-    min_margin: float = 0.1
-    threshold: float = 0.5
-    regions: str | None = None
+    paths: tuple[str, ...] = option(
+        "image files, and folders with the images below them; paths or URLs",
+        (),
+        positional=True,
+        nargs="*",
+        metavar="PATH",
+    )
+    lists: tuple[str, ...] = option(
+        "a text file with one path or URL per line (- for standard input), or a .csv or .parquet table with a "
+        "column of them; may be repeated",
+        (),
+        name="list",
+        metavar="FILE",
+        reads=True,
+    )
+    column: str | None = option(
+        "with --list TABLE: the column of the paths (default: path, file, image or the like)", None, metavar="NAME"
+    )
+    write_as: str = option(
+        "what to write: predictions, or vectors, the output of the model as it is (.parquet or .npy; default: "
+        "predictions)",
+        PREDICTIONS,
+        name="as",
+        choices=("predictions", "vectors"),
+    )
+    hash_images: bool = option(
+        "notice images that were replaced since an earlier run by the hashes of their bytes, not by size and time",
+        False,
+    )
+    skip: tuple[str, ...] = option(
+        "leave out files and folders of this name in folders, as in --skip '*.json'", (), metavar="PATTERN"
+    )
+    output: str | None = option(
+        "write one row per image: .csv, .jsonl or .parquet; the same command resumes an unfinished file",
+        None,
+        short="o",
+        metavar="FILE",
+        writes=True,
+    )
+    top: int = option("how many classes to give (default: {default})", 3, metavar="N", kind="int")
+    min_probability: float = option(
+        "a prediction with a lower probability is marked uncertain (default: {default})",
+        0.5,
+        metavar="SHARE",
+        kind="share of one",
+    )
+    min_margin: float = option(
+        "a prediction whose probability exceeds that of the second class by less is marked uncertain (default: "
+        "{default})",
+        0.1,
+        metavar="SHARE",
+        kind="share of one",
+    )
+    threshold: float = option(
+        "multi-label: the probability from which a label is assigned (default: {default})",
+        0.5,
+        metavar="SHARE",
+        kind="share of one",
+    )
+    regions: str | None = option(
+        "for one image: draw what supports and what opposes the prediction", None, metavar="PNG", writes=True
+    )
     exclude: tuple[str, ...] = ()
 
     def outputs(self) -> list[Output]:

@@ -13,7 +13,7 @@ from zygal.errors import OutputError, WitnessError
 from zygal.files.outputs import check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import class_name, match_command, recover_command, sibling
-from zygal.request import refuse_unused, refuse_without
+from zygal.request import paths_read, refuse_unused, refuse_without
 
 if TYPE_CHECKING:
     from zygal.artifact import Artifact
@@ -86,11 +86,7 @@ def _check(request: MatchRequest) -> None:
     if request.artifact is None and request.endpoint is None:
         raise OutputError("name the artifact to check, or a service with --endpoint URL.")
     check_timeout(request.timeout)
-    refuse_without(
-        request,
-        {"endpoint_limit": "endpoint", "timeout": "endpoint", "tensor_limit": "images", "end_limit": "images"},
-        OutputError,
-    )
+    refuse_without(request, OutputError)
     if request.worst < 0:
         raise OutputError(f"--worst must be at least 0 (got {request.worst}).")
     for name, why in (
@@ -100,7 +96,7 @@ def _check(request: MatchRequest) -> None:
     ):
         if getattr(request, name) and request.images is None:
             raise WitnessError(f"--{name.replace('_', '-')} {why}, so it needs --images DIR.")
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
 
 
 def _refuse_idle_limits(request: MatchRequest, witness: Witness, shrunk: bool) -> None:

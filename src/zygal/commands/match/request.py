@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zygal.endpoint import TIMEOUT_SECONDS
+from zygal.endpoint import endpoint_option, timeout_option
 from zygal.files import kinds
 from zygal.files.outputs import PICTURE, Output
-from zygal.request import Request
+from zygal.request import SCORES_DEFAULT, Request, option
 
 if TYPE_CHECKING:
     pass
@@ -16,34 +16,81 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class MatchRequest(Request):
-    """endpoint: the URL of a service to check instead; the artifact, which may then be left out, is what it should
-    serve. timeout: seconds for one of its answers. endpoint_limit: largest difference of its scores from those of the
-    artifact, of the spread; `evidence.result.ELSEWHERE` unless given, or ELSEWHERE_IN_8_BITS. scores: which of the
-    artifact's outputs, if it has several. images: folder of the recorded images; without it only B is checked. inlet:
-    instead of the one inside the artifact. tensor_limit: grey levels. model_limit, end_limit: of the spread of the
-    recorded scores. agree_limit, order_limit: of shrunk artifacts, see `evidence.result.Limits`. worst: how many of the
-    images that differ most to list. write_inlet: where to write the corrected inlet. sheet: picture of the images that
-    differ most. own_rounding: compute the artifact in float64 on some recorded tensors in any case, not only where B
-    fails or is near its limit."""
+    """What zygal match is asked for."""
 
-    artifact: str | None = None
-    witness: str
-    endpoint: str | None = None
-    timeout: float = TIMEOUT_SECONDS
-    endpoint_limit: float | None = None
-    scores: str | None = None
-    images: str | None = None
-    inlet: str | None = None
-    tensor_limit: float = 0.5
-    model_limit: float = 1e-4
-    end_limit: float = 1e-2
-    agree_limit: float = 0.99
-    order_limit: float = 0.99
-    worst: int = 3
-    write_inlet: str | None = None
-    sheet: str | None = None
-    own_rounding: bool = False
-    overwrite: bool = False
+    artifact: str | None = option(
+        "the artifact to check; with --endpoint, the one that the service should serve",
+        None,
+        positional=True,
+        nargs="?",
+        metavar="ARTIFACT",
+    )
+    witness: str = option("the recording of the training framework", metavar="FILE", reads=True)
+    scores: str | None = option(
+        f"the output of the artifact to check, if it has several ({SCORES_DEFAULT})", None, metavar="NAME"
+    )
+    images: str | None = option(
+        "folder of the recorded images; without it only B is checked", None, metavar="DIR", reads=True
+    )
+    inlet: str | None = option(
+        "check this inlet instead of the one inside the artifact", None, metavar="FILE", reads=True
+    )
+    tensor_limit: float = option(
+        "A: largest difference of the tensors, in grey levels (default: {default})",
+        0.5,
+        metavar="LEVELS",
+        kind="limit",
+        needs="images",
+    )
+    model_limit: float = option(
+        "B: largest difference of the scores, as a share of the spread of the recorded scores (default: {default})",
+        0.0001,
+        metavar="SHARE",
+        kind="limit",
+    )
+    end_limit: float = option(
+        "C: largest difference of the scores, as a share of the spread of the recorded scores (default: {default})",
+        0.01,
+        metavar="SHARE",
+        kind="limit",
+        needs="images",
+    )
+    agree_limit: float = option(
+        "B and C of a shrunk artifact: least share of images with the recorded top-1 class (default: {default})",
+        0.99,
+        metavar="SHARE",
+        kind="share of one",
+    )
+    order_limit: float = option(
+        "B and C of a shrunk artifact: least share of pairs of classes in the recorded order (default: {default})",
+        0.99,
+        metavar="SHARE",
+        kind="share of one",
+    )
+    worst: int = option(
+        "how many of the images that differ most to list (default: {default})", 3, metavar="N", kind="int"
+    )
+    write_inlet: str | None = option(
+        "write the corrected inlet, if A fails and the cause is found", None, metavar="FILE", writes=True
+    )
+    sheet: str | None = option(
+        "draw the images that differ most, with scores and tensor differences", None, metavar="PNG", writes=True
+    )
+    own_rounding: bool = option(
+        "compute the artifact in float64 on some recorded tensors, to tell a wrong conversion from rounding "
+        "(without it, only where B fails or is near its limit)",
+        False,
+    )
+    endpoint: str | None = endpoint_option("check")
+    timeout: float = timeout_option()
+    endpoint_limit: float | None = option(
+        "E: largest difference of the service's scores from those of ARTIFACT, as a share of the spread (default: "
+        "1e-5, or 0.02 in 8 bits)",
+        None,
+        metavar="SHARE",
+        kind="limit",
+        needs="endpoint",
+    )
 
     def outputs(self) -> list[Output]:
         outputs = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []

@@ -14,6 +14,7 @@ from zygal.files.outputs import DRAWING, Output, check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
+from zygal.request import Request, option, paths_read
 
 if TYPE_CHECKING:
     from zygal.outline.outline import Outline
@@ -36,18 +37,40 @@ def _holds_a_model(folder: str | Path) -> bool:
 
 
 @dataclass(frozen=True, kw_only=True)
-class SurveyRequest:
-    """file: a file, a training folder, or FILE.py:FUNCTION with weights; shape: of one image's tensor, for such a
-    function."""
+class SurveyRequest(Request):
+    """What zygal survey is asked for."""
 
-    file: str
-    weights: str | None = None
-    shape: tuple[int, ...] | None = None
-    signature: str | None = None
-    input: str | None = None
-    write_inlet: str | None = None
-    draw: str | None = None
-    overwrite: bool = False
+    file: str = option(
+        "a trained model (a file, a saved-model folder or FILE.py:FUNCTION), an artifact, a witness, an inlet, "
+        "labels or their folder, or a weights file",
+        positional=True,
+        metavar="FILE",
+        reads=True,
+    )
+    weights: str | None = option("weights for FILE.py:FUNCTION", None, metavar="FILE", reads=True, configurable=False)
+    shape: tuple[int, ...] | None = option(
+        "shape of one image's tensor, if the source does not fix it", None, metavar="C,H,W", kind="numbers"
+    )
+    signature: str | None = option(
+        "the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey "
+        "lists them)",
+        None,
+        metavar="NAME",
+    )
+    input: str | None = option(
+        "the tensor that takes the images, if a graph has several inputs (zygal survey lists them)",
+        None,
+        metavar="NAME",
+    )
+    write_inlet: str | None = option(
+        "write the preprocessing that a model does itself, as an inlet", None, metavar="FILE", writes=True
+    )
+    draw: str | None = option(
+        "draw the network (PNG or SVG): its parts with repeats folded, shapes, parameters and multiply-adds",
+        None,
+        metavar="FILE",
+        writes=True,
+    )
 
     def outputs(self) -> list[Output]:
         drawn = [Output(self.draw, DRAWING)] if self.draw else []
@@ -105,7 +128,7 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
 
     if request.draw and not request.draw.lower().endswith((".png", ".svg")):
         raise OutputError(f"--draw {request.draw}: a drawing ends in .png or .svg.")
-    check_outputs(request.outputs(), request.overwrite, request)
+    check_outputs(request.outputs(), request.overwrite, paths_read(request))
     listener.detail(f"reading {request.file}")
     if is_live(request.file) or request.weights:
         found, notes = _survey_live(request)
