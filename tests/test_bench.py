@@ -262,6 +262,7 @@ def test_batches_gather_up_to_a_size_and_a_waiting_time():
     assert served.latencies == pytest.approx([0.12, 0.11, 0.10, 0.19, 0.18, 0.15, 0.15])
 
 
+@pytest.mark.slow
 def test_the_highest_rate_keeps_the_deadline_and_a_higher_one_does_not():
     readings = {1: [0.010] * 50, 8: [0.030] * 50}
     rate = highest_rate(readings, 8, 0.0, 0.08)

@@ -177,6 +177,7 @@ def test_damaged_witnesses_are_refused(changes, words, shipped, tmp_path):
         read_witness(path)
 
 
+@pytest.mark.slow
 @settings(max_examples=200, deadline=None)
 @given(st.sampled_from(["channel_marks.witness", "channel_marks.pt2", "channel_marks.onnx"]), st.data())
 def test_no_damage_brings_a_reader_down(shipped, tmp_path_factory, name, data):

@@ -310,6 +310,7 @@ def test_a_rewrite_changes_no_type(graph):
 # The standard's own cases of every operator that is known
 
 
+@pytest.mark.slow
 def test_whatever_the_standard_says_is_right_or_refused():
     """Every case of one known operator: its own result, or a sentence. Nothing is left out beforehand."""
     right = refused = 0

@@ -287,7 +287,7 @@ def test_an_image_that_comes_byte_by_byte_has_a_deadline(monkeypatch):
     pytest.importorskip("aiohttp")
     from zygal.files import locations
 
-    monkeypatch.setattr(locations, "EXCHANGE_SECONDS", 0.4)
+    monkeypatch.setattr(locations, "EXCHANGE_SECONDS", 1.5)
     monkeypatch.setattr(locations, "PAUSES_SECONDS", (0.0,))
     monkeypatch.setattr(locations, "_shared", {})
     port, end = dripping((b"HTTP/1.1 200 OK\r\nContent-Length: 100000\r\n\r\n", b"x"))

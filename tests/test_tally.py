@@ -396,6 +396,7 @@ def test_an_artifact_without_labels_is_not_joined_by_position(workspace):
     assert "classes look exchanged" in done.stdout
 
 
+@pytest.mark.slow
 def test_the_suggested_command_can_be_pasted(workspace):
     shutil.copy(workspace / "channel_marks.onnx", workspace / "channel marks.onnx")
     done = called("tally", "channel marks.onnx", "--images", "labelled", "--json", "tally.json", cwd=workspace)
