@@ -19,6 +19,7 @@ SOFTWARE = "Zygal"
 
 
 def new_figure(width_pixels: int, height_pixels: int):
+    """An empty figure of a size in pixels."""
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(width_pixels / 100, height_pixels / 100), dpi=100, layout="constrained")

@@ -62,6 +62,7 @@ class Gate:
 
     @property
     def verdict(self) -> Verdict:
+        """Passed or failed; undecided where the interval covers both sides of the limit."""
         if self.measured is None:
             return Verdict.FAILED
         sides = {self._holds(self.measured if end is None else end) for end in (self.low, self.measured, self.high)}
@@ -72,9 +73,11 @@ class Gate:
 
     @property
     def passes(self) -> bool:
+        """Whether it passes."""
         return self.verdict is Verdict.PASSED
 
     def document(self) -> dict[str, Any]:
+        """The gate as JSON data."""
         return asdict(self) | {"verdict": self.verdict.value, "passed": self.passes}
 
 
@@ -113,10 +116,12 @@ class Outcome(ABC):
 
     @property
     def failed_gates(self) -> tuple[Gate, ...]:
+        """The gates that failed."""
         return tuple(gate for gate in self.gates if gate.verdict is Verdict.FAILED)
 
     @property
     def undecided_gates(self) -> tuple[Gate, ...]:
+        """The gates that are not known."""
         return tuple(gate for gate in self.gates if gate.verdict is Verdict.UNDECIDED)
 
     @property
@@ -126,12 +131,14 @@ class Outcome(ABC):
 
     @property
     def verdict(self) -> Verdict:
+        """How the command ended."""
         if self.interrupted:
             return Verdict.INTERRUPTED
         return verdict_of(self.gates) if self.refusal is None else Verdict.REFUSED
 
     @property
     def exit_code(self) -> int:
+        """How the program ends."""
         if self.verdict is Verdict.PASSED and self.inputs_unreadable:
             return SOME_UNREADABLE
         return EXIT_CODES[self.verdict]

@@ -70,6 +70,7 @@ def counted(number: int, noun: str) -> str:
 
 
 def plural(noun: str, number: int) -> str:
+    """A noun in its number."""
     return noun if number == 1 else noun + ("es" if noun.endswith("s") else "s")
 
 

@@ -89,6 +89,7 @@ class Format:
         )
 
     def read(self, path: str | Path, output: str | None = None) -> Artifact:
+        """See `read_artifact`."""
         return import_module(f"{self.folder}.read").read(path, output)
 
     def is_own(self, path: str | Path) -> bool:

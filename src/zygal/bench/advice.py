@@ -64,6 +64,7 @@ class Deadline:
 
 
 def for_deadline(cells: Sequence[Cell], seconds: float) -> Deadline:
+    """The settings whose p99 latency keeps a deadline of so many seconds."""
     keeping = [cell for cell in cells if (worst := cell.quantile(0.99)) is not None and worst <= seconds]
     undecided = [cell for cell in cells if cell.quantile(0.99) is None and cell.latency.value <= seconds]
     return Deadline(seconds, best_throughput(keeping) if keeping else None, tuple(undecided))
@@ -83,6 +84,7 @@ class BatchLimit:
 
 
 def batch_limits(cells: Sequence[Cell]) -> list[BatchLimit]:
+    """The batch size from which throughput grows no further, by session settings."""
     found = []
     for (threads, level, execution), group in _by_session(cells).items():
         if len(group) < 2 or any(cell.imprecise for cell in group):

@@ -26,6 +26,7 @@ class Arithmetic:
 
     @property
     def total(self) -> int:
+        """Multiply-adds of all nodes."""
         return sum(self.by_node.values())
 
 

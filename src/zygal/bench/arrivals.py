@@ -22,18 +22,25 @@ SPUN_SECONDS = 0.0006
 
 
 class Clock(Protocol):
+    """What tells the time, and waits."""
+
     def now(self) -> float:
         """Seconds."""
         ...
 
-    def wait_until(self, moment: float) -> None: ...
+    def wait_until(self, moment: float) -> None:
+        """Returns at a moment, or at once if it is over."""
 
 
 class RealClock:
+    """The clock of this machine."""
+
     def now(self) -> float:
+        """See `Clock.now`."""
         return time.perf_counter()
 
     def wait_until(self, moment: float) -> None:
+        """See `Clock.wait_until`."""
         while (left := moment - time.perf_counter()) > 0:
             if left > SPUN_SECONDS:
                 time.sleep(left - SPUN_SECONDS)
@@ -46,9 +53,11 @@ class VirtualClock:
         self.moment = 0.0
 
     def now(self) -> float:
+        """See `Clock.now`."""
         return self.moment
 
     def wait_until(self, moment: float) -> None:
+        """See `Clock.wait_until`."""
         self.moment = max(self.moment, moment)
 
 
@@ -70,6 +79,7 @@ class Served:
 
     @property
     def mean_batch(self) -> float:
+        """Images of a batch, on average."""
         return sum(self.batches) / len(self.batches)
 
     @property
@@ -80,6 +90,7 @@ class Served:
         )
 
     def quantile(self, part: float) -> float | None:
+        """The latency in seconds that a part of the images keeps; None where too few carry it."""
         return quantile_of(self.latencies, part)
 
 
@@ -134,6 +145,7 @@ class ServiceTimes:
         self._chance = np.random.default_rng(seed)
 
     def draw(self, size: int) -> float:
+        """A time in seconds for a batch, drawn from those that were measured."""
         part = self._chance.random() * 200
         below = int(part)
         column = self._quantiles[:, below] * (below + 1 - part) + self._quantiles[:, below + 1] * (part - below)

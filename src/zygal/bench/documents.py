@@ -21,6 +21,7 @@ from zygal.statistics.quantiles import Ratio
 
 
 def document(bench: Bench) -> dict[str, Any]:
+    """The grid of a bench as JSON data."""
     return {
         "kind": KIND,
         "version": VERSION,

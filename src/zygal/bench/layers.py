@@ -196,6 +196,7 @@ class Owners:
         self.work = {main[index].name: count for index, count in multiply_adds.items()}
 
     def owner_of(self, name: str, operator: str) -> onnx.NodeProto | None:
+        """The node of the artifact that an operator of the runtime came from, if it is known."""
         # The runtime names what it makes of an operator with 8-bit numbers after it, with a number of its own behind.
         return (
             self.by_name.get(name)
@@ -206,6 +207,7 @@ class Owners:
         )
 
     def layer_of(self, name: str, operator: str) -> str:
+        """The layer of the training code that an operator of the runtime belongs to."""
         node = self.owner_of(name, operator)
         return f"(added by the runtime: {operator})" if node is None else layer_of_node(node.name)
 

@@ -147,6 +147,7 @@ def _serve(task: dict[str, Any], answers: TextIO) -> None:
 
 
 def main() -> None:
+    """What the process does: runs a trained model as it is told, line by line."""
     # The parent says when it ends; what the user's code prints is no answer.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))

@@ -23,6 +23,7 @@ class Load:
 
     @property
     def quiet(self) -> bool:
+        """Whether nothing else took a notable part of the processor."""
         return not ((self.stolen or 0) > 0.01 or (self.other_cores or 0) > 0.1 or (self.throttled or 0) > 0.01)
 
 
@@ -34,6 +35,7 @@ class LoadWatch:
         self._began = _counters(self._helpers)
 
     def load(self) -> Load:
+        """What else ran since the watch began."""
         before, now = self._began, _counters(self._helpers)
         wall = max(now["wall"] - before["wall"], 1e-9)
         stolen = others = throttled = None

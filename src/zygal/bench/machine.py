@@ -54,6 +54,7 @@ class Machine:
 
 
 def describe_machine() -> Machine:
+    """This machine, as far as it is known."""
     return Machine(
         processor=cpuinfo("model name") or platform.processor() or platform.machine(),
         cores_by_affinity=cores_by_affinity(),
@@ -67,6 +68,7 @@ def describe_machine() -> Machine:
 
 
 def instruction_sets() -> tuple[str, ...]:
+    """The instruction sets of this processor that matter for inference."""
     flags = (cpuinfo("flags") or cpuinfo("Features") or "").split()
     return tuple(name for name in _INSTRUCTION_SETS if name in flags)
 

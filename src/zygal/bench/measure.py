@@ -77,6 +77,7 @@ class Readings:
         return np.array([each for visit in self.visits for each in visit])
 
     def cpu_seconds_per_run(self) -> float:
+        """Processor seconds of one run, on average."""
         return self.cpu_seconds / sum(map(len, self.visits))
 
     def in_blocks(self) -> dict[int, list[list[float]]]:
@@ -104,6 +105,7 @@ class Measurement:
 
     @property
     def interrupted(self) -> bool:
+        """Whether the user ended it early."""
         return self.interruption is not None
 
 

@@ -36,6 +36,7 @@ class Offered:
 
     @property
     def requests(self) -> int:
+        """How many requests were sent, answered or not."""
         return len(self.latencies) + sum(self.failures.values())
 
     @property
@@ -60,6 +61,7 @@ class Offered:
         return interval_of_quantile(self.latencies, part) if len(self.latencies) else None
 
     def document(self) -> dict[str, Any]:
+        """The result as JSON data, with units in the keys."""
         return {
             "offered_images_per_second": self.rate,
             "batch_images": self.batch,

@@ -47,6 +47,7 @@ def in_own_process(feeds: Feeds, setting: Setting) -> OwnProcess:
 
 
 def main(task: dict) -> OwnProcess:
+    """What the process does: loads an artifact, runs it, and reports times and memory."""
     from zygal.engines.session import SessionSettings, import_runtime, open_session
 
     import_runtime(task["artifact"])

@@ -49,6 +49,7 @@ class Pipeline:
         return max(self.overlapped, key=self.overlapped.get)
 
     def share(self, stage: str) -> float:
+        """The part of the time that a stage takes."""
         return self.stages[stage] / sum(self.stages.values())
 
 

@@ -40,6 +40,7 @@ class Cell:
 
     @property
     def images_per_second(self) -> float:
+        """Throughput by the median latency."""
         return self.setting.batch / self.latency.value
 
     def quantile(self, part: float) -> float | None:
@@ -52,6 +53,7 @@ class Cell:
 
     @property
     def imprecise(self) -> bool:
+        """Whether the interval of the median is too wide to rely on."""
         return self.latency.relative_error > TOO_IMPRECISE
 
     @property
@@ -119,6 +121,7 @@ class Bench:
     interrupted: bool
 
     def cell(self, setting: Setting) -> Cell | None:
+        """What was measured at a setting, if it was."""
         return next((cell for cell in self.cells if cell.setting == setting), None)
 
 

@@ -48,6 +48,7 @@ class ArtifactSubject:
         self.engine, self.feeds = session.runtime, Feeds(session, given, path)
 
     def run_at(self, setting: Setting) -> Run:
+        """See `Subject.run_at`."""
         run = partial(self.session(*setting.session).run, None, self.feeds.of(setting.batch))
         if setting not in self._tried:
             try:
@@ -66,6 +67,7 @@ class ArtifactSubject:
         return other
 
     def session(self, threads: int, level: str, execution: str) -> Session:
+        """The session of these settings, opened once."""
         key = threads, level, execution
         if key not in self._sessions:
             path = self.name
@@ -91,6 +93,7 @@ class LiveSubject:
             )
 
     def run_at(self, setting: Setting) -> Run:
+        """See `Subject.run_at`."""
         (array,) = self._feeds.of(setting.batch).values()
         try:
             self._live.prepare(array)
@@ -99,4 +102,5 @@ class LiveSubject:
         return self._live.call(setting.batch, setting.threads)
 
     def again(self) -> LiveSubject:
+        """Itself: a live model is loaded once."""
         return self

@@ -54,6 +54,7 @@ class PackRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         return [Output(self.output, BUNDLE)] if self.output and not self.check else []
 
 
@@ -74,6 +75,7 @@ class PackOutcome(Outcome):
     checked: Checked | None = None
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         checked = self.checked
         return {
             "bundle": self.bundle,

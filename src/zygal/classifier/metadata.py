@@ -83,6 +83,8 @@ _SHRUNK = record(
 
 @dataclass(frozen=True)
 class Metadata:
+    """All that an artifact says of itself; None where it says nothing."""
+
     inlet: Inlet | None = None
     labels: tuple[str, ...] | None = None
     origin: Origin | None = None

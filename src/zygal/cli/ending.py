@@ -63,10 +63,12 @@ class Signals:
         self.interrupted = self.terminated = False
 
     def interrupt(self, number: int, frame) -> None:
+        """Handles SIGINT."""
         self.interrupted = True
         raise KeyboardInterrupt
 
     def terminate(self, number: int, frame) -> None:
+        """Handles SIGTERM."""
         self.terminated = True
         raise Terminated
 

@@ -77,6 +77,7 @@ class TerminalListener(Listener):
         self._first: tuple[int, float] | None = None
 
     def step(self, name: str, fraction: float = 0.0) -> None:
+        """See `Listener.step`."""
         self._entered(name)
         if self._draws():
             self._show(name, fraction, 1.0)
@@ -84,6 +85,7 @@ class TerminalListener(Listener):
             self._line(f"{name}: {100 * fraction:.0f} %")
 
     def count(self, name: str, done: int, total: int | None) -> None:
+        """See `Listener.count`."""
         self._entered(name)
         if self._first is None:
             self._first = done, time.monotonic()
@@ -99,10 +101,12 @@ class TerminalListener(Listener):
             self._line(text)
 
     def note(self, sentence: str) -> None:
+        """See `Listener.note`."""
         if not self.quiet:
             note(sentence)
 
     def detail(self, text: str) -> None:
+        """See `Listener.detail`."""
         if self.verbose:
             print(
                 f"zygal: {duration(time.monotonic() - self._started):>9}  {one_line(without_secrets(text))}",
@@ -110,6 +114,7 @@ class TerminalListener(Listener):
             )
 
     def close(self) -> None:
+        """Removes the bar."""
         if self._bar is not None:
             self._bar.stop()
             self._bar = None

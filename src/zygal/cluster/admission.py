@@ -45,6 +45,7 @@ class Admission:
 
     @property
     def workers(self) -> Workers:
+        """The workers that may be given work."""
         return Workers(self.client)
 
     def welcome(self, addresses: list[str]) -> list[str]:
@@ -73,6 +74,7 @@ class Admission:
 
 
 def unseen(name: str, by: str) -> ClusterError:
+    """The error of a path that only this machine sees."""
     return ClusterError(
         f"{name} is seen here but not by {by}; give images in a folder that all workers see, or at URLs."
     )

@@ -31,6 +31,8 @@ class About:
 
 @dataclass(frozen=True)
 class Result:
+    """What the work in the process gave."""
+
     value: Any
 
 

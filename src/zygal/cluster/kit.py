@@ -37,6 +37,7 @@ class SentArtifact:
 
     @property
     def key(self) -> str:
+        """What tells it from every other artifact: the hash of its files' names and hashes."""
         return hashlib.sha256("".join(f"{each.name}\n{each.sha256}\n" for each in self.files).encode()).hexdigest()
 
 
@@ -50,6 +51,7 @@ class Kit:
 
     @property
     def key(self) -> str:
+        """What tells it from every other kit."""
         return hashlib.sha256(self.work + self.base.encode("utf-8", "surrogateescape")).hexdigest()
 
 
@@ -79,6 +81,7 @@ def pack_blocks(blocks: Sequence[Block]) -> bytes:
 
 
 def unpack_blocks(packed: bytes) -> list[Block]:
+    """The blocks that `pack_blocks` packed; they come from the coordinator alone."""
     return pickle.loads(zlib.decompress(packed))
 
 

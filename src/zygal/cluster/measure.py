@@ -96,6 +96,7 @@ class ReadBytes:
     """Work for a pool: a block to how many bytes its files have; they are read and nothing else."""
 
     def __call__(self, block: Block) -> int:
+        """Reads a block's images, and gives how many bytes they have."""
         return sum(self._bytes(block.location(place), block.contents.get(place)) for place in range(len(block)))
 
     @staticmethod
@@ -118,6 +119,7 @@ class CannedRows:
     made: MadeRows
 
     def __call__(self, block: Block) -> MadeRows:
+        """The same rows for every block."""
         return replace(self.made, names=block.names)
 
 

@@ -32,6 +32,7 @@ class Probed:
     pixels: str
 
     def equals(self, other: Probed) -> bool:
+        """Whether two machines gave the same numbers, to the last bit."""
         return self.pixels == other.pixels and all(map(np.array_equal, self.scores, other.scores))
 
     def largest_difference(self, other: Probed) -> float:
@@ -66,6 +67,7 @@ class Probe:
     images: tuple[bytes, ...]
 
     def __call__(self) -> Probed:
+        """Runs the test images on this machine."""
         from zygal.bench.machine import instruction_sets
         from zygal.machine.libraries import installed_version
 
@@ -87,6 +89,7 @@ class Probe:
 
 
 def make_probe(*classifiers: Classifier) -> Probe:
+    """Test images that show differences of decoders, resizes and arithmetic."""
     rng = np.random.default_rng(0)
     smooth = Image.fromarray(rng.integers(0, 256, (30, 41, 3), np.uint8)).resize((643, 481), Image.Resampling.BICUBIC)
     images = []

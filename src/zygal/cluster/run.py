@@ -78,6 +78,7 @@ class Run:
         self.supplied: dict[str, float] = {}
 
     def results(self) -> Iterator[Any]:
+        """The results of all groups, in their order. Raises ClusterError."""
         self._supply(self.admission.workers.addresses())
         self._fill()
         while self.pending:

@@ -47,12 +47,14 @@ class Station:
     lock: Any = field(default_factory=threading.RLock)
 
     def work(self, key: str) -> tuple[Any, Kit, dict[str, Path]] | None:
+        """What was unpacked for a key, if it is here."""
         with self.lock:
             if key in self.kits:
                 self.kits.move_to_end(key)
             return self.kits.get(key)
 
     def hash_of(self, path: str) -> str | None:
+        """The hash of a file on this worker, None if it cannot be read."""
         try:
             state = os.stat(path)
             key = (path, state.st_size, state.st_mtime_ns)
@@ -78,6 +80,7 @@ _station = Station()
 
 
 def stored_path(artifact: SentArtifact, file: SentFile) -> Path:
+    """Where a worker keeps a file that was sent to it."""
     from distributed import get_worker
 
     return Path(get_worker().local_directory) / f"zygal-{artifact.key[:24]}" / file.name

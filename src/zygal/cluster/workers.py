@@ -26,6 +26,7 @@ class Workers:
         self.client = client
 
     def addresses(self) -> list[str]:
+        """The addresses of all workers that are there now."""
         return list(self.slots())
 
     def slots(self) -> dict[str, int]:
@@ -130,6 +131,7 @@ class Workers:
 
 
 def scheduler_gone(fault: BaseException) -> ClusterError:
+    """The error of a scheduler that does not answer."""
     return ClusterError(
         f"the scheduler went away ({first_line(fault)}); start it again, and run the same command to go on."
     )  # type: ignore[arg-type]

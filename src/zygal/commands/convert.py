@@ -103,6 +103,7 @@ class ConvertRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         written = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
         weights = [Output(f"{self.output}.weights", WEIGHTS)] if self.weights_beside else []
         return [Output(self.output, format_for(self.output).kind), *weights, *written]
@@ -120,6 +121,7 @@ class ConvertOutcome(Outcome):
     labels_order: str | None
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         found = self.found
         return {
             "source": self.request.source,

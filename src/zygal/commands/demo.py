@@ -21,6 +21,8 @@ class DemoRequest(Request):
 
 @dataclass(frozen=True)
 class StepResult:
+    """One command of the demo, and how it ended."""
+
     command: tuple[str, ...]
     exit_code: int
     expected_exit_code: int
@@ -28,12 +30,15 @@ class StepResult:
 
 @dataclass(frozen=True, kw_only=True)
 class DemoOutcome(Outcome):
+    """All commands that the demo ran."""
+
     kind: ClassVar[str] = "zygal.demo"
 
     folder: str
     steps: tuple[StepResult, ...]
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         return {"folder": self.folder, "steps": [vars(step) | {"command": list(step.command)} for step in self.steps]}
 
 

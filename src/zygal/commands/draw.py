@@ -24,11 +24,14 @@ class DrawRequest(Request):
     output: str = option("the picture to write", short="o", metavar="PNG", writes=True)
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         return [Output(self.output, PICTURE)]
 
 
 @dataclass(frozen=True, kw_only=True)
 class DrawOutcome(Outcome):
+    """The stages that were drawn."""
+
     kind: ClassVar[str] = "zygal.inlet-draw"
 
     request: DrawRequest
@@ -36,6 +39,7 @@ class DrawOutcome(Outcome):
     stages: tuple[Stage, ...]
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         return {
             "image": self.request.image,
             "inlet": asdict(self.inlet),

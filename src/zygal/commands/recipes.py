@@ -27,17 +27,21 @@ class RecipesRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         return [Output(self.output, kinds.INLET)] if self.output else []
 
 
 @dataclass(frozen=True, kw_only=True)
 class RecipesOutcome(Outcome):
+    """The recipes, or the one that was named."""
+
     kind: ClassVar[str] = "zygal.inlet-recipes"
 
     request: RecipesRequest
     recipes: tuple[Recipe, ...]
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         return {
             "recipes": [
                 {"name": each.name, "does": each.does, "calls": each.calls, "toml": each.text} for each in self.recipes

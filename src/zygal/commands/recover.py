@@ -50,6 +50,7 @@ class RecoverRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         return [Output(self.output, kinds.INLET)]
 
 
@@ -65,6 +66,7 @@ class RecoverOutcome(Outcome):
 
     @property
     def inlet(self) -> Inlet:
+        """The inlet that was found, by tensors or by scores."""
         return (self.by_tensors or self.by_scores).inlet
 
     @property
@@ -74,6 +76,7 @@ class RecoverOutcome(Outcome):
         return "exact" if residual < EXACT else "within rounding" if not self.failed_gates else "not exact"
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         found = self.by_tensors or self.by_scores
         return {
             "witness": self.request.witness,

@@ -94,6 +94,7 @@ class ShrinkRequest(Request):
     listed: int = option("how many layers to list (default: {default})", 8, metavar="N", kind="int")
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         drawn = [Output(self.draw, PICTURE)] if self.draw else []
         return [Output(self.output, format_for(self.output).kind), *drawn]
 
@@ -114,9 +115,11 @@ class ShrinkOutcome(Outcome):
 
     @property
     def final(self) -> Point | None:
+        """What was chosen; None with --half."""
         return self.found.choice.final if self.found else None
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         request = self.request
         common = {
             "artifact": request.artifact,

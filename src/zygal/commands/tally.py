@@ -68,6 +68,7 @@ class TallyRequest(ClassifierRequest):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         return [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else []
 
 
@@ -92,6 +93,7 @@ class TallyOutcome(Outcome):
     left_out: int = 0
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         found = self.found
         return {
             "artifact": self.artifact,

@@ -96,11 +96,14 @@ class WitnessRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         return [Output(self.output, kinds.WITNESS)]
 
 
 @dataclass(frozen=True, kw_only=True)
 class WitnessOutcome(Outcome):
+    """What was recorded."""
+
     kind: ClassVar[str] = "zygal.witness"
 
     request: WitnessRequest
@@ -108,6 +111,7 @@ class WitnessOutcome(Outcome):
     size_bytes: int
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         found = self.found
         return {
             "witness": self.request.output,

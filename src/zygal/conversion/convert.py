@@ -93,6 +93,7 @@ class Choices:
     weights_beside: bool = False
 
     def writing(self) -> Writing:
+        """What of it concerns the form of the artifact."""
         return Writing(self.opset, self.half, self.raw_pixels, self.weights_beside)
 
 

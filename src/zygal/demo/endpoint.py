@@ -12,6 +12,7 @@ from zygal.errors import ZygalError
 
 
 def main(arguments: list[str] | None = None) -> int:
+    """Serves the demo's artifact until it is ended; returns the exit code."""
     from zygal.demo.service import FAULTS, StandIn
 
     listed = "\n".join(f"  {name:<10}{what}" for name, what in FAULTS.items())

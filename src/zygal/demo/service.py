@@ -57,9 +57,11 @@ class StandIn(ThreadingHTTPServer):
 
     @property
     def url(self) -> str:
+        """The address of the model."""
         return f"http://127.0.0.1:{self.server_address[1]}/v2/models/{self.name}"
 
     def description(self) -> dict[str, Any]:
+        """What the protocol says of the model."""
         engine = self.engine
         shape = [size if isinstance(size, int) else -1 for size in engine.input_shape]
         return {

@@ -42,10 +42,12 @@ class Traffic:
     lock: threading.Lock = field(default_factory=threading.Lock)
 
     def again(self, reason: str) -> None:
+        """Counts a request that is sent again."""
         with self.lock:
             self.repeated[reason] = self.repeated.get(reason, 0) + 1
 
     def answered(self, seconds: float, version: str | None) -> None:
+        """Counts an answer."""
         with self.lock:
             self.seconds.append(seconds)
             if version is not None:

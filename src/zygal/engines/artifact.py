@@ -40,6 +40,7 @@ class RuntimeEngine:
         self.batch_size = first if isinstance(first, int) and first > 0 else None
 
     def run(self, batch: np.ndarray) -> np.ndarray:
+        """See `engine.Engine.run`."""
         try:
             return self._made.real(
                 self._session.run([self.output_name], {self.input_name: self._given.stored(batch)})[0]

@@ -28,6 +28,7 @@ class EstimatorEngine:
         self.captured_in_training = network.captured_in_training
 
     def run(self, batch: np.ndarray) -> np.ndarray:
+        """See `engine.Engine.run`."""
         features = self._network.run(batch)
         try:
             with warnings.catch_warnings():
@@ -48,7 +49,9 @@ class EstimatorEngine:
         return lambda: self._method(self._network.run(batch))
 
     def use_threads(self, count: int) -> bool:
+        """See `engine.LiveEngine.use_threads`."""
         return self._network.use_threads(count)
 
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
+        """See `engine.LiveEngine.layer_outputs`."""
         return self._network.layer_outputs(batch)

@@ -54,6 +54,7 @@ class KerasEngine:
         self._keras = keras
 
     def run(self, batch: np.ndarray) -> np.ndarray:
+        """See `engine.Engine.run`."""
         try:
             result = self._model(batch, training=False)
         except Exception as fault:

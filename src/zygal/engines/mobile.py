@@ -59,6 +59,7 @@ class MobileEngine:
         return session
 
     def run(self, batch: np.ndarray) -> np.ndarray:
+        """See `engine.Engine.run`."""
         try:
             (result,) = self._session.run([self.chosen.name], {self._given.name: self._given.stored(batch)})
         except Exception as fault:  # The runtime raises what it likes.

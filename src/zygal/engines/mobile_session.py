@@ -37,6 +37,7 @@ class MobileSession:
         return self._own.interpreter
 
     def run(self, names: Sequence[str] | None, feed: Mapping[str, np.ndarray]) -> list[np.ndarray]:
+        """See `session.Session.run`."""
         interpreter, changed = self._interpreter(), False
         sizes = getattr(self._own, "sizes", {})
         for name, array in feed.items():
@@ -134,6 +135,7 @@ def _package(path: str | Path) -> Any:
 
 
 def runtime_name() -> str:
+    """The runtime and its release."""
     from importlib.metadata import PackageNotFoundError, version
 
     try:
@@ -143,4 +145,5 @@ def runtime_name() -> str:
 
 
 def import_runtime() -> None:
+    """Raises EngineError if the runtime is not installed."""
     _package("a mobile flatbuffer")

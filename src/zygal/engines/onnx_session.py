@@ -86,6 +86,7 @@ def open_changed(model: Any, folder: Path, where: str | Path) -> OnnxSession:
 
 
 def runtime_name() -> str:
+    """The runtime and its release."""
     return f"ONNX Runtime {import_runtime().__version__}"
 
 

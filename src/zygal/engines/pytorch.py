@@ -62,6 +62,7 @@ class PyTorchEngine:
         self.batch_size = first if isinstance(first, int) else None
 
     def run(self, batch: np.ndarray) -> np.ndarray:
+        """See `engine.Engine.run`."""
         try:
             with self._torch.inference_mode():
                 result = self._module(self._torch.from_numpy(batch))

@@ -9,6 +9,8 @@ from zygal.graph.reference import run_graph
 
 
 class ReferenceEngine:
+    """A graph by the operators' NumPy meanings: slow, and independent of every runtime."""
+
     name = "the reference engine"
 
     def __init__(self, graph: Graph):
@@ -17,4 +19,5 @@ class ReferenceEngine:
         self.batch_size = first if isinstance(first, int) else None
 
     def run(self, batch: np.ndarray) -> np.ndarray:
+        """See `engine.Engine.run`."""
         return run_graph(self._graph, {self._graph.inputs[0]: batch})[self._graph.outputs[0]]

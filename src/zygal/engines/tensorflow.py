@@ -79,6 +79,7 @@ class TensorFlowEngine:
         )
 
     def run(self, batch: np.ndarray) -> np.ndarray:
+        """See `engine.Engine.run`."""
         try:
             result = self._function(self._tensorflow.constant(batch))
         except Exception as fault:

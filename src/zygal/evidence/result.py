@@ -30,6 +30,7 @@ processor sum in their own order, and a rounding that falls the other way is a w
 
 
 def elsewhere_limit(in_8_bits: bool) -> float:
+    """By how much of the spread the same artifact may differ on another machine."""
     return ELSEWHERE_IN_8_BITS if in_8_bits else ELSEWHERE
 
 
@@ -86,4 +87,5 @@ class Match:
 
     @property
     def passes(self) -> bool:
+        """Whether every gate passes."""
         return all(gate.passes for gate in self.gates)

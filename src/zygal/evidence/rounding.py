@@ -45,10 +45,12 @@ class OwnRounding:
 
     @property
     def by_conversion(self) -> bool:
+        """Whether the conversion is wrong."""
         return self.conclusion == BY_CONVERSION
 
     @property
     def by_runtime(self) -> bool:
+        """Whether the runtime is less exact than the framework."""
         return self.conclusion == BY_RUNTIME
 
 

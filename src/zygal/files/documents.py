@@ -28,6 +28,7 @@ class Misfit(ValueError):
         self.wanted, self.value, self.keys = wanted, value, ()
 
     def below(self, name: str | int) -> Misfit:
+        """The same fault, seen from the value that holds it."""
         self.keys = (str(name), *self.keys)
         return self
 
@@ -76,12 +77,14 @@ def rebuilt(document: Any, rule: Rule, location: str, error: type[ZygalError]) -
 
 
 def text(value: Any, most: int = LONGEST_TEXT) -> str:
+    """Text of at most so many characters."""
     if type(value) is not str or len(value) > most:
         raise Misfit("text" if type(value) is not str else f"text of at most {most} characters", value)
     return value
 
 
 def truth(value: Any) -> bool:
+    """True or false."""
     if type(value) is not bool:
         raise Misfit("true or false", value)
     return value
@@ -97,12 +100,15 @@ def number(value: Any) -> float | int:
 
 
 def finite(value: Any) -> float | int:
+    """A number that is finite."""
     if type(value) not in (int, float) or not math.isfinite(value):
         raise Misfit("a finite number", value)
     return value
 
 
 def whole(low: int = -(2**63), high: int = 2**63 - 1) -> Rule:
+    """A rule for whole numbers from low to high."""
+
     def rule(value: Any) -> int:
         if type(value) is not int or not low <= value <= high:
             raise Misfit(f"a whole number from {low} to {high}" if type(value) is int else "a whole number", value)
@@ -112,10 +118,13 @@ def whole(low: int = -(2**63), high: int = 2**63 - 1) -> Rule:
 
 
 def maybe(inner: Rule) -> Rule:
+    """A rule for what the inner rule allows, or null."""
     return lambda value: None if value is None else inner(value)
 
 
 def either(*choices: Any) -> Rule:
+    """A rule for one of some values."""
+
     def rule(value: Any) -> Any:
         if isinstance(value, (dict, list)) or value not in choices or type(value) not in map(type, choices):
             raise Misfit(" or ".join(map(repr, choices)), value)
@@ -125,6 +134,8 @@ def either(*choices: Any) -> Rule:
 
 
 def listed(inner: Rule, most: int | None = None) -> Rule:
+    """A rule for lists of at most so many values."""
+
     def rule(value: Any) -> list:
         if type(value) is not list or most is not None and len(value) > most:
             raise Misfit("a list" if most is None else f"a list of at most {most}", value)
@@ -141,6 +152,7 @@ def listed(inner: Rule, most: int | None = None) -> Rule:
 
 
 def mapping(inner: Rule, key: Rule = text) -> Rule:
+    """A rule for objects with any names."""
     return lambda value: _object(value, lambda name, each: (key(name), inner(each)))
 
 

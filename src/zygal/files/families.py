@@ -193,6 +193,7 @@ FAMILIES: tuple[Family, ...] = (
 
 
 def family_named(name: str) -> Family:
+    """The family of a framework's name."""
     return next(family for family in FAMILIES if family.name == name)
 
 

@@ -41,6 +41,7 @@ class WebModel:
 
     @property
     def topology(self) -> dict[str, Any]:
+        """The graph or the layers. Raises SourceError if there are none."""
         found = self.document.get("modelTopology")
         if not isinstance(found, dict):
             raise SourceError(f"{self.path} holds no modelTopology, so it says nothing of the model; copy it again.")
@@ -48,6 +49,7 @@ class WebModel:
 
     @property
     def notes(self) -> tuple[str, ...]:
+        """Sentences on what was stored in fewer bits."""
         if not self.widened:
             return ()
         return (

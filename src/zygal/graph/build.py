@@ -41,6 +41,7 @@ class GraphBuilder:
         self._numbers: dict[str, int] = {}
 
     def input(self, name: str, type: TensorType) -> str:
+        """Adds an input and gives its name. Raises GraphError."""
         self._claim(name, type)
         self.input_names.append(name)
         return name
@@ -69,6 +70,7 @@ class GraphBuilder:
         return outputs[0]
 
     def append(self, node: Node) -> None:
+        """Adds a node that is complete, and infers its types. Raises GraphError."""
         for name in node.inputs:
             if name and name not in self.types:
                 raise GraphError(f"{_place(node)} reads {name}, which no earlier node produces.")
@@ -116,6 +118,7 @@ class GraphBuilder:
         return f"{wanted}_{number}"
 
     def finish(self, outputs: Iterable[str]) -> Graph:
+        """The graph with these outputs, without what they do not need. Raises GraphError."""
         outputs = tuple(outputs)
         for name in outputs:
             if name not in self.types:

@@ -57,6 +57,7 @@ class TensorType:
 
     @property
     def rank(self) -> int:
+        """The number of axes."""
         return len(self.shape)
 
     def __str__(self) -> str:
@@ -64,6 +65,7 @@ class TensorType:
 
 
 def shape_text(shape: Shape) -> str:
+    """A shape as people write it, like [N, 3, 64, 64]."""
     return "[" + ", ".join(str(dimension) for dimension in shape) + "]"
 
 
@@ -73,6 +75,7 @@ def fits(first: Dimension, second: Dimension) -> bool:
 
 
 def is_open(shape: Shape) -> bool:
+    """Whether a size is known only when the graph runs."""
     return any(isinstance(size, Open) for size in shape)
 
 

@@ -92,6 +92,7 @@ class ApplyInlet:
     pixels_only: bool = False
 
     def __call__(self, paths: Sequence[str | Path]) -> list[InletTensor | ImageError]:
+        """The tensors of image files, or for each what keeps it from being read."""
         return [self._attempt(path) for path in paths]
 
     def read(self, path: str | Path, data: bytes | None = None) -> InletTensor:

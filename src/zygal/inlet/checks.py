@@ -39,6 +39,8 @@ _OTHERS = {
 
 
 def one_of(allowed: tuple[str, ...]) -> Callable[[Any], str]:
+    """A check for one of some words."""
+
     def check(value: Any) -> str:
         if value not in allowed:
             raise ValueError(f"one of {', '.join(allowed)}, not {value!r}{meant(value, allowed)}")
@@ -48,6 +50,8 @@ def one_of(allowed: tuple[str, ...]) -> Callable[[Any], str]:
 
 
 def one_number_of(allowed: tuple[float, ...]) -> Callable[[Any], float]:
+    """A check for one of some numbers."""
+
     def check(value: Any) -> float:
         if type(value) not in (int, float) or value not in allowed:
             raise ValueError(f"one of {', '.join(map(str, allowed))}, not {value!r}")
@@ -57,36 +61,42 @@ def one_number_of(allowed: tuple[float, ...]) -> Callable[[Any], float]:
 
 
 def boolean(value: Any) -> bool:
+    """True or false."""
     if type(value) is not bool:
         raise ValueError(f"true or false, not {value!r}")
     return value
 
 
 def part(value: Any) -> float:
+    """A share above 0, at most 1."""
     if type(value) not in (int, float) or not 0 < value <= 1:
         raise ValueError(f"a share above 0 and at most 1, not {value!r}")
     return float(value)
 
 
 def positive(value: Any) -> float:
+    """A number above 0, at most 10000."""
     if type(value) not in (int, float) or not 0 < value <= 1e4:
         raise ValueError(f"a number above 0 and at most 10000, not {value!r}")
     return float(value)
 
 
 def reduction(value: Any) -> float:
+    """A factor from 1 to 100."""
     if type(value) not in (int, float) or not 1 <= value <= 100:
         raise ValueError(f"a number from 1 to 100, not {value!r}")
     return float(value)
 
 
 def taps(value: Any) -> int:
+    """An odd number of pixels, at most 255."""
     if type(value) is not int or not 1 <= value <= 255 or value % 2 == 0:
         raise ValueError(f"an odd number of pixels from 1 to 255, not {value!r}")
     return value
 
 
 def margins(value: Any) -> tuple[int, int, int, int]:
+    """Pixels at the four sides: top, left, bottom, right."""
     right = (
         isinstance(value, list)
         and len(value) == 4
@@ -98,24 +108,29 @@ def margins(value: Any) -> tuple[int, int, int, int]:
 
 
 def integer(value: Any) -> int:
+    """A whole number."""
     if type(value) is not int:
         raise ValueError(f"a whole number, not {value!r}")
     return value
 
 
 def side(value: Any) -> int:
+    """A number of pixels."""
     if type(value) is not int or not 1 <= value <= LARGEST_SIDE:
         raise ValueError(f"a number of pixels from 1 to {LARGEST_SIDE}, not {value!r}")
     return value
 
 
 def size(value: Any) -> tuple[int, int]:
+    """Height and width in pixels."""
     if not isinstance(value, list) or len(value) != 2:
         raise ValueError(f"[height, width] in pixels, not {value!r}")
     return side(value[0]), side(value[1])
 
 
 def numbers(count: int | None = None) -> Callable[[Any], tuple[float, ...]]:
+    """A check for a list of numbers, as many as that."""
+
     def check(value: Any) -> tuple[float, ...]:
         right = isinstance(value, list) and (len(value) == count if count else bool(value))
         if not right or not all(type(each) in (int, float) and abs(each) < 1e30 for each in value):
@@ -128,12 +143,14 @@ def numbers(count: int | None = None) -> Callable[[Any], tuple[float, ...]]:
 
 
 def colour(value: Any) -> str:
+    """A colour as "#rrggbb"."""
     if isinstance(value, str) and re.fullmatch("#[0-9a-fA-F]{6}", value):
         return value.lower()
     raise ValueError(f'a colour "#rrggbb", not {value!r}')
 
 
 def transparency(value: Any) -> str:
+    """ "drop", or the colour that lies under transparency."""
     try:
         return value if value == "drop" else colour(value)
     except ValueError:

@@ -171,10 +171,12 @@ def turn(picture: Picture, mirror: str) -> Picture:
 
 
 def has_transparency(picture: Image.Image) -> bool:
+    """Whether a picture may have pixels that are not opaque."""
     return "transparency" in picture.info or "A" in picture.getbands()
 
 
 def has_sixteen_bits(picture: Image.Image) -> bool:
+    """Whether a picture has more than 8 bits a channel."""
     return picture.mode in _SIXTEEN_BIT_MODES
 
 

@@ -25,6 +25,7 @@ def describe_stages(inlet: Inlet) -> list[tuple[str, str]]:
 
 
 def describe_inlet(inlet: Inlet) -> str:
+    """The whole inlet in one line."""
     return "; ".join(text for _, text in describe_stages(inlet)) + f"; {inlet.tensor.layout}"
 
 
@@ -38,6 +39,7 @@ def describe_value(value: object) -> str:
 
 
 def describe_decode(decode: Decode) -> str:
+    """The decode stage in words."""
     parts = [decode.colour if decode.colour != "grey" else _describe_grey(decode)]
     parts.append(f"EXIF rotation {'applied' if decode.exif == 'apply' else 'ignored'}")
     dropped = decode.transparency == "drop"
@@ -71,6 +73,7 @@ def _describe_grey(decode: Decode) -> str:
 
 
 def describe_step(step: Step) -> str:
+    """One step of the frame in words."""
     if isinstance(step, Resize):
         return _describe_resize(step)
     if isinstance(step, Blur):
@@ -149,6 +152,7 @@ def _describe_resize(step: Resize) -> str:
 
 
 def describe_values(values: Values) -> str:
+    """The values stage in words."""
     parts = f"0..255 to {values.range[0]:g}..{values.range[1]:g}"
     for name, given in (("mean", values.mean), ("std", values.std)):
         parts += f", {name} " + " ".join(f"{each:g}" for each in given) if given else ""

@@ -136,6 +136,7 @@ def fits_together(inlet: Inlet) -> bool:
 
 
 def with_step(inlet: Inlet, index: int, step: Step) -> Inlet:
+    """The inlet with another step in one place of its frame."""
     return replace(inlet, frame=(*inlet.frame[:index], step, *inlet.frame[index + 1 :]))
 
 

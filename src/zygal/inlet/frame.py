@@ -44,6 +44,7 @@ def run_frame(
 
 
 def picture_size(picture: Picture) -> tuple[int, int]:
+    """Height and width in pixels."""
     return picture.shape[:2] if isinstance(picture, np.ndarray) else (picture.height, picture.width)
 
 
@@ -54,6 +55,7 @@ def as_array(picture: Picture) -> np.ndarray:
 
 
 def as_image(picture: Picture) -> Image.Image:
+    """A picture as an image of Pillow."""
     if isinstance(picture, Image.Image):
         return picture
     return Image.fromarray(np.ascontiguousarray(picture[:, :, 0] if picture.shape[2] == 1 else picture))
@@ -92,6 +94,7 @@ def _by_pillow(picture: Image.Image, placed: Placed) -> Image.Image:
 
 
 def blurred(picture: Picture, step: Blur) -> Picture:
+    """A picture after a blur."""
     if step.kind == "three-boxes":
         return as_image(picture).filter(ImageFilter.GaussianBlur(step.sigma))
     pixels = as_array(picture)
@@ -161,6 +164,7 @@ def _windowed(picture: Picture, placed: Placed, decode: Decode) -> Picture:
 
 
 def cropped(picture: Picture, top: int, left: int, size: tuple[int, int]) -> Picture:
+    """The part of a picture that begins there and has that size."""
     if isinstance(picture, np.ndarray):
         return picture[top : top + size[0], left : left + size[1]]
     return picture.crop((left, top, left + size[1], top + size[0]))

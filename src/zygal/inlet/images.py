@@ -101,6 +101,7 @@ def may_be_image(path: str) -> bool:
 
 
 def hash_image(folder: str | Path, name: str) -> ImageFile:
+    """An image of a folder with the hash of its bytes. Raises FileError."""
     return ImageFile(name, sha256_of(Path(folder) / name))
 
 

@@ -23,9 +23,11 @@ class Grid:
     span: tuple[float, float] | None = None
 
     def windows(self, axis: int, step: Resize) -> Windows:
+        """The windows of the wanted outputs along an axis."""
         return self.of(axis, windows(self.axes[axis], step))
 
     def of(self, axis: int, found: Windows) -> Windows:
+        """Those windows that the wanted outputs have."""
         if self.outputs[axis] is None:
             return found
         first = found.first[self.outputs[axis]] if self.first[axis] is None else self.first[axis]
@@ -66,6 +68,7 @@ WHOLE = 1e-4
 
 
 def to_8_bits(numbers: np.ndarray, rounding: str) -> np.ndarray:
+    """Numbers rounded to 0 to 255."""
     rounded = np.floor(numbers + np.float32(WHOLE)) if rounding == "down" else np.rint(numbers)
     return np.clip(rounded, 0, 255).astype(np.uint8)
 
@@ -82,6 +85,7 @@ def across_rows(pixels: np.ndarray, by: Windows) -> np.ndarray:
 
 
 def across_columns(pixels: np.ndarray, by: Windows) -> np.ndarray:
+    """Sums along the second axis."""
     return across_rows(pixels.swapaxes(0, 1).copy(), by).swapaxes(0, 1)
 
 

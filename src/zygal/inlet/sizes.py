@@ -24,6 +24,7 @@ class Axis:
 
     @classmethod
     def between(cls, inputs: int, outputs: int) -> Axis:
+        """The axis of a resize from so many pixels to so many."""
         return cls(inputs, outputs, inputs / outputs)
 
 

@@ -305,6 +305,7 @@ class Inlet:
 
     @property
     def channels(self) -> int:
+        """Channels of the tensor."""
         return self.decode.grey_channels if self.decode.colour == "grey" else 3
 
 

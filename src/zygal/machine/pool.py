@@ -43,6 +43,7 @@ class ThreadPool:
         self.threads = threads or allowed_cores()
 
     def map(self, work: Callable[[Item], Result], items: Iterable[Item]) -> Iterator[Result]:
+        """See `Pool.map`."""
         if self.threads == 1:
             yield from map(work, items)
             return

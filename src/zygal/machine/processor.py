@@ -66,6 +66,7 @@ class Multiplication:
 
 
 def multiplication() -> Multiplication:
+    """How this processor adds 8-bit products."""
     machine = platform.machine().lower()
     architecture = (
         "x86"

@@ -56,4 +56,5 @@ def seal(key: bytes, content: bytes) -> str:
 
 
 def is_sealed(key: bytes, content: bytes, found: str) -> bool:
+    """Whether a content was sealed with the key."""
     return hmac.compare_digest(seal(key, content).encode(), found.encode("utf-8", "replace"))

@@ -45,6 +45,7 @@ class Encoder:
         return [(length - place, payload) for place, payload in self._outside]
 
     def finished(self, fields: Mapping[str, Any], name: str, identifier: bytes) -> bytes:
+        """The whole flatbuffer."""
         self._builder.Finish(self._table(fields, name), identifier)
         return bytes(self._builder.Output())
 

@@ -21,6 +21,7 @@ class Quantization:
 
     @property
     def per_axis(self) -> bool:
+        """Whether there is a scale for each channel."""
         return self.scales.size > 1
 
     def real(self, stored: np.ndarray) -> np.ndarray:
@@ -31,6 +32,7 @@ class Quantization:
         ).astype(np.float32)
 
     def same_as(self, other: Quantization | None) -> bool:
+        """Whether two store numbers alike."""
         if other is None or self.scales.shape != other.scales.shape or self.per_axis and self.axis != other.axis:
             return False
         return np.array_equal(self.scales, other.scales) and np.array_equal(self.zero_points, other.zero_points)

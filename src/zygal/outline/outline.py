@@ -51,6 +51,7 @@ class Part:
 
     @cached_property
     def signature(self) -> Any:
+        """What equal parts have in common."""
         return tuple(step.signature for step in self.steps)
 
     @property
@@ -69,6 +70,7 @@ class Part:
         return self.steps[-1].shape
 
     def rows(self) -> int:
+        """How many rows it takes."""
         return sum(part.rows() for part in self.parts) if self.parts else 1
 
 
@@ -85,6 +87,7 @@ class Outline:
     nodes: int
 
     def document(self) -> dict[str, Any]:
+        """The outline as JSON data."""
         return {
             "input_shape": list(self.input_shape),
             "layers": self.layers,

@@ -79,6 +79,7 @@ class ReadStates:
     hashed: bool = False
 
     def __call__(self, block: Block) -> tuple[Sequence[str], list[ImageState]]:
+        """The names of a block's images and their states."""
         return block.names, [block.state(place, self.hashed) for place in range(len(block))]
 
 

@@ -79,20 +79,26 @@ class Classification:
 
 @dataclass(frozen=True)
 class MakePredictions:
+    """Scores to predictions."""
+
     classifier: Classifier
     thresholds: Thresholds
     top: int
 
     def __call__(self, images: list[ImageScores]) -> list[Prediction]:
+        """The predictions of some images."""
         return predictions_of(images, self.classifier, self.thresholds, self.top)
 
 
 @dataclass(frozen=True)
 class MakeRows:
+    """Scores to rows of a file."""
+
     predict: MakePredictions
     writer: RowWriter
 
     def __call__(self, images: list[ImageScores]) -> MadeRows:
+        """The rows of some images, with what is counted of each."""
         predictions = self.predict(images)
         rows = [self.writer.row(each) for each in predictions]
         counts = [counts_of([each]) for each in predictions]
@@ -177,10 +183,12 @@ class PredictionFile:
 
     @property
     def rows(self) -> int:
+        """How many rows are written."""
         return self._rows.rows
 
     @property
     def counts(self) -> Counter:
+        """What is counted of the rows."""
         return self._rows.counts
 
     def write_rest(self) -> Iterator[int]:

@@ -73,6 +73,7 @@ class Classifier:
 
     @property
     def multi_label(self) -> bool:
+        """Whether an image can have several labels."""
         return self.kind in (INDEPENDENT, INDEPENDENT_LOGITS)
 
     def reads_like(self, other: Classifier) -> bool:

@@ -26,6 +26,7 @@ class ImageState:
 
     @property
     def is_missing(self) -> bool:
+        """Whether there was no file."""
         return self.size_bytes == self.modified_ns == -1
 
     def same_as(self, now: ImageState) -> bool:
@@ -73,12 +74,14 @@ class RowState:
     counted: tuple[str, ...]
 
     def line(self) -> bytes:
+        """The state as a line of the file of states."""
         digest = "-" if self.image.sha256 is None else self.image.sha256 or "none"
         counted = ",".join(self.counted)
         return f"{self.image.size_bytes} {self.image.modified_ns} {digest} {self.row_bytes} {counted}\n".encode()
 
     @property
     def counts(self) -> Counter:
+        """What is counted of the row."""
         return Counter(self.counted)
 
 

@@ -45,6 +45,7 @@ class ImageList:
 
     @property
     def is_table(self) -> bool:
+        """Whether it is a table with columns."""
         return self._ending in (CSV, PARQUET)
 
     @property

@@ -85,6 +85,7 @@ class ResumableRows:
 
     @property
     def finished(self) -> bool:
+        """Whether the output is complete."""
         return self.run_record.finished
 
     @property
@@ -94,6 +95,7 @@ class ResumableRows:
 
     @property
     def counts(self) -> Counter:
+        """What is counted of the rows that are written."""
         return self._written.counts
 
     def pass_over(self, names: Iterator[str], hashed: bool = False, pool: Pool | None = None) -> list[int]:

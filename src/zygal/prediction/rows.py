@@ -60,9 +60,11 @@ class RowWriter:
     columns: dict[str, type]
 
     def heading(self) -> bytes:
+        """The bytes before the first row."""
         return self._table([list(self.columns)]) if self.ending == CSV else b""
 
     def row(self, prediction: Prediction) -> bytes:
+        """The bytes of one row."""
         values = self._values(prediction)
         if self.ending == CSV:
             return self._table([[_cell(each) for each in values.values()]])

@@ -112,6 +112,7 @@ def _difference(name: str, before: Any, after: Any) -> str:
 
 
 def write_record(path: Path, run_record: RunRecord) -> None:
+    """Writes the record whole or not at all."""
     target = record_file(path)
     new = _new(target)
     with new.open("w", encoding="utf-8") as file:
@@ -145,14 +146,17 @@ def _new(run_record: Path) -> Path:
 
 
 def rows_file(path: Path) -> Path:
+    """Where rows stand until the output is complete."""
     return path.with_name(path.name + ".unfinished")
 
 
 def converted_file(path: Path) -> Path:
+    """Where the output stands while it is made of the rows."""
     return path.with_name(path.name + ".unfinished.converted")
 
 
 def states_file(path: Path) -> Path:
+    """Where the states of the images stand."""
     return path.with_name(path.name + ".run.images")
 
 
@@ -162,8 +166,10 @@ def earlier(path: Path) -> Path:
 
 
 def record_file(path: Path) -> Path:
+    """Where the record stands."""
     return path.with_name(path.name + ".run.json")
 
 
 def lock_file(path: Path) -> Path:
+    """What a run locks."""
     return path.with_name(path.name + ".run.lock")

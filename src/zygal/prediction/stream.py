@@ -61,9 +61,11 @@ class ScoreBlock(Generic[Result]):
     hashed: bool = False
 
     def __call__(self, block: Block | Done[Result]) -> Result:
+        """What is made of the scores of a block."""
         return block.result if isinstance(block, Done) else self.finish(self.score(block))
 
     def score(self, block: Block) -> list[ImageScores]:
+        """The scores of a block's images."""
         images = [ImageScores(name, block.state(place, self.hashed)) for place, name in enumerate(block.names)]
         readable, other_tensors = self._read(block, images)
         scores = _scores(self.classifier, [each.tensor.tensor for each in readable], readable)

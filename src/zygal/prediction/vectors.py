@@ -56,6 +56,7 @@ class MakeVectors:
     classifier: Classifier
 
     def __call__(self, block: Block) -> Vectors:
+        """The model's outputs for a block's images."""
         tensors, errors, missing = [], {}, []
         for place, path in enumerate(block.names):
             try:

@@ -50,6 +50,7 @@ class Budget:
         return agrees and (self.lose is None or point.lost <= self.lose + 1e-12)
 
     def speed_holds(self, point: Point) -> bool:
+        """Whether a choice is fast enough."""
         return self.speed is None or point.speed is not None and point.speed.value >= self.speed
 
 
@@ -214,6 +215,7 @@ class Chooser:
         return self.trials.point(kept, f"{len(kept)} kept" if kept else "none kept")
 
     def run(self) -> Choice:
+        """Tries choices until the budget is met, or nothing is left."""
         final = self._fewest() if self.budget.agree is not None or self.budget.lose is not None else self._most()
         self._more_points()
         first, last = next(iter(self.network.units)), self.network.last

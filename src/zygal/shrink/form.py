@@ -33,6 +33,7 @@ class Form:
 
     @property
     def weight_bits(self) -> int:
+        """Bits of a stored weight."""
         return self.weight_limit.bit_length() + 1
 
 

@@ -55,14 +55,17 @@ class Unit:
 
     @property
     def result(self) -> str:
+        """See `Outcome.result`."""
         return self.node.outputs[0]
 
     @property
     def layer(self) -> str:
+        """The layer of the training code, else the result's name."""
         return self.node.layer or self.result
 
     @property
     def depthwise(self) -> bool:
+        """Whether each channel has its own filter."""
         return self.node.operator == "Conv" and attribute(self.node, "group") > 1
 
 

@@ -66,10 +66,12 @@ class Histogram:
 
     @property
     def centres(self) -> np.ndarray:
+        """The middle of each bin."""
         return (np.arange(BINS) + 0.5) * (2 * self.reach / BINS) - self.reach
 
     @property
     def total(self) -> int:
+        """How many values were counted."""
         return int(self.counts.sum()) + self.zeros
 
 

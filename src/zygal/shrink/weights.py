@@ -22,6 +22,7 @@ class StoredWeight:
     scales: np.ndarray
 
     def real(self, axis: int) -> np.ndarray:
+        """The numbers that the stored ones stand for."""
         return self.array.astype(np.float32) * along(self.scales, self.array.ndim, axis)
 
 

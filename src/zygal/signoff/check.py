@@ -27,6 +27,7 @@ class Check:
     detail: str = ""
 
     def document(self) -> dict[str, Any]:
+        """The gate as JSON data, with its place in the plan."""
         return {**self.gate.document(), "name": self.name, "required": self.required, "detail": self.detail}
 
 

@@ -52,6 +52,7 @@ class SignoffRequest(Request):
 
     @property
     def folder(self) -> Path:
+        """Where page and results are written."""
         return Path(self.output) if self.output else Path(self.plan).with_suffix(".signoff")
 
     def results(self) -> list[Output]:
@@ -93,6 +94,7 @@ class SignoffOutcome(Outcome):
         return self.verdict is Verdict.PASSED and self.proposed is None
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         return {
             "title": self.title,
             "plan": self.request.plan,

@@ -57,6 +57,7 @@ class Step:
 
     @property
     def document(self) -> dict[str, Any]:
+        """The JSON result of the command that measured."""
         return self.result.document
 
 

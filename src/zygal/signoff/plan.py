@@ -22,6 +22,8 @@ def key(rule: Callable[[Any], Any], says: str, default: Any = None, *, path: boo
 
 @dataclass(frozen=True)
 class Model:
+    """What is signed off."""
+
     artifact: str | None = key(
         rules.text,
         "the artifact to sign off; made from the source where it is missing or was made from other bytes",
@@ -63,6 +65,8 @@ class Shrink:
 
 @dataclass(frozen=True)
 class Data:
+    """What it is measured with."""
+
     witness: str | None = key(rules.text, "the recording of the training framework", path=True)
     reference: str | None = key(rules.text, "the folder of the recorded images", path=True)
     labelled: str | None = key(
@@ -83,6 +87,8 @@ class Data:
 
 @dataclass(frozen=True)
 class Portability:
+    """Where it must run."""
+
     size_at_most_mb: float | None = key(rules.positive, "size of the artifact in MB (1 000 000 bytes)", gate=True)
     opset_at_most: int | None = key(rules.whole(1), "ONNX opset of the artifact", gate=True)
     runs_on: str | None = key(rules.release, 'a release of the runtime that must load it, like "1.16"', gate=True)
@@ -111,6 +117,8 @@ class Agreement:
 
 @dataclass(frozen=True)
 class Accuracy:
+    """What it must know."""
+
     at_least: float | None = key(rules.share, "accuracy on the labelled images", gate=True)
     each_class_at_least: float | None = key(rules.share, "recall of every class", gate=True)
     classes: dict[str, float] = key(rules.shares, "recall of single classes", {}, gate=True)
@@ -139,6 +147,8 @@ class SpeedLimit:
 
 @dataclass(frozen=True)
 class Speed:
+    """How fast it must be."""
+
     seconds: float = key(rules.positive, "how long to measure", 20.0)
     batches: tuple[int, ...] | None = key(rules.sizes, "batch sizes to measure (also those of the limits)")
     threads: tuple[int, ...] | None = key(rules.sizes, "numbers of threads to measure (default: 1 and all cores)")
@@ -153,6 +163,8 @@ class Speed:
 
 @dataclass(frozen=True)
 class Memory:
+    """How much memory it may take."""
+
     peak_at_most_mb: float | None = key(
         rules.positive, "peak memory of a process that runs the artifact, with Python and the runtime, in MB", gate=True
     )

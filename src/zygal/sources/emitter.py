@@ -28,6 +28,7 @@ class Emitter(ABC):
         """Ends the conversion with a SourceError: this layer cannot be expressed."""
 
     def type_of(self, value: str) -> TensorType:
+        """The type of a value."""
         return self._builder.types[value]
 
     def array(self, value: str) -> np.ndarray | None:
@@ -59,6 +60,7 @@ class Emitter(ABC):
         return self._builder.rename(value, wanted) if value.startswith(f"{self._stem}.") else value
 
     def constant(self, array: np.ndarray, hint: str) -> str:
+        """A constant; hint: the end of its name."""
         return self._builder.constant(f"{self._stem}.{hint}", array)
 
     def number(self, value: float, like: str) -> str:

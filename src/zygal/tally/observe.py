@@ -31,6 +31,7 @@ class Observed:
     probabilities: list[np.ndarray] = field(default_factory=list)
 
     def add(self, more: Observed) -> None:
+        """Adds what was observed of more images."""
         for each in fields(self):
             getattr(self, each.name).extend(getattr(more, each.name))
 
@@ -68,6 +69,7 @@ class ObserveBlock:
     other: Classifier | None = None
 
     def __call__(self, block: Block) -> Part:
+        """What is observed of a block's images."""
         part = Part(len(block), [], Observed(), Observed() if self.other else None, [], [])
         several = self.classifier.multi_label
         images = ScoreBlock(self.classifier, self.other, list).score(block)
@@ -91,6 +93,7 @@ class FingerprintBlock:
     classifier: Classifier
 
     def __call__(self, block: Block) -> list[Fingerprint | None]:
+        """The fingerprints of a block's images; None for what cannot be read."""
         return [self._fingerprint(block, place) for place in range(len(block))]
 
     def _fingerprint(self, block: Block, place: int) -> Fingerprint | None:

@@ -53,6 +53,7 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
 
 
 def declared(model: MobileModel, number: int) -> tuple[str, tuple[int | str | None, ...]]:
+    """The dtype of a tensor and its sizes; open ones as N."""
     tensor = model.tensors[number]
     return tensor.dtype, tuple(f"N{axis or ''}" if size is None else size for axis, size in enumerate(tensor.sizes))
 

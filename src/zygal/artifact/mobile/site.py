@@ -46,21 +46,27 @@ class Site:
     # What is given
 
     def view(self, place: int = 0) -> View:
+        """The value of an input."""
         return self.lowering.view(self.node.inputs[place])
 
     def has(self, place: int) -> bool:
+        """Whether an input is there."""
         return place < len(self.node.inputs) and bool(self.node.inputs[place])
 
     def views(self) -> list[View]:
+        """The values of all inputs."""
         return [self.lowering.view(name) for name in self.node.inputs]
 
     def type(self, place: int = 0) -> TensorType:
+        """The type that an input has in the graph."""
         return self.lowering.graph.types[self.node.inputs[place]]
 
     def made(self, place: int = 0) -> TensorType:
+        """The type that a result has in the graph."""
         return self.lowering.graph.types[self.node.outputs[place]]
 
     def attributes(self) -> Mapping[str, Any]:
+        """All attributes of the node, those that are left out with their defaults."""
         return operator_named(self.node.operator).complete(self.node.attributes)
 
     def array(self, place: int) -> np.ndarray | None:
@@ -68,6 +74,7 @@ class Site:
         return self.view(place).array
 
     def refuse(self, why: str) -> NoReturn:
+        """Raises NotExpressible."""
         raise NotExpressible(why)
 
     # What is made
@@ -108,12 +115,15 @@ class Site:
         return self.lowering.constant(np.array(values, dtype), f"{self.stem}.numbers")
 
     def constant(self, array: np.ndarray, hint: str = "constant") -> int:
+        """A tensor that holds an array as it is."""
         return self.lowering.constant(array, f"{self.stem}.{hint}")
 
     def shape_of(self, tensor: int) -> tuple[Dimension, ...]:
+        """The sizes of a tensor of the format."""
         return self.lowering.shapes[tensor]
 
     def dtype_of(self, tensor: int) -> str:
+        """The dtype of a tensor of the format."""
         return self.lowering.tensors[tensor].dtype
 
     def laid(self, view: View, order: tuple[int, ...]) -> int:
@@ -130,6 +140,7 @@ class Site:
         return [axis for axis in view.order if shape[axis] != 1] != [axis for axis in order if shape[axis] != 1]
 
     def plain(self, view: View) -> int:
+        """The tensor of a view with its axes in the graph's order."""
         return self.laid(view, natural(view.rank))
 
     def image(self, view: View) -> int:
@@ -167,9 +178,11 @@ class Site:
         return self.step("RESHAPE", [tensor, self.numbers(target)], sizes, self.dtype_of(tensor), new_shape=target)
 
     def reshaped(self, view: View, sizes: Sequence[Dimension]) -> View:
+        """A view in other sizes, row-major in the graph's order of axes."""
         return View(natural(len(sizes)), self.reshape_tensor(self.plain(view), sizes))
 
     def result(self, tensor: int, order: tuple[int, ...] | None = None) -> View:
+        """See `Outcome.result`."""
         return View(order or natural(len(self.shape_of(tensor))), tensor)
 
     def stored(self, order: tuple[int, ...], place: int = 0) -> tuple[Dimension, ...]:
@@ -177,6 +190,7 @@ class Site:
         return permuted(self.made(place).shape, order)
 
     def unary(self, operator: str, tensor: int, **options: Any) -> int:
+        """An operator that keeps shape and dtype."""
         return self.step(operator, [tensor], self.shape_of(tensor), self.dtype_of(tensor), **options)
 
     def binary(self, operator: str, one: int, other: int, dtype: Any = None) -> int:
@@ -186,6 +200,7 @@ class Site:
         return self.step(operator, [one, other], shape, dtype or self.dtype_of(one), **options)
 
     def number(self, value: float, like: int) -> int:
+        """A tensor of one number, of the dtype of another tensor."""
         return self.numbers(value, self.dtype_of(like))
 
 
@@ -209,6 +224,7 @@ class Lowering:
         self.inputs = [self.values[name].tensor for name in graph.inputs]
 
     def readers(self, name: str) -> list[Node]:
+        """The nodes that read a value."""
         return self._readers.get(name, [])
 
     def view(self, name: str) -> View:
@@ -259,6 +275,7 @@ class Lowering:
         return name
 
     def add(self, node: Node) -> None:
+        """Adds what a node is spelt as. Raises NotExpressible."""
         spelling = SPELLINGS.get(node.operator)
         if spelling is None:
             raise NotExpressible("is no operator of the format")
@@ -284,6 +301,7 @@ class Lowering:
         return self._turned[key]
 
     def finished(self) -> MobileModel:
+        """The model of all that was added. Raises NotExpressible for an output that cannot be given."""
         outputs = []
         for name in self.graph.outputs:
             view, node = self.view(name), Node("Output", (name,), (name,))

@@ -30,10 +30,12 @@ class View:
 
     @property
     def rank(self) -> int:
+        """The number of axes."""
         return len(self.order)
 
 
 def natural(rank: int) -> tuple[int, ...]:
+    """The axes in the graph's own order."""
     return tuple(range(rank))
 
 
@@ -43,6 +45,7 @@ def channels_last(rank: int) -> tuple[int, ...]:
 
 
 def permuted(shape: Sequence, order: Sequence[int]) -> tuple:
+    """The sizes in another order of axes."""
     return tuple(shape[axis] for axis in order)
 
 

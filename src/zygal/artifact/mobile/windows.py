@@ -22,6 +22,7 @@ def as_image(site: Site, view: View) -> tuple[View, bool]:
 
 
 def as_before(site: Site, tensor: int, was_row: bool) -> View:
+    """A result that was computed as an image of one row, as the row that it was."""
     if not was_row:
         return View(channels_last(4), tensor)
     n, _, length, channels = site.shape_of(tensor)
@@ -74,9 +75,11 @@ class Windows:
 
     @property
     def padding(self) -> int:
+        """The format's number for how the border is padded."""
         return SAME if self.same else VALID
 
     def options(self, dilated: bool = True) -> dict[str, int]:
+        """The options that convolutions and pools have in common."""
         geometry = self.geometry
         options = {
             "padding": self.padding,

@@ -147,6 +147,7 @@ def opset_of(model: onnx.ModelProto) -> int:
 
 
 def declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ...]]:
+    """The dtype of a declared tensor and its sizes; open ones by their names."""
     tensor = info.type.tensor_type
     sizes = []
     for size in tensor.shape.dim:

@@ -87,6 +87,7 @@ SPELLINGS: dict[str, Spelling] = {
 
 
 def spelling_of(operator: str) -> Spelling:
+    """How an operator of the graph is written in ONNX."""
     return SPELLINGS.get(operator, _PLAIN)
 
 

@@ -9,6 +9,7 @@ from zygal.wording import counted, duration, grouped, percent, rate
 
 
 def show_cluster(out, outcome: ClusterOutcome) -> None:
+    """Shows what was measured on a cluster, and the simulated runs."""
     found, request = outcome.found, outcome.request
     show_sentence(
         out,

@@ -70,6 +70,7 @@ class ClusterOutcome(Outcome):
     planned: tuple[PlannedRun, ...]
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         found, request = self.found, self.request
         return {
             "artifact": request.artifact,

@@ -50,6 +50,7 @@ class EndpointOutcome(Outcome):
     runs: tuple[Offered, ...]
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         return {
             "endpoint": self.request.endpoint,
             "service": self.service,

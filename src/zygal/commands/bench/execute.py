@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class BenchOutcome(Outcome):
+    """What was measured here."""
+
     kind: ClassVar[str] = "zygal.bench"
     version: ClassVar[int] = 2
 
@@ -37,6 +39,7 @@ class BenchOutcome(Outcome):
     earlier: Baseline | None = None
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         from zygal.bench import documents
 
         whole = documents.document(self.bench) | documents.more(self.pipeline, self.serving, self.layers)

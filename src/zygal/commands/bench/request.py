@@ -213,6 +213,7 @@ class BenchRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         outputs = [Output(self.csv, TABLE)] if self.csv else []
         return (
             outputs + [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else outputs

@@ -50,6 +50,7 @@ class ClassifyOutcome(Outcome):
 
     @property
     def images(self) -> int:
+        """How many images there were, read or not."""
         return self.counts.get("read", 0) + self.counts.get("unreadable", 0)
 
     @property
@@ -59,6 +60,7 @@ class ClassifyOutcome(Outcome):
         return done / self.seconds if done >= 20 and self.seconds else None
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         return {
             "artifact": self.artifact,
             "engine": self.engine,
@@ -83,6 +85,7 @@ class ClassifyOutcome(Outcome):
 
 
 def about(first: Classifier, other: Classifier | None, request: ClassifyRequest) -> dict[str, Any]:
+    """The fields of an outcome that say what was run."""
     return {
         "artifact": first.name,
         "engine": first.engine_name,

@@ -87,6 +87,7 @@ class ClassifyRequest(ClassifierRequest):
     exclude: tuple[str, ...] = ()
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         if self.write_as == VECTORS and self.output:
             from zygal.prediction.vectors import names_file
 

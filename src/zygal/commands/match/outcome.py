@@ -113,6 +113,7 @@ class MatchOutcome(Outcome):
         return sentences
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         found, request = self.found, self.request
         return {
             "artifact": request.artifact,

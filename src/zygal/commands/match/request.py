@@ -93,5 +93,6 @@ class MatchRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         outputs = [Output(self.write_inlet, kinds.INLET)] if self.write_inlet else []
         return [*outputs, Output(self.sheet, PICTURE)] if self.sheet else outputs

@@ -20,6 +20,7 @@ def tensor_document(name: str, dtype: Any, shape: Any) -> dict[str, Any]:
 
 
 def trained_document(facts: Any) -> dict[str, Any]:
+    """A trained model as JSON data."""
     return {
         "framework": facts.framework,
         "framework_version": facts.framework_version,
@@ -69,6 +70,7 @@ def _signature(each: Any) -> dict[str, Any]:
 
 
 def artifact_document(facts: Any) -> dict[str, Any]:
+    """An artifact as JSON data."""
     metadata = facts.metadata
     return {
         "sha256": facts.sha256,
@@ -98,6 +100,7 @@ def artifact_document(facts: Any) -> dict[str, Any]:
 
 
 def witness_document(facts: Any) -> dict[str, Any]:
+    """A witness as JSON data."""
     from zygal.classifier.scores import recorded_scores_kind
 
     tensors = facts.tensors
@@ -118,4 +121,5 @@ def witness_document(facts: Any) -> dict[str, Any]:
 
 
 def labels_document(labels: Any) -> dict[str, Any]:
+    """Labels as JSON data."""
     return {"labels": list(labels.names), "labels_order": labels.order}

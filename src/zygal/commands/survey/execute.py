@@ -73,6 +73,7 @@ class SurveyRequest(Request):
     )
 
     def outputs(self) -> list[Output]:
+        """The files that are written."""
         drawn = [Output(self.draw, DRAWING)] if self.draw else []
         return [Output(self.write_inlet, kinds.INLET), *drawn] if self.write_inlet else drawn
 
@@ -97,17 +98,21 @@ class Survey:
 
     @property
     def is_source(self) -> bool:
+        """Whether it is a trained model and no artifact."""
         return _is_trained(self.kind) and not self.is_artifact
 
 
 @dataclass(frozen=True, kw_only=True)
 class SurveyOutcome(Outcome):
+    """What a file is, and what was drawn and written of it."""
+
     kind: ClassVar[str] = "zygal.survey"
 
     found: Survey
     outline: Outline | None = None
 
     def result(self) -> dict[str, Any]:
+        """See `Outcome.result`."""
         documents = {
             **dict.fromkeys((*_WEIGHTS, kinds.INLET), asdict),
             **dict.fromkeys((kinds.LABELS, kinds.FOLDER), labels_document),

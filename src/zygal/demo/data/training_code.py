@@ -8,6 +8,7 @@ STD = (0.24, 0.23, 0.25)
 
 
 def load_image(path):
+    """The array [3, 64, 64] of an image file, normalised."""
     picture = ImageOps.exif_transpose(Image.open(path))
     if "transparency" in picture.info or picture.mode in ("RGBA", "LA"):
         white = Image.new("RGBA", picture.size, "white")

@@ -99,6 +99,7 @@ def normalization_before_convolution(chain: tuple[Node, ...], known: Known, adde
 
 
 def normalization_before_product(chain: tuple[Node, ...], known: Known, added: Constants) -> Node | None:
+    """A normalisation whose scale and shift move into the weights behind it."""
     normalization, product = chain
     weights, line = _weights(product, known), normalization_line(normalization, known)
     if weights is None or line is None or not _is_plain_product(product):

@@ -140,6 +140,7 @@ def _centres(writer: Writer, side: Side, grid: str, index: str) -> str:
 
 
 def started(writer: Writer, side: Side, places: str) -> str:
+    """Places counted from where a side begins."""
     return writer.op("Add", side.start, places) if side.start else places
 
 

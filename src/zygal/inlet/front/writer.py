@@ -44,6 +44,7 @@ class Picture:
     order: str
 
     def axis(self, letter: str) -> int:
+        """The axis of a letter of its order, behind the batch."""
         return 1 + self.order.index(letter)
 
     def holding(self, value: str) -> Picture:
@@ -59,6 +60,7 @@ class Writer:
         self._builder.input(input, type)
 
     def op(self, operator: str, *inputs: str, **attributes) -> str:
+        """Adds an operator and gives the name of its result."""
         for name in inputs:
             self._reach(name)
         inputs, operator, attributes = self._with_parameters(operator, list(inputs), attributes)
@@ -112,17 +114,21 @@ class Writer:
         return self.op("If", condition, *taken, then_branch=branches[0], else_branch=branches[1])
 
     def constant(self, array: np.ndarray) -> str:
+        """A constant, one for equal arrays."""
         text = "x".join(map(str, array.reshape(-1).tolist()))
         name = f"{LAYER}:{array.dtype}:{list(array.shape)}:{text}"
         return name if name in self._builder.constants else self._builder.constant(name, array)
 
     def number(self, value: float) -> str:
+        """A float32 number."""
         return self.constant(np.array(value, np.float32))
 
     def exact(self, value: float) -> str:
+        """A float64 number."""
         return self.constant(np.array(value, np.float64))
 
     def whole(self, values: int | Sequence[int]) -> str:
+        """Whole numbers."""
         return self.constant(np.array(values, np.int64))
 
     def side(self, picture: Picture, letter: str) -> str:
@@ -136,9 +142,11 @@ class Writer:
         return Picture(self.op("Transpose", picture.value, perm=[0, *map(picture.axis, order)]), order)
 
     def to(self, value: str, kind: str) -> str:
+        """A value in another dtype."""
         return self.op("Cast", value, to=kind)
 
     def at(self, values: str, axis: int) -> str:
+        """A value with one more axis."""
         return self.op("Unsqueeze", values, self.whole([axis]))
 
     def real(self, value: str) -> str:
@@ -147,10 +155,12 @@ class Writer:
         return value if self._builder.types[value].dtype == np.float32 else self.to(value, FLOAT)
 
     def is_8_bit(self, value: str) -> bool:
+        """Whether a value is stored in 8 bits."""
         self._reach(value)
         return self._builder.types[value].dtype == np.uint8
 
     def channels(self, picture: Picture) -> int:
+        """How many channels a picture has."""
         self._reach(picture.value)
         return self._builder.types[picture.value].shape[picture.axis("C")]
 

@@ -26,6 +26,7 @@ class Recipe:
 
     @property
     def inlet(self) -> Inlet:
+        """The inlet of its text."""
         return parse_inlet(self.text, self.name)
 
 

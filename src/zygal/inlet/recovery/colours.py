@@ -50,6 +50,7 @@ def _with_pad_colour(inlet: Inlet, colour: str) -> Inlet:
 
 
 def coloured(step: Pad | Crop, colour: str) -> Step:
+    """A step with another colour for what lies outside the picture."""
     return replace(step, colour=colour) if isinstance(step, Pad) else replace(step, missing=colour)
 
 

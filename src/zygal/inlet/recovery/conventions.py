@@ -97,6 +97,7 @@ def in_the_way_of(step: Resize, convention: Resize) -> Resize:
 
 
 def with_convention(frame: tuple[Step, ...], convention: Resize) -> tuple[Step, ...]:
+    """The frame with all its resizes in the way of one."""
     return tuple(in_the_way_of(step, convention) if isinstance(step, Resize) else step for step in frame)
 
 

@@ -57,10 +57,12 @@ class Material:
 
     @property
     def size(self) -> tuple[int, int]:
+        """Height and width of the recorded tensors."""
         return self.recorded.shape[1:3]
 
     @property
     def channels(self) -> int:
+        """Channels of the recorded tensors."""
         return self.recorded.shape[3]
 
     def hopeless_after(self, seconds: float) -> bool:
@@ -91,6 +93,7 @@ class Material:
         return self._kept(self._files, (index, way), lambda: open_image(self.paths[index], decode))
 
     def is_jpeg(self, index: int) -> bool:
+        """Whether an image file is a JPEG file."""
         return self.kinds.get(index, ("", ""))[0] == "JPEG"
 
     def is_odd(self, index: int) -> bool:
@@ -109,6 +112,7 @@ class Material:
         return self._kept(self._decoded, (index, decode, "array"), lambda: as_array(self.picture(index, decode)))
 
     def unreduced(self, index: int, decode: Decode) -> tuple[int, int] | None:
+        """The size before the decoder reduced it; None if it does not."""
         return unreduced_size(self.file(index, decode), decode) if decode.jpeg_reduction else None
 
     def reduced(self, index: int, decode: Decode, by: tuple[int, int]) -> Picture:

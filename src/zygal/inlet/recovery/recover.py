@@ -88,6 +88,7 @@ class Recovery:
 
     @property
     def explains(self) -> bool:
+        """Whether the inlet gives the recorded tensors."""
         return explains(self.residual, self.nearly_all)
 
 

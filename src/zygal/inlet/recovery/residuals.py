@@ -42,6 +42,7 @@ class ImageResidual:
 
     @property
     def explained(self) -> bool:
+        """Whether the inlet gives this image's tensor."""
         return explains(self.largest, self.nearly_all)
 
 

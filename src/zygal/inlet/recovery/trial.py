@@ -37,6 +37,7 @@ class Outcome:
 
     @property
     def order(self) -> tuple[float, float]:
+        """What to sort by: the mean residual, then the largest."""
         # Differences below a thousandth of a grey level are float32's own.
         return (round(self.mean, 3), round(self.largest, 2))
 
@@ -161,6 +162,7 @@ class Trials:
         return list(ThreadPool().map(lambda inlet: self.attempt(inlet, images), dict.fromkeys(inlets)))
 
     def solved(self, inlet: Inlet, pixels: list[np.ndarray], recorded: list[np.ndarray]) -> Outcome:
+        """What is left between our pixels and the recorded tensors, with the best values stage."""
         values = inlet.values
         if self.material.tensor.dtype == "uint8":
             residuals = [np.abs(np.rint(ours).clip(0, 255) - target) for ours, target in zip(pixels, recorded)]
@@ -182,6 +184,7 @@ class Trials:
 
     @staticmethod
     def values_from(line: Line, inlet: Inlet) -> Values:
+        """The values stage of a fitted line, or the inlet's own where there is none."""
         return values_of(line) if np.isfinite(line.slope).all() and (line.slope != 0).all() else inlet.values
 
 

@@ -77,6 +77,7 @@ def class_labels(estimator: Any) -> tuple[str, ...] | None:
 
 
 def type_name(estimator: Any) -> str:
+    """What scikit-learn calls it."""
     return type(estimator).__name__
 
 

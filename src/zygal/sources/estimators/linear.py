@@ -36,6 +36,7 @@ def _one_against_rest(site: EstimatorSite, decided: str) -> str:
 
 @entered(PROBABILITIES, *_LOGISTIC)
 def logistic_regression(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """Probabilities by a softmax, or by a sigmoid for each class."""
     decided = decision(site, estimator, x)
     way = getattr(estimator, "multi_class", "deprecated")
     by_class = way == "ovr" or (
@@ -50,6 +51,7 @@ def logistic_regression(site: EstimatorSite, estimator: Any, x: str) -> str:
 
 @entered(PROBABILITIES, "LinearDiscriminantAnalysis")
 def discriminant_analysis(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """Probabilities of classes with one covariance."""
     decided = decision(site, estimator, x)
     if site.type_of(decided).shape[1] == 1:
         return site.two_columns(site.step("Sigmoid", decided))
@@ -61,6 +63,7 @@ _ACTIVATIONS = {"logistic": "Sigmoid", "tanh": "Tanh", "relu": "Relu"}
 
 @entered(PROBABILITIES, "MLPClassifier")
 def perceptron_of_layers(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """Layers of weights with activations between them."""
     if estimator.activation not in (*_ACTIVATIONS, "identity"):
         site.refuse(f"has the activation {estimator.activation!r}, which is not supported")
     for position, (weights, bias) in enumerate(zip(estimator.coefs_, estimator.intercepts_)):

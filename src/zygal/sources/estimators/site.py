@@ -42,12 +42,15 @@ class EstimatorSite(Emitter):
         self.name = name
 
     def refuse(self, why: str) -> NoReturn:
+        """Raises SourceError with the estimator's name."""
         raise SourceError(f"the estimator {self.name} {why}.")
 
     def doubles(self, array: Any, hint: str) -> str:
+        """A constant of float64."""
         return self.constant(np.asarray(array, np.float64), hint)
 
     def cast(self, value: str, dtype: str) -> str:
+        """A value in another dtype, if it has another."""
         return value if self.type_of(value).dtype == dtype else self.step("Cast", value, to=dtype)
 
     def in_place(self, operator: str, x: str, array: Any, hint: str) -> str:

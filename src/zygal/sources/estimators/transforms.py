@@ -11,6 +11,7 @@ from zygal.sources.estimators.site import TRANSFORMS, EstimatorSite, entered
 
 @entered(TRANSFORMS, "StandardScaler")
 def standard_scaler(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """(x - mean) / scale."""
     width = site.type_of(x).dtype
     if estimator.with_mean:
         x = site.step("Sub", x, site.constant(estimator.mean_.astype(width), "mean"))
@@ -19,6 +20,7 @@ def standard_scaler(site: EstimatorSite, estimator: Any, x: str) -> str:
 
 @entered(TRANSFORMS, "MinMaxScaler")
 def min_max_scaler(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """x * scale + min, clipped if that was chosen."""
     scaled = site.in_place("Mul", x, estimator.scale_, "scale")
     scaled = site.in_place("Add", scaled, estimator.min_, "min")
     if not estimator.clip:
@@ -29,6 +31,7 @@ def min_max_scaler(site: EstimatorSite, estimator: Any, x: str) -> str:
 
 @entered(TRANSFORMS, "MaxAbsScaler")
 def max_abs_scaler(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """x / scale."""
     if getattr(estimator, "clip", False):
         site.refuse("clips its results, which is not supported")
     return site.in_place("Div", x, estimator.scale_, "scale")
@@ -36,6 +39,7 @@ def max_abs_scaler(site: EstimatorSite, estimator: Any, x: str) -> str:
 
 @entered(TRANSFORMS, "RobustScaler")
 def robust_scaler(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """(x - centre) / scale."""
     if estimator.with_centering:
         x = site.in_place("Sub", x, estimator.center_, "center")
     return site.in_place("Div", x, estimator.scale_, "scale") if estimator.with_scaling else x
@@ -64,6 +68,7 @@ def _projected(site: EstimatorSite, x: str, components: np.ndarray) -> str:
 
 @entered(TRANSFORMS, "PCA", "IncrementalPCA")
 def principal_components(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """The projection on components, whitened if that was chosen."""
     turned = _projected(site, x, estimator.components_)
     turned = site.in_place("Sub", turned, estimator.mean_ @ estimator.components_.T, "mean")
     if not estimator.whiten:
@@ -75,6 +80,7 @@ def principal_components(site: EstimatorSite, estimator: Any, x: str) -> str:
 
 @entered(TRANSFORMS, "TruncatedSVD")
 def truncated_svd(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """The projection on components."""
     return _projected(site, x, estimator.components_)
 
 
@@ -89,6 +95,7 @@ def truncated_svd(site: EstimatorSite, estimator: Any, x: str) -> str:
     "SelectFwe",
 )
 def selection(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """Some of the features."""
     kept = np.flatnonzero(estimator.get_support()).astype(np.int64)
     if not len(kept):
         site.refuse("selects no feature")

@@ -24,6 +24,7 @@ class Tree:
 
     @property
     def depth(self) -> int:
+        """Questions from the root to the deepest leaf."""
         level, depth = np.zeros(len(self.left), int), 0
         open_nodes = [0]
         while open_nodes:
@@ -121,6 +122,7 @@ def boosted(site: EstimatorSite, estimator: Any, x: str) -> str:
 
 @entered(DECISIONS, "HistGradientBoostingClassifier")
 def boosted_by_histograms(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """The raw predictions of trees over bins."""
     columns = []
     for members in zip(*estimator._predictors):
         scaled = _leaves(site, [_histogram_tree(site, each.nodes) for each in members], x)
@@ -142,6 +144,7 @@ def _histogram_tree(site: EstimatorSite, nodes: np.ndarray) -> Tree:
 
 @entered(PROBABILITIES, "GradientBoostingClassifier", "HistGradientBoostingClassifier")
 def boosted_shares(site: EstimatorSite, estimator: Any, x: str) -> str:
+    """Probabilities of boosted trees."""
     if getattr(estimator, "loss", "log_loss") != "log_loss":
         site.refuse(f"has the loss {estimator.loss!r}, which is not supported")
     decided = DECISIONS[type(estimator).__name__](site, estimator, x)

@@ -20,10 +20,12 @@ class Settings(dict):
         return super().__getitem__(name)
 
     def get(self, name: str, default: Any = None) -> Any:
+        """As of a dictionary; the setting counts as read."""
         self.read.add(name)
         return super().get(name, default)
 
     def values(self):
+        """As of a dictionary; all settings count as read."""
         self.read.update(self)
         return super().values()
 

@@ -34,6 +34,7 @@ class LayerSite(LaidOut):
         self._where, self._weights = where, weights
 
     def refuse(self, why: str) -> NoReturn:
+        """Raises SourceError with the layer's name and class."""
         raise SourceError(f"{self._where} cannot be converted: layer {self._layer} ({self.shown.class_name}) {why}.")
 
     def reading(self, class_name: str, config: Mapping[str, Any]) -> Settings:
@@ -63,6 +64,7 @@ class LayerSite(LaidOut):
 
     @property
     def channels_last(self) -> bool:
+        """Whether images have their channels last here."""
         return self.config.get("data_format") != "channels_first"
 
     # Arguments and arrays

@@ -28,6 +28,7 @@ def scaled(call: LaidOut, view: View, axes: list[int], factor: np.ndarray | None
 
 
 def softmax_along(call: LaidOut, view: View, axis: int, log: bool = False) -> View:
+    """Softmax along one axis of a view."""
     position = view.order.index(axis % len(view.order))
     return View(call.step("LogSoftmax" if log else "Softmax", call.gathered(view), axis=position), view.order)
 

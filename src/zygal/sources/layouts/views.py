@@ -36,6 +36,7 @@ class LaidOut(Emitter):
     """An emitter for training code that counts the axes of images otherwise than convolutions need them."""
 
     def rank(self, view: View) -> int:
+        """The number of axes of a view."""
         return len(view.order)
 
     def check_size(self, sizes) -> None:
@@ -90,6 +91,7 @@ class LaidOut(Emitter):
         return (0, rank - 1, *range(1, rank - 1)) if self.channels_last else tuple(range(rank))
 
     def named_view(self, name: str, order: tuple[int, ...] | None = None) -> View:
+        """A value as a view; its axes in their own order unless given."""
         return View(name, order or tuple(range(self.type_of(name).rank)))
 
     def elementwise(self, view: View, function: Callable[[str], str]) -> View:
@@ -129,6 +131,7 @@ class LaidOut(Emitter):
 
 
 def is_batch(size: Any) -> bool:
+    """Whether a size is a multiple of the batch."""
     return isinstance(size, Batch)
 
 

@@ -2,6 +2,7 @@
 
 
 def stem_of(name: str) -> str:
+    """The name of a layer, of a tensor's name that joins several."""
     return name.partition(";")[0] or name
 
 

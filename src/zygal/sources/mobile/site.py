@@ -49,9 +49,11 @@ class MobileSite(NodeSite):
         return self.shared_kind
 
     def refuse(self, why: str) -> NoReturn:
+        """Raises SourceError with the operator's name."""
         raise SourceError(f"{self.context.where} cannot be converted: {self.name} ({self.operator.name}) {why}.")
 
     def attribute(self, name: str, default: Any = None) -> Any:
+        """A setting of the operator; it counts as read."""
         self.read.add(name)
         return self.settings.get(name, default)
 
@@ -63,15 +65,18 @@ class MobileSite(NodeSite):
     # Tensors by their place among the inputs
 
     def tensor(self, place: int) -> Tensor:
+        """The tensor of an input. Raises SourceError if there is none."""
         if not 0 <= place < len(self.operator.inputs) or self.operator.inputs[place] < 0:
             self.refuse(f"has no input {place}, so it is damaged")
         return self.tensors[self.operator.inputs[place]]
 
     def has(self, place: int) -> bool:
+        """Whether an input is there."""
         return place < len(self.operator.inputs) and self.operator.inputs[place] >= 0
 
     @property
     def result(self) -> Tensor:
+        """See `Outcome.result`."""
         return self.tensors[self.operator.outputs[0]]
 
     def known(self, place: int) -> np.ndarray | None:

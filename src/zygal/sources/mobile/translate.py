@@ -252,4 +252,5 @@ class LaidOutStored(LaidOut):
     """Adds to the graph beside the operators of the file."""
 
     def refuse(self, why: str):
+        """Raises SourceError."""
         raise SourceError(f"the flatbuffer {why}.")

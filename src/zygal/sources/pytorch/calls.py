@@ -84,6 +84,7 @@ class Site(Emitter):
         return self.call.arguments.get(name, ("none", None))[0] != "none"
 
     def is_tensor(self, name: str) -> bool:
+        """Whether an argument is a tensor."""
         return self.call.arguments.get(name, ("none", None))[0] == "tensor"
 
     def tensor(self, name: str) -> str:
@@ -105,6 +106,7 @@ class Site(Emitter):
             self.refuse(f"makes a tensor of {shape_text(tuple(sizes))}, which no image classifier needs")
 
     def tensors(self, name: str) -> list[str]:
+        """A list of tensors. Raises SourceError if the argument is something else."""
         kind, value = self._given(name)
         if kind != "tensors":
             self.refuse(f"has no list of tensors for {name}")

@@ -46,6 +46,7 @@ def hard_sigmoid(emit: Emitter, x: str, slope: float = 1 / 6) -> str:
 
 
 def elu(emit: Emitter, x: str, alpha: float = 1.0, scale: float = 1.0) -> str:
+    """scale * elu(x, alpha)."""
     made = emit.step("Elu", x, alpha=float(alpha))
     return made if scale == 1 else emit.step("Mul", made, emit.number(float(scale), x))
 
@@ -66,6 +67,7 @@ def softplus(emit: Emitter, x: str, beta: float = 1.0) -> str:
 
 
 def log_sigmoid(emit: Emitter, x: str) -> str:
+    """log(sigmoid(x)), without loss of digits."""
     return emit.step("Neg", emit.step("Softplus", emit.step("Neg", x)))
 
 
@@ -87,6 +89,7 @@ def soft_shrink(emit: Emitter, x: str, reach: float, keeps_nan: bool) -> str:
 
 
 def tanh_shrink(emit: Emitter, x: str) -> str:
+    """x - tanh(x)."""
     return emit.step("Sub", x, emit.step("Tanh", x))
 
 

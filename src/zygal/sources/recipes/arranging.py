@@ -26,6 +26,7 @@ def rolled(emit: Emitter, x: str, shift: int, axis: int) -> str:
 
 
 def reversed_along(emit: Emitter, x: str, axes: Sequence[int]) -> str:
+    """A value with some axes reversed."""
     many = len(axes)
     return emit.step("Slice", x, starts=[-1] * many, ends=[-FAR] * many, axes=list(axes), steps=[-1] * many)
 

@@ -39,6 +39,7 @@ class Entrance:
         self._where, self.taken, self.view = where, None, None
 
     def takes(self, inputs: list[Value]) -> bool:
+        """Whether a node works on images that are still pixels."""
         return any(isinstance(each, FOLLOWED) for each in inputs)
 
     def made(self, site: NodeSite) -> Value | list[Value] | None:
@@ -76,6 +77,7 @@ class Entrance:
 
     @property
     def inlet(self) -> Inlet | None:
+        """What the graph does to pixels, as an inlet; None if it does nothing that one can state."""
         pixels = self.taken
         if pixels is None or pixels.unclear is not None or pixels.resize is None:
             return None
@@ -86,6 +88,7 @@ class Entrance:
 
     @property
     def notes(self) -> tuple[str, ...]:
+        """Sentences on what could not be stated."""
         pixels = self.taken
         if pixels is None:
             return ()

@@ -65,6 +65,7 @@ class Entry:
 
     @property
     def is_text(self) -> bool:
+        """Whether it takes encoded images."""
         return DTYPES.get(self.dtype) == "string"
 
 
@@ -159,6 +160,7 @@ def _inner_entry(file: GraphFile, name: str) -> Entry:
 
 
 def shown_entry(place: Entry) -> str:
+    """An input in words."""
     sizes = (
         "any shape"
         if place.sizes is None
@@ -197,4 +199,5 @@ def fed_constants(file: GraphFile, places: list[Entry], image: Entry) -> dict[st
 
 
 def image_type(file: GraphFile, place: Entry, reading: Reading) -> TensorType:
+    """The type of the input that takes the images. Raises SourceError."""
     return declared_type(f"the input {place.key} of {file.path}", place.dtype, place.sizes, reading.image_shape)

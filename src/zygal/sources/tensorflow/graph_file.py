@@ -48,10 +48,12 @@ class GraphFile:
 
     @property
     def assets(self) -> Path:
+        """The folder of files that the graph names."""
         return self.path / "assets" if self.path.is_dir() else self.path.parent / "assets"
 
 
 def nodes_by_name(nodes: Any, path: Path) -> dict[str, Any]:
+    """Raises SourceError if two nodes have one name."""
     made = {node.name: node for node in nodes}
     if len(made) != len(nodes):
         raise SourceError(f"{path} is damaged: two nodes have one name.")
@@ -59,6 +61,7 @@ def nodes_by_name(nodes: Any, path: Path) -> dict[str, Any]:
 
 
 def functions_by_name(graph: Any, path: Path) -> dict[str, Any]:
+    """Raises SourceError if two functions have one name."""
     made = {function.signature.name: function for function in graph.library.function}
     if len(made) != len(graph.library.function):
         raise SourceError(f"{path} is damaged: two functions have one name.")

@@ -69,10 +69,12 @@ class Model:
 
     @property
     def output_names(self) -> list[str]:
+        """The names of all outputs."""
         return list(self._outputs)
 
     @property
     def inlet(self) -> Inlet | None:
+        """What the graph does to pixels, as an inlet."""
         return self.translator.entrance.inlet
 
     def value_of(self, output: str) -> Value:

@@ -53,12 +53,14 @@ FOLLOWED = (Encoded, Sizes, EachImage, Pixels)
 
 
 def batched(value: Any, site: NodeSite) -> Any:
+    """Pixels with one more axis. Raises SourceError for what is no image."""
     if isinstance(value, Pixels):
         return replace(value, axes=value.axes + 1)
     return site.refuse("makes of each image something that is no image") if value is None else value
 
 
 def inlet_of(pixels: Pixels) -> Inlet:
+    """The inlet that does to pixels what the graph did."""
     jpeg = "fast" if "Jpeg" in pixels.decoder or pixels.decoder in ("DecodeImage", "DecodeAndCropJpeg") else "accurate"
     colour = "grey" if pixels.channels == 1 else "bgr" if pixels.reversed else "rgb"
     extra = {"grey_rounding": "stretched", "jpeg_grey": "luma"} if colour == "grey" else {}

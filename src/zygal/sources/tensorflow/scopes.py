@@ -42,6 +42,7 @@ class Scopes:
         self.file, self._bodies, self._calls = file, {}, 0
 
     def called(self, caller: Scope, function: str, arguments: list, path: str) -> Scope:
+        """The scope of a function that is called. Raises SourceError."""
         body = self.file.functions.get(function)
         if body is None:
             raise SourceError(

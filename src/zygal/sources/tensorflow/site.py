@@ -120,6 +120,7 @@ class Context:
     arrays: Mapping[str, np.ndarray] = field(default_factory=dict)
 
     def note(self, sentence: str) -> None:
+        """Adds a sentence once."""
         if sentence not in self.notes:
             self.notes.append(sentence)
 
@@ -138,9 +139,11 @@ class NodeSite(LaidOut):
         return self.node.op
 
     def refuse(self, why: str) -> NoReturn:
+        """Raises SourceError with the node's name and operator."""
         raise SourceError(f"{self.context.where} cannot be converted: {self.name} ({self.node.op}) {why}.")
 
     def note(self, sentence: str) -> None:
+        """Adds a sentence for the user once."""
         self.context.note(sentence)
 
     # Attributes
@@ -167,6 +170,7 @@ class NodeSite(LaidOut):
 
     @property
     def channels_last(self) -> bool:
+        """Whether images have their channels last here."""
         return self.attribute("data_format", "NHWC") in ("NHWC", "NDHWC", "NWC", "")
 
     def spatial(self, name: str, default: int = 1) -> list[int]:
@@ -180,6 +184,7 @@ class NodeSite(LaidOut):
     # Inputs
 
     def given(self, place: int) -> Value:
+        """What stands at an input, of whatever kind. Raises SourceError if there is none."""
         if not -len(self.inputs) <= place < len(self.inputs):
             self.refuse(f"has {len(self.inputs)} inputs, so it is damaged")
         return self.inputs[place]
@@ -194,6 +199,7 @@ class NodeSite(LaidOut):
         return self.refuse(f"is given {_kind_of(value)} where a tensor is needed")
 
     def xs(self) -> list[View]:
+        """All inputs as views."""
         return [self.x(place) for place in range(len(self.inputs))]
 
     def known(self, place: int) -> np.ndarray | None:
@@ -212,9 +218,11 @@ class NodeSite(LaidOut):
         return array
 
     def number(self, value: float, like: str) -> str:
+        """A constant of one number, of the dtype of another value."""
         return super().number(value, like)
 
     def static_number(self, place: int, what: str) -> Any:
+        """One number that is known beforehand. Raises SourceError if it is not."""
         array = self.static(place, what)
         if array.size != 1:
             self.refuse(f"has {array.size} numbers for {what} where one is needed")
@@ -228,6 +236,7 @@ class NodeSite(LaidOut):
         return sorted({axis % rank for axis in listed})
 
     def axis(self, place: int, rank: int) -> int:
+        """One axis that is known beforehand, from 0. Raises SourceError."""
         axes = self.axes(place, rank)
         if len(axes) != 1:
             self.refuse(f"names the axes {axes} where one is needed")
@@ -247,6 +256,7 @@ class NodeSite(LaidOut):
         return self.named_view(name)
 
     def held(self, array: np.ndarray, hint: str = "constant") -> View:
+        """A constant as a view."""
         return self.value(self.constant(array, hint))
 
 
@@ -282,8 +292,10 @@ def _kind_of(value: Value) -> str:
 
 
 def shown_attributes(site: NodeSite, names: list[str]) -> str:
+    """Some attributes in words."""
     return ", ".join(f"{name} = {shown(site.attribute(name))}" for name in names[:3])
 
 
 def dtype_name(number: int) -> str:
+    """The name of a dtype by its number."""
     return DTYPES.get(number % 100 if number > 100 else number, f"number {number}")

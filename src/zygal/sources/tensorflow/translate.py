@@ -189,6 +189,7 @@ class Translator:
         return scope
 
     def result(self, place: Place) -> Value:
+        """See `Outcome.result`."""
         if place.value is not None:
             return place.value
         results = self._done[place.scope, place.node]

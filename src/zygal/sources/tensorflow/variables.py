@@ -66,6 +66,7 @@ class Variables:
         return [key for key, stored in self._entries.items() if stored.dtype != "string"]
 
     def stored(self, key: str) -> Stored:
+        """What the table says of a variable."""
         return self._entries[key]
 
     def array(self, key: str, part: str = "") -> np.ndarray:
@@ -101,6 +102,7 @@ class Variables:
         return self._parsed("TrackableObjectGraph", body) if len(body) == size else None
 
     def close(self) -> None:
+        """Closes the shards."""
         self._shards.clear()
 
     def _parsed(self, name: str, content: bytes) -> Any:

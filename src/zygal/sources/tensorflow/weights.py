@@ -28,6 +28,7 @@ class Weights:
 
     @property
     def widths(self) -> set[str]:
+        """The dtypes of the variables that were read."""
         return self._variables.widths if self._variables is not None else set()
 
     def stored(self) -> list[tuple[str, tuple[int, ...], str]]:
@@ -38,6 +39,7 @@ class Weights:
         return [(key, opened.stored(key).shape, opened.stored(key).dtype) for key in opened.numeric_keys()]
 
     def of(self, resource: Resource, call: NodeSite) -> np.ndarray:
+        """The numbers of a variable. Raises SourceError."""
         if resource.node not in self._held:
             self._held[resource.node] = self._read(resource, call)
         return self._held[resource.node]

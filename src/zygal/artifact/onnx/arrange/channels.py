@@ -29,15 +29,19 @@ from zygal.graph.shapes import at_batch
 
 
 class Channels(Family):
+    """The orders of channels: behind the batch, or last."""
+
     def __init__(self, graph: Graph):
         super().__init__(graph)
         self.homes = homes_of(graph)
         self._sides = sides_of(graph, self.homes)
 
     def order(self, rank: int, towards: int) -> tuple[int, ...]:
+        """The permutation that brings a value of a rank into one of the two orders."""
         return to_last(rank) if towards == LAST else to_first(rank)
 
     def flexible(self, node: Node) -> bool:
+        """See `Family.flexible`."""
         moving = [
             name
             for name in node.inputs
@@ -61,6 +65,7 @@ class Channels(Family):
         return home == FIRST if _is_pointwise(node, self.graph) else turns_freely(node, self.graph)
 
     def costs(self, node: Node) -> tuple[int, int]:
+        """See `Family.costs`."""
         if is_normalization(node, self.graph):
             return 6 * STARTED, 0
         if node.operator == "Softmax":
@@ -73,6 +78,7 @@ class Channels(Family):
         return 0, 0
 
     def absorbs(self, node: Node) -> bool:
+        """See `Family.absorbs`."""
         if node.operator != "Transpose" or node.inputs[0] not in self.homes or node.outputs[0] not in self.homes:
             return False
         return carried(node, self.graph, self.homes[node.inputs[0]], False) == self.homes[node.outputs[0]]
@@ -95,6 +101,7 @@ class Channels(Family):
         return same, max(mixed - min(same), 0)
 
     def emit(self, node: Node, label: int, arranger: Arranger) -> None:
+        """See `Family.emit`."""
         home = self.homes.get(node.inputs[0])
         if node.operator == "Transpose":
             _transposed(node, label, arranger)

@@ -28,6 +28,7 @@ STARTED = 25_000
 
 
 def elements(graph: Graph, name: str) -> int:
+    """How many numbers a value has, at the batch that costs are counted for."""
     return prod(at_batch(graph.types[name].shape, IMAGES))
 
 

@@ -18,6 +18,7 @@ class Cut:
         self._room: list[int] = []
 
     def item(self) -> int:
+        """Adds a vertex and gives its number."""
         self._edges.append([])
         return len(self._edges) - 1
 

@@ -41,6 +41,8 @@ class Operand:
 
 
 class Finder:
+    """Finds which columns of which linear layers an attention's query, key and value consist of."""
+
     def __init__(self, graph: Graph):
         self._graph, self._made_by, self._readers = graph, graph.producers(), graph.readers()
 

@@ -33,10 +33,12 @@ _IMAGES = frozenset(
 
 
 def to_last(rank: int) -> tuple[int, ...]:
+    """The permutation that moves axis 1 to the end."""
     return (0, *range(2, rank), 1)
 
 
 def to_first(rank: int) -> tuple[int, ...]:
+    """The permutation that moves the last axis to place 1."""
     return (0, rank - 1, *range(1, rank - 1))
 
 
@@ -157,4 +159,5 @@ def sides_of(graph: Graph, homes: dict[str, int]) -> dict[int, tuple[int, int]]:
 
 
 def places_of(shape: Shape, label: int) -> Shape:
+    """The sizes of the places, without batch and channels."""
     return shape[2:] if label == FIRST else shape[1:-1]

@@ -149,10 +149,12 @@ class Arranger:
             self._stored[name] = new, self.family.homes.get(name, 0)
 
     def alias(self, node: Node) -> None:
+        """Lets a node's result be its first input."""
         first = node.inputs[0]
         self._same[node.outputs[0]] = self._same.get(first, first)
 
     def result(self, name: str) -> str:
+        """See `Outcome.result`."""
         return (
             self.fetch(name, self.family.homes[name])
             if name in self.family.homes

@@ -21,6 +21,7 @@ _ALONG = ("Softmax", "LogSoftmax", "Concat")
 
 
 def is_elementwise(node: Node) -> bool:
+    """Whether an operator works on each number alone, so that the order of axes does not matter."""
     return isinstance(operator_named(node.operator), (Elementwise, Binary, Extreme)) or node.operator in _BY_ELEMENT
 
 

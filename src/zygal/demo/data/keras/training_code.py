@@ -5,5 +5,6 @@ from PIL import Image
 
 
 def load_image(path):
+    """The array [48, 64, 3] of an image file, from -1 to 1."""
     picture = Image.open(path).convert("RGB").resize((64, 48), Image.Resampling.BICUBIC)
     return np.asarray(picture, dtype=np.float32) / 127.5 - 1
