@@ -36,7 +36,8 @@ from zygal.bench.subjects import ArtifactSubject
 from zygal.cli.terminal import write_json
 from zygal.engines.session import open_session
 from zygal.errors import BenchError, ZygalError
-from zygal.machine import processor
+from zygal.machine import processor, usage
+from zygal.machine.usage import CoreSeconds, core_seconds, memory_free_bytes, memory_granted_bytes, process_seconds
 from zygal.outcome import Verdict
 from zygal.statistics.quantiles import (
     Ratio,
@@ -482,19 +483,25 @@ def test_the_control_groups_limits_are_obeyed(monkeypatch, tmp_path):
     assert processor.core_quota() == 1.5 and processor.allowed_cores() == 2
     (tmp_path / "cpu.max").write_text("max 100000\n")
     assert processor.core_quota() is None and processor.allowed_cores() == 8
+    monkeypatch.setattr(usage, "CONTROL_GROUPS", tmp_path)
+    whole, free = memory_granted_bytes(), memory_free_bytes()
+    assert 0 < free <= whole
+    (tmp_path / "memory.max").write_text("300000000\n")
+    (tmp_path / "memory.current").write_text("100000000\n")
+    assert memory_granted_bytes() == 300_000_000 and 0 < memory_free_bytes() <= 200_000_000
 
 
 def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch):
-    own = {"wall": 10.0, "own": 3.0, "busy": 20.0, "stolen": 1.0, "total": 40.0, "throttled": 0.0}
-    later = {"wall": 12.0, "own": 4.5, "busy": 23.5, "stolen": 1.4, "total": 44.0, "throttled": 0.5}
+    own = {"wall": 10.0, "own": 3.0, "cores": CoreSeconds(20.0, 1.0, 40.0), "throttled": 0.0}
+    later = {"wall": 12.0, "own": 4.5, "cores": CoreSeconds(23.5, 1.4, 44.0), "throttled": 0.5}
     readings = iter([own, later])
     monkeypatch.setattr(load_module, "_counters", lambda helpers: next(readings))
     found = load_module.LoadWatch().load()
     assert found.stolen == pytest.approx(0.1) and found.other_cores == pytest.approx(1.0)
     assert found.throttled == pytest.approx(0.25) and not found.quiet
     monkeypatch.undo()
-    now = load_module._counters(())
-    assert now["total"] is None or now["total"] > now["busy"] > 0
+    now = core_seconds()
+    assert now.total > now.busy > 0 and now.stolen >= 0
     # What a process takes that works for this one is its own too.
     busy = subprocess.Popen(
         [
@@ -506,9 +513,9 @@ def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch
     )
     try:
         deadline = time.monotonic() + 60
-        while (taken := load_module._process_seconds(busy.pid)) < 0.25 and time.monotonic() < deadline:
+        while (taken := process_seconds(busy.pid)) < 0.25 and time.monotonic() < deadline:
             time.sleep(0.05)
-        assert taken >= 0.25 and load_module._process_seconds(2**30) == 0
+        assert taken >= 0.25 and process_seconds(2**30) == 0
     finally:
         busy.kill()
 

@@ -31,6 +31,26 @@ def test_help_of_every_command_shows_an_example(tmp_path):
         assert f"  zygal {command} " in program(command, "--help", cwd=tmp_path).stdout
 
 
+ELSEWHERE = """
+import os, signal, sys
+for name in ("fcntl", "resource"):
+    sys.modules[name] = None
+for name in ("O_NONBLOCK", "O_NOFOLLOW", "O_CLOEXEC", "sched_getaffinity"):
+    delattr(os, name)
+del signal.SIGUSR1, signal.SIGUSR2
+"""
+"""What macOS or Windows lack."""
+
+
+@pytest.mark.slow
+def test_the_demo_runs_where_a_system_has_less(tmp_path):
+    (tmp_path / "less").mkdir()
+    (tmp_path / "less" / "sitecustomize.py").write_text(ELSEWHERE)
+    environment = os.environ | {"PYTHONPATH": str(tmp_path / "less")}
+    done = program("demo", "demo", "-q", cwd=tmp_path, timeout=600, env=environment)
+    assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+
+
 @pytest.mark.slow
 def test_the_demo_runs_as_it_says(tmp_path):
     done = program("demo", "example", "--json", "demo.json", cwd=tmp_path, timeout=400)

@@ -12,7 +12,7 @@ import numpy as np
 
 from zygal.artifact.formats import artifact_hash
 from zygal.bench.arithmetic import Arithmetic, multiply_adds
-from zygal.bench.headroom import KEPT_FREE, foreseen_bytes, memory_free_bytes
+from zygal.bench.headroom import KEPT_FREE, foreseen_bytes
 from zygal.bench.load import LoadWatch
 from zygal.bench.machine import describe_machine
 from zygal.bench.measure import Cells, Effort, Measurement, measure, paired
@@ -24,6 +24,7 @@ from zygal.bench.settings import Grid, Setting
 from zygal.bench.subjects import ArtifactSubject, LiveSubject, Subject
 from zygal.errors import BenchError
 from zygal.machine.processor import allowed_cores
+from zygal.machine.usage import memory_free_bytes
 from zygal.statistics.quantiles import Ratio, interval_of_centre, ratio_of
 
 Progress = Callable[[str, float], None]

@@ -6,8 +6,8 @@ import platform
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.bench.headroom import memory_granted_bytes
 from zygal.machine.processor import core_quota, cores_by_affinity, cpuinfo
+from zygal.machine.usage import memory_granted_bytes
 
 _PROCESSORS = Path("/sys/devices/system/cpu")
 # Those that kernels for inference are written for.

@@ -12,13 +12,13 @@ import subprocess
 import sys
 import time
 from dataclasses import asdict, dataclass
-from pathlib import Path
 
 import numpy as np
 
 from zygal.bench.feeds import Feeds
 from zygal.bench.settings import Setting
 from zygal.errors import BenchError
+from zygal.machine.usage import peak_bytes
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ def main(task: dict) -> OwnProcess:
     import_runtime(task["artifact"])
     # Ones and not zeros: memory that was never written to is not resident.
     feed = {name: np.ones(shape, dtype) for name, (shape, dtype) in task["shapes"].items()}
-    base = _peak_bytes() - sum(array.nbytes for array in feed.values())
+    base = peak_bytes() - sum(array.nbytes for array in feed.values())
     began = time.perf_counter()
     session = open_session(task["artifact"], SessionSettings(task["threads"], task["level"], task["execution"]), True)
     opened = time.perf_counter()
@@ -61,25 +61,7 @@ def main(task: dict) -> OwnProcess:
     ran = time.perf_counter()
     for _ in range(2):
         session.run(None, feed)
-    return OwnProcess(_peak_bytes(), base, opened - began, ran - opened)
-
-
-def _peak_bytes() -> int:
-    """The largest resident size of this process.
-
-    On Linux the kernel's counter in /proc is read: the one that getrusage gives begins with the size
-    of the process that started this one.
-    """
-    try:
-        for line in Path("/proc/self/status").read_text().splitlines():
-            if line.startswith("VmHWM:"):
-                return int(line.split()[1]) * 1024
-    except OSError:
-        pass
-    import resource
-
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    return peak if sys.platform == "darwin" else peak * 1024
+    return OwnProcess(peak_bytes(), base, opened - began, ran - opened)
 
 
 if __name__ == "__main__":

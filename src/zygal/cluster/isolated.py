@@ -16,6 +16,7 @@ from typing import Any
 
 from zygal.cluster.kit import Kit, unpack_kit
 from zygal.errors import ImageError, ZygalError
+from zygal.machine.system import be_ended_first
 from zygal.prediction.blocks import Block
 
 WHOLE_BLOCK = -1
@@ -104,9 +105,7 @@ def _one_process(kit: Kit, paths: dict[str, Path], blocks: Sequence[Block]) -> t
 
 def main() -> None:
     """Reads the work and the blocks from standard input, and writes messages to standard output."""
-    # Where memory runs out, this process is to go before the worker that waits for it.
-    with suppress(OSError):
-        Path("/proc/self/oom_score_adj").write_text("1000")
+    be_ended_first()
     sent = os.fdopen(os.dup(1), "wb")
     # What libraries print does not belong between the messages.
     os.dup2(2, 1)

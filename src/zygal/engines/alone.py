@@ -5,20 +5,20 @@ python -m zygal.engines.alone ARTIFACT
 
 from __future__ import annotations
 
-import resource
 import sys
 from contextlib import suppress
 
 import numpy as np
 
 from zygal.engines.session import SessionSettings, open_session
+from zygal.machine.system import write_no_core_dumps
 
 _UNKNOWN_SIZE = 8
 
 
 def main(path: str) -> None:
     """What the process does; whatever the runtime complains of is said by the one that asked."""
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    write_no_core_dumps()
     session = open_session(path, SessionSettings(1), tried=True)
     feed = {
         port.name: np.zeros(

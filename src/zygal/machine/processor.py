@@ -20,11 +20,16 @@ _EIGHT_BIT = {
 """Instructions that multiply numbers of 8 bits and add the products in 32, by the names that the kernel gives them."""
 
 
+def allowed_core_numbers() -> set[int]:
+    """The processor cores that this process may be put on."""
+    if hasattr(os, "sched_getaffinity"):
+        return set(os.sched_getaffinity(0))
+    return set(range(os.cpu_count() or 1))
+
+
 def cores_by_affinity() -> int:
     """How many processor cores this process may be put on."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
+    return len(allowed_core_numbers())
 
 
 def core_quota() -> float | None:

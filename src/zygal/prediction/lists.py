@@ -6,7 +6,6 @@ from __future__ import annotations
 import csv
 import io
 import os
-import select
 import stat
 import sys
 from collections.abc import Iterator
@@ -17,6 +16,7 @@ from zygal.errors import FileError, some_of
 from zygal.files.locations import check_location, is_url, open_location
 from zygal.files.opening import existing_file, reason
 from zygal.files.tables import PARQUET, PATH_WORDS, headed, parquet_columns
+from zygal.machine.system import open_without_waiting
 
 STANDARD_INPUT = "-"
 CSV = ".csv"
@@ -122,12 +122,9 @@ class ImageList:
 def _open_pipe(name: str) -> BinaryIO:
     """A pipe that somebody writes into. One that nobody has opened is empty, and is not waited for."""
     try:
-        handle = os.open(name, os.O_RDONLY | os.O_NONBLOCK)
+        return os.fdopen(open_without_waiting(name, PATIENCE_SECONDS), "rb")
     except OSError as fault:
         raise FileError(f"{name} cannot be read: {reason(fault)}; check the path.") from fault
-    select.select([handle], [], [], PATIENCE_SECONDS)
-    os.set_blocking(handle, True)
-    return os.fdopen(handle, "rb")
 
 
 def _lines(file: BinaryIO, where: str) -> Iterator[str]:

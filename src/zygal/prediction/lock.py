@@ -9,6 +9,7 @@ from pathlib import Path
 
 from zygal.errors import OutputError
 from zygal.files.writing import write_failure
+from zygal.machine.system import lock_file, locks_files
 
 
 @contextmanager
@@ -18,22 +19,18 @@ def held_alone(lock: Path, what: Path) -> Iterator[None]:
 
     The system lets go of it when the process ends, however it ends; a file that is left behind locks nothing.
     """
-    try:
-        import fcntl
-    except ImportError:
-        # Where there are no such locks, the user must take care.
+    if not locks_files():
+        # The user must take care.
         yield
         return
     handle = None
     try:
         while handle is None:
             handle = _opened(lock, what)
-            try:
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except OSError as fault:
+            if not lock_file(handle):
                 raise OutputError(
                     f"{what} is being written by another zygal process; wait until it has ended, or stop it."
-                ) from fault
+                )
             if not _is_still_there(handle, lock):
                 # Its holder took it away between our two steps.
                 os.close(handle)
@@ -42,7 +39,8 @@ def held_alone(lock: Path, what: Path) -> Iterator[None]:
         # Only who holds it may take it away.
         lock.unlink(missing_ok=True)
     except BaseException:
-        if handle is not None and _holds(handle):
+        # Asking again for what it has changes nothing.
+        if handle is not None and lock_file(handle):
             lock.unlink(missing_ok=True)
         raise
     finally:
@@ -52,7 +50,7 @@ def held_alone(lock: Path, what: Path) -> Iterator[None]:
 
 def _opened(lock: Path, what: Path) -> int:
     try:
-        return os.open(lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+        return os.open(lock, os.O_RDWR | os.O_CREAT | getattr(os, "O_CLOEXEC", 0), 0o666)
     except OSError as fault:
         raise write_failure(what, fault) from fault
 
@@ -64,14 +62,3 @@ def _is_still_there(handle: int, lock: Path) -> bool:
         return False
     ours = os.fstat(handle)
     return (there.st_dev, there.st_ino) == (ours.st_dev, ours.st_ino)
-
-
-def _holds(handle: int) -> bool:
-    """Whether this process has the lock: asking again for what it has changes nothing."""
-    import fcntl
-
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        return False
-    return True
