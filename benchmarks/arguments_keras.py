@@ -21,7 +21,8 @@ import keras  # noqa: E402
 import numpy as np  # noqa: E402
 from arguments_pytorch import difference  # noqa: E402
 
-from zygal.artifact import Metadata, write_artifact  # noqa: E402
+from zygal.artifact.formats import write_artifact  # noqa: E402
+from zygal.classifier.metadata import Metadata  # noqa: E402
 from zygal.engines.session import open_session  # noqa: E402
 from zygal.errors import UnknownOperators, ZygalError  # noqa: E402
 from zygal.graph.passes import run_passes  # noqa: E402

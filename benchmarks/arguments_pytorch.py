@@ -20,7 +20,8 @@ import numpy as np
 import torch
 from torch.testing._internal.common_methods_invocations import op_db
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
+from zygal.classifier.metadata import Metadata
 from zygal.engines.session import open_session
 from zygal.errors import UnknownOperators, ZygalError
 from zygal.graph.passes import run_passes

@@ -20,9 +20,9 @@ from coverage import captured, made, pictures
 from in_turn import measured, session
 from limits import THREADS, model_of
 
-from zygal.artifact import Metadata, write_artifact
-from zygal.artifact.formats import Writing
+from zygal.artifact.formats import Writing, write_artifact
 from zygal.artifact.onnx import arrange
+from zygal.classifier.metadata import Metadata
 from zygal.graph import passes
 from zygal.graph.passes.rules import Rule
 from zygal.sources import read_source

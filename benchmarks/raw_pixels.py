@@ -15,7 +15,8 @@ import numpy as np
 from in_turn import measured, session
 from PIL import Image
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
+from zygal.classifier.metadata import Metadata
 from zygal.inlet.apply import apply_to_opened
 from zygal.inlet.front import front_of
 from zygal.inlet.specification import Crop, Decode, Inlet, Resize, Tensor, Values

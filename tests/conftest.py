@@ -16,10 +16,10 @@ import pytest
 from filelock import FileLock
 from hypothesis import settings
 
-from zygal.artifact import Metadata, write_artifact
-from zygal.artifact.formats import Writing
+from zygal.artifact.formats import Writing, write_artifact
 from zygal.artifact.onnx.arrange import arrange
 from zygal.bundle.contents import runner
+from zygal.classifier.metadata import Metadata
 from zygal.cli.main import main
 from zygal.conversion.free_batch import freed
 from zygal.demo.workspace import write_workspace

@@ -14,14 +14,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from torch import nn
 
-from zygal.artifact import Metadata, read_artifact, write_artifact
-from zygal.artifact.formats import Writing
+from zygal.artifact.formats import Writing, read_artifact, write_artifact
 from zygal.artifact.onnx.arrange import arrange, orders
 from zygal.artifact.onnx.arrange import channels as channel_orders
 from zygal.artifact.onnx.arrange.biases import biases_apart
 from zygal.artifact.onnx.arrange.costs import IN_TWO_STEPS, collapsed, transpose_cost
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
 from zygal.artifact.onnx.graph import artifact_graph
+from zygal.classifier.metadata import Metadata
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.graph import Batch, GraphBuilder, TensorType

@@ -7,7 +7,7 @@ import onnx
 import pytest
 from conftest import program, refused
 
-from zygal.artifact import read_artifact
+from zygal.artifact.formats import read_artifact
 from zygal.artifact.onnx import write
 from zygal.artifact.onnx.graph import artifact_graph
 from zygal.classifier.labels import Labels

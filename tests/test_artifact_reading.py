@@ -6,7 +6,7 @@ import pytest
 from conftest import called, refused
 from onnx import TensorProto, helper, numpy_helper
 
-from zygal.artifact import read_artifact
+from zygal.artifact.formats import read_artifact
 from zygal.artifact.onnx.graph import artifact_graph
 from zygal.artifact.onnx.read import check_artifact, load_model
 from zygal.engines.artifact import RuntimeEngine

@@ -352,3 +352,11 @@ def test_recipes_are_listed_printed_and_written(tmp_path):
     assert called("inlet", "recipes", "squash", "-o", "a.inlet.toml", cwd=tmp_path).returncode == 0
     assert (tmp_path / "a.inlet.toml").read_text().strip() == printed.strip()
     assert called("inlet", "recipes", "-o", "b.toml", cwd=tmp_path).returncode == 2
+
+
+def test_no_help_imports_what_only_work_needs(tmp_path):
+    code = "import sys\nfrom zygal.cli.main import build_parser\nbuild_parser('all')\nprint(*sys.modules)"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, cwd=tmp_path)
+    imported = {name.partition(".")[0] for name in done.stdout.split()}
+    assert done.returncode == 0 and "zygal" in imported
+    assert not imported & {"numpy", "PIL", "onnx", "onnxruntime", "scipy", "rich", "matplotlib", "psutil", "jinja2"}

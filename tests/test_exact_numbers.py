@@ -15,7 +15,7 @@ from onnx.backend.test.case.node import collect_testcases
 from onnx.reference import ReferenceEvaluator
 from test_families import Plain
 
-from zygal.artifact import read_artifact
+from zygal.artifact.formats import read_artifact
 from zygal.artifact.onnx.graph import graph_of_model
 from zygal.artifact.onnx.spelling import spelling_of
 from zygal.conversion.convert import Choices, convert

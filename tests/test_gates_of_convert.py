@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from conftest import called, capture, refused
 
-from zygal.artifact import read_artifact
+from zygal.artifact.formats import read_artifact
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.live import open_live_engine

@@ -16,7 +16,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from keras import layers, ops
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
+from zygal.classifier.metadata import Metadata
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError, UnknownOperators
 from zygal.graph.passes import run_passes

@@ -30,7 +30,8 @@ from sklearn.preprocessing import MaxAbsScaler, MinMaxScaler, Normalizer, Robust
 from sklearn.svm import SVC, LinearSVC, NuSVC
 from sklearn.tree import DecisionTreeClassifier
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
+from zygal.classifier.metadata import Metadata
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError
 from zygal.graph import Batch, GraphBuilder, TensorType

@@ -9,9 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from mobile import on_the_runtime
 
-from zygal.artifact import Metadata, Writing, read_artifact, write_artifact
+from zygal.artifact.formats import Writing, read_artifact, write_artifact
 from zygal.artifact.mobile.spelling import SPELLINGS
 from zygal.classifier.labels import read_labels
+from zygal.classifier.metadata import Metadata
 from zygal.cli.main import main
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine

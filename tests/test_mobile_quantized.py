@@ -5,7 +5,7 @@ import onnx
 import pytest
 from mobile import Flatbuffer, on_the_runtime, scaled
 
-from zygal.artifact import read_artifact
+from zygal.artifact.formats import read_artifact
 from zygal.artifact.onnx.graph import artifact_graph
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine

@@ -11,9 +11,10 @@ import torch
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
 from zygal.artifact.onnx.graph import graph_of_model
 from zygal.artifact.onnx.spelling import spelling_of
+from zygal.classifier.metadata import Metadata
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import GraphError
 from zygal.graph import Batch, GraphBuilder, TensorType

@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from conftest import called, refused
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
+from zygal.classifier.metadata import Metadata
 from zygal.commands.bench.request import BenchRequest
 from zygal.graph import Batch, GraphBuilder, TensorType
 

@@ -13,8 +13,9 @@ from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
 from zygal.artifact.onnx.write import build_model
+from zygal.classifier.metadata import Metadata
 from zygal.errors import InletError
 from zygal.evidence.match import raw_level_limit
 from zygal.graph.reference import run_graph

@@ -12,8 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from zygal.artifact import read_artifact
-from zygal.artifact.formats import Writing, write_artifact
+from zygal.artifact.formats import Writing, read_artifact, write_artifact
 from zygal.artifact.onnx.graph import artifact_graph
 from zygal.bench.advice import on_eight_bits
 from zygal.classifier.metadata import EIGHT_BITS, Metadata, Share, Shrunk

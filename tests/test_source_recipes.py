@@ -7,7 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import special
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
+from zygal.classifier.metadata import Metadata
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import SourceError
 from zygal.graph import Batch, GraphBuilder, TensorType

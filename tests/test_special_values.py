@@ -5,7 +5,8 @@ import numpy as np
 import pytest
 from conftest import needs_jax
 
-from zygal.artifact import Metadata, write_artifact
+from zygal.artifact.formats import write_artifact
+from zygal.classifier.metadata import Metadata
 from zygal.engines.session import open_session
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph

@@ -11,9 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from zygal.artifact import read_artifact
 from zygal.artifact.facts import Artifact
-from zygal.artifact.formats import artifact_files
+from zygal.artifact.formats import artifact_files, read_artifact
 from zygal.bundle.abilities import cannot_do
 from zygal.classifier.scores import INDEPENDENT_LOGITS, LOGITS
 from zygal.errors import BundleError, ImageError, some_of

@@ -35,7 +35,7 @@ class Admission:
     def admit(self, *classifiers: Classifier) -> None:
         """Examines all workers before anything is written. Raises ClusterError if one does not fit, or any
         ZygalError."""
-        from zygal.artifact import read_artifact
+        from zygal.artifact.formats import read_artifact
 
         self.artifacts = tuple(sent_artifact(each.path) for each in classifiers)
         probe = make_probe(*classifiers)

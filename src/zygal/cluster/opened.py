@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 from zygal.endpoint import check_timeout, endpoint_option, timeout_option
 from zygal.errors import ClusterError, EngineError, SourceError
 from zygal.files import kinds
-from zygal.inlet.sizes import tensor_shape
 from zygal.machine.pool import Pool, ThreadPool
 from zygal.request import SCORES_DEFAULT, Request, option, refuse_given, refuse_without
 
@@ -103,6 +102,7 @@ def open_classifiers(
     from zygal.artifact.inlets import inlet_at
     from zygal.classifier.labels import read_labels
     from zygal.files.recognition import kind_of
+    from zygal.inlet.sizes import tensor_shape
     from zygal.prediction.classifier import open_artifact, open_compared
     from zygal.sources.opened import source_file
 

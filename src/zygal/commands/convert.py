@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zygal.artifact.formats import DEFAULT_OPSET, format_for
 from zygal.files import kinds
 from zygal.files.outputs import WEIGHTS, Output, check_outputs
-from zygal.inlet.sizes import tensor_shape
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command, recover_command, sibling
 from zygal.outcome import Outcome
@@ -151,6 +150,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     from zygal.classifier.labels import read_labels
     from zygal.conversion.convert import Choices, convert
     from zygal.inlet import read_inlet
+    from zygal.inlet.sizes import tensor_shape
     from zygal.sources.opened import source_file
 
     check_outputs(request.outputs(), request.overwrite, paths_read(request))

@@ -328,7 +328,7 @@ def _recover_by_scores(
 ) -> ScoreRecovery:
     import numpy as np
 
-    from zygal.artifact import read_artifact
+    from zygal.artifact.formats import read_artifact
     from zygal.engines import run_in_batches
     from zygal.engines.artifact import open_engine
     from zygal.inlet.recovery import recover_by_scores

@@ -7,11 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.artifact.formats import format_for
-from zygal.classifier.metadata import EIGHT_BITS, HALF
 from zygal.errors import ArtifactError, OutputError, WitnessError
 from zygal.files.outputs import PICTURE, Output, check_outputs
 from zygal.files.writing import check_writable
-from zygal.inlet.sizes import tensor_shape
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command
 from zygal.outcome import Outcome
@@ -120,6 +118,8 @@ class ShrinkOutcome(Outcome):
 
     def result(self) -> dict[str, Any]:
         """See `Outcome.result`."""
+        from zygal.classifier.metadata import EIGHT_BITS, HALF
+
         request = self.request
         common = {
             "artifact": request.artifact,
@@ -230,6 +230,7 @@ def _check(request: ShrinkRequest) -> None:
 def _given(request: ShrinkRequest, source: Opened, inlet, listener: Listener):
     """The tensors that calibrate, and the recording, if one is given."""
     from zygal.evidence.witness import read_witness
+    from zygal.inlet.sizes import tensor_shape
     from zygal.shrink.given import from_images, from_witness
 
     recorded = None

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from zygal.artifact import read_artifact
+from zygal.artifact.formats import read_artifact
 from zygal.classifier.labels import Labels, check_label_count
 from zygal.classifier.layout import FROM_OTHER, image_layout
 from zygal.classifier.scores import (

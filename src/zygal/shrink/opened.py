@@ -7,9 +7,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zygal.artifact import read_artifact
 from zygal.artifact.facts import Artifact
-from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Format, Writing, Written, format_for, format_of
+from zygal.artifact.formats import DEFAULT_OPSET, ONNX, Format, Writing, Written, format_for, format_of, read_artifact
 from zygal.classifier.metadata import Metadata
 from zygal.errors import ArtifactError
 from zygal.graph import Graph

@@ -57,7 +57,7 @@ class Artifacts:
         of another one its metadata are compared."""
         if self._knows("artifact", about, path):
             return ""
-        from zygal.artifact import read_artifact
+        from zygal.artifact.formats import read_artifact
         from zygal.classifier.labels import read_labels
         from zygal.inlet import read_inlet
 

@@ -145,7 +145,7 @@ class Run:
 
     def _strip(self, artifact: Input) -> None:
         """The inlet as a strip of pictures of the first reference image that can be read."""
-        from zygal.artifact import read_artifact
+        from zygal.artifact.formats import read_artifact
         from zygal.inlet import read_inlet
         from zygal.inlet.images import list_images
 
@@ -242,7 +242,7 @@ class Run:
             seconds = longer
 
     def _measured(self, seconds: float) -> BenchOutcome:
-        from zygal.artifact import read_artifact
+        from zygal.artifact.formats import read_artifact
         from zygal.commands.bench import execute as bench
         from zygal.evidence.witness import read_witness
 

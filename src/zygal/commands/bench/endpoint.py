@@ -62,7 +62,7 @@ class EndpointOutcome(Outcome):
 
 def execute(request: BenchRequest, listener: Listener) -> EndpointOutcome:
     """Offers the load. Raises ZygalError."""
-    from zygal.artifact import read_artifact
+    from zygal.artifact.formats import read_artifact
     from zygal.bench.offered_load import offer_all
     from zygal.endpoint.engine import EndpointEngine
 

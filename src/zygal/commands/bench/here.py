@@ -74,7 +74,7 @@ def measure(request: BenchRequest, listener: Listener, earlier: Baseline | None 
 
 def _on_precision(artifact: str, bench: Bench) -> list[str]:
     """Whether 8 bits pay, of an artifact that was shrunk to them."""
-    from zygal.artifact import read_artifact
+    from zygal.artifact.formats import read_artifact
     from zygal.bench.advice import on_eight_bits
     from zygal.errors import ZygalError
 
@@ -155,7 +155,7 @@ def _image_files(request: BenchRequest, subject: ArtifactSubject):
     """(paths, inlet, whether the artifact holds the rest of the inlet) for --images, or None."""
     if not request.images:
         return None
-    from zygal.artifact import read_artifact
+    from zygal.artifact.formats import read_artifact
     from zygal.artifact.inlets import inlet_at
     from zygal.inlet.images import list_images
 

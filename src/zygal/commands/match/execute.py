@@ -16,7 +16,7 @@ from zygal.naming import class_name, match_command, recover_command, sibling
 from zygal.request import paths_read, refuse_unused, refuse_without
 
 if TYPE_CHECKING:
-    from zygal.artifact import Artifact
+    from zygal.artifact.facts import Artifact
     from zygal.evidence.result import Match
     from zygal.evidence.witness import Witness
     from zygal.inlet import Inlet
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 def execute(request: MatchRequest, listener: Listener = SILENT) -> MatchOutcome:
     """Compares, and writes the corrected inlet and the sheet if asked for. Raises ZygalError."""
-    from zygal.artifact import read_artifact
+    from zygal.artifact.formats import read_artifact
     from zygal.artifact.inlets import inlet_at
     from zygal.commands.match.service import Served, check_service, engine_at
     from zygal.engines.artifact import open_engine

@@ -10,7 +10,7 @@ from zygal.listener import Listener
 from zygal.wording import counted
 
 if TYPE_CHECKING:
-    from zygal.artifact import Artifact
+    from zygal.artifact.facts import Artifact
     from zygal.commands.match.request import MatchRequest
     from zygal.evidence.result import Match
     from zygal.evidence.rounding import OwnRounding

@@ -9,7 +9,7 @@ from zygal.errors import EndpointError
 from zygal.outcome import Gate
 
 if TYPE_CHECKING:
-    from zygal.artifact import Artifact
+    from zygal.artifact.facts import Artifact
     from zygal.commands.match.request import MatchRequest
     from zygal.endpoint.engine import EndpointEngine
     from zygal.evidence.result import Match

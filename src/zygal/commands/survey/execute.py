@@ -239,7 +239,7 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
         if weights is not None:
             return Survey(Path(path), KERAS_WEIGHTS, weights)
     if kind in kinds.ARTIFACTS:
-        from zygal.artifact import read_artifact
+        from zygal.artifact.formats import read_artifact
 
         artifact = read_artifact(path)
         if kind == kinds.ARTIFACT or artifact.metadata.origin is not None:
