@@ -9,6 +9,7 @@ import subprocess
 import sys
 import zipfile
 from contextlib import redirect_stderr, redirect_stdout
+from datetime import date
 from pathlib import Path
 
 import numpy as np
@@ -38,6 +39,15 @@ settings.load_profile("repeatable")
 
 # A shell starts background jobs, and all that they start, without a way to interrupt them.
 signal.signal(signal.SIGINT, signal.default_int_handler)
+
+
+def todays(cases, parts=3):
+    """Parameters of many alike: those of today's part are run by every test run, the others carry the mark slow."""
+    today = date.today().toordinal()
+    return [
+        pytest.param(case, marks=[] if (place + today) % parts == 0 else pytest.mark.slow)
+        for place, case in enumerate(cases)
+    ]
 
 
 def once(tmp_path_factory, name, make):
