@@ -6,8 +6,12 @@ types alone. A room stands one floor above the highest that it imports.
 
 import ast
 import re
+import subprocess
+import sys
 from functools import cache
 from pathlib import Path
+
+import pytest
 
 import zygal
 
@@ -110,3 +114,18 @@ def test_the_printed_house_is_the_real_one():
     drawn = text[text.index("src/zygal/") : text.index("```", text.index("src/zygal/"))]
     folders = {path.name for path in ROOT.iterdir() if (path / "__init__.py").exists()}
     assert folders == set(re.findall(r"^  (\w+)/ ", drawn, re.MULTILINE))
+
+
+@pytest.mark.parametrize("words", [("check",), ("format", "--check")], ids=" ".join)
+def test_the_form_of_all_code(words):
+    root = Path(__file__).parents[1]
+    command = [sys.executable, "-m", "ruff", *words, "src", "tests", "benchmarks", "training"]
+    done = subprocess.run(command, cwd=root, capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stdout + done.stderr
+
+
+def test_few_tables_are_laid_out_by_hand():
+    root = Path(__file__).parents[1]
+    files = [path for folder in ("src", "tests", "benchmarks", "training") for path in (root / folder).rglob("*.py")]
+    mark = "# fmt: " + "skip"
+    assert sum(path.read_text().count(mark) for path in files) < 20

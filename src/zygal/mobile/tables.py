@@ -45,6 +45,7 @@ class Decoder:
         return self._table(self._offset(0), name)
 
     def damaged(self, what: str) -> FileError:
+        """The error of a file that breaks its own rules."""
         return FileError(f"{self._where} is truncated or damaged: {what}; copy it again from its source.")
 
     def _number(self, position: int, kind: str) -> Any:
