@@ -285,6 +285,17 @@ def functions(x):
     )
 
 
+def elementary(x):
+    y = layers.Conv2D(3, 1)(x)
+    part = ops.tanh(y) * 0.9
+    above = ops.square(y) + 1.5
+    made = [ops.arccos(part), ops.arcsin(part), ops.arctanh(part), ops.arccosh(above), ops.arcsinh(y), ops.arctan(y)]
+    made += [ops.expm1(part), ops.log1p(above), ops.log2(above), ops.log10(above), ops.rsqrt(above), ops.erf(y)]
+    broken = ops.log(y)
+    truths = [ops.isnan(broken), ops.isinf(1 / ops.relu(y)), ops.isfinite(broken), ops.logical_not(ops.isnan(broken))]
+    return flat(*made, *(ops.where(truth, y, y * 0.5) for truth in truths))
+
+
 FUNCTIONS = [
     convolutions,
     enlargements,
@@ -296,6 +307,7 @@ FUNCTIONS = [
     attentions,
     recurrences,
     functions,
+    elementary,
 ]
 
 

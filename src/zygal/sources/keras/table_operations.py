@@ -10,6 +10,7 @@ from zygal.sources.keras.site import LayerSite
 from zygal.sources.layouts import View
 from zygal.sources.layouts.arranging import softmax_along
 from zygal.sources.recipes.activations import gelu as gelu_of
+from zygal.sources.recipes.elementary import ELEMENTARY
 from zygal.sources.recipes.normalisation import unit_length
 from zygal.sources.recipes.normalisation import variance as variance_of
 
@@ -56,33 +57,9 @@ _reverse("Sub", "__operators__.rsub")
 _reverse("Div", "__operators__.rtruediv")
 
 
-def _unary(operator: str, *names: str) -> None:
-    @operation(*names)
-    def unary(call: LayerSite) -> View:
-        return call.elementwise(call.x, lambda x: call.step(operator, x))
-
-
-for _name in (
-    "Exp",
-    "Log",
-    "Sqrt",
-    "Sin",
-    "Cos",
-    "Tan",
-    "Ceil",
-    "Floor",
-    "Sign",
-    "Erf",
-    "Sinh",
-    "Cosh",
-    "Tanh",
-    "Reciprocal",
-):
-    _unary(_name, _name, f"math.{_name.lower()}")
-_unary("Abs", "Absolute", "Abs", "math.abs")
-_unary("Neg", "Negative", "math.negative", "__operators__.neg")
-_unary("Asin", "Arcsin")
-_unary("Atan", "Arctan")
+for _row in ELEMENTARY:
+    for _name in _row.keras.split():
+        operation(_name)(lambda call, row=_row: call.elementwise(call.x, lambda x: row.apply(call, x)))
 
 
 @operation("Round", "math.round")
@@ -98,16 +75,6 @@ def rounded(call: LayerSite) -> View:
         return call.step(back, call.step("Round", call.step(there, x, factor)), factor)
 
     return call.elementwise(call.x, at_decimals)
-
-
-@operation("Square", "math.square")
-def square(call: LayerSite) -> View:
-    return call.elementwise(call.x, lambda x: call.step("Mul", x, x))
-
-
-@operation("Rsqrt", "math.rsqrt")
-def reciprocal_root(call: LayerSite) -> View:
-    return call.elementwise(call.x, lambda x: call.step("Reciprocal", call.step("Sqrt", x)))
 
 
 @operation("Gelu", "nn.gelu")

@@ -7,27 +7,14 @@ import numpy as np
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
 from zygal.sources.pytorch.table_creation import in_dtype
 from zygal.sources.recipes import activations
+from zygal.sources.recipes.elementary import ELEMENTARY
+
+for _row in ELEMENTARY:
+    for _name in _row.pytorch.split():
+        aten(f"{_name}.default")(lambda site, row=_row: row.apply(site, site.tensor("self")))
 
 
-def _unary(operator: str, *names: str) -> None:
-    aten(*names)(lambda site: site.step(operator, site.tensor("self")))
-
-
-_unary("Relu", "relu.default")
-_unary("Sigmoid", "sigmoid.default")
-_unary("Tanh", "tanh.default")
-_unary("HardSwish", "hardswish.default")
-_unary("Exp", "exp.default")
-_unary("Sqrt", "sqrt.default")
-_unary("Abs", "abs.default")
-_unary("Neg", "neg.default")
-_unary("Erf", "erf.default")
-_unary("Reciprocal", "reciprocal.default")
-for _name in ("Ceil", "Floor", "Round", "Sin", "Cos", "Log"):
-    _unary(_name, f"{_name.lower()}.default")
-_unary("Not", "logical_not.default", "bitwise_not.default")
-_unary(
-    "Identity",
+@aten(
     "contiguous.default",
     "clone.default",
     "detach.default",
@@ -36,6 +23,8 @@ _unary(
     "lift_fresh_copy.default",
     "positive.default",
 )
+def same(site: Site):
+    return site.step("Identity", site.tensor("self"))
 
 
 @aten("sign.default")
@@ -139,11 +128,6 @@ def softplus(site: Site):
 @aten("log_sigmoid.default")
 def log_sigmoid(site: Site):
     return activations.log_sigmoid(site, site.tensor("self"))
-
-
-@aten("softsign.default")
-def softsign(site: Site):
-    return site.step("Softsign", site.tensor("self"))
 
 
 @aten("hardshrink.default")

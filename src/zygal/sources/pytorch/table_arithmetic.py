@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from math import inf, log
+from math import inf
 
 import numpy as np
 
 from zygal.sources.pytorch.calls import Site, aten
-from zygal.sources.recipes import accurate
 from zygal.sources.recipes.activations import clipped
 
 
@@ -212,23 +211,6 @@ def add_product(site: Site):
     )
 
 
-@aten("rsqrt.default")
-def reciprocal_root(site: Site):
-    return site.step("Reciprocal", site.step("Sqrt", site.tensor("self")))
-
-
-def _logarithm(name: str, base: float) -> None:
-    def logarithm(site: Site):
-        x = site.tensor("self")
-        return site.step("Mul", site.step("Log", x), site.number(1 / log(base), x))
-
-    aten(name)(logarithm)
-
-
-_logarithm("log2.default", 2)
-_logarithm("log10.default", 10)
-
-
 @aten("trunc.default", "fix.default")
 def truncate(site: Site):
     x = site.tensor("self")
@@ -251,22 +233,6 @@ def logit(site: Site):
 @aten("fmod.Scalar", "fmod.Tensor")
 def remainder_of_dividend(site: Site):
     return site.step("Mod", *operands(site), fmod=1)
-
-
-@aten("square.default")
-def square(site: Site):
-    x = site.tensor("self")
-    return site.step("Mul", x, x)
-
-
-@aten("expm1.default")
-def exponential_minus_one(site: Site):
-    return accurate.exponential_minus_one(site, site.tensor("self"))
-
-
-@aten("log1p.default")
-def log_one_plus(site: Site):
-    return accurate.log_one_plus(site, site.tensor("self"))
 
 
 @aten("clamp.default", "clamp_min.default", "clamp_max.default", "clip.default")

@@ -12,27 +12,6 @@ from zygal.sources.pytorch.table_creation import in_dtype
 from zygal.sources.recipes import accurate
 
 
-def _by_itself(operator: str, name: str) -> None:
-    aten(f"{name}.default")(lambda site: site.step(operator, site.tensor("self")))
-
-
-for _operator, _name in {
-    "Tan": "tan",
-    "Asin": "asin",
-    "Acos": "acos",
-    "Atan": "atan",
-    "Sinh": "sinh",
-    "Cosh": "cosh",
-    "Asinh": "asinh",
-    "Acosh": "acosh",
-    "Atanh": "atanh",
-    "IsNaN": "isnan",
-    "IsInf": "isinf",
-    "Sigmoid": "special_expit",
-}.items():
-    _by_itself(_operator, _name)
-
-
 def _times(name: str, factor: float) -> None:
     def scaled(site: Site):
         x = site.tensor("self")
@@ -94,12 +73,6 @@ def angle(site: Site):
 def in_fractions(site: Site, value: str) -> str:
     """Whole numbers and truth as floating point, which is what the framework computes most functions in."""
     return value if site.type_of(value).dtype.kind == "f" else site.step("Cast", value, to="float32")
-
-
-@aten("isfinite.default")
-def is_finite(site: Site):
-    x = site.tensor("self")
-    return site.step("Not", site.step("Or", site.step("IsNaN", x), site.step("IsInf", x)))
 
 
 @aten("nan_to_num.default")

@@ -9,6 +9,7 @@ import numpy as np
 
 from zygal.sources.layouts import View
 from zygal.sources.recipes import accurate, activations
+from zygal.sources.recipes.elementary import ELEMENTARY
 from zygal.sources.tensorflow.site import Chance, NodeSite, Value, dtype_name, operator
 from zygal.sources.tensorflow.table_control import mask
 from zygal.sources.tensorflow.tensors import in_float32
@@ -27,43 +28,9 @@ def with_origin(call: NodeSite, view: View, function) -> View:
     return made if view.origin is None else View(made.name, made.order, made.picks, function(view.origin))
 
 
-for _name, _operator in {
-    "Relu": "Relu",
-    "Sigmoid": "Sigmoid",
-    "Tanh": "Tanh",
-    "Exp": "Exp",
-    "Log": "Log",
-    "Sqrt": "Sqrt",
-    "Abs": "Abs",
-    "Neg": "Neg",
-    "Floor": "Floor",
-    "Ceil": "Ceil",
-    "Round": "Round",
-    "Rint": "Round",
-    "Sign": "Sign",
-    "Erf": "Erf",
-    "Sin": "Sin",
-    "Cos": "Cos",
-    "Tan": "Tan",
-    "Asin": "Asin",
-    "Acos": "Acos",
-    "Atan": "Atan",
-    "Sinh": "Sinh",
-    "Cosh": "Cosh",
-    "Asinh": "Asinh",
-    "Acosh": "Acosh",
-    "Atanh": "Atanh",
-    "Softplus": "Softplus",
-    "Softsign": "Softsign",
-    "Selu": "Selu",
-    "Reciprocal": "Reciprocal",
-    "Inv": "Reciprocal",
-    "LogicalNot": "Not",
-    "IsNan": "IsNaN",
-    "IsInf": "IsInf",
-    "Elu": "Elu",
-}.items():
-    unary(lambda call, x, own=_operator: call.step(own, x), _name)
+for _row in ELEMENTARY:
+    for _name in _row.tensorflow.split():
+        unary(_row.apply, _name)
 
 
 def _floor(call: NodeSite) -> Value:
@@ -76,12 +43,7 @@ def _floor(call: NodeSite) -> Value:
 
 operator("Floor")(_floor)
 unary(lambda call, x: activations.clipped(call, x, 0, 6), "Relu6")
-unary(lambda call, x: call.step("Mul", x, x), "Square")
-unary(lambda call, x: call.step("Reciprocal", call.step("Sqrt", x)), "Rsqrt")
-unary(accurate.exponential_minus_one, "Expm1")
-unary(accurate.log_one_plus, "Log1p")
 unary(lambda call, x: _complementary_error(call, x), "Erfc")
-unary(lambda call, x: call.step("Not", call.step("Or", call.step("IsNaN", x), call.step("IsInf", x))), "IsFinite")
 unary(lambda call, x: activations.gelu(call, x, bool(call.attribute("approximate", True))), "Gelu")
 unary(lambda call, x: activations.silu(call, x), "_Swish", "Swish")
 
