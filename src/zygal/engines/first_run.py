@@ -14,6 +14,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from zygal.errors import ArtifactError
+from zygal.files.opening import state_of
 
 LONGEST_SECONDS = 300
 ROOT = Path(__file__).resolve().parents[2]
@@ -24,8 +25,7 @@ _tried: set[tuple] = set()
 def try_first(path: str | Path) -> None:
     """Runs an artifact once elsewhere, unless it was before and has not changed since. Raises ArtifactError if that
     ends the process or has no end."""
-    state = os.stat(path)
-    key = (os.path.abspath(path), state.st_mtime_ns, state.st_size, state.st_ino)
+    key = state_of(path)
     if key in _tried:
         return
     environment = {

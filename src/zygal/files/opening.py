@@ -100,6 +100,15 @@ def read_text(path: str | os.PathLike, what: str, limit_bytes: int = 16_000_000)
         raise FileError(f"{path} is not text in UTF-8, so it is not {what} (byte {fault.start}).") from fault
 
 
+def state_of(path: str | os.PathLike) -> tuple | None:
+    """What changes when a file does; None if there is none."""
+    try:
+        state = os.stat(path)
+    except (OSError, ValueError):
+        return None
+    return os.path.abspath(path), state.st_mtime_ns, state.st_size, state.st_ino
+
+
 def sha256_of(path: str | os.PathLike) -> str:
     """The SHA-256 of a file's bytes, in hexadecimal. Raises FileError."""
     digest = hashlib.sha256()

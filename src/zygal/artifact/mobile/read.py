@@ -9,7 +9,7 @@ import numpy as np
 
 from zygal.artifact.facts import Artifact
 from zygal.classifier.scores import operators_before, scores_by_operators
-from zygal.files.opening import sha256_of
+from zygal.files.opening import sha256_of, state_of
 from zygal.mobile.contents import choice, made_by_names, names_of
 from zygal.mobile.model import MobileModel
 from zygal.mobile.own import METADATA_NAME, own_layers, own_metadata
@@ -64,5 +64,12 @@ def files_beside(path: str | Path) -> list[Path]:  # noqa: ARG001
 
 
 def is_own(path: str | Path) -> bool:
-    """Whether Zygal wrote it."""
-    return METADATA_NAME in read_model(path).metadata
+    """Whether Zygal wrote it. Raises FileError or ArtifactError."""
+    state = state_of(path)
+    if state not in _OWN:
+        _OWN[state] = METADATA_NAME in read_model(path).metadata
+    return _OWN[state]
+
+
+_OWN: dict[tuple | None, bool] = {}
+"""By the states of files, whether Zygal wrote them."""

@@ -17,7 +17,7 @@ from zygal.classifier.metadata import Metadata
 from zygal.classifier.scores import operators_before, scores_by_operators
 from zygal.errors import ArtifactError
 from zygal.files import kinds
-from zygal.files.opening import sha256_of_all
+from zygal.files.opening import sha256_of_all, state_of
 from zygal.files.recognition import require_kind
 from zygal.graph import Batch, TensorType
 
@@ -40,7 +40,7 @@ RUNTIME_FOR_OPSET = {
 
 def load_model(path: str | Path) -> onnx.ModelProto:
     """The message inside an ONNX file. Raises FileError or ArtifactError."""
-    state, path = _state(path), require_kind(path, kinds.ARTIFACT)
+    state, path = state_of(path), require_kind(path, kinds.ARTIFACT)
     if os.path.getsize(path) > LARGEST_BYTES:
         raise ArtifactError(f"{path} is larger than 2 GB, which no ONNX file can be; it is something else or damaged.")
     try:
@@ -65,7 +65,7 @@ def _beside(model: onnx.ModelProto, path: Path) -> list[Path]:
 
 def is_own(path: str | Path) -> bool:
     """Whether Zygal wrote it."""
-    state = _state(path)
+    state = state_of(path)
     if state not in _OWN:
         load_model(path)
     return _OWN.get(state, False)
@@ -76,7 +76,7 @@ def check_artifact(path: str | Path) -> None:
 
     Raises FileError or ArtifactError.
     """
-    state = _state(path)
+    state = state_of(path)
     if state is None or state not in _VALIDATED:
         load_model(path)
 
@@ -85,15 +85,6 @@ _OWN: dict[tuple | None, bool] = {}
 """By the states of files, whether Zygal wrote them."""
 _VALIDATED: set[tuple] = set()
 """The states of files that were found to be sound."""
-
-
-def _state(path: str | Path) -> tuple | None:
-    """What changes when a file does; None if there is none."""
-    try:
-        state = os.stat(path)
-    except (OSError, ValueError):
-        return None
-    return os.path.abspath(path), state.st_mtime_ns, state.st_size, state.st_ino
 
 
 def read(path: str | Path, output: str | None = None) -> Artifact:
