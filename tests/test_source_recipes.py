@@ -232,7 +232,7 @@ def test_resizing_by_matrices_and_blocks(tmp_path):
 # Layouts
 
 
-def laid(x, order, recipe):
+def in_order(x, order, recipe):
     """What a recipe makes of an image that lies in another order than it counts, in the order in which it counts."""
     builder = GraphBuilder()
     emit = Emit(builder)
@@ -247,12 +247,12 @@ def laid(x, order, recipe):
 def test_layers_do_not_see_how_an_image_lies(order):
     rng = np.random.default_rng(0)
     x, kernel, bias = (rng.standard_normal(shape).astype(np.float32) for shape in ((2, 4, 5, 3), (3, 6), (6,)))
-    assert np.allclose(laid(x, order, lambda e, v: product(e, v, kernel, bias)), x @ kernel + bias, atol=1e-5)
-    assert np.array_equal(laid(x, order, lambda e, v: permuted(e, v, [0, 2, 1, 3])), x.transpose(0, 2, 1, 3))
-    assert np.array_equal(laid(x, order, flattened), x.reshape(2, -1))
+    assert np.allclose(in_order(x, order, lambda e, v: product(e, v, kernel, bias)), x @ kernel + bias, atol=1e-5)
+    assert np.array_equal(in_order(x, order, lambda e, v: permuted(e, v, [0, 2, 1, 3])), x.transpose(0, 2, 1, 3))
+    assert np.array_equal(in_order(x, order, flattened), x.reshape(2, -1))
     dense = rng.standard_normal((60, 4)).astype(np.float32)
     assert np.allclose(
-        laid(x, order, lambda e, v: product(e, flattened(e, v), dense, None)), x.reshape(2, -1) @ dense, atol=1e-4
+        in_order(x, order, lambda e, v: product(e, flattened(e, v), dense, None)), x.reshape(2, -1) @ dense, atol=1e-4
     )
     wide = rng.standard_normal((5, 3)).astype(np.float32)
 
@@ -260,7 +260,7 @@ def test_layers_do_not_see_how_an_image_lies(order):
         names, lead = emit.together([view, emit.named_view(emit.constant(wide, "wide"))])
         return View(emit.step("Add", *names), lead.order)
 
-    assert np.array_equal(laid(x, order, added), x + wide)
+    assert np.array_equal(in_order(x, order, added), x + wide)
 
 
 @settings(max_examples=100, deadline=None)

@@ -79,8 +79,8 @@ class Signature:
 
 @dataclass
 class MobileModel:
-    """metadata: bytes by name. files: what is appended to the flatbuffer as members of a zip archive, by name. stored:
-    while it is made, the stored form of constants of real numbers, as tensors' numbers."""
+    """metadata: bytes by name. files: what is appended to the flatbuffer as members of a zip archive, by name.
+    quantized: while it is made, the stored form of constants of real numbers, as tensors' numbers."""
 
     tensors: list[Tensor]
     operators: list[Operator]
@@ -90,7 +90,7 @@ class MobileModel:
     metadata: dict[str, Any] = field(default_factory=dict)
     description: str = ""
     files: dict[str, bytes] = field(default_factory=dict)
-    stored: dict[int, int] = field(default_factory=dict)
+    quantized: dict[int, int] = field(default_factory=dict)
 
     def uses(self) -> Counter[int]:
         """How often each tensor is read, as an output too."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from zygal.artifact.mobile.stored import computed_as_stored, widened
+from zygal.artifact.mobile.quantized import computed_as_stored, widened
 from zygal.mobile.model import MobileModel, Operator
 from zygal.mobile.schema import ACTIVATION_NUMBERS
 

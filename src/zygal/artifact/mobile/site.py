@@ -14,7 +14,7 @@ from zygal.graph.ops import operator_named
 from zygal.graph.shapes import broadcast
 from zygal.mobile.model import MobileModel, Operator, Quantization, Signature, Tensor
 
-STORED = {np.dtype("int64"): np.dtype("int32")}
+NARROWED = {np.dtype("int64"): np.dtype("int32")}
 """Whole numbers are sizes and places; the format's operators take them with 32 bits."""
 COMPUTED = ("float32", "int32", "bool", "int8", "uint8")
 Spelling = Callable[["Site"], "View | list[View]"]
@@ -100,12 +100,14 @@ class Site:
         """A constant input in an order of its axes, or rearranged with its axes in place; `array` is its numbers. Where
         it is stored in few bits, that is remembered."""
         made = self.constant(np.transpose(array, order), hint)
-        stored = self.view(place).stored
-        if stored is not None and stored[0].size == array.size:
-            numbers, steps = stored
+        quantized = self.view(place).quantized
+        if quantized is not None and quantized[0].size == array.size:
+            numbers, quantization = quantized
             kept = np.transpose(numbers.reshape(array.shape), order)
             moved = Quantization(
-                steps.scales, steps.zero_points, list(order).index(steps.axis) if steps.per_axis else 0
+                quantization.scales,
+                quantization.zero_points,
+                list(order).index(quantization.axis) if quantization.per_axis else 0,
             )
             self.lowering.remember(made, kept, moved)
         return made
@@ -126,13 +128,13 @@ class Site:
         """The dtype of a tensor of the format."""
         return self.lowering.tensors[tensor].dtype
 
-    def laid(self, view: View, order: tuple[int, ...]) -> int:
+    def in_order(self, view: View, order: tuple[int, ...]) -> int:
         """The tensor of a view whose axes lie in a certain order."""
         if view.array is not None:
             return self.lowering.constant(np.transpose(view.array, order), f"{self.stem}.constant")
-        if view.picks is not None:
+        if view.permutation is not None:
             view = self.gathered(view)
-        return view.tensor if view.order == order else self.lowering.turned(view, order, self)
+        return view.tensor if view.order == order else self.lowering.transposed_tensor(view, order, self)
 
     def moves(self, view: View, order: tuple[int, ...]) -> bool:
         """Whether putting a value's axes in another order moves anything in memory."""
@@ -141,13 +143,13 @@ class Site:
 
     def plain(self, view: View) -> int:
         """The tensor of a view with its axes in the graph's order."""
-        return self.laid(view, natural(view.rank))
+        return self.in_order(view, natural(view.rank))
 
     def image(self, view: View) -> int:
         """The tensor of an image with its channels last."""
-        return self.laid(view, channels_last(view.rank))
+        return self.in_order(view, channels_last(view.rank))
 
-    def lying(self, place: int = 0) -> View:
+    def unmoved(self, place: int = 0) -> View:
         """An input as it lies in a tensor: a constant in the graph's order, a matrix with its columns as the graph
         counts them."""
         view = self.gathered(self.view(place))
@@ -155,9 +157,9 @@ class Site:
 
     def gathered(self, view: View) -> View:
         """A matrix with its columns as the graph counts them."""
-        if view.picks is None:
+        if view.permutation is None:
             return view
-        places = self.constant(np.argsort(view.picks).astype(np.int32), "columns")
+        places = self.constant(np.argsort(view.permutation).astype(np.int32), "columns")
         made = self.step(
             "GATHER",
             [view.tensor, places],
@@ -185,7 +187,7 @@ class Site:
         """See `Outcome.result`."""
         return View(order or natural(len(self.shape_of(tensor))), tensor)
 
-    def stored(self, order: tuple[int, ...], place: int = 0) -> tuple[Dimension, ...]:
+    def sizes_in(self, order: tuple[int, ...], place: int = 0) -> tuple[Dimension, ...]:
         """The shape of a result as it lies in an order."""
         return permuted(self.made(place).shape, order)
 
@@ -214,7 +216,7 @@ class Lowering:
         self.shapes: list[tuple[Dimension, ...]] = []
         self.values: dict[str, View] = {}
         self._readers = graph.readers()
-        self.stored: dict[int, int] = {}
+        self.quantized: dict[int, int] = {}
         self._turned: dict[tuple, int] = {}
         self._constants: dict[tuple, int] = {}
         self._names: set[str] = set()
@@ -236,7 +238,7 @@ class Lowering:
 
     def tensor(self, shape: Sequence[Dimension], dtype: np.dtype, name: str) -> int:
         """A tensor that an operator makes."""
-        dtype = STORED.get(np.dtype(dtype), np.dtype(dtype))
+        dtype = NARROWED.get(np.dtype(dtype), np.dtype(dtype))
         if dtype.name not in COMPUTED:
             raise NotExpressible(f"computes in {dtype.name}")
         sizes = tuple(size.times if isinstance(size, Batch) else int(size) for size in shape)
@@ -247,7 +249,7 @@ class Lowering:
 
     def constant(self, array: np.ndarray, name: str) -> int:
         """A tensor that holds numbers; small equal ones are shared."""
-        wide = STORED.get(array.dtype, array.dtype)
+        wide = NARROWED.get(array.dtype, array.dtype)
         if wide != array.dtype:
             limits = np.iinfo(wide)
             if array.size and (array.min() < limits.min or array.max() > limits.max):
@@ -262,12 +264,14 @@ class Lowering:
             self._constants[key] = len(self.tensors) - 1
         return self._constants[key]
 
-    def remember(self, real: int, numbers: np.ndarray, steps: Quantization) -> None:
+    def remember(self, real: int, numbers: np.ndarray, quantization: Quantization) -> None:
         """Adds the stored form of a constant; `fusing` takes it where it can, and widens it where it cannot."""
         name = self._free(f"{self.tensors[real].name}.stored")
-        self.tensors.append(Tensor(name, tuple(numbers.shape), numbers.dtype.name, data=numbers, quantization=steps))
+        self.tensors.append(
+            Tensor(name, tuple(numbers.shape), numbers.dtype.name, data=numbers, quantization=quantization)
+        )
         self.shapes.append(tuple(numbers.shape))
-        self.stored[real] = len(self.tensors) - 1
+        self.quantized[real] = len(self.tensors) - 1
 
     def _free(self, wanted: str) -> str:
         name = free_name(wanted, self._names)
@@ -286,7 +290,7 @@ class Lowering:
                 # The value keeps its name, whatever it took to make it.
                 self.tensors[view.tensor].name = self._free(name)
 
-    def turned(self, view: View, order: tuple[int, ...], site: Site) -> int:
+    def transposed_tensor(self, view: View, order: tuple[int, ...], site: Site) -> int:
         """The tensor of a view in another order of axes, made once."""
         key = (view.tensor, view.order, order)
         if key not in self._turned:
@@ -306,7 +310,7 @@ class Lowering:
         for name in self.graph.outputs:
             view, node = self.view(name), Node("Output", (name,), (name,))
             outputs.append(Site(self, node).plain(view))
-        model = MobileModel(self.tensors, self.operators, self.inputs, outputs, stored=self.stored)
+        model = MobileModel(self.tensors, self.operators, self.inputs, outputs, quantized=self.quantized)
         names = [
             dict(zip(names, numbers))
             for names, numbers in ((self.graph.inputs, self.inputs), (self.graph.outputs, outputs))

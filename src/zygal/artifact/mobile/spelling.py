@@ -9,8 +9,8 @@ from zygal.artifact.mobile import (  # noqa: F401  (each enters its spellings in
     table_picking,
     table_pooling,
     table_products,
+    table_quantized,
     table_shaping,
-    table_stored,
 )
 from zygal.artifact.mobile.site import SPELLINGS
 

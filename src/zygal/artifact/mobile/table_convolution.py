@@ -70,7 +70,7 @@ def _over_a_volume(site: Site, weight: np.ndarray) -> View:
     }
     inputs = [x, site.constant(weight.transpose(2, 3, 4, 1, 0), "kernel"), site.constant(bias, "bias")]
     return View(
-        order, site.step("CONV_3D", inputs, site.stored(order), np.float32, padding=VALID, activation=0, **options)
+        order, site.step("CONV_3D", inputs, site.sizes_in(order), np.float32, padding=VALID, activation=0, **options)
     )
 
 

@@ -56,7 +56,7 @@ def each(site: Site, function: Callable[[int], int]) -> View:
     """A function of every element by itself, whatever the order."""
     view = site.view()
     tensor = site.plain(view) if view.array is not None else view.tensor
-    return View(view.order, function(tensor), picks=view.picks)
+    return View(view.order, function(tensor), permutation=view.permutation)
 
 
 @spelt(*_UNARY)
@@ -92,7 +92,7 @@ def _laid_out(site: Site, view: View, order: tuple[int, ...]) -> int:
     if missing:
         tensor = site.plain(view)
         view = View(natural(rank), site.reshape_tensor(tensor, (1,) * missing + site.shape_of(tensor)))
-    return site.laid(view, order)
+    return site.in_order(view, order)
 
 
 @spelt(*_BINARY)
@@ -122,7 +122,7 @@ def remainder(site: Site) -> View:
 @spelt("Where")
 def chosen(site: Site) -> View:
     tensors, order = together(site, site.views())
-    return View(order, site.step("SELECT_V2", tensors, site.stored(order), site.made().dtype))
+    return View(order, site.step("SELECT_V2", tensors, site.sizes_in(order), site.made().dtype))
 
 
 @spelt("Identity")
@@ -242,7 +242,7 @@ def clip(site: Site) -> View:
 @spelt("PRelu")
 def by_own_slopes(site: Site) -> View:
     tensors, order = together(site, site.views())
-    return View(order, site.step("PRELU", tensors, site.stored(order), site.made().dtype))
+    return View(order, site.step("PRELU", tensors, site.sizes_in(order), site.made().dtype))
 
 
 @spelt("Gelu")
@@ -281,6 +281,6 @@ def softmax(site: Site) -> View:
         if view.order[-1] == axis and view.array is None
         else (*(each for each in natural(view.rank) if each != axis), axis)
     )
-    x = site.laid(view, order)
+    x = site.in_order(view, order)
     options = {"beta": 1.0} if site.node.operator == "Softmax" else {}
     return View(order, site.unary("SOFTMAX" if options else "LOG_SOFTMAX", x, **options))

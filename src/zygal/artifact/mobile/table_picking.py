@@ -13,7 +13,7 @@ from zygal.mobile.model import Operator
 
 @spelt("Slice")
 def sliced(site: Site) -> View:
-    view, given = site.lying(), site.attributes()
+    view, given = site.unmoved(), site.attributes()
     shape, rank = site.type().shape, view.rank
     axes = [axis % rank for axis in given["axes"] or range(len(given["starts"]))]
     steps = given["steps"] or [1] * len(axes)
@@ -26,11 +26,11 @@ def sliced(site: Site) -> View:
         return view
     if all(step == 1 for *_, step in cuts.values()):
         starts = [cuts[axis][0] if axis in cuts else 0 for axis in view.order]
-        sizes = [-1 if isinstance(size, Batch) else size for size in site.stored(view.order)]
+        sizes = [-1 if isinstance(size, Batch) else size for size in site.sizes_in(view.order)]
         made = site.step(
             "SLICE",
             [view.tensor, site.numbers(starts), site.numbers(sizes)],
-            site.stored(view.order),
+            site.sizes_in(view.order),
             site.made().dtype,
         )
         return View(view.order, made)
@@ -45,13 +45,13 @@ def sliced(site: Site) -> View:
     options = {"begin_mask": mask, "end_mask": mask, "ellipsis_mask": 0, "new_axis_mask": 0, "shrink_axis_mask": 0}
     return View(
         view.order,
-        site.step("STRIDED_SLICE", [view.tensor, *inputs], site.stored(view.order), site.made().dtype, **options),
+        site.step("STRIDED_SLICE", [view.tensor, *inputs], site.sizes_in(view.order), site.made().dtype, **options),
     )
 
 
 @spelt("Gather")
 def picked(site: Site) -> View:
-    view, indices = site.lying(), site.view(1)
+    view, indices = site.unmoved(), site.view(1)
     axis = site.attributes()["axis"] % view.rank
     places = indices.array
     if places is not None:
@@ -65,7 +65,7 @@ def picked(site: Site) -> View:
     order: list[int] = []
     for each in view.order:
         order += range(axis, axis + rank) if each == axis else [each if each < axis else each + rank - 1]
-    sizes = site.stored(tuple(order))
+    sizes = site.sizes_in(tuple(order))
     made = site.step(
         "GATHER", [view.tensor, numbers], sizes, site.made().dtype, axis=view.order.index(axis), batch_dims=0
     )
@@ -83,7 +83,7 @@ _REDUCTIONS = {
 
 @spelt("ReduceL1", "ReduceL2", *_REDUCTIONS)
 def reduced(site: Site) -> View:
-    view, given, kind = site.lying(), site.attributes(), site.node.operator
+    view, given, kind = site.unmoved(), site.attributes(), site.node.operator
     axes = {axis % view.rank for axis in given["axes"] or range(view.rank)}
     x = view.tensor
     if kind in ("ReduceL1", "ReduceL2"):
@@ -93,7 +93,7 @@ def reduced(site: Site) -> View:
     made = site.step(
         _REDUCTIONS.get(kind, "SUM"),
         [x, site.numbers(places)],
-        site.stored(order),
+        site.sizes_in(order),
         site.made().dtype,
         keep_dims=bool(given["keepdims"]),
     )
@@ -118,12 +118,12 @@ def best(site: Site) -> list[View]:
     given, view = site.attributes(), site.gathered(site.view())
     axis = given["axis"] % view.rank
     order = (*(each for each in natural(view.rank) if each != axis), axis)
-    x, count = site.laid(view, order), given["k"][0] if isinstance(given["k"], (list, tuple)) else given["k"]
+    x, count = site.in_order(view, order), given["k"][0] if isinstance(given["k"], (list, tuple)) else given["k"]
     if not given["largest"]:
         # The smallest are the largest of the negative numbers.
         x = site.unary("NEG", x)
     tensors = [
-        site.lowering.tensor(site.stored(order, place), site.made(place).dtype, name)
+        site.lowering.tensor(site.sizes_in(order, place), site.made(place).dtype, name)
         for place, name in enumerate(site.node.outputs)
     ]
     site.lowering.operators.append(Operator("TOPK_V2", [x, site.numbers(count)], tensors))
@@ -133,10 +133,12 @@ def best(site: Site) -> list[View]:
 
 @spelt("CumSum")
 def running(site: Site) -> View:
-    given, view = site.attributes(), site.lying()
+    given, view = site.attributes(), site.unmoved()
     place = view.order.index(given["axis"] % view.rank)
     options = {"exclusive": bool(given["exclusive"]), "reverse": bool(given["reverse"])}
     return View(
         view.order,
-        site.step("CUMSUM", [view.tensor, site.numbers(place)], site.stored(view.order), site.made().dtype, **options),
+        site.step(
+            "CUMSUM", [view.tensor, site.numbers(place)], site.sizes_in(view.order), site.made().dtype, **options
+        ),
     )

@@ -72,7 +72,7 @@ def _along_one_axis(site: Site) -> View:
         site.refuse("has windows over three axes")
     # The axis that is pooled as the width of an image of one channel; the others are its height.
     order = tuple(axis for axis in view.order if axis not in (1, 2)) + (2, 1)
-    x = site.laid(view, order)
+    x = site.in_order(view, order)
     n, depth = shape[0], int(shape[2])
     count = int(shape[3]) * int(shape[4])
     rows = site.reshape_tensor(x, (n, count, depth, 1))
@@ -84,7 +84,7 @@ def _along_one_axis(site: Site) -> View:
         "count_include_pad": given["count_include_pad"],
     }
     made = _mean_of_windows(site, rows, attributes)
-    return View(order, site.reshape_tensor(made, site.stored(order)))
+    return View(order, site.reshape_tensor(made, site.sizes_in(order)))
 
 
 def _mean_of_windows(site: Site, x: int, given) -> int:
@@ -129,9 +129,9 @@ def _recounted(site: Site, made: int, given, windows: Windows) -> int:
 def global_mean(site: Site) -> View:
     view = site.view()
     order = view.order if view.order[0] == 0 and view.array is None else channels_last(view.rank)
-    x = site.laid(view, order)
+    x = site.in_order(view, order)
     places = [at for at, axis in enumerate(order) if axis > 1]
-    return View(order, site.step("MEAN", [x, site.numbers(places)], site.stored(order), np.float32, keep_dims=True))
+    return View(order, site.step("MEAN", [x, site.numbers(places)], site.sizes_in(order), np.float32, keep_dims=True))
 
 
 @spelt("DepthToSpace", "SpaceToDepth")
@@ -143,7 +143,7 @@ def blocks(site: Site) -> View:
     return View(
         order,
         site.step(
-            name, [site.image(site.view())], site.stored(order), site.made().dtype, block_size=given["blocksize"]
+            name, [site.image(site.view())], site.sizes_in(order), site.made().dtype, block_size=given["blocksize"]
         ),
     )
 
@@ -154,18 +154,21 @@ def _unshuffled(site: Site, block: int) -> View:
     *_, channels = site.shape_of(x)
     outer = channels // block**2
     places = np.arange(channels).reshape(outer, block**2).T.reshape(-1).astype(np.int32)
-    turned = site.step(
+    transposed = site.step(
         "GATHER", [x, site.constant(places, "places")], site.shape_of(x), site.dtype_of(x), axis=3, batch_dims=0
     )
     order = channels_last(4)
-    return View(order, site.step("DEPTH_TO_SPACE", [turned], site.stored(order), site.made().dtype, block_size=block))
+    return View(
+        order,
+        site.step("DEPTH_TO_SPACE", [transposed], site.sizes_in(order), site.made().dtype, block_size=block),
+    )
 
 
 @spelt("Resize")
 def enlarged(site: Site) -> View:
     given, order = site.attributes(), channels_last(4)
     mode, grid = given["mode"], given["coordinate_transformation_mode"]
-    x, sizes = site.image(site.view()), site.stored(order)
+    x, sizes = site.image(site.view()), site.sizes_in(order)
     if mode == "nearest" and grid in ("asymmetric", "half_pixel"):
         # By whole factors both take the pixel that an output lies in.
         return View(

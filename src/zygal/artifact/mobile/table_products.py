@@ -22,8 +22,8 @@ def linear(site: Site) -> View:
     view = site.view()
     if view.array is not None or view.order != (0, 1):
         view = View((0, 1), site.plain(view))
-    stored = site.view(1).stored
-    if stored is not None and (given["alpha"] != 1 or given["beta"] != 1):
+    quantized = site.view(1).quantized
+    if quantized is not None and (given["alpha"] != 1 or given["beta"] != 1):
         site.refuse("scales a product with a weight that is stored in few bits")
     scale = np.float32(given["alpha"])
     weight = weight if scale == 1 else weight * scale
@@ -32,30 +32,30 @@ def linear(site: Site) -> View:
     added = bias.reshape(-1) * np.float32(given["beta"]) if own else np.zeros(len(weight), np.float32)
     addend = (
         site.weight(2, added, (0,), "bias")
-        if own and site.has(2) and site.view(2).stored
+        if own and site.has(2) and site.view(2).quantized
         else site.constant(added, "bias")
     )
-    made = fully_connected(site, view.tensor, _columns(site, weight, given, view.picks), len(weight), addend)
+    made = fully_connected(site, view.tensor, _columns(site, weight, given, view.permutation), len(weight), addend)
     if own:
         return View((0, 1), made)
     addend = site.binary("MUL", site.plain(site.view(2)), site.numbers(given["beta"], "float32"))
     return View((0, 1), site.binary("ADD", made, addend))
 
 
-def _columns(site: Site, weight: np.ndarray, given, picks: np.ndarray | None) -> int:
+def _columns(site: Site, weight: np.ndarray, given, permutation: np.ndarray | None) -> int:
     """The weight [outputs, inputs] with its columns as the matrix before it has them."""
-    taken = weight if picks is None else weight[:, picks]
-    made, stored = site.constant(taken, "weight"), site.view(1).stored
-    if stored is not None:
-        numbers, steps = stored[0] if given["transB"] else stored[0].T, stored[1]
-        kept = numbers if picks is None else numbers[:, picks]
+    taken = weight if permutation is None else weight[:, permutation]
+    made, quantized = site.constant(taken, "weight"), site.view(1).quantized
+    if quantized is not None:
+        numbers, quantization = quantized[0] if given["transB"] else quantized[0].T, quantized[1]
+        kept = numbers if permutation is None else numbers[:, permutation]
         site.lowering.remember(
             made,
             kept,
             Quantization(
-                steps.scales,
-                steps.zero_points,
-                (steps.axis if given["transB"] else 1 - steps.axis) if steps.per_axis else 0,
+                quantization.scales,
+                quantization.zero_points,
+                (quantization.axis if given["transB"] else 1 - quantization.axis) if quantization.per_axis else 0,
             ),
         )
     return made
@@ -107,9 +107,16 @@ def product(site: Site) -> View:
         matrix = right.reshape(right.shape[-2:])
         made = fully_connected(site, x, site.weight(1, matrix, (1, 0), "weight"), matrix.shape[1], None)
         return site.result(site.reshape_tensor(made, site.made().shape))
-    tensors, turned = zip(*(_matrix(site, site.view(place)) for place in (0, 1)))
+    tensors, transposed = zip(*(_matrix(site, site.view(place)) for place in (0, 1)))
     return site.result(
-        site.step("BATCH_MATMUL", tensors, site.made().shape, site.made().dtype, adj_x=turned[0], adj_y=turned[1])
+        site.step(
+            "BATCH_MATMUL",
+            tensors,
+            site.made().shape,
+            site.made().dtype,
+            adj_x=transposed[0],
+            adj_y=transposed[1],
+        )
     )
 
 
@@ -126,7 +133,9 @@ def _of_image(site: Site) -> View | None:
         matrix = site.constant(right.array.T[None, None], "columns")
         return View(
             order,
-            site.step("BATCH_MATMUL", [matrix, left.tensor], site.stored(order), np.float32, adj_x=False, adj_y=False),
+            site.step(
+                "BATCH_MATMUL", [matrix, left.tensor], site.sizes_in(order), np.float32, adj_x=False, adj_y=False
+            ),
         )
     if not (_is_image(right) and left.array is not None and left.rank == 2):
         return None
@@ -140,7 +149,7 @@ def _of_image(site: Site) -> View | None:
         adj_x=False,
         adj_y=False,
     )
-    return View(order, site.reshape_tensor(made, site.stored(order)))
+    return View(order, site.reshape_tensor(made, site.sizes_in(order)))
 
 
 def _matrix(site: Site, view: View) -> tuple[int, bool]:
@@ -150,7 +159,7 @@ def _matrix(site: Site, view: View) -> tuple[int, bool]:
     swapped = (*order[:-2], order[-1], order[-2])
     if view.array is None and view.order == swapped:
         return view.tensor, True
-    return site.laid(view, order), False
+    return site.in_order(view, order), False
 
 
 @spelt("Einsum")
@@ -170,7 +179,7 @@ def sums_of_products(site: Site) -> View:
     sizes = dict(zip(first + second, (*site.type(0).shape, *site.type(1).shape)))
     tensors = []
     for place, term, order in ((0, first, [*ahead, *rows, *inner]), (1, second, [*ahead, *inner, *columns])):
-        x = site.laid(site.view(place), tuple(term.index(each) for each in order))
+        x = site.in_order(site.view(place), tuple(term.index(each) for each in order))
         groups = (rows, inner) if place == 0 else (inner, columns)
         tensors.append(
             site.reshape_tensor(x, (*(sizes[each] for each in ahead), *(_times(sizes, group) for group in groups)))
@@ -212,7 +221,7 @@ def _along(site: Site, line: np.ndarray, axis: int, order: tuple[int, ...]) -> i
 
 @spelt("LayerNormalization")
 def over_features(site: Site) -> View:
-    view, given = site.lying(), site.attributes()
+    view, given = site.unmoved(), site.attributes()
     axes = list(range(given["axis"] % view.rank, view.rank))
     normal = _standardised(site, view, axes, given["epsilon"])
     for place, operator in ((1, "MUL"), (2, "ADD")):

@@ -41,7 +41,7 @@ def reshaped(site: Site) -> View:
                 .transpose([axis - 1 for axis in view.order[1:]])
                 .reshape(-1)
             )
-            return View((0, 1), site.reshape_tensor(view.tensor, after), picks=places)
+            return View((0, 1), site.reshape_tensor(view.tensor, after), permutation=places)
     return site.reshaped(view, after)
 
 
@@ -50,7 +50,7 @@ def _reshaped_as_it_lies(site: Site, view: View, before, after) -> View | None:
     groups = blocks(before, after)
     if groups is None:
         return None
-    lying: list[tuple[int, list[int]]] = []
+    unmoved: list[tuple[int, list[int]]] = []
     for one, other in groups:
         wide = [axis for axis in one if before[axis] != 1]
         places = [view.order.index(axis) for axis in wide]
@@ -58,8 +58,8 @@ def _reshaped_as_it_lies(site: Site, view: View, before, after) -> View | None:
         between = [view.order[at] for at in range(min(places), max(places) + 1)] if places else []
         if not whole and any(before[axis] != 1 and axis not in wide for axis in between) or places != sorted(places):
             return None
-        lying.append((places[0] if places else len(view.order), other))
-    order = tuple(axis for _, other in sorted(lying, key=lambda each: each[0]) for axis in other)
+        unmoved.append((places[0] if places else len(view.order), other))
+    order = tuple(axis for _, other in sorted(unmoved, key=lambda each: each[0]) for axis in other)
     return View(order, site.reshape_tensor(view.tensor, permuted(after, order)))
 
 
@@ -101,8 +101,8 @@ def joined(site: Site) -> View:
     order = _cheapest_order(site, views, rank)
     made = site.step(
         "CONCATENATION",
-        [site.laid(view, order) for view in views],
-        site.stored(order),
+        [site.in_order(view, order) for view in views],
+        site.sizes_in(order),
         site.made().dtype,
         axis=order.index(axis),
         activation=0,
@@ -121,7 +121,11 @@ def _cheapest_order(site: Site, views: list[View], rank: int) -> tuple[int, ...]
 def _whole(site: Site, place: int) -> View:
     """A value with as many images as the graph says: what is the same for all of them is repeated."""
     view, shape = site.view(place), site.type(place).shape
-    if view.array is not None or view.picks is not None or permuted(shape, view.order) == site.shape_of(view.tensor):
+    if (
+        view.array is not None
+        or view.permutation is not None
+        or permuted(shape, view.order) == site.shape_of(view.tensor)
+    ):
         return view
     return View(natural(view.rank), repeated(site, site.plain(view), shape))
 
@@ -178,7 +182,7 @@ def _token_in_front(site: Site, axis: int) -> View | None:
         ahead = sum(int(shapes[each][axis]) for each in range(place))
         behind = int(site.made().shape[axis]) - ahead - int(shapes[place][axis])
         pads = [[ahead, behind] if each == axis else [0, 0] for each in order]
-        bordered = site.step("PAD", [site.laid(view, order), site.numbers(pads)], site.stored(order), np.float32)
+        bordered = site.step("PAD", [site.in_order(view, order), site.numbers(pads)], site.sizes_in(order), np.float32)
         wide = bordered if wide is None else site.binary("ADD", wide, bordered)
     parts = []
     for place, shape in enumerate(shapes):
@@ -232,14 +236,14 @@ def sizes(site: Site) -> View:
 
 @spelt("Tile")
 def tiled(site: Site) -> View:
-    view, times = site.lying(), site.attributes()["repeats"]
+    view, times = site.unmoved(), site.attributes()["repeats"]
     numbers = site.numbers([times[axis] for axis in view.order])
-    return View(view.order, site.step("TILE", [view.tensor, numbers], site.stored(view.order), site.made().dtype))
+    return View(view.order, site.step("TILE", [view.tensor, numbers], site.sizes_in(view.order), site.made().dtype))
 
 
 @spelt("Pad")
 def bordered(site: Site) -> View:
-    view, given = site.lying(), site.attributes()
+    view, given = site.unmoved(), site.attributes()
     begins, ends = given["pads"][: view.rank], given["pads"][view.rank :]
     table = [[begins[axis], ends[axis]] for axis in view.order]
     x, shape = view.tensor, list(site.shape_of(view.tensor))
@@ -252,8 +256,8 @@ def bordered(site: Site) -> View:
         return View(view.order, site.step("MIRROR_PAD", [x, site.numbers(table)], shape, site.dtype_of(x), mode=0))
     if given["mode"] != "constant":
         site.refuse(f"pads by {given['mode']}")
-    steps = site.lowering.tensors[x].quantization
-    if given["value"] == (0 if steps is None else steps.zero_points[0]):
+    quantization = site.lowering.tensors[x].quantization
+    if given["value"] == (0 if quantization is None else quantization.zero_points[0]):
         return View(view.order, site.step("PAD", [x, site.numbers(table)], shape, site.dtype_of(x)))
     return View(
         view.order,

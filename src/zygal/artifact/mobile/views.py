@@ -25,8 +25,8 @@ class View:
     order: tuple[int, ...]
     tensor: int = -1
     array: np.ndarray | None = None
-    picks: np.ndarray | None = None
-    stored: tuple[np.ndarray, Quantization] | None = None
+    permutation: np.ndarray | None = None
+    quantized: tuple[np.ndarray, Quantization] | None = None
 
     @property
     def rank(self) -> int:

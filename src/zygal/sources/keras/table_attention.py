@@ -194,7 +194,7 @@ def _run(call: LayerSite, view: View, class_name: str, config: dict, part: str) 
         inner[1] and config.get("recurrent_activation", "sigmoid") != inner[1]
     ):
         call.refuse("has other activations than tanh and sigmoid inside, which is not supported")
-    x = call.laid(view, (1, 0, 2))
+    x = call.in_order(view, (1, 0, 2))
     if config.get("go_backwards"):
         x = reversed_along(call, x, [0])
     units = int(config["units"])

@@ -78,7 +78,7 @@ def group_normalisation(call: LayerSite) -> View:
     groups = int(call.config.get("groups", 32))
     groups = shape[axis] if groups == -1 else groups
     epsilon = float(call.config.get("epsilon", 1e-3))
-    made = View(normalisation.group_normalisation(call, call.laid(view, order), groups, epsilon), order)
+    made = View(normalisation.group_normalisation(call, call.in_order(view, order), groups, epsilon), order)
     return scaled(call, made, [axis], call.weight("gamma"), call.weight("beta"))
 
 
@@ -144,4 +144,4 @@ def scaled_sum(call: LayerSite) -> View:
     """The first plus a fraction of the second; Szegedy et al., 2016."""
     (first, second), lead = call.together(call.views())
     part = call.step("Mul", second, call.number(float(call.config["scale"]), second))
-    return View(call.step("Add", first, part), lead.order, lead.picks)
+    return View(call.step("Add", first, part), lead.order, lead.permutation)

@@ -32,7 +32,7 @@ def _binary(operator: str, *names: str) -> None:
     @operation(*names)
     def binary(call: LayerSite) -> View:
         names, lead = call.together(_operands(call))
-        return View(call.step(operator, *names), lead.order, lead.picks)
+        return View(call.step(operator, *names), lead.order, lead.permutation)
 
 
 _binary("Add", "Add", "math.add", "__operators__.add", "add", "nn.bias_add")
@@ -50,7 +50,7 @@ def _reverse(operator: str, *names: str) -> None:
     @operation(*names)
     def reverse(call: LayerSite) -> View:
         names, lead = call.together(_operands(call)[::-1])
-        return View(call.step(operator, *names), lead.order, lead.picks)
+        return View(call.step(operator, *names), lead.order, lead.permutation)
 
 
 _reverse("Sub", "__operators__.rsub")

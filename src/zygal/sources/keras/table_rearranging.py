@@ -206,7 +206,7 @@ def where(call: LayerSite) -> View:
     tensor = next(each for each in given[1:] if isinstance(each, View))
     views = [each if isinstance(each, View) else call.constant_view(each, tensor) for each in given]
     names, lead = call.together(views)
-    return View(call.step("Where", *names), lead.order, lead.picks)
+    return View(call.step("Where", *names), lead.order, lead.permutation)
 
 
 @operation("Cast", "cast")
@@ -231,11 +231,11 @@ def attention(call: LayerSite) -> View:
     query, key, value = (call.argument(at, name) for at, name in enumerate(("query", "key", "value")))
     if any(isinstance(call.argument(at, name), View) for at, name in ((3, "bias"), (4, "mask"))):
         call.refuse("uses a mask tensor, which is not supported")
-    q, v = (call.laid(view, (0, 2, 1, 3)) for view in (query, value))
+    q, v = (call.in_order(view, (0, 2, 1, 3)) for view in (query, value))
     if static(call, 6, "is_causal", False):
         call.refuse("puts out what comes later, which is not supported")
     scale = call.config.get("scale") or call.argument(5, "scale") or 1 / sqrt(call.shape(query)[-1])
-    weights = attending.scores(call, q, call.laid(key, (0, 2, 1, 3)), scale, scale_first=True)
+    weights = attending.scores(call, q, call.in_order(key, (0, 2, 1, 3)), scale, scale_first=True)
     return View(attending.attended(call, weights, v), (0, 2, 1, 3))
 
 

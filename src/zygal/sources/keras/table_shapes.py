@@ -67,7 +67,7 @@ def _merge(operator: str, *names: str) -> None:
     @layer(*names)
     def merge(call: LayerSite) -> View:
         names, lead = call.together(call.views())
-        return View(reduce(lambda left, right: call.step(operator, left, right), names), lead.order, lead.picks)
+        return View(reduce(lambda left, right: call.step(operator, left, right), names), lead.order, lead.permutation)
 
 
 _merge("Add", "Add")
@@ -81,7 +81,7 @@ _merge("Min", "Minimum")
 def average(call: LayerSite) -> View:
     names, lead = call.together(call.views())
     total = reduce(lambda left, right: call.step("Add", left, right), names)
-    return View(call.step("Mul", total, call.number(1 / len(names), total)), lead.order, lead.picks)
+    return View(call.step("Mul", total, call.number(1 / len(names), total)), lead.order, lead.permutation)
 
 
 @layer("Concatenate")

@@ -46,7 +46,7 @@ def product(call: LaidOut, view: View, kernel: np.ndarray, bias: np.ndarray | No
     inputs = [call.constant(bias, "bias")] if bias is not None else []
     if len(view.order) == 2 and view.order == (0, 1):
         # The columns that a flattened image left in another order are met by rows in that order.
-        rows = kernel if view.picks is None else kernel[np.argsort(view.picks)]
+        rows = kernel if view.permutation is None else kernel[np.argsort(view.permutation)]
         return call.named_view(call.step("Gemm", view.name, call.constant(rows, "kernel"), *inputs))
     if view.order == (0, 3, 1, 2):
         weight = call.constant(kernel.T[:, :, None, None], "kernel")
@@ -86,10 +86,10 @@ def flattened(call: LaidOut, view: View, channels_first: bool = False) -> View:
     if any(is_batch(size) for size in shape[1:]):
         call.refuse("flattens the batch")
     places = np.arange(int(np.prod(shape[1:]))).reshape(shape[1:])
-    lying = np.transpose(places, [axis - 1 for axis in order[1:]]).reshape(-1)  # the place of each column as it lies
-    if np.array_equal(lying, np.arange(lying.size)):
+    layout = np.transpose(places, [axis - 1 for axis in order[1:]]).reshape(-1)  # the place of each column as it lies
+    if np.array_equal(layout, np.arange(layout.size)):
         return View(name, (0, 1))
-    return View(name, (0, 1), np.argsort(lying))
+    return View(name, (0, 1), np.argsort(layout))
 
 
 def reshaped_to(call: LaidOut, view: View, sizes: list[int]) -> View:
@@ -112,5 +112,5 @@ def joined(call: LaidOut, views: list[View], axis: int) -> View:
     """Values one behind the other along an axis, in the order in which the first lies."""
     views = [View(call.gathered(view), view.order) for view in views]
     order = views[0].order
-    names = [call.laid(view, order) for view in views]
+    names = [call.in_order(view, order) for view in views]
     return View(call.step("Concat", *names, axis=order.index(axis % len(order))), order)

@@ -51,7 +51,7 @@ def pooled(call: Emitter, x: str, largest: bool, kernel: list[int], strides: lis
 
 def global_mean(call: LaidOut, view: View, order: tuple[int, ...], keep: bool) -> View:
     """The mean of each channel of an image that lies in an order whose channels come second."""
-    made = call.step("GlobalAveragePool", call.laid(view, order))
+    made = call.step("GlobalAveragePool", call.in_order(view, order))
     return View(made, order) if keep else View(call.step("Flatten", made, axis=1), (0, 1))
 
 

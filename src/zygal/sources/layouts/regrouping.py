@@ -14,24 +14,24 @@ def regrouped(call: LaidOut, view: View, sizes: Sequence[Dimension]) -> View | N
     """The view with other axes, without moving anything; None where that cannot be. sizes: as the training code counts
     them."""
     shape = call.shape(view)
-    if view.picks is not None or view.order == tuple(range(len(view.order))):
+    if view.permutation is not None or view.order == tuple(range(len(view.order))):
         return None
     groups = _groups(shape, sizes)
     if groups is None:
         return None
     # Axes of size 1 lie wherever one likes; but for that of the images, which may be freed from being 1.
-    lying = [axis for axis in view.order if axis == 0 or shape[axis] != 1]
+    layout = [axis for axis in view.order if axis == 0 or shape[axis] != 1]
     order: list[int] = []
     placed: set[int] = set()
-    for axis in [*lying, *view.order]:
+    for axis in [*layout, *view.order]:
         number = next(at for at, (before, _) in enumerate(groups) if axis in before)
         if number in placed:
             continue
         before, after = groups[number]
         moved = [each for each in before if each == 0 or shape[each] != 1]
         if moved:
-            first = lying.index(axis)
-            if lying[first : first + len(moved)] != moved:
+            first = layout.index(axis)
+            if layout[first : first + len(moved)] != moved:
                 return None
         placed.add(number)
         order += after

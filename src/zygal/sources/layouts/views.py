@@ -21,14 +21,14 @@ class View:
     """A value as the training code counts its axes.
 
     Axis `p` of the graph's value `name` is axis `order[p]` of the training code's tensor, so that images whose
-    channels come last can lie as convolutions need them. `picks`, for a matrix, says which column of the
+    channels come last can lie as convolutions need them. `permutation`, for a matrix, says which column of the
     value is each column of the training code's: what flattening such an image leaves behind. `origin`, for a
     matrix of pixels, is the image that it was reshaped from: what is done to rows can be done there.
     """
 
     name: str
     order: tuple[int, ...]
-    picks: np.ndarray | None = None
+    permutation: np.ndarray | None = None
     origin: View | None = None
 
 
@@ -52,7 +52,7 @@ class LaidOut(Emitter):
             made[axis] = sizes[position]
         return tuple(made)
 
-    def laid(self, view: View, order: tuple[int, ...]) -> str:
+    def in_order(self, view: View, order: tuple[int, ...]) -> str:
         """The value with its axes in a certain order."""
         name = self.gathered(view)
         if view.order == order:
@@ -64,13 +64,13 @@ class LaidOut(Emitter):
 
     def plain(self, view: View) -> str:
         """The value with its axes as the training code counts them."""
-        return self.laid(view, tuple(range(len(view.order))))
+        return self.in_order(view, tuple(range(len(view.order))))
 
     def gathered(self, view: View) -> str:
         """The value's name, its columns in the training code's order."""
-        if view.picks is None:
+        if view.permutation is None:
             return view.name
-        return self.step("Gather", view.name, self.constant(view.picks, "columns"), axis=1)
+        return self.step("Gather", view.name, self.constant(view.permutation, "columns"), axis=1)
 
     @property
     def channels_last(self) -> bool:
@@ -80,7 +80,7 @@ class LaidOut(Emitter):
     def image(self, view: View) -> tuple[str, tuple[int, ...], list[int]]:
         """The value as [N, C, ...], the order that this is, and its fixed spatial sizes."""
         order = self.image_order(len(view.order))
-        name = self.laid(view, order)
+        name = self.in_order(view, order)
         sizes = list(self.type_of(name).shape[2:])
         if len(order) < 3 or not all(isinstance(size, int) for size in self.type_of(name).shape[1:]):
             self.refuse(f"works on images, but is given {list(map(str, self.shape(view)))}")
@@ -96,17 +96,17 @@ class LaidOut(Emitter):
 
     def elementwise(self, view: View, function: Callable[[str], str]) -> View:
         """A function of every element by itself: neither order matters."""
-        return View(function(view.name), view.order, view.picks)
+        return View(function(view.name), view.order, view.permutation)
 
     def together(self, views: list[View]) -> tuple[list[str], View]:
         """Values in one order for an operation that broadcasts, and a view that stands for its result."""
         rank = max(len(view.order) for view in views)
         widest = [view for view in views if len(view.order) == rank]
         lead = next((view for view in widest if self.array(view.name) is None), widest[0])
-        same = all(_equal(view.picks, lead.picks) and view.order == lead.order for view in views)
+        same = all(_equal(view.permutation, lead.permutation) and view.order == lead.order for view in views)
         if same:
             return [view.name for view in views], lead
-        if lead.picks is not None:
+        if lead.permutation is not None:
             lead = View(self.gathered(lead), lead.order)
         names = []
         for view in views:
@@ -121,7 +121,7 @@ class LaidOut(Emitter):
             if missing:
                 name = self.step("Unsqueeze", self.plain(View(name, order)), axes=list(range(missing)))
                 order = tuple(range(rank))
-            names.append(self.laid(View(name, order), lead.order))
+            names.append(self.in_order(View(name, order), lead.order))
         return names, lead
 
     def constant_view(self, value: Any, like: View) -> View:

@@ -94,10 +94,10 @@ class Quantizer:
             low, high = ((end - int(given.zero_points[0])) * float(given.scales[0]) for end in (limits.min, limits.max))
             made = self._builder.free_name(f"{stem_of(tensor.name)}.held")
             self._builder.add("Clip", (view.name,), made, layer, min=low, max=high)
-            return View(made, view.order, view.picks)
+            return View(made, view.order, view.permutation)
         made = self._builder.free_name(stem_of(tensor.name))
         self._builder.add("QuantizeLinear", (view.name, *self._parameters(given, dtype, tensor.name)), made, layer)
-        return View(made, view.order, view.picks)
+        return View(made, view.order, view.permutation)
 
     def _parameters(self, given: Quantization, dtype: np.dtype, name: str, zero: bool = True) -> list[str]:
         scales, zeros = (

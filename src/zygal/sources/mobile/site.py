@@ -91,4 +91,4 @@ class MobileSite(NodeSite):
 
     def named(self, view: View, name: str) -> View:
         """The view's value under a tensor's name, if that is free and the value was made here."""
-        return View(self.renamed(view.name, name), view.order, view.picks, view.origin)
+        return View(self.renamed(view.name, name), view.order, view.permutation, view.origin)

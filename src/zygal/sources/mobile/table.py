@@ -188,7 +188,7 @@ def fully_connected(call: MobileSite) -> View:
         whole = int(np.prod(list(shape[1:]))) if all(isinstance(size, int) for size in shape[1:]) else 0
         view = flattened(call, view) if whole == width else call.value(call.reshaped(call.plain(view), [-1, width]))
     if len(view.order) == 2:
-        stored = tensor.data if view.picks is None else tensor.data[:, np.argsort(view.picks)]
+        stored = tensor.data if view.permutation is None else tensor.data[:, np.argsort(view.permutation)]
         name = View(view.name, view.order).name if view.order == (0, 1) else call.plain(view)
         weight = call.quantizer.weight(tensor, stored, 0, call.fresh("kernel"))
         return activated(call, call.value(call.step("Gemm", name, weight, *bias_of(call, 2, 1), transB=1)))
@@ -248,7 +248,7 @@ def stored_anew(call: MobileSite) -> View:
     moved = before is not None and after is not None and np.array_equal(before.scales, after.scales)
     if maker is None and view.order == (0, 1, 2, 3) and not call.quantizer.widen:
         # What is turned behind this would stand between the stored image and its first convolution.
-        return View(call.laid(view, (0, 3, 1, 2)), (0, 3, 1, 2))
+        return View(call.in_order(view, (0, 3, 1, 2)), (0, 3, 1, 2))
     if maker is None or maker.operator != "DequantizeLinear" or moved:
         return view
     stored, scale, *zero = maker.inputs

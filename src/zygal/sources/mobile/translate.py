@@ -76,7 +76,7 @@ class Translator:
         real, order = self._from_stored(tensor, view), (0, 3, 1, 2)
         emit = LaidOutStored(self.builder, f"{stem_of(tensor.name)}.turned", "")
         return self.quantizer.quantized(
-            View(emit.laid(real, order), order), replace(tensor, name=f"{stem_of(tensor.name)}.turned"), ""
+            View(emit.in_order(real, order), order), replace(tensor, name=f"{stem_of(tensor.name)}.turned"), ""
         )
 
     def _refuse_input(self, tensor: Tensor) -> str:
@@ -201,7 +201,7 @@ class Translator:
         return View(
             self.quantizer.dequantized(view.name, tensor.quantization, dtype, tensor.name, layer_of(tensor.name)),
             view.order,
-            view.picks,
+            view.permutation,
         )
 
     def _note_hybrid(self, operator: Operator) -> None:

@@ -206,7 +206,7 @@ class NodeSite(LaidOut):
         """The numbers of an input that does not depend on the image, else None."""
         view = self.x(place)
         array = self.array(view.name)
-        if array is None or view.picks is not None:
+        if array is None or view.permutation is not None:
             return None
         return array if view.order == tuple(range(array.ndim)) else np.transpose(array, np.argsort(view.order))
 

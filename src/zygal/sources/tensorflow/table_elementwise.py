@@ -25,7 +25,7 @@ def with_origin(call: NodeSite, view: View, function) -> View:
     """A function of a matrix that an image was reshaped to, and beside it of the image itself; what nobody reads is
     dropped."""
     made = function(view)
-    return made if view.origin is None else View(made.name, made.order, made.picks, function(view.origin))
+    return made if view.origin is None else View(made.name, made.order, made.permutation, function(view.origin))
 
 
 for _row in ELEMENTARY:
@@ -101,12 +101,14 @@ def pair(call: NodeSite, function) -> View:
     first, second = call.xs()
     made = _together(call, [first, second], function)
     origins = _origins(call, first, second)
-    return made if origins is None else View(made.name, made.order, made.picks, _together(call, origins, function))
+    return (
+        made if origins is None else View(made.name, made.order, made.permutation, _together(call, origins, function))
+    )
 
 
 def _together(call: NodeSite, views: list[View], function) -> View:
     names, lead = call.together(views)
-    return View(function(*names), lead.order, lead.picks)
+    return View(function(*names), lead.order, lead.permutation)
 
 
 def _origins(call: NodeSite, first: View, second: View) -> list[View] | None:
@@ -266,7 +268,7 @@ def select(call: NodeSite) -> View:
         # A mask of dropout that stands for its probability.
         return _together(call, [left, condition], lambda a, b: call.step("Mul", a, b))
     names, lead = call.together(call.xs())
-    return View(call.step("Where", *names), lead.order, lead.picks)
+    return View(call.step("Where", *names), lead.order, lead.permutation)
 
 
 @operator("Select")
@@ -278,7 +280,7 @@ def select_rows(call: NodeSite) -> View:
         wide = call.step("Unsqueeze", call.plain(condition), axes=list(range(len(condition.order), len(left.order))))
         condition = call.value(wide)
     names, lead = call.together([condition, left, right])
-    return View(call.step("Where", *names), lead.order, lead.picks)
+    return View(call.step("Where", *names), lead.order, lead.permutation)
 
 
 @operator("Softmax", "LogSoftmax")

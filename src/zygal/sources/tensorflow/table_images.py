@@ -74,7 +74,7 @@ def _by_own_kernel(call: NodeSite, x: str, order, sizes: list[int], depthwise: b
     rank = len(view.order)
     if depthwise:
         call.refuse("has kernels that depend on the image")
-    weight = call.laid(view, (rank - 1, rank - 2, *range(rank - 2)))
+    weight = call.in_order(view, (rank - 1, rank - 2, *range(rank - 2)))
     shape = call.type_of(weight).shape
     strides, dilations, pads = _geometry(call, sizes, list(shape[2:]))
     made = call.step(
@@ -226,7 +226,7 @@ def _by_own_statistics(call: NodeSite, view: View, axis: int) -> View:
         call.refuse(
             "normalises by the statistics of the batch, as it was saved in training mode; save the model for inference"
         )
-    rows = call.reshaped(call.laid(view, (axis, *others)), [shape[axis], prod(shape[at] for at in others)])
+    rows = call.reshaped(call.in_order(view, (axis, *others)), [shape[axis], prod(shape[at] for at in others)])
     normal = normalisation.layer_normalisation(call, rows, 1, None, None, float(call.attribute("epsilon", 1e-4)))
     made = View(call.reshaped(normal, [shape[at] for at in (axis, *others)]), (axis, *others))
     for place, operation, neutral in ((1, "Mul", 1.0), (2, "Add", 0.0)):

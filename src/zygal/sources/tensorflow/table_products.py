@@ -27,7 +27,9 @@ def matmul(call: NodeSite) -> View:
 
 def multiplied(call: NodeSite, left: View, right: View, turn_left: bool = False, turn_right: bool = False) -> View:
     """Rows of an image are multiplied where the image lies, too; whichever of both is read stays."""
-    kernel = call.array(right.name) if right.order == tuple(range(len(right.order))) and right.picks is None else None
+    kernel = (
+        call.array(right.name) if right.order == tuple(range(len(right.order))) and right.permutation is None else None
+    )
     if kernel is None or kernel.ndim != 2 or turn_left or call.array(left.name) is not None:
         return call.value(
             call.step(
@@ -38,7 +40,7 @@ def multiplied(call: NodeSite, left: View, right: View, turn_left: bool = False,
     made = product(call, left, kernel, None)
     if left.origin is None:
         return made
-    return View(made.name, made.order, made.picks, product(call, left.origin, kernel, None))
+    return View(made.name, made.order, made.permutation, product(call, left.origin, kernel, None))
 
 
 @operator("BatchMatMul", "BatchMatMulV2", "BatchMatMulV3")
@@ -115,13 +117,13 @@ def biased(call: NodeSite, view: View, bias: View) -> View:
     def added(given: View) -> View:
         if array is None:
             names, lead = call.together([given, bias])
-            return View(call.step("Add", *names), lead.order, lead.picks)
+            return View(call.step("Add", *names), lead.order, lead.permutation)
         place = axis if given is view else len(given.order) - 1
-        if given.picks is not None and len(given.order) == 2:
+        if given.permutation is not None and len(given.order) == 2:
             return View(
-                call.step("Add", given.name, call.constant(array[np.argsort(given.picks)], "bias")),
+                call.step("Add", given.name, call.constant(array[np.argsort(given.permutation)], "bias")),
                 given.order,
-                given.picks,
+                given.permutation,
             )
         return View(call.step("Add", call.gathered(given), _like(call, given, place, array)), given.order)
 

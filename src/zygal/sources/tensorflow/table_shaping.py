@@ -33,7 +33,7 @@ def reshaped(call: NodeSite, view: View, sizes: list[Dimension]) -> View:
     kept = None if _becomes_tokens(shape, sizes) else regrouped(call, view, sizes)
     if kept is not None:
         return kept
-    if len(sizes) == 2 and sizes[0] == shape[0] and view.picks is None and view.order[0] == 0 and len(shape) > 2:
+    if len(sizes) == 2 and sizes[0] == shape[0] and view.permutation is None and view.order[0] == 0 and len(shape) > 2:
         return flattened(call, view)
     made = call.value(call.reshaped(call.plain(view), sizes))
     if len(sizes) == 2 and len(shape) > 2 and sizes[1] == shape[-1]:

@@ -107,8 +107,8 @@ class _Writer:
         if self._graph.types[made].rank == 4:
             self._step(node, "Transpose", made, split, perm=[0, 2, 1, 3])
         else:
-            turned = self._step(node, "Transpose", f"{made}.turned", split, perm=[0, 2, 1, 3])
-            self._step(node, "Reshape", made, turned, shape=[-1, tokens, size])
+            transposed = self._step(node, "Transpose", f"{made}.turned", split, perm=[0, 2, 1, 3])
+            self._step(node, "Reshape", made, transposed, shape=[-1, tokens, size])
 
     def _operand(self, node: Node, operand: Operand, role: str, order: list[int]) -> str:
         name = f"{node.outputs[0]}.{role}"

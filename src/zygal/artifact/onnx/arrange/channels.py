@@ -9,13 +9,13 @@ from math import prod
 import numpy as np
 
 from zygal.artifact.onnx.arrange.costs import AXIS_MOVED, IMAGES, STARTED, elements, transpose_cost
-from zygal.artifact.onnx.arrange.homes import (
+from zygal.artifact.onnx.arrange.layouts import (
     FIRST,
     LAST,
     carried,
-    homes_of,
     is_normalization,
     is_product,
+    layouts_of,
     places_of,
     sides_of,
     to_first,
@@ -33,8 +33,8 @@ class Channels(Family):
 
     def __init__(self, graph: Graph):
         super().__init__(graph)
-        self.homes = homes_of(graph)
-        self._sides = sides_of(graph, self.homes)
+        self.layouts = layouts_of(graph)
+        self._sides = sides_of(graph, self.layouts)
 
     def order(self, rank: int, towards: int) -> tuple[int, ...]:
         """The permutation that brings a value of a rank into one of the two orders."""
@@ -49,20 +49,20 @@ class Channels(Family):
         ]
         if (
             not moving
-            or any(name not in self.homes for name in moving)
-            or len({self.homes[name] for name in moving}) > 1
+            or any(name not in self.layouts for name in moving)
+            or len({self.layouts[name] for name in moving}) > 1
         ):
             return False
-        home, made = self.homes[moving[0]], node.outputs[0]
-        if made in self.homes and self.homes[made] != home:
+        layout, made = self.layouts[moving[0]], node.outputs[0]
+        if made in self.layouts and self.layouts[made] != layout:
             return False
         if node.operator == "Reshape":
-            return made in self.homes and carried(node, self.graph, home, False) == home
-        if made not in self.homes and (is_elementwise(node) or not stays_ordered(node, self)):
+            return made in self.layouts and carried(node, self.graph, layout, False) == layout
+        if made not in self.layouts and (is_elementwise(node) or not stays_ordered(node, self)):
             return False
         if is_product(node, self.graph) or is_normalization(node, self.graph):
-            return home == LAST
-        return home == FIRST if _is_pointwise(node, self.graph) else turns_freely(node, self.graph)
+            return layout == LAST
+        return layout == FIRST if _is_pointwise(node, self.graph) else turns_freely(node, self.graph)
 
     def costs(self, node: Node) -> tuple[int, int]:
         """See `Family.costs`."""
@@ -70,18 +70,18 @@ class Channels(Family):
             return 6 * STARTED, 0
         if node.operator == "Softmax":
             # The runtime turns what is not along the last axis.
-            rank, home = self.graph.types[node.outputs[0]].rank, self.homes[node.inputs[0]]
+            rank, layout = self.graph.types[node.outputs[0]].rank, self.layouts[node.inputs[0]]
             axis, twice = attribute(node, "axis") % rank, 2 * AXIS_MOVED * elements(self.graph, node.outputs[0])
-            places = [axis, self.order(rank, 1 - home).index(axis)]
+            places = [axis, self.order(rank, 1 - layout).index(axis)]
             costs = [twice if place != rank - 1 else 0 for place in places]
-            return (costs[0], costs[1]) if home == FIRST else (costs[1], costs[0])
+            return (costs[0], costs[1]) if layout == FIRST else (costs[1], costs[0])
         return 0, 0
 
     def absorbs(self, node: Node) -> bool:
         """See `Family.absorbs`."""
-        if node.operator != "Transpose" or node.inputs[0] not in self.homes or node.outputs[0] not in self.homes:
+        if node.operator != "Transpose" or node.inputs[0] not in self.layouts or node.outputs[0] not in self.layouts:
             return False
-        return carried(node, self.graph, self.homes[node.inputs[0]], False) == self.homes[node.outputs[0]]
+        return carried(node, self.graph, self.layouts[node.inputs[0]], False) == self.layouts[node.outputs[0]]
 
     def absorbed_costs(self, node: Node) -> tuple[tuple[int, int], int]:
         """Whole rows of channels are moved quickest, which takes that they lie last on both sides."""
@@ -92,7 +92,7 @@ class Channels(Family):
                 turn = _order_between(node, self, given, made)
                 sizes = (
                     shape[0]
-                    if self.homes[node.inputs[0]] == given
+                    if self.layouts[node.inputs[0]] == given
                     else [shape[0][axis] for axis in self.order(len(turn), given)]
                 )
                 found[given, made] = transpose_cost(sizes, turn) * elements(self.graph, node.inputs[0])
@@ -102,10 +102,10 @@ class Channels(Family):
 
     def emit(self, node: Node, label: int, arranger: Arranger) -> None:
         """See `Family.emit`."""
-        home = self.homes.get(node.inputs[0])
+        layout = self.layouts.get(node.inputs[0])
         if node.operator == "Transpose":
             _transposed(node, label, arranger)
-        elif home is None or home == label:
+        elif layout is None or layout == label:
             arranger.turn(node, label)
         elif is_product(node, self.graph):
             _convolved(node, arranger, self._sides)
@@ -123,8 +123,8 @@ def _order_between(node: Node, family: Family, given: int, made: int) -> list[in
     """What a transpose is from its input in one order to its result in another."""
     perm = list(attribute(node, "perm"))
     rank, axes = len(perm), list(range(len(perm)))
-    before = axes if family.homes[node.inputs[0]] == given else list(family.order(rank, given))
-    after = axes if family.homes[node.outputs[0]] == made else list(family.order(rank, made))
+    before = axes if family.layouts[node.inputs[0]] == given else list(family.order(rank, given))
+    after = axes if family.layouts[node.outputs[0]] == made else list(family.order(rank, made))
     return [before.index(perm[axis]) for axis in after]
 
 

@@ -105,7 +105,7 @@ class Finder:
                     return False
         return True
 
-    def _operand(self, name: str, turned: bool) -> Operand | None:
+    def _operand(self, name: str, transposed: bool) -> Operand | None:
         """What an operand of attention is; turned: its last two axes are size and tokens."""
         way, path, factor, current = [], [], 1.0, name
         while (linear := self._linear(current)) is None:
@@ -121,7 +121,7 @@ class Finder:
                 return None
             path.insert(0, current)
             current = node.inputs[0]
-        columns = self._columns(linear, way[::-1], turned)
+        columns = self._columns(linear, way[::-1], transposed)
         if columns is None:
             return None
         places = self._graph.types[linear.nodes[-1]].shape[1:-1]
@@ -195,7 +195,7 @@ class Finder:
             return None
         return Linear(node.inputs[0], matrix, bias, tuple(nodes))
 
-    def _columns(self, linear: Linear, way: list[Node], turned: bool) -> np.ndarray | None:
+    def _columns(self, linear: Linear, way: list[Node], transposed: bool) -> np.ndarray | None:
         """The columns [heads, size] that an operand [batch * heads, tokens, size] consists of, each row being a
         token's; else None.
 
@@ -209,7 +209,7 @@ class Finder:
             (places,) = operator.compute(given, operator.complete(node.attributes))
         if places.ndim not in (3, 4):
             return None
-        places = places.swapaxes(-1, -2) if turned else places
+        places = places.swapaxes(-1, -2) if transposed else places
         places = places.reshape(-1, *places.shape[-2:])
         batch, tokens, width = shape[0], prod(shape[1:-1]), shape[-1]
         heads, rest = divmod(len(places), batch)

@@ -13,7 +13,7 @@ from collections.abc import Callable, Mapping
 
 from zygal.artifact.onnx.arrange.costs import AXIS_MOVED, elements
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
-from zygal.artifact.onnx.arrange.permuting import is_elementwise, keeps_order, removed_axes, turned, turned_constant
+from zygal.artifact.onnx.arrange.permuting import is_elementwise, keeps_order, removed_axes, transposed, turned_constant
 from zygal.graph import Graph, GraphBuilder, Node
 from zygal.graph.passes.dead import remove_dead
 from zygal.graph.passes.rules import attribute
@@ -26,7 +26,7 @@ nothing."""
 class Family(ABC):
     """Two orders of axes, 0 and 1. homes: the order that each value has now, for values that can have both."""
 
-    homes: Mapping[str, int]
+    layouts: Mapping[str, int]
 
     def __init__(self, graph: Graph):
         self.graph = graph
@@ -59,10 +59,10 @@ class Family(ABC):
 
     def is_change(self, node: Node) -> bool:
         """Whether a node does nothing but to take its value from one order to the other."""
-        if node.operator != "Transpose" or node.inputs[0] not in self.homes or node.outputs[0] not in self.homes:
+        if node.operator != "Transpose" or node.inputs[0] not in self.layouts or node.outputs[0] not in self.layouts:
             return False
-        towards = self.homes[node.outputs[0]]
-        return towards != self.homes[node.inputs[0]] and tuple(attribute(node, "perm")) == self.order(
+        towards = self.layouts[node.outputs[0]]
+        return towards != self.layouts[node.inputs[0]] and tuple(attribute(node, "perm")) == self.order(
             len(attribute(node, "perm")), towards
         )
 
@@ -96,7 +96,7 @@ class Arranger:
     def stored(self, name: str) -> tuple[str, int]:
         """What a value is called, and in which order it is."""
         first = self._same.get(name, name)
-        return self._stored.get(first, (first, self.family.homes[first]))
+        return self._stored.get(first, (first, self.family.layouts[first]))
 
     def add(self, node: Node) -> str:
         """Adds a node; what it makes gets the first name that is free."""
@@ -115,18 +115,18 @@ class Arranger:
     def turn(self, node: Node, label: int) -> None:
         """Adds a node that does not care for the order."""
         family, name = self.family, node.outputs[0]
-        moving = [each for each in node.inputs if each in family.homes]
-        home, rank = family.homes[moving[0]], self.graph.types[moving[0]].rank
-        if home != label:
+        moving = [each for each in node.inputs if each in family.layouts]
+        layout, rank = family.layouts[moving[0]], self.graph.types[moving[0]].rank
+        if layout != label:
             order = family.order(rank, label)
-            node = turned(node, order, rank)
+            node = transposed(node, order, rank)
             if is_elementwise(node):
                 node = node.reading(
                     {each: self._turned_constant(each, order) for each in node.inputs if each in self.graph.constants}
                 )
         fetched = {each: self.fetch(each, label) for each in moving}
         made = self.add(node.reading(fetched))
-        if name in family.homes:
+        if name in family.layouts:
             self.store(name, made, label)
         else:
             self._stored[name] = made, 0
@@ -139,14 +139,14 @@ class Arranger:
         """Adds a node as it was."""
         given = {}
         for name in node.inputs:
-            if name in self.family.homes:
-                given[name] = self.fetch(name, self.family.homes[name])
+            if name in self.family.layouts:
+                given[name] = self.fetch(name, self.family.layouts[name])
             elif name in self._stored:
                 given[name] = self._stored[name][0]
         made = [self._free(name) for name in node.outputs]
         self.builder.append(Node(node.operator, node.reading(given).inputs, tuple(made), node.attributes, node.layer))
         for name, new in zip(node.outputs, made):
-            self._stored[name] = new, self.family.homes.get(name, 0)
+            self._stored[name] = new, self.family.layouts.get(name, 0)
 
     def alias(self, node: Node) -> None:
         """Lets a node's result be its first input."""
@@ -156,8 +156,8 @@ class Arranger:
     def result(self, name: str) -> str:
         """See `Outcome.result`."""
         return (
-            self.fetch(name, self.family.homes[name])
-            if name in self.family.homes
+            self.fetch(name, self.family.layouts[name])
+            if name in self.family.layouts
             else self._stored.get(name, (name, 0))[0]
         )
 
@@ -172,7 +172,7 @@ class Arranger:
 def arranged(graph: Graph, make_family: Callable[[Graph], Family]) -> Graph:
     """The graph with its values in the orders that cost least."""
     family = make_family(graph)
-    if not family.homes:
+    if not family.layouts:
         return graph
     changes = {node.outputs[0] for node in graph.nodes if family.is_change(node)}
     labels = _labels(family, changes)
@@ -196,7 +196,7 @@ def arranged(graph: Graph, make_family: Callable[[Graph], Family]) -> Graph:
 
 def _home(family: Family, node: Node) -> int:
     """The order in which a flexible node works now."""
-    return next(family.homes[name] for name in (*node.inputs, *node.outputs) if name in family.homes)
+    return next(family.layouts[name] for name in (*node.inputs, *node.outputs) if name in family.layouts)
 
 
 def _labels(family: Family, changes: set[str]) -> dict[str, int]:
@@ -212,7 +212,7 @@ def _labels(family: Family, changes: set[str]) -> dict[str, int]:
             costs = list(family.costs(node))
             costs[1 - _home(family, node)] += RELUCTANCE
             cut.prefer(items[node.outputs[0]], tuple(costs))
-    together: dict[str, list[int]] = {name: [] for name in family.homes}
+    together: dict[str, list[int]] = {name: [] for name in family.layouts}
     same: dict[str, str] = {}
     fixed = (LEFT, RIGHT)
     for node in graph.nodes:
@@ -222,14 +222,14 @@ def _labels(family: Family, changes: set[str]) -> dict[str, int]:
             continue
         if name in absorbing:
             given = same.get(node.inputs[0], node.inputs[0])
-            source = together[given][0] if together[given] else fixed[family.homes[given]]
+            source = together[given][0] if together[given] else fixed[family.layouts[given]]
             cut.together([source, items[name]], family.absorbed_costs(node)[1])
         for each in node.outputs if name in absorbing else (*node.inputs, *node.outputs):
-            if each in family.homes:
-                together[same.get(each, each)].append(items.get(name, fixed[family.homes[each]]))
+            if each in family.layouts:
+                together[same.get(each, each)].append(items.get(name, fixed[family.layouts[each]]))
     for name in (*graph.inputs, *graph.outputs):
-        if name in family.homes:
-            together[same.get(name, name)].append(fixed[family.homes[name]])
+        if name in family.layouts:
+            together[same.get(name, name)].append(fixed[family.layouts[name]])
     for name, members in together.items():
         cut.together(members, AXIS_MOVED * elements(graph, name))
     found = cut.labels()
@@ -238,7 +238,7 @@ def _labels(family: Family, changes: set[str]) -> dict[str, int]:
 
 def stays_ordered(node: Node, family: Family) -> bool:
     """Whether what a node makes without some of its input's axes is the same in both orders."""
-    name = next(each for each in node.inputs if each in family.homes)
+    name = next(each for each in node.inputs if each in family.layouts)
     rank = family.graph.types[name].rank
     removed = removed_axes(node, rank, family.graph)
-    return not removed or keeps_order(family.order(rank, 1 - family.homes[name]), removed)
+    return not removed or keeps_order(family.order(rank, 1 - family.layouts[name]), removed)

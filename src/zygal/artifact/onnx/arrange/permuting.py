@@ -67,7 +67,7 @@ def keeps_order(order: Sequence[int], removed: Sequence[int]) -> bool:
     return stay == sorted(stay)
 
 
-def turned(node: Node, order: Sequence[int], rank: int) -> Node:
+def transposed(node: Node, order: Sequence[int], rank: int) -> Node:
     """The node, reading and making tensors whose axes are in `order` of what they were: the axis order[i] is now the
     i-th."""
     place = {axis: position for position, axis in enumerate(order)}

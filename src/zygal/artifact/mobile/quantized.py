@@ -51,7 +51,7 @@ def computed_as_stored(model: MobileModel) -> MobileModel:
     """Replaces operators whose inputs are all widened and whose result is stored again at once."""
     model = _stored_once(_read_after_moving(_stored_once(_stored_before_reshaping(_stored_once(model)))))
     uses, makers = model.uses(), model.makers()
-    stored = dict(model.stored) | {
+    quantized = dict(model.quantized) | {
         each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"
     }
     operators: list[Operator | None] = list(model.operators)
@@ -59,7 +59,7 @@ def computed_as_stored(model: MobileModel) -> MobileModel:
         before = makers.get(after.inputs[0]) if after.name == "QUANTIZE" else None
         if before is None or operators[before] is None or uses[after.inputs[0]] != 1:
             continue
-        made = _as_stored(model, operators[before], after.outputs[0], stored)
+        made = _as_stored(model, operators[before], after.outputs[0], quantized)
         if made is not None:
             operators[before], operators[at] = None, made
             makers[after.outputs[0]] = at
@@ -127,11 +127,11 @@ def _read_after_moving(model: MobileModel) -> MobileModel:
     tensors, operators = list(model.tensors), []
     widened = {each.outputs[0]: each.inputs[0] for each in model.operators if each.name == "DEQUANTIZE"}
     for each in model.operators:
-        stored = tensors[widened[each.inputs[0]]] if each.name in _MOVING and each.inputs[0] in widened else None
+        quantized = tensors[widened[each.inputs[0]]] if each.name in _MOVING and each.inputs[0] in widened else None
         plain = (
-            stored is not None
-            and stored.dtype in ("int8", "uint8")
-            and not stored.quantization.per_axis
+            quantized is not None
+            and quantized.dtype in ("int8", "uint8")
+            and not quantized.quantization.per_axis
             and not each.options.get("activation")
         )
         if not plain or each.outputs[0] in model.outputs:
@@ -139,7 +139,7 @@ def _read_after_moving(model: MobileModel) -> MobileModel:
             continue
         result = tensors[each.outputs[0]]
         tensors.append(
-            replace(result, name=f"{result.name}.stored", dtype=stored.dtype, quantization=stored.quantization)
+            replace(result, name=f"{result.name}.stored", dtype=quantized.dtype, quantization=quantized.quantization)
         )
         moved = len(tensors) - 1
         operators += [
@@ -161,30 +161,30 @@ def _needed(operators: list[Operator], outputs: list[int]) -> list[Operator]:
     return [each for each in operators if each.name != "DEQUANTIZE" or each.outputs[0] in read]
 
 
-def _as_stored(model: MobileModel, operator: Operator, result: int, stored: dict[int, int]) -> Operator | None:
-    tensors, steps = model.tensors, model.tensors[result].quantization
+def _as_stored(model: MobileModel, operator: Operator, result: int, quantized: dict[int, int]) -> Operator | None:
+    tensors, quantization = model.tensors, model.tensors[result].quantization
     real = [number for number in operator.inputs if tensors[number].dtype == "float32"]
     weighted = operator.name in _WEIGHTED
-    if any(number not in stored for number in (real[:2] if weighted else real)) or not real:
+    if any(number not in quantized for number in (real[:2] if weighted else real)) or not real:
         return None
-    first = tensors[stored[real[0]]]
+    first = tensors[quantized[real[0]]]
     if first.dtype != tensors[result].dtype or any(
-        tensors[stored[each]].dtype != first.dtype for each in (real[:2] if weighted else real)
+        tensors[quantized[each]].dtype != first.dtype for each in (real[:2] if weighted else real)
     ):
         return None
     if operator.name in _SAME:
-        fits = all(steps.same_as(tensors[stored[each]].quantization) for each in real)
+        fits = all(quantization.same_as(tensors[quantized[each]].quantization) for each in real)
     elif operator.name in _FIXED:
         fits = first.dtype == "int8" and np.allclose(
-            [steps.scales[0], steps.zero_points[0]], _FIXED[operator.name], rtol=1e-6
+            [quantization.scales[0], quantization.zero_points[0]], _FIXED[operator.name], rtol=1e-6
         )
     else:
         fits = operator.name in _FREE
     if not fits:
         return None
-    inputs = [stored.get(number, number) for number in operator.inputs]
+    inputs = [quantized.get(number, number) for number in operator.inputs]
     if weighted:
-        bias = _bias(model, operator, stored)
+        bias = _bias(model, operator, quantized)
         if bias is None:
             return None
         inputs[2:] = [bias]
@@ -193,15 +193,15 @@ def _as_stored(model: MobileModel, operator: Operator, result: int, stored: dict
     )
 
 
-def _bias(model: MobileModel, operator: Operator, stored: dict[int, int]) -> int | None:
+def _bias(model: MobileModel, operator: Operator, quantized: dict[int, int]) -> int | None:
     """The bias in steps of the products of what is stored; None where it cannot be had."""
-    given, weight = (model.tensors[stored[number]].quantization for number in operator.inputs[:2])
+    given, weight = (model.tensors[quantized[number]].quantization for number in operator.inputs[:2])
     scales = (given.scales[0] * weight.scales).astype(np.float32)
     place = operator.inputs[2] if len(operator.inputs) > 2 else -1
-    if place in stored:
-        kept = model.tensors[stored[place]]
+    if place in quantized:
+        kept = model.tensors[quantized[place]]
         return (
-            stored[place]
+            quantized[place]
             if kept.dtype == "int32" and np.allclose(kept.quantization.scales, scales, rtol=1e-5)
             else None
         )
@@ -225,7 +225,7 @@ def widened(model: MobileModel) -> MobileModel:
     """Stored constants that are read as real numbers, each through an operator that widens it."""
     read = {number for operator in model.operators for number in operator.inputs}
     added, tensors = [], list(model.tensors)
-    for real, kept in model.stored.items():
+    for real, kept in model.quantized.items():
         if real in read and tensors[kept].dtype in ("int8", "uint8"):
             tensors[real] = replace(tensors[real], data=None)
             added.append(Operator("DEQUANTIZE", [kept], [real], {}, 2))

@@ -64,18 +64,18 @@ def is_normalization(node: Node, graph: Graph) -> bool:
     )
 
 
-def homes_of(graph: Graph) -> dict[str, int]:
+def layouts_of(graph: Graph) -> dict[str, int]:
     """Where the channels of each value lie, as far as some operator tells it and none contradicts."""
-    homes: dict[str, int] = {}
+    layouts: dict[str, int] = {}
     for name, label in (pair for node in graph.nodes for pair in _told(node, graph)):
-        homes.setdefault(name, label)
+        layouts.setdefault(name, label)
     grown = -1
-    while grown != len(homes):
-        grown = len(homes)
+    while grown != len(layouts):
+        grown = len(layouts)
         for nodes in (graph.nodes, graph.nodes[::-1]):
             for node in nodes:
-                _spread(node, graph, homes)
-    return homes
+                _spread(node, graph, layouts)
+    return layouts
 
 
 def _told(node: Node, graph: Graph) -> Iterator[tuple[str, int]]:
@@ -99,7 +99,7 @@ def _told(node: Node, graph: Graph) -> Iterator[tuple[str, int]]:
         yield made, towards
 
 
-def _spread(node: Node, graph: Graph, homes: dict[str, int]) -> None:
+def _spread(node: Node, graph: Graph, layouts: dict[str, int]) -> None:
     """Carries what is known of one side of a node to the other."""
     made = node.outputs[0]
     rank = graph.types[made].rank
@@ -113,16 +113,16 @@ def _spread(node: Node, graph: Graph, homes: dict[str, int]) -> None:
             (moving[0] if moving else "", made, False),
             (made, moving[0] if moving else "", True),
         ):
-            if known in homes and other and other not in homes:
-                label = carried(node, graph, homes[known], back)
+            if known in layouts and other and other not in layouts:
+                label = carried(node, graph, layouts[known], back)
                 if label is not None:
-                    homes[other] = label
+                    layouts[other] = label
     elif turns_freely(node, graph) and all(graph.types[name].rank == rank for name in moving):
-        known = {homes[name] for name in (*moving, made) if name in homes}
+        known = {layouts[name] for name in (*moving, made) if name in layouts}
         if len(known) == 1:
             (label,) = known
             for name in (*moving, made):
-                homes.setdefault(name, label)
+                layouts.setdefault(name, label)
 
 
 def carried(node: Node, graph: Graph, label: int, back: bool) -> int | None:
@@ -145,13 +145,13 @@ def _is_image(shape: Shape) -> bool:
     return len(shape) > 2 and not any(isinstance(size, Batch) for size in shape[1:])
 
 
-def sides_of(graph: Graph, homes: dict[str, int]) -> dict[int, tuple[int, int]]:
+def sides_of(graph: Graph, layouts: dict[str, int]) -> dict[int, tuple[int, int]]:
     """For a number of places, height and width of the image that they are, where some reshape says it."""
     found: dict[int, tuple[int, int]] = {}
     for node in graph.nodes:
-        if node.operator != "Reshape" or node.inputs[0] not in homes or node.outputs[0] not in homes:
+        if node.operator != "Reshape" or node.inputs[0] not in layouts or node.outputs[0] not in layouts:
             continue
-        pair = [places_of(graph.types[name].shape, homes[name]) for name in (node.inputs[0], node.outputs[0])]
+        pair = [places_of(graph.types[name].shape, layouts[name]) for name in (node.inputs[0], node.outputs[0])]
         for one, other in (pair, pair[::-1]):
             if len(one) == 1 and len(other) == 2 and prod(other) == one[0]:
                 found.setdefault(one[0], other)

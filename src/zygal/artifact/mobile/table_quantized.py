@@ -20,7 +20,7 @@ def _steps(site: Site, order: tuple[int, ...]) -> Quantization:
 
 
 @spelt("QuantizeLinear")
-def stored(site: Site) -> View:
+def quantized(site: Site) -> View:
     view = site.gathered(site.view())
     x = site.plain(view) if view.array is not None else view.tensor
     order = natural(view.rank) if view.array is not None else view.order
@@ -35,5 +35,5 @@ def real(site: Site) -> View:
     view = site.gathered(site.view())
     if view.array is None:
         return View(view.order, site.step("DEQUANTIZE", [view.tensor], site.shape_of(view.tensor), np.float32, 2))
-    steps = _steps(site, natural(view.rank))
-    return View(view.order, array=steps.real(view.array), stored=(view.array, steps))
+    quantization = _steps(site, natural(view.rank))
+    return View(view.order, array=quantization.real(view.array), quantized=(view.array, quantization))
