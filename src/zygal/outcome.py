@@ -115,6 +115,11 @@ class Outcome(ABC):
     refusal: ZygalError | None = None
 
     @property
+    def conclusions(self) -> tuple[str, ...]:
+        """What follows from the figures, in sentences."""
+        return ()
+
+    @property
     def failed_gates(self) -> tuple[Gate, ...]:
         """The gates that failed."""
         return tuple(gate for gate in self.gates if gate.verdict is Verdict.FAILED)
@@ -152,6 +157,7 @@ class Outcome(ABC):
         return {
             **_head(self.kind, self.version, self.verdict, self.exit_code, self.refusal and str(self.refusal)),
             "gates": [gate.document() for gate in self.gates],
+            "conclusions": list(self.conclusions),
             "notes": list(self.notes),
             "unreadable_count": self.inputs_unreadable,
             "unreadable": [{"file": name, "reason": reason} for name, reason in self.unreadable],

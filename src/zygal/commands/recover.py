@@ -28,6 +28,10 @@ _SMALL = 3.0
 """Grey levels of which nearly all differences are small enough to be accepted on purpose."""
 
 
+NOISE_GREY_LEVELS = 3.0
+"""Mean difference above which the best inlet is no finding."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class RecoverRequest(Request):
     """What zygal inlet recover is asked for."""
@@ -74,6 +78,21 @@ class RecoverOutcome(Outcome):
         """How good the recovered inlet is, in one word or two."""
         residual = self.by_tensors.residual
         return "exact" if residual < EXACT else "within rounding" if not self.failed_gates else "not exact"
+
+    @property
+    def found_nothing(self) -> bool:
+        """Whether the best inlet fits so badly that it is no finding: its constants were bent to absorb an error."""
+        found = self.by_tensors
+        nothing = found is not None and not any(each.explained for each in found.per_image)
+        return nothing and found.mean_residual > NOISE_GREY_LEVELS
+
+    @property
+    def conclusions(self) -> tuple[str, ...]:
+        """See `Outcome.conclusions`."""
+        if not self.found_nothing:
+            return ()
+        left = short_number(self.by_tensors.mean_residual)
+        return (f"No inlet was found: the nearest that was tried leaves {left} grey levels on average.",)
 
     def result(self) -> dict[str, Any]:
         """See `Outcome.result`."""

@@ -116,6 +116,16 @@ class ShrinkOutcome(Outcome):
         """What was chosen; None with --half."""
         return self.found.choice.final if self.found else None
 
+    @property
+    def conclusions(self) -> tuple[str, ...]:
+        """See `Outcome.conclusions`."""
+        if self.final is None or not self.final.speed or self.final.speed.value >= 1:
+            return ()
+        return (
+            "8 bits do not pay here: the float artifact is faster on this machine at this batch size. Keep it, or try "
+            "--batch 8.",
+        )
+
     def result(self) -> dict[str, Any]:
         """See `Outcome.result`."""
         from zygal.classifier.metadata import EIGHT_BITS, HALF

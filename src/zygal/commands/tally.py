@@ -92,6 +92,16 @@ class TallyOutcome(Outcome):
     cluster: ClusterUsed | None = None
     left_out: int = 0
 
+    @property
+    def conclusions(self) -> tuple[str, ...]:
+        """See `Outcome.conclusions`."""
+        from zygal.tally.conclusions import calibration_sentence, paired_sentences, warnings
+
+        found = self.found
+        paired = paired_sentences(found.paired, self.artifact, self.compared) if found.paired else []
+        what = "predictions" if found.exclusive else "labels"
+        return (calibration_sentence(found.calibration, what), *warnings(found, self.worst), *paired)
+
     def result(self) -> dict[str, Any]:
         """See `Outcome.result`."""
         found = self.found

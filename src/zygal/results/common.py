@@ -44,6 +44,7 @@ class Envelope(TypedDict):
     passed: Annotated[bool, 'whether the verdict is "passed"']
     refusal: Annotated[str | None, "why the command was refused or interrupted"]
     gates: Annotated[list[Gate], "measurable conditions with their limits, in the gate's own unit"]
+    conclusions: Annotated[list[str], "what follows from the figures"]
     notes: Annotated[list[str], "sentences that the user should read"]
     unreadable_count: Annotated[int, "number of inputs that could not be read"]
     unreadable: Annotated[list[Unreadable], "inputs that could not be read, and why"]

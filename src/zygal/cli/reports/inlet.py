@@ -10,8 +10,6 @@ from zygal.inlet.sizes import tensor_shape
 from zygal.wording import counted, short_number
 
 _LISTED = 6
-_NOISE = 3.0
-"""Mean difference in grey levels above which the best inlet is no finding."""
 
 
 def show(out, outcome: RecoverOutcome) -> None:
@@ -23,8 +21,7 @@ def show(out, outcome: RecoverOutcome) -> None:
     rows.append(("tensor", f"{inlet.tensor.dtype} {size}, {inlet.tensor.layout}"))
     rows += _by_tensors(outcome) if outcome.by_tensors else _by_scores(outcome.by_scores)
     target = request.output if not outcome.failed_gates else f"best inlet found ({request.output} is not written)"
-    if _is_noise(outcome):
-        # What fits nothing is no finding: its constants were bent to absorb an error.
+    if outcome.found_nothing:
         target = f"no inlet found ({request.output} is not written)"
         rows = [
             ("nearest tried", describe_stages(inlet)[1][1]),
@@ -54,11 +51,6 @@ def show(out, outcome: RecoverOutcome) -> None:
     show_verdict(
         out, outcome, f" ({searched} searched with, {counted(held, 'image')} held back)" if held else f" on {searched}"
     )
-
-
-def _is_noise(outcome: RecoverOutcome) -> bool:
-    found = outcome.by_tensors
-    return found is not None and not any(each.explained for each in found.per_image) and found.mean_residual > _NOISE
 
 
 def _levels(value: float) -> str:

@@ -35,13 +35,8 @@ def show(out, outcome: ShrinkOutcome) -> None:
             f"{short_number(final.size_bytes / found.float_bytes)} of the size.",
             style,
         )
-        if final.speed and final.speed.value < 1:
-            show_sentence(
-                out,
-                "8 bits do not pay here: the float artifact is faster on this machine at this batch size. Keep "
-                "it, or try --batch 8.",
-                FAILED,
-            )
+        for sentence in outcome.conclusions:
+            show_sentence(out, sentence, FAILED)
 
 
 def times(speed) -> str:
