@@ -52,36 +52,8 @@ REPORTS = {
     "tally": tally,
     "witness": witness,
 }
-OLD_WORDS = (
-    "HOLDS",
-    "BREAKS",
-    "holds:",
-    "breaks:",
-    "at fault",
-    "taken for",
-    "surest",
-    "answered otherwise",
-    "has right",
-    "as it must",
-    "others say",
-    "the other says",
-    "would leave",
-    "leaves 0",
-    "cannot tell",
-    "in the order of",
-    "make no sense",
-    "makes no sense",
-    "a second",
-    "beside",
-    "afresh",
-    "anyway",
-    "whole way",
-    "worked out",
-    "Doubt",
-    "of its class",
-    "how sure",
-    "unsure",
-)
+OLD_WORDS = ("HOLDS", "BREAKS", "holds:", "breaks:", "answered otherwise", "afresh", "Doubt:")
+"""Names that options, gates and sentences had once."""
 
 
 def text(name, width):
