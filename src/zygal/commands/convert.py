@@ -6,6 +6,7 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.artifact.formats import DEFAULT_OPSET, format_for
+from zygal.commands.source_options import SOURCE, input_option, shape_option, signature_option, weights_option
 from zygal.files import kinds
 from zygal.files.outputs import WEIGHTS, Output, check_outputs
 from zygal.listener import SILENT, Listener
@@ -25,26 +26,12 @@ class ConvertRequest(Request):
     """What zygal convert is asked for. The fields behind `labels` are those of `conversion.convert.Choices`."""
 
     source: str = option(
-        "the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or "
-        "a frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), or "
-        "FILE.py:FUNCTION, a Python function that builds a PyTorch module, a Keras model, or a pair of one of "
-        "them and a fitted scikit-learn classifier (the file is run)",
+        SOURCE,
         positional=True,
         metavar="SOURCE",
     )
-    weights: str | None = option(
-        "weights for FILE.py:FUNCTION: .pt, .pth, .safetensors or .weights.h5",
-        None,
-        metavar="FILE",
-        reads=True,
-        configurable=False,
-    )
-    shape: tuple[int, ...] | None = option(
-        "shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)",
-        None,
-        metavar="C,H,W",
-        kind="numbers",
-    )
+    weights: str | None = weights_option(": .pt, .pth, .safetensors or .weights.h5")
+    shape: tuple[int, ...] | None = shape_option(" (default: that of the inlet, or 3,224,224)")
     output: str = option(
         "the file to write: ONNX, or a mobile flatbuffer if the name ends in .tflite",
         short="o",
@@ -65,17 +52,8 @@ class ConvertRequest(Request):
     scores: str | None = option(
         f"the output to take, if the model has several ({SCORES_DEFAULT})", None, metavar="NAME"
     )
-    signature: str | None = option(
-        "the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey "
-        "lists them)",
-        None,
-        metavar="NAME",
-    )
-    input: str | None = option(
-        "the tensor that takes the images, if a graph has several inputs (zygal survey lists them)",
-        None,
-        metavar="NAME",
-    )
+    signature: str | None = signature_option()
+    input: str | None = input_option()
     write_inlet: str | None = option(
         "write the preprocessing that a model with encoded images as its input does itself, as an inlet",
         None,

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zygal.commands.source_options import SOURCE, input_option, shape_option, signature_option, weights_option
 from zygal.errors import WitnessError
 from zygal.files import kinds
 from zygal.files.outputs import Output, check_outputs
@@ -26,44 +27,21 @@ class WitnessRequest(Request):
     """What zygal witness is asked for: one of inlet, training_code and from_arrays says where the tensors come from."""
 
     source: str | None = option(
-        "the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or "
-        "a frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), or "
-        "FILE.py:FUNCTION, a Python function that builds a PyTorch module, a Keras model, or a pair of one of "
-        "them and a fitted scikit-learn classifier (the file is run)",
+        SOURCE,
         None,
         positional=True,
         nargs="?",
         metavar="SOURCE",
     )
-    weights: str | None = option(
-        "weights for FILE.py:FUNCTION: .pt, .pth, .safetensors or .weights.h5",
-        None,
-        metavar="FILE",
-        reads=True,
-        configurable=False,
-    )
-    shape: tuple[int, ...] | None = option(
-        "shape of one image's tensor, if the source does not fix it (default: that of the inlet, or 3,224,224)",
-        None,
-        metavar="C,H,W",
-        kind="numbers",
-    )
+    weights: str | None = weights_option(": .pt, .pth, .safetensors or .weights.h5")
+    shape: tuple[int, ...] | None = shape_option(" (default: that of the inlet, or 3,224,224)")
     images: str = option("folder of reference images", metavar="DIR", reads=True)
     output: str = option("the witness to write", short="o", metavar="FILE", writes=True)
     scores: str | None = option(
         f"the output to record, if the model has several ({SCORES_DEFAULT})", None, metavar="NAME"
     )
-    signature: str | None = option(
-        "the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey "
-        "lists them)",
-        None,
-        metavar="NAME",
-    )
-    input: str | None = option(
-        "the tensor that takes the images, if a graph has several inputs (zygal survey lists them)",
-        None,
-        metavar="NAME",
-    )
+    signature: str | None = signature_option()
+    input: str | None = input_option()
     labels: str | None = option(
         "also record the class names, so that match compares them: text, JSON, CSV, or the training folder",
         None,

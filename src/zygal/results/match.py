@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, TypedDict
 
+from zygal.classifier.metadata import Shrunk
 from zygal.inlet.specification import Inlet
 from zygal.results.common import MISSING
 
@@ -51,23 +52,6 @@ class MatchFirstDifferingLayer(TypedDict):
     compared: int
 
 
-class MatchShares(TypedDict):
-    layer: str
-    share: Annotated[float, "of the squared score error"]
-
-
-class MatchShrunk(TypedDict):
-    artifact: Annotated[str, "the float artifact", MISSING]
-    artifact_sha256: Annotated[str, MISSING]
-    precision: Annotated[Literal["8 bits", "float16 weights"], MISSING]
-    settings: Annotated[str, "what was asked for", MISSING]
-    images: Annotated[int, "images that calibrated it", MISSING]
-    calibrated_on: Annotated[str, MISSING]
-    layers_in_8_bits: Annotated[int, MISSING]
-    kept: Annotated[list[str], "layers in float", MISSING]
-    shares: Annotated[list[MatchShares], MISSING]
-
-
 class MatchOwnRounding(TypedDict):
     images: int
     own: Annotated[float, "float32 against float64"]
@@ -103,7 +87,7 @@ class Match(TypedDict):
     not_checked: list[str]
     label_cause: str | None
     service_cause: Annotated[str | None, "a sentence on why a service gives other scores, if it is known"]
-    shrunk: Annotated[MatchShrunk | None, "how the artifact was made, if it is in lower precision"]
+    shrunk: Annotated[Shrunk | None, "how the artifact was made, if it is in lower precision"]
     own_rounding: Annotated[
         MatchOwnRounding | None,
         "the artifact computed in float64 on some recorded tensors, where B fails or is near its limit; parts "

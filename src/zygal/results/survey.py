@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, TypedDict
 
+from zygal.classifier.metadata import Shrunk
 from zygal.inlet.specification import Decode, Inlet, Step, Tensor, Values
-from zygal.results.common import MISSING
 
 
 class SurveyPart(TypedDict):
@@ -103,23 +103,6 @@ class SurveyOrigin(TypedDict):
     zygal_version: str
 
 
-class SurveyShares(TypedDict):
-    layer: str
-    share: Annotated[float, "of the squared score error"]
-
-
-class SurveyShrunk(TypedDict):
-    artifact: Annotated[str, "the float artifact", MISSING]
-    artifact_sha256: Annotated[str, MISSING]
-    precision: Annotated[Literal["8 bits", "float16 weights"], MISSING]
-    settings: Annotated[str, "what was asked for", MISSING]
-    images: Annotated[int, "images that calibrated it", MISSING]
-    calibrated_on: Annotated[str, MISSING]
-    layers_in_8_bits: Annotated[int, MISSING]
-    kept: Annotated[list[str], "layers in float", MISSING]
-    shares: Annotated[list[SurveyShares], MISSING]
-
-
 class SurveyArtifactFile(TypedDict):
     file: str
     file_kind: Literal["an ONNX artifact", "a mobile flatbuffer (.tflite)"]
@@ -146,7 +129,7 @@ class SurveyArtifactFile(TypedDict):
     labels_order: str
     origin: SurveyOrigin
     scores_output: str
-    shrunk: Annotated[SurveyShrunk | None, "how the artifact was made, if it is in lower precision"]
+    shrunk: Annotated[Shrunk | None, "how the artifact was made, if it is in lower precision"]
 
 
 class SurveyImages(TypedDict):

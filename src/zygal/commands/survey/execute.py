@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zygal.commands.source_options import input_option, shape_option, signature_option, weights_option
 from zygal.commands.survey.documents import artifact_document, labels_document, trained_document, witness_document
 from zygal.errors import FileError, OutputError
 from zygal.files import kinds
@@ -47,21 +48,10 @@ class SurveyRequest(Request):
         metavar="FILE",
         reads=True,
     )
-    weights: str | None = option("weights for FILE.py:FUNCTION", None, metavar="FILE", reads=True, configurable=False)
-    shape: tuple[int, ...] | None = option(
-        "shape of one image's tensor, if the source does not fix it", None, metavar="C,H,W", kind="numbers"
-    )
-    signature: str | None = option(
-        "the signature of a saved-model folder or a mobile flatbuffer (default: serving_default; zygal survey "
-        "lists them)",
-        None,
-        metavar="NAME",
-    )
-    input: str | None = option(
-        "the tensor that takes the images, if a graph has several inputs (zygal survey lists them)",
-        None,
-        metavar="NAME",
-    )
+    weights: str | None = weights_option()
+    shape: tuple[int, ...] | None = shape_option()
+    signature: str | None = signature_option()
+    input: str | None = input_option()
     write_inlet: str | None = option(
         "write the preprocessing that a model does itself, as an inlet", None, metavar="FILE", writes=True
     )
