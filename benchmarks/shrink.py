@@ -17,8 +17,8 @@ from pathlib import Path
 import numpy as np
 
 from zygal.classifier.labels import read_labels
-from zygal.commands.shrink import ShrinkRequest
-from zygal.commands.shrink import execute as shrink
+from zygal.commands.shrink.execute import execute as shrink
+from zygal.commands.shrink.request import ShrinkRequest
 from zygal.conversion.convert import convert
 from zygal.demo.marks import LABELS, draw_mark
 from zygal.engines import run_in_batches

@@ -38,10 +38,12 @@ from zygal.commands.match.outcome import MatchOutcome
 from zygal.commands.match.request import MatchRequest
 from zygal.commands.match.service_causes import other_file
 from zygal.commands.recipes import RecipesOutcome, RecipesRequest
-from zygal.commands.recover import RecoverOutcome, RecoverRequest
-from zygal.commands.shrink import ShrinkOutcome, ShrinkRequest
+from zygal.commands.recover.outcome import RecoverOutcome
+from zygal.commands.recover.request import RecoverRequest
+from zygal.commands.shrink.outcome import ShrinkOutcome
+from zygal.commands.shrink.request import ShrinkRequest
 from zygal.commands.survey.execute import Survey, SurveyOutcome
-from zygal.commands.tally import TallyOutcome
+from zygal.commands.tally.outcome import TallyOutcome
 from zygal.commands.witness import WitnessOutcome, WitnessRequest
 from zygal.conversion.convert import Conversion
 from zygal.errors import ArtifactError

@@ -254,8 +254,10 @@ def test_each_report_ends_with_the_next_command(workspace):
 
 
 def test_the_core_runs_without_an_interface(shipped, tmp_path):
-    from zygal.commands import convert, recover, tally
+    from zygal.commands import convert
     from zygal.commands.match import execute as match
+    from zygal.commands.recover import execute as recover
+    from zygal.commands.tally import execute as tally
 
     class Recorder(Listener):
         steps = set()

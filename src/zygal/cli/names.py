@@ -74,8 +74,8 @@ ROWS = {
     "inlet recover": Row(
         "Recovers the whole preprocessing from recorded tensors and the image files, without any hint.",
         "zygal inlet recover --witness channel_marks.witness --images reference -o recovered.inlet.toml",
-        "zygal.commands.recover:RecoverRequest",
-        "zygal.commands.recover",
+        "zygal.commands.recover.request:RecoverRequest",
+        "zygal.commands.recover.execute",
         "zygal.cli.reports.inlet",
     ),
     "inlet draw": Row(
@@ -103,8 +103,8 @@ ROWS = {
     "tally": Row(
         "Measures accuracy, confusion and calibration on labelled images, and compares two models in pairs.",
         "zygal tally channel_marks.onnx --images labelled.csv --compare keras/channel_marks.onnx",
-        "zygal.commands.tally:TallyRequest",
-        "zygal.commands.tally",
+        "zygal.commands.tally.request:TallyRequest",
+        "zygal.commands.tally.execute",
         "zygal.cli.reports.tally",
     ),
     "classify": Row(
@@ -125,8 +125,8 @@ ROWS = {
         "Writes an artifact whose layers compute in 8 bits, keeps in float what would lose too much, and "
         "measures both.",
         "zygal shrink channel_marks.onnx -o channel_marks.small.onnx --images reference --agree 99%",
-        "zygal.commands.shrink:ShrinkRequest",
-        "zygal.commands.shrink",
+        "zygal.commands.shrink.request:ShrinkRequest",
+        "zygal.commands.shrink.execute",
         "zygal.cli.reports.shrink",
     ),
     "signoff": Row(

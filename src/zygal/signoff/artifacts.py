@@ -112,7 +112,7 @@ class Artifacts:
         return artifact_at("shrink.output", wanted.output)
 
     def _shrink(self, artifact: Input) -> Result:
-        from zygal.commands import shrink
+        from zygal.commands.shrink import execute as shrink
 
         wanted, data = self.plan.shrink, self.plan.data
         request = shrink.ShrinkRequest(

@@ -186,7 +186,7 @@ class Run:
         found.checks += self.checks.accuracy(step.document)
 
     def _tally(self, artifact: Input, compare: str | None) -> Result:
-        from zygal.commands import tally
+        from zygal.commands.tally import execute as tally
         from zygal.tally.figure_reliability import draw_reliability
 
         model, data = self.plan.model, self.plan.data

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zygal.cli.reports.verdict import show_gates, show_verdict
 from zygal.cli.tables import show_facts
-from zygal.commands.recover import RecoverOutcome
+from zygal.commands.recover.outcome import RecoverOutcome
 from zygal.inlet.description import describe_inlet, describe_stages, describe_value
 from zygal.inlet.sizes import tensor_shape
 from zygal.wording import counted, short_number

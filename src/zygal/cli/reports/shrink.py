@@ -6,7 +6,7 @@ import numpy as np
 
 from zygal.cli.reports.verdict import FAILED, PASSED
 from zygal.cli.tables import show_facts, show_sentence, show_table
-from zygal.commands.shrink import ShrinkOutcome
+from zygal.commands.shrink.outcome import ShrinkOutcome
 from zygal.errors import some_of
 from zygal.wording import counted, file_size, milliseconds, percent, points, short_number
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zygal.cli.reports.verdict import show_verdict
 from zygal.cli.tables import show_sentence, show_table
-from zygal.commands.tally import TallyOutcome
+from zygal.commands.tally.outcome import TallyOutcome
 from zygal.tally.conclusions import calibration_sentence, paired_sentences, warnings
 from zygal.tally.paired import BETTER, NOT_WORSE, SAME, WORSE
 from zygal.wording import counted, percent

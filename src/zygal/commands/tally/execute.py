@@ -2,138 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING
 
-from zygal.cluster.opened import ClassifierRequest, ClusterUsed, check_request, open_classifiers, open_pool
+from zygal.cluster.opened import check_request, open_classifiers, open_pool
+from zygal.commands.tally.outcome import TallyOutcome, _Progress
+from zygal.commands.tally.request import TallyRequest
 from zygal.errors import LabelsError, OutputError, some_of
-from zygal.files.outputs import PICTURE, Output, check_outputs
+from zygal.files.outputs import check_outputs
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line
-from zygal.outcome import Gate, Outcome
-from zygal.request import option, paths_read, refuse_unused, refuse_without
+from zygal.outcome import Gate
+from zygal.request import paths_read, refuse_unused, refuse_without
 
 if TYPE_CHECKING:
     from zygal.prediction.classifier import Classifier
     from zygal.prediction.labelled import Joined, LabelledImage
-    from zygal.statistics.intervals import Estimate
     from zygal.tally.tally import Tally
 
-FIGURES = ("confusion.png", "reliability.png", "wrong.png")
+
 FEW_CLASSES = 20
-
-
-@dataclass(frozen=True, kw_only=True)
-class TallyRequest(ClassifierRequest):
-    """What zygal tally is asked for."""
-
-    images: str = option(
-        "a folder with one sub-folder per class, or a CSV or Parquet table: path (relative to the table), label, "
-        "perhaps group; all may be URLs",
-        metavar="DIR|CSV",
-        reads=True,
-    )
-    numbers: str | None = option(
-        "what numeric labels mean: a labels file, or the training folder", None, metavar="FILE", reads=True
-    )
-    top: tuple[int, ...] | None = option(
-        "the k of the top-k accuracies (default: 1,3 or 1,5)", None, metavar="K,K", kind="numbers"
-    )
-    threshold: float = option(
-        "multi-label: the probability from which a label is assigned (default: {default})",
-        0.5,
-        metavar="SHARE",
-        kind="share of one",
-    )
-    min_accuracy: float | None = option("gate: fail below this accuracy", None, metavar="SHARE", kind="share of one")
-    margin: float = option(
-        "with --compare: the loss of accuracy that still counts as not worse (default: {default})",
-        0.01,
-        metavar="SHARE",
-        kind="share of one",
-        needs="compare",
-    )
-    trained_on: tuple[str, ...] = option(
-        "folder of training images: labelled images that are also there are listed", (), metavar="DIR", reads=True
-    )
-    worst: int = option(
-        "how many of the worst classes, pairs and images to list (default: {default})", 12, metavar="N", kind="int"
-    )
-    draw: str | None = option(
-        "draw the confusion matrix, the calibration and the wrong predictions there", None, metavar="DIR", writes=True
-    )
-    pair: str | None = option(
-        "with --draw: only the wrong predictions of this pair of classes", None, metavar="TRUE,PREDICTED"
-    )
-
-    def outputs(self) -> list[Output]:
-        """The files that are written."""
-        return [Output(str(Path(self.draw) / name), PICTURE, True) for name in FIGURES] if self.draw else []
-
-
-@dataclass(frozen=True, kw_only=True)
-class TallyOutcome(Outcome):
-    """artifact, compared: what the user called them. engine: what ran the artifact. labels: class names in order.
-    worst: how many of the worst classes, pairs and images a report lists. left_out: images whose labels are no
-    classes."""
-
-    kind: ClassVar[str] = "zygal.tally"
-
-    artifact: str
-    engine: str
-    images: str
-    scores: str
-    labels: tuple[str, ...]
-    labels_order: str | None
-    found: Tally
-    compared: str | None = None
-    worst: int = 12
-    cluster: ClusterUsed | None = None
-    left_out: int = 0
-
-    @property
-    def conclusions(self) -> tuple[str, ...]:
-        """See `Outcome.conclusions`."""
-        from zygal.tally.conclusions import calibration_sentence, paired_sentences, warnings
-
-        found = self.found
-        paired = paired_sentences(found.paired, self.artifact, self.compared) if found.paired else []
-        what = "predictions" if found.exclusive else "labels"
-        return (calibration_sentence(found.calibration, what), *warnings(found, self.worst), *paired)
-
-    def result(self) -> dict[str, Any]:
-        """See `Outcome.result`."""
-        found = self.found
-        return {
-            "artifact": self.artifact,
-            "engine": self.engine,
-            "compared": self.compared,
-            "cluster": self.cluster and asdict(self.cluster),
-            "images_from": self.images,
-            "images": found.images,
-            "labels": list(self.labels),
-            "labels_order": self.labels_order,
-            "scores": self.scores,
-            "accuracy": _estimate(found.accuracy),
-            "exclusive": _exclusive(found.exclusive) if found.exclusive else None,
-            "multi_label": _multi_label(found.multi_label) if found.multi_label else None,
-            "compared_exclusive": _exclusive(found.other) if found.other and found.exclusive else None,
-            "compared_multi_label": _multi_label(found.other) if found.other and found.multi_label else None,
-            "paired": _paired(found.paired) if found.paired else None,
-            "calibration": _calibration(found.calibration),
-            "groups": {
-                name: {"images": found.group_images[name], "accuracy": _estimate(share)}
-                for name, share in found.groups.items()
-            },
-            "misclassified": [asdict(each) for each in found.misclassified],
-            "exchanged_labels": found.exchange and asdict(found.exchange),
-            "duplicates": asdict(found.duplicates),
-            "images_left_out": self.left_out,
-            "labels_left_out": dict(found.joined.unknown),
-            "labels_spelt_differently": dict(found.joined.respelt),
-            "classes_without_images": list(found.without_images),
-        }
 
 
 def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
@@ -187,18 +74,6 @@ def execute(request: TallyRequest, listener: Listener = SILENT) -> TallyOutcome:
             written=tuple(written),
             next_step=_next_step(request, found),
         )
-
-
-class _Progress:
-    """Tells the listener how many images are done."""
-
-    def __init__(self, listener: Listener, total: int):
-        self.listener, self.done, self.total = listener, 0, total
-        self(0)
-
-    def __call__(self, more: int) -> None:
-        self.done += more
-        self.listener.count("images", self.done, self.total)
 
 
 def _choices(request: TallyRequest, classes: int):
@@ -345,59 +220,3 @@ def _next_step(request: TallyRequest, found: Tally) -> str | None:
     options = [word for name in repeated if getattr(request, name) for word in (f"--{name}", getattr(request, name))]
     options += ["--multi-label"] if request.multi_label else []
     return command_line("zygal", "tally", request.artifact, "--images", request.images, *options, "--draw", "figures")
-
-
-def _estimate(estimate: Estimate) -> dict[str, float]:
-    return {"value": estimate.value, "ci95_low": estimate.low, "ci95_high": estimate.high}
-
-
-def _exclusive(accuracy) -> dict[str, Any]:
-    return {
-        "top_k_accuracy": {str(k): _estimate(share) for k, share in accuracy.top.items()},
-        "balanced_accuracy": _estimate(accuracy.balanced),
-        "cross_entropy_nats": _estimate(accuracy.cross_entropy),
-        "macro_precision": accuracy.macro_precision,
-        "macro_recall": accuracy.macro_recall,
-        "macro_f1": accuracy.macro_f1,
-        "classes": [
-            asdict(each) | {"recall_interval": each.recall_interval and _estimate(each.recall_interval)}
-            for each in accuracy.classes
-        ],
-        "confusion_counts": accuracy.confusion.tolist(),
-        "confused_pairs": [asdict(each) for each in accuracy.pairs],
-    }
-
-
-def _multi_label(accuracy) -> dict[str, Any]:
-    averages = accuracy.averages
-    return {
-        "threshold": accuracy.threshold,
-        "exact_match": _estimate(accuracy.exact_match),
-        "hamming_loss": accuracy.hamming_loss,
-        "averages": {
-            kind: dict(zip(("precision", "recall", "f1"), getattr(averages, kind)))
-            for kind in ("micro", "macro", "samples")
-        },
-        "labels": [asdict(each) for each in accuracy.labels],
-        "best_threshold": accuracy.best_threshold,
-        "best_f1": accuracy.best_f1,
-    }
-
-
-def _paired(paired) -> dict[str, Any]:
-    return asdict(paired) | {"difference": _estimate(paired.difference), "verdict": paired.verdict}
-
-
-def _calibration(calibration) -> dict[str, Any]:
-    return {
-        "expected_calibration_error": calibration.expected_error,
-        "corrected_calibration_error": calibration.corrected_error,
-        "ci95_low": calibration.low,
-        "ci95_high": calibration.high,
-        "error_by_chance": calibration.by_chance,
-        "p_value_of_perfect_calibration": calibration.p_value,
-        "predictions": calibration.images,
-        "mean_confidence": calibration.confidence,
-        "accuracy": _estimate(calibration.accuracy),
-        "bins": [asdict(each) | {"accuracy": each.accuracy and _estimate(each.accuracy)} for each in calibration.bins],
-    }

@@ -2,186 +2,33 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING
 
-from zygal.artifact.formats import format_for
+from zygal.commands.shrink.outcome import ShrinkOutcome
+from zygal.commands.shrink.request import ShrinkRequest
 from zygal.errors import ArtifactError, OutputError, WitnessError
-from zygal.files.outputs import PICTURE, Output, check_outputs
+from zygal.files.outputs import check_outputs
 from zygal.files.writing import check_writable
 from zygal.listener import SILENT, Listener
 from zygal.naming import command_line, found_in_folder, match_command
-from zygal.outcome import Outcome
-from zygal.request import SCORES_DEFAULT, Request, option, paths_read, refuse_given
+from zygal.request import paths_read, refuse_given
 
 if TYPE_CHECKING:
-    from zygal.shrink.choose import Budget, Point
+    from zygal.shrink.choose import Budget
     from zygal.shrink.given import Given
-    from zygal.shrink.half import Halved
     from zygal.shrink.opened import Opened
     from zygal.shrink.shrink import Result
 
+
 FEW_IMAGES = 100
+
+
 MOVES = 0.1
 """Ranges that half of the images would make so much different are not settled."""
+
+
 AGREE = 0.99
-
-
-@dataclass(frozen=True, kw_only=True)
-class ShrinkRequest(Request):
-    """What zygal shrink is asked for."""
-
-    artifact: str = option("the float artifact, ONNX or a mobile flatbuffer", positional=True, metavar="ARTIFACT")
-    output: str = option("the file to write, in the same format", short="o", metavar="SMALL", writes=True)
-    images: str | None = option(
-        "images like those that the model will see, a few hundred; they set the ranges of the activations",
-        None,
-        metavar="DIR",
-        group="images",
-        reads=True,
-    )
-    witness: str | None = option(
-        "set the ranges by recorded tensors; with --images, check the images against the recording",
-        None,
-        metavar="FILE",
-        group="images",
-        reads=True,
-    )
-    inlet: str | None = option(
-        "use this inlet instead of the one inside the artifact", None, metavar="FILE", group="images", reads=True
-    )
-    count: int = option(
-        "use at most N images, at even places (default: {default})", 200, metavar="N", kind="int", group="images"
-    )
-    labelled: str | None = option(
-        "labelled images, for the loss of accuracy: a folder with one sub-folder per class, or a CSV",
-        None,
-        metavar="DIR|CSV",
-        group="images",
-        reads=True,
-    )
-    scores: str | None = option(
-        f"the output of the artifact to use, if it has several ({SCORES_DEFAULT})", None, metavar="NAME", group="images"
-    )
-    agree: float | None = option(
-        "at least this share of the images keeps its top-1 class (default, without a budget: 99%%)",
-        None,
-        metavar="SHARE",
-        kind="share of one",
-        group="budget (layers stay in float until it is met)",
-    )
-    lose: float | None = option(
-        "at most this much accuracy is lost on --labelled, like 0.5%%",
-        None,
-        metavar="SHARE",
-        kind="share of one",
-        group="budget (layers stay in float until it is met)",
-    )
-    speed: float | None = option(
-        "at least so many times as fast as the float artifact, like 2x",
-        None,
-        metavar="TIMES",
-        kind="factor",
-        group="budget (layers stay in float until it is met)",
-    )
-    half: bool = option("store the weights as float16 instead: half the file, no speed", False)
-    batch: int = option("batch size at which the speed is measured (default: {default})", 1, metavar="N", kind="int")
-    threads: int | None = option("number of cores to use (default: all)", None, metavar="N", kind="int")
-    draw: str | None = option("draw agreement and speed of what was tried (PNG)", None, metavar="FILE", writes=True)
-    listed: int = option("how many layers to list (default: {default})", 8, metavar="N", kind="int")
-
-    def outputs(self) -> list[Output]:
-        """The files that are written."""
-        drawn = [Output(self.draw, PICTURE)] if self.draw else []
-        return [Output(self.output, format_for(self.output).kind), *drawn]
-
-
-@dataclass(frozen=True, kw_only=True)
-class ShrinkOutcome(Outcome):
-    """budget: what had to hold. found: of 8 bits; halved: of float16 weights. given: the images. instructions: the
-    processor's 8-bit instructions, in words."""
-
-    kind: ClassVar[str] = "zygal.shrink"
-
-    request: ShrinkRequest
-    budget: Budget | None
-    found: Result | None
-    halved: Halved | None
-    given: Given
-    instructions: tuple[str, ...]
-
-    @property
-    def final(self) -> Point | None:
-        """What was chosen; None with --half."""
-        return self.found.choice.final if self.found else None
-
-    @property
-    def conclusions(self) -> tuple[str, ...]:
-        """See `Outcome.conclusions`."""
-        if self.final is None or not self.final.speed or self.final.speed.value >= 1:
-            return ()
-        return (
-            "8 bits do not pay here: the float artifact is faster on this machine at this batch size. Keep it, or try "
-            "--batch 8.",
-        )
-
-    def result(self) -> dict[str, Any]:
-        """See `Outcome.result`."""
-        from zygal.classifier.metadata import EIGHT_BITS, HALF
-
-        request = self.request
-        common = {
-            "artifact": request.artifact,
-            "shrunk": request.output if self.refusal is None else None,
-            "precision": HALF if self.halved else EIGHT_BITS,
-            "calibrated_on": self.given.where,
-            "images": len(self.given.tensors),
-        }
-        if self.halved:
-            return common | asdict(self.halved)
-        found = self.found
-        return common | {
-            "budget": asdict(self.budget),
-            "batch_images": request.batch,
-            "processor_8_bit_instructions": list(self.instructions),
-            "activations": str(found.form.dtype),
-            "weight_bits": found.form.weight_bits,
-            "channels_equalised": found.equalised,
-            "float_bytes": found.float_bytes,
-            "chosen": self._point(found.choice.final),
-            "nearest": self._point(found.choice.nearest),
-            "candidates": [self._point(point) for point in found.choice.points],
-            "layers": [
-                {
-                    "layer": layer.name,
-                    "operator": layer.operator,
-                    "score_error_alone_of_spread": layer.damage,
-                    "seconds_in_8_bits": layer.seconds,
-                    "seconds_in_float": layer.float_seconds,
-                }
-                for layer in found.layers
-            ],
-            "operators_in_8_bits": found.in_8_bits,
-            "layers_in_float": list(found.kept),
-            "clipped_share_of_values": dict(found.clipped),
-            "largest_change_of_a_range_by_half_the_images": max(found.moved, default=0.0),
-        }
-
-    def _point(self, point: Point | None) -> dict[str, Any] | None:
-        if point is None:
-            return None
-        return {
-            "name": point.name,
-            "kept_in_float": list(point.kept),
-            "top_1_agreement": asdict(point.agreement),
-            "top_1_agreement_expected": asdict(point.expected),
-            "score_error_of_spread": point.error,
-            "accuracy_lost": point.lost,
-            "speed_times_float": point.speed
-            and {"value": point.speed.value, "low": point.speed.low, "high": point.speed.high},
-            "bytes": point.size_bytes,
-        }
 
 
 def execute(request: ShrinkRequest, listener: Listener = SILENT) -> ShrinkOutcome:

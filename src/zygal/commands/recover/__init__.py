@@ -1,0 +1,1 @@
+"""The preprocessing of a recording, found."""

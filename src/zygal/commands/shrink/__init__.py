@@ -1,0 +1,1 @@
+"""An artifact in lower precision."""

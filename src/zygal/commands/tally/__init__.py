@@ -1,0 +1,1 @@
+"""Metrics of an artifact on labelled images."""
