@@ -6,13 +6,13 @@ import argparse
 import sys
 from dataclasses import dataclass, fields, replace
 from importlib import import_module
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zygal.cli.ending import complain, finish_output
-from zygal.cli.terminal import STDOUT, console, listening, note, write_json
-from zygal.files.outputs import JSON, Output, check_outputs
-from zygal.outcome import Outcome
 from zygal.request import paths_read
+
+if TYPE_CHECKING:
+    from zygal.outcome import Outcome
 
 SHOWN_UNREADABLE = 10
 
@@ -27,6 +27,10 @@ class Command:
 
     def run(self, options: argparse.Namespace) -> int:
         """Executes the command and returns its exit code. Raises ZygalError."""
+        # Not at the top: help needs none of it.
+        from zygal.cli.terminal import STDOUT, listening, write_json
+        from zygal.files.outputs import JSON, Output, check_outputs
+
         request = request_from(self.request_class, options)
         outputs = list(request.outputs()) if hasattr(request, "outputs") else []
         if options.json and options.json != STDOUT:
@@ -52,6 +56,8 @@ class Command:
         return outcome.exit_code
 
     def _print(self, options: argparse.Namespace, outcome: Outcome) -> None:
+        from zygal.cli.terminal import STDOUT, console, note, write_json
+
         if not options.quiet:
             for sentence in outcome.notes:
                 note(sentence)

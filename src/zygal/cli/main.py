@@ -9,11 +9,9 @@ import sys
 from importlib import import_module
 from typing import ClassVar, NoReturn
 
-from zygal.cli.ended import write_ended
 from zygal.cli.ending import Terminated, catch_signals, complain, finish_output, open_standard_streams
 from zygal.cli.names import COMMANDS, INLET, ROWS
 from zygal.errors import LONGEST_SENTENCE, ZygalError, one_line
-from zygal.machine.libraries import silence_libraries
 from zygal.outcome import INTERNAL, INTERRUPTED, INVALID, PASS, TERMINATED, Verdict
 
 TRACEBACK = "ZYGAL_TRACEBACK"
@@ -83,10 +81,11 @@ def main(arguments: list[str] | None = None) -> int:
     _Parser.given = arguments
     shows_traceback = "--traceback" in arguments or bool(os.environ.get(TRACEBACK))
     open_standard_streams()
-    silence_libraries("-v" in arguments or "--verbose" in arguments)
     code = PASS
 
     def ended(sentence: str, code: int, verdict: Verdict = Verdict.REFUSED) -> int:
+        from zygal.cli.ended import write_ended
+
         write_ended(command_words(arguments), arguments, verdict, code, sentence)
         return complain(sentence, code)
 
@@ -152,6 +151,9 @@ def _run(arguments: list[str]) -> int:
     if options.verbose and config is not None:
         shown = ", ".join(f"{name} = {value}" for name, (_, value) in used.items()) or "nothing for this command"
         print(f"zygal: defaults from {config}: {one_line(shown)}", file=sys.stderr)
+    from zygal.machine.libraries import silence_libraries
+
+    silence_libraries(options.verbose)
     return options.command.run(options)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import zipfile
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
@@ -63,6 +62,8 @@ class Peek:
     @classmethod
     def at(cls, path: str | Path) -> Peek:
         """Raises FileError."""
+        import zipfile
+
         if os.path.isdir(path):
             try:
                 return cls(Path(path), folder=frozenset(os.listdir(path)))
@@ -79,6 +80,8 @@ class Peek:
 
 def _members(file: BinaryIO) -> tuple[tuple[str, ...], bool]:
     """The names in a zip archive, and whether it is damaged: then the first name alone."""
+    import zipfile
+
     try:
         with zipfile.ZipFile(file) as archive:
             return tuple(archive.namelist()), False

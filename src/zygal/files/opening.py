@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import hashlib
 import os
 import stat
 from collections.abc import Iterator, Sequence
@@ -111,6 +110,8 @@ def state_of(path: str | os.PathLike) -> tuple | None:
 
 def sha256_of(path: str | os.PathLike) -> str:
     """The SHA-256 of a file's bytes, in hexadecimal. Raises FileError."""
+    import hashlib
+
     digest = hashlib.sha256()
     try:
         with open_file(path) as file:
@@ -128,6 +129,8 @@ def sha256_of_all(paths: Sequence[str | os.PathLike]) -> str:
     if len(hashes) == 1:
         return hashes[0]
     listed = "".join(f"{each} {os.path.basename(path)}\n" for each, path in zip(hashes, paths))
+    import hashlib
+
     return hashlib.sha256(listed.encode("utf-8", "surrogateescape")).hexdigest()
 
 

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import errno
 import os
-import secrets
-import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -56,7 +54,7 @@ def whole_file(path: str | os.PathLike, check: Callable[[Path], None] | None = N
 
 def _temporary_name(path: Path) -> str:
     """A name of its own in the same folder: that of the file may be as long as names can be."""
-    return str(path.parent / f".zygal-{secrets.token_hex(6)}.part")
+    return str(path.parent / f".zygal-{os.urandom(6).hex()}.part")
 
 
 def _created(name: str) -> int:
@@ -147,6 +145,8 @@ def make_folder(path: str | os.PathLike) -> None:
 def scratch_folder() -> Iterator[Path]:
     """A folder for temporary files, removed afterwards. Raises OutputError where it cannot be made or is full."""
     try:
+        import tempfile
+
         with tempfile.TemporaryDirectory(prefix="zygal-", ignore_cleanup_errors=True) as folder:
             yield Path(folder)
     except OSError as fault:
