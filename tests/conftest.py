@@ -96,7 +96,7 @@ def workspace(shipped, tmp_path):
     return Path(shutil.copytree(shipped, tmp_path / "workspace"))
 
 
-def program(*arguments, cwd, timeout=120, **more):
+def program(*arguments, cwd, timeout=600, **more):
     """Runs the installed program on files, as a user does."""
     command = [str(Path(sys.executable).with_name("zygal")), *map(str, arguments)]
     return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=timeout, **more)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import called
+from conftest import called, needs_jax
 
 from zygal.errors import SourceError
 from zygal.sources import read_source
@@ -308,8 +308,10 @@ def cases(keras):
     yield "noise", lambda x: layers.GaussianNoise(0.4)(x), "right"
 
 
+@pytest.mark.jax
 @pytest.mark.slow
 def test_arguments_of_the_other_framework(keras, tmp_path):
+    needs_jax()
     wrong = []
     for name, make, expected in cases(keras):
         kind, detail = judged(make, keras, tmp_path)

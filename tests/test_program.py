@@ -32,9 +32,16 @@ def test_help_of_every_command_shows_an_example(tmp_path):
 
 
 ELSEWHERE = """
-import os, signal, sys
-for name in ("fcntl", "resource"):
-    sys.modules[name] = None
+import builtins, os, signal
+found = builtins.__import__
+
+def import_less(name, globals=None, locals=None, fromlist=(), level=0):
+    # Other packages have files of their own for each system.
+    if name in ("fcntl", "resource") and (globals or {}).get("__name__", "").startswith("zygal"):
+        raise ImportError(name)
+    return found(name, globals, locals, fromlist, level)
+
+builtins.__import__ = import_less
 for name in ("O_NONBLOCK", "O_NOFOLLOW", "O_CLOEXEC", "sched_getaffinity"):
     delattr(os, name)
 del signal.SIGUSR1, signal.SIGUSR2
