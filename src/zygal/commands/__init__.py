@@ -1,4 +1,2 @@
-"""One file per command: a frozen request with all defaults, and `execute(request, listener) -> Outcome`.
-
-Nothing here knows a terminal. Heavy imports are inside the functions, because a user interface imports the requests.
-"""
+"""What each command is asked, does and finds: a frozen request that declares its options, and `execute(request,
+listener)`, which gives an `Outcome`."""
