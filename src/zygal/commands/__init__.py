@@ -1,2 +1,4 @@
-"""What each command is asked, does and finds: a frozen request that declares its options, and `execute(request,
-listener)`, which gives an `Outcome`."""
+"""What a command is asked, does and finds: a frozen request with its options, `execute(request, listener)`, an Outcome.
+
+Nothing here knows a terminal. Heavy imports are inside the functions, because a user interface imports the requests.
+"""
