@@ -169,10 +169,15 @@ def test_a_later_run_is_judged_by_an_earlier_one(shipped, earlier, tmp_path):
             ratio["ci95"] = [each / 9 for each in ratio["ci95"]]
 
     done = program("bench", "channel_marks.onnx", *SHORT, "--baseline", earlier, "--max-slowdown", "300%", cwd=shipped)
-    assert done.returncode == 0 and "PASS: baseline" in done.stdout, done.stderr
+    # On a busy machine a run this short decides nothing; it is never failed.
+    assert (done.returncode, "PASS: baseline" in done.stdout, "UNDECIDED: baseline" in done.stdout) in (
+        (0, True, False),
+        (4, False, True),
+    ), done.stdout
     faster = changed(earlier, tmp_path, thrice_as_fast)
     done = program("bench", "channel_marks.onnx", *SHORT, "--baseline", faster, cwd=shipped)
-    assert done.returncode == 1 and "FAIL: baseline" in done.stdout and "slower" in done.stdout
+    assert done.returncode in (1, 4) and "PASS" not in done.stdout and "slower" in done.stdout
+    assert (done.returncode == 1) == ("FAIL: baseline" in done.stdout)
     elsewhere = changed(earlier, tmp_path, lambda content: content["machine"].update(processor="an abacus"))
     refused(
         program("bench", "channel_marks.onnx", *SHORT, "--baseline", elsewhere, cwd=shipped), "an abacus", "--force"
@@ -180,7 +185,7 @@ def test_a_later_run_is_judged_by_an_earlier_one(shipped, earlier, tmp_path):
     done = program(
         "bench", "channel_marks.onnx", *SHORT, "--baseline", elsewhere, "--force", "--max-slowdown", "300%", cwd=shipped
     )
-    assert done.returncode == 0 and "different: processor an abacus" in done.stdout
+    assert done.returncode in (0, 4) and "different: processor an abacus" in done.stdout
 
 
 @pytest.mark.slow
