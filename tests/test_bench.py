@@ -7,6 +7,7 @@ import subprocess
 import sys
 import time
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import onnx
@@ -491,7 +492,7 @@ def test_the_control_groups_limits_are_obeyed(monkeypatch, tmp_path):
     assert memory_granted_bytes() == 300_000_000 and 0 < memory_free_bytes() <= 200_000_000
 
 
-def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch):
+def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch, tmp_path):
     own = {"wall": 10.0, "own": 3.0, "cores": CoreSeconds(20.0, 1.0, 40.0), "throttled": 0.0}
     later = {"wall": 12.0, "own": 4.5, "cores": CoreSeconds(23.5, 1.4, 44.0), "throttled": 0.5}
     readings = iter([own, later])
@@ -502,6 +503,17 @@ def test_stolen_time_and_other_programs_are_told_apart_from_ones_own(monkeypatch
     monkeypatch.undo()
     now = core_seconds()
     assert now.total > now.busy > 0 and now.stolen >= 0
+
+    # A system that does not say what was stolen, and one core of two that is switched off.
+    class Times(SimpleNamespace):
+        user = nice = system = idle = 1.0
+
+    monkeypatch.setattr(usage, "allowed_core_numbers", lambda: {2})
+    monkeypatch.setattr(usage.psutil, "cpu_times", lambda percpu: [Times(), Times(user=5.0)])
+    (tmp_path / "online").write_text("0,2\n")
+    monkeypatch.setattr(usage, "_ONLINE", tmp_path / "online")
+    assert core_seconds() == CoreSeconds(7.0, None, 8.0)
+    monkeypatch.undo()
     # What a process takes that works for this one is its own too.
     busy = subprocess.Popen(
         [

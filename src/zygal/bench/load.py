@@ -37,9 +37,11 @@ class LoadWatch:
         """What else ran since the watch began."""
         before, now = self._began, _counters(self._helpers)
         wall, cores, then = max(now["wall"] - before["wall"], 1e-9), now["cores"], before["cores"]
-        stolen = (cores.stolen - then.stolen) / max(cores.total - then.total, 1e-9)
-        others = max(0.0, (cores.busy - then.busy - (now["own"] - before["own"])) / wall)
-        throttled = None
+        stolen = others = throttled = None
+        if cores is not None and then is not None:
+            others = max(0.0, (cores.busy - then.busy - (now["own"] - before["own"])) / wall)
+            if cores.stolen is not None and then.stolen is not None:
+                stolen = (cores.stolen - then.stolen) / max(cores.total - then.total, 1e-9)
         if now["throttled"] is not None and before["throttled"] is not None:
             throttled = (now["throttled"] - before["throttled"]) / wall
         return Load(stolen, others, throttled)

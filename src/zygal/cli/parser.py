@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from typing import Any, get_type_hints
 
 from zygal.cli.common import add_common
@@ -64,8 +63,3 @@ def _must_be_given(default: Any, annotation: Any) -> bool:
 def _is_list_of_values(annotation: Any, option: Option) -> bool:
     """Whether the option may be repeated: a tuple whose values are not written in one text."""
     return getattr(annotation, "__origin__", None) is tuple and (option.kind is None or not KINDS[option.kind].several)
-
-
-def words_of(value: Sequence) -> str:
-    """Values as they are written in one text."""
-    return ",".join(map(str, value))

@@ -53,5 +53,5 @@ class EstimatorEngine:
         return self._network.use_threads(count)
 
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
-        """See `engine.LiveEngine.layer_outputs`."""
+        """The outputs of the layers of the network before the estimator."""
         return self._network.layer_outputs(batch)

@@ -118,7 +118,7 @@ class GraphBuilder:
         return f"{wanted}_{number}"
 
     def finish(self, outputs: Iterable[str]) -> Graph:
-        """The graph with these outputs, without what they do not need. Raises GraphError."""
+        """The graph of all that was added, with these outputs. Raises GraphError for one that nothing makes."""
         outputs = tuple(outputs)
         for name in outputs:
             if name not in self.types:

@@ -10,6 +10,8 @@ import psutil
 
 from zygal.machine.processor import CONTROL_GROUPS, allowed_core_numbers
 
+_ONLINE = Path("/sys/devices/system/cpu/online")
+
 
 def memory_granted_bytes() -> int:
     """The machine's memory, or the control group's limit where that is less."""
@@ -30,23 +32,37 @@ def memory_free_bytes() -> int:
 @dataclass(frozen=True)
 class CoreSeconds:
     """Of the cores that this process may run on, since the machine was started. stolen: what the host of a virtual
-    machine gave to others; 0 where the system does not say."""
+    machine gave to others; None where the system does not say."""
 
     busy: float
-    stolen: float
+    stolen: float | None
     total: float
 
 
-def core_seconds() -> CoreSeconds:
-    """The times of the cores that this process may run on."""
+def core_seconds() -> CoreSeconds | None:
+    """The times of the cores that this process may run on; None where they cannot be read."""
     allowed = allowed_core_numbers()
-    cores = [times for number, times in enumerate(psutil.cpu_times(percpu=True)) if number in allowed]
-    stolen = sum(getattr(times, "steal", 0.0) for times in cores)
+    try:
+        every = psutil.cpu_times(percpu=True)
+    except (OSError, psutil.Error):
+        return None
+    cores = [times for number, times in zip(_online_cores(len(every)), every) if number in allowed]
+    stolen = sum(times.steal for times in cores) if cores and hasattr(cores[0], "steal") else None
     waiting = sum(times.idle + getattr(times, "iowait", 0.0) for times in cores)
     # What guests of this machine take is in the user's time already.
     names = ("user", "nice", "system", "irq", "softirq", "interrupt", "dpc")
     busy = sum(getattr(times, name, 0.0) for times in cores for name in names)
-    return CoreSeconds(busy, stolen, busy + waiting + stolen)
+    return CoreSeconds(busy, stolen, busy + waiting + (stolen or 0.0))
+
+
+def _online_cores(count: int) -> list[int]:
+    """The numbers of the cores that are switched on, which are those whose times the system gives."""
+    try:
+        parts = [part.split("-") for part in _ONLINE.read_text().strip().split(",")]
+        found = [number for part in parts for number in range(int(part[0]), int(part[-1]) + 1)]
+    except (OSError, ValueError):
+        found = []
+    return found if len(found) == count else list(range(count))
 
 
 def process_seconds(number: int) -> float:

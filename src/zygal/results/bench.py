@@ -19,8 +19,8 @@ class BenchMachine(TypedDict):
 
 
 class BenchLoad(TypedDict):
-    stolen_share: float
-    other_programs_cores: float
+    stolen_share: float | None
+    other_programs_cores: float | None
     throttled_share: float | None
 
 

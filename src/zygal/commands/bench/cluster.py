@@ -10,7 +10,7 @@ from zygal.commands.bench.request import BenchRequest
 from zygal.errors import BenchError, FileError
 from zygal.listener import Listener
 from zygal.outcome import Outcome
-from zygal.request import option_name, refuse_given
+from zygal.request import default_of, named, refuse_given
 
 if TYPE_CHECKING:
     from zygal.cluster.measure import MeasuredCluster
@@ -138,8 +138,8 @@ def _check(request: BenchRequest) -> None:
     check_address(request.cluster)
     refuse_given(request, NOT_THERE, "--cluster", BenchError)
     for name in WITH_DEFAULTS:
-        if getattr(request, name) != BenchRequest.__dataclass_fields__[name].default:
-            raise BenchError(f"{option_name(name)} does not apply to --cluster; leave it out.")
+        if getattr(request, name) != default_of(BenchRequest, name):
+            raise BenchError(f"{named(BenchRequest, name)} does not apply to --cluster; leave it out.")
     if not request.images:
         raise BenchError("--cluster measures with image files; give --images DIR, or a URL of a folder.")
     for workers in request.plan_workers or ():

@@ -103,8 +103,8 @@ def _check(request: BenchRequest) -> None:
             "--endpoint needs --arrival-rate RATE,...: how many images a second are offered to the service."
         )
     check_rates(request)
-    for field in ("levels", "execution", "max_slowdown"):
-        refuse_unused(request, field, "--endpoint measures a service, which runs as it was started", BenchError)
+    idle = ("levels", "execution", "max_slowdown")
+    refuse_unused(request, idle, "--endpoint measures a service, which runs as it was started", BenchError)
     check_timeout(request.timeout)
 
 

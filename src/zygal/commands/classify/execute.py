@@ -71,8 +71,8 @@ def _check(request: ClassifyRequest) -> None:
             "--as vectors",
             OutputError,
         )
-        for name in ("top", "min_probability", "min_margin", "threshold"):
-            refuse_unused(request, name, "--as vectors writes no predictions", OutputError)
+        idle = ("top", "min_probability", "min_margin", "threshold")
+        refuse_unused(request, idle, "--as vectors writes no predictions", OutputError)
     elif request.output:
         row_format(request.output)
         check_writable(request.output)
@@ -92,16 +92,14 @@ def _refuse_idle(request: ClassifyRequest, first: Classifier) -> None:
             f"--top {request.top} is more than the {len(first.labels)} classes of {request.artifact}; give at "
             f"most {len(first.labels)}."
         )
-    idle = ("min_probability", "min_margin") if first.multi_label else ("threshold",)
-    for name in idle:
-        several = (
-            "an image can have several labels"
-            if first.multi_label
-            else f"the classes of {request.artifact} exclude each other; --multi-label says that they do not"
-        )
-        refuse_unused(request, name, several, OutputError)
-    for name in ("top", "min_probability", "min_margin", "threshold", "skip", "column") if request.regions else ():
-        refuse_unused(request, name, "--regions draws one image", OutputError)
+    if first.multi_label:
+        refuse_unused(request, ("min_probability", "min_margin"), "an image can have several labels", OutputError)
+    else:
+        exclusive = f"the classes of {request.artifact} exclude each other; --multi-label says that they do not"
+        refuse_unused(request, "threshold", exclusive, OutputError)
+    if request.regions:
+        idle = ("top", "min_probability", "min_margin", "threshold", "skip", "column")
+        refuse_unused(request, idle, "--regions draws one image", OutputError)
 
 
 def _skipped(listing: Listing) -> list[str]:

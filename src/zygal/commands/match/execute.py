@@ -101,11 +101,12 @@ def _check(request: MatchRequest) -> None:
 
 def _refuse_idle_limits(request: MatchRequest, witness: Witness, shrunk: bool) -> None:
     """Raises OutputError for a limit that no gate has."""
-    for field in ("tensor_limit", "model_limit", "own_rounding") if witness.tensors is None else ():
-        refuse_unused(request, field, f"{request.witness} holds no tensors", OutputError)
-    for field in ("model_limit", "end_limit") if shrunk else ("agree_limit", "order_limit"):
-        precision = "in lower precision, so it is judged by its predictions" if shrunk else "not in lower precision"
-        refuse_unused(request, field, f"the artifact is {precision}", OutputError)
+    if witness.tensors is None:
+        idle = ("tensor_limit", "model_limit", "own_rounding")
+        refuse_unused(request, idle, f"{request.witness} holds no tensors", OutputError)
+    idle = ("model_limit", "end_limit") if shrunk else ("agree_limit", "order_limit")
+    precision = "in lower precision, so it is judged by its predictions" if shrunk else "not in lower precision"
+    refuse_unused(request, idle, f"the artifact is {precision}", OutputError)
     if request.endpoint_limit is not None and request.artifact is None:
         refuse_unused(request, "endpoint_limit", "no artifact is named that the service should serve", OutputError)
 
