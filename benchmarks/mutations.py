@@ -851,7 +851,7 @@ def _too_slow(number, frame):
     raise TooSlow
 
 
-def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None:
+def work(kind: str, demo: Path, folder: Path, seeds: list[int], most_seconds: float, answers) -> None:
     """Reads some mutations and tells of each how it ended."""
     import onnx  # noqa: F401
 
@@ -866,13 +866,13 @@ def work(kind: str, demo: Path, folder: Path, seeds: list[int], answers) -> None
         path = mutator.write(seed, target)
         answers.put((seed, "begun"))
         before, began = peak(), time.process_time()
-        signal.setitimer(signal.ITIMER_VIRTUAL, 2 * MOST_SECONDS)
+        signal.setitimer(signal.ITIMER_VIRTUAL, 2 * most_seconds)
         try:
             fault = read(kind, path)
         finally:
             signal.setitimer(signal.ITIMER_VIRTUAL, 0)
         took = time.process_time() - began
-        if fault is None and took > MOST_SECONDS:
+        if fault is None and took > most_seconds:
             fault = f"took {took:.1f} s"
         if fault is None and peak() - before > MOST_BYTES:
             fault = f"took {(peak() - before) / 1e6:.0f} MB"
@@ -885,14 +885,16 @@ def peak() -> int:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 
 
-def run(kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250) -> dict[int, str]:
-    """The seeds that failed, with how."""
+def run(
+    kind: str, demo: Path, folder: Path, seeds: range, at_once: int = 250, most_seconds: float = MOST_SECONDS
+) -> dict[int, str]:
+    """The seeds that failed, with how. `most_seconds` is the processor time that one may take."""
     context = multiprocessing.get_context("spawn")
     failed, left = {}, list(seeds)
     while left:
         answers = context.Queue()
         part, left = left[:at_once], left[at_once:]
-        process = context.Process(target=work, args=(kind, demo, folder, part, answers), daemon=True)
+        process = context.Process(target=work, args=(kind, demo, folder, part, most_seconds, answers), daemon=True)
         process.start()
         done, current = set(), None
         while len(done) < len(part):

@@ -44,7 +44,8 @@ def test_whatever_a_file_says_the_program_answers(kind, shipped, folder):
     # Others each day, and others than the script begins with, so that together they look at more.
     first = 1_000_000 + 1_000 * date.today().toordinal()
     print(f"seeds of {kind} from {first} on")
-    failed = mutations.run(kind, shipped, folder, range(first, first + SHARE[kind]))
+    # The time that a file takes is for the script to judge, on a quiet machine; here only an end is asked for.
+    failed = mutations.run(kind, shipped, folder, range(first, first + SHARE[kind]), most_seconds=30)
     assert not failed
 
 
