@@ -59,6 +59,27 @@ def test_the_demo_runs_where_a_system_has_less(tmp_path):
 
 
 @pytest.mark.slow
+def test_the_demo_runs_with_the_lowest_versions_that_are_stated(tmp_path):
+    """Under the lowest Python, with the lowest release of every package that `pyproject.toml` allows."""
+    python = tmp_path / "lowest" / "bin" / "python"
+    project = Path(__file__).parents[1]
+    for step in (
+        ["venv", "-q", "--no-python-downloads", "--python", "3.10", tmp_path / "lowest"],
+        ["pip", "install", "-q", "--python", python, "--resolution", "lowest-direct", project],
+    ):
+        # Where pyenv looks after several releases of Python, it gives out the one that is asked for.
+        environment = os.environ | {"PYENV_VERSION": "3.10"}
+        command = [sys.executable, "-m", "uv", *map(str, step)]
+        done = subprocess.run(command, capture_output=True, text=True, env=environment)
+        if done.returncode and ("No interpreter found" in done.stderr or "Failed to fetch" in done.stderr):
+            pytest.skip("needs Python 3.10 and a package index: " + done.stderr.strip().splitlines()[-1])
+        assert done.returncode == 0, done.stderr
+    command = [str(python.with_name("zygal")), "demo", "demo", "-q"]
+    done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=900)
+    assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+
+
+@pytest.mark.slow
 def test_the_demo_runs_as_it_says(tmp_path):
     done = program("demo", "example", "--json", "demo.json", cwd=tmp_path, timeout=400)
     assert done.returncode == 0, done.stdout + done.stderr
