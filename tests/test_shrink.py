@@ -1,4 +1,4 @@
-"""Shrinking: steps, weights, the graph in 8 bits, the choice of layers, and the command on files."""
+"""Shrinking: quantization, weights, the graph in 8 bits, the choice of layers, and the command on files."""
 
 import json
 import shutil
@@ -33,9 +33,9 @@ from zygal.shrink.form import MOBILE_FORM, onnx_form
 from zygal.shrink.network import Network
 from zygal.shrink.observe import observe
 from zygal.shrink.prepare import prepared
-from zygal.shrink.steps import Histogram, best_steps, stored_as
+from zygal.shrink.quantization import Histogram, best_quantization, quantized_and_back
 from zygal.shrink.trial import Point, expected_agreement
-from zygal.shrink.weights import stored_weight
+from zygal.shrink.weights import quantized_weight
 from zygal.statistics.intervals import Estimate, share_of
 from zygal.statistics.quantiles import Ratio
 
@@ -122,7 +122,7 @@ def all_in_8_bits(calibration):
     return calibration.graph(calibration.network.possible(calibration.network.units))
 
 
-# Steps
+# Quantization
 
 VALUES = st.lists(st.floats(-50, 50, width=32), min_size=3, max_size=300)
 
@@ -133,27 +133,27 @@ def test_steps_store_zero_exactly_and_lose_no_more_than_the_full_range_does(valu
     values = np.array(values, np.float32)
     histogram = Histogram()
     histogram.add(values, float(values.min()), float(values.max()))
-    steps = best_steps(histogram, form)
-    assert form.limits[0] <= steps.zero <= form.limits[1] and 0 <= steps.clipped <= 1
-    assert stored_as(np.zeros(1, np.float32), steps, form)[0] == 0
+    quantization = best_quantization(histogram, form)
+    assert form.limits[0] <= quantization.zero_point <= form.limits[1] and 0 <= quantization.clipped <= 1
+    assert quantized_and_back(np.zeros(1, np.float32), quantization, form)[0] == 0
     low, high = min(values.min(), 0), max(values.max(), 0)
     full = (high - low) / 255 or 1.0
     bins = 2 * histogram.reach / 4096
-    assert np.sqrt(np.mean((stored_as(values, steps, form) - values) ** 2)) <= full / np.sqrt(3) + bins
+    assert np.sqrt(np.mean((quantized_and_back(values, quantization, form) - values) ** 2)) <= full / np.sqrt(3) + bins
 
 
 def test_a_rare_large_value_is_clipped_and_a_flat_tail_costs_nothing():
     values = np.random.default_rng(0).laplace(size=1_000_000).astype(np.float32)
     histogram = Histogram()
     histogram.add(values, float(values.min()), float(values.max()))
-    steps = best_steps(histogram, FORM)
+    quantization = best_quantization(histogram, FORM)
     full = (values.max() - values.min()) / 255
-    assert steps.scale < 0.9 * full and 0 < steps.clipped < 1e-3
-    lost = float(np.mean((stored_as(values, steps, FORM) - values) ** 2))
-    assert lost == pytest.approx(steps.error, rel=0.05) and lost < 0.9 * full**2 / 12
+    assert quantization.scale < 0.9 * full and 0 < quantization.clipped < 1e-3
+    lost = float(np.mean((quantized_and_back(values, quantization, FORM) - values) ** 2))
+    assert lost == pytest.approx(quantization.error, rel=0.05) and lost < 0.9 * full**2 / 12
     # Behind a rectifier what is below zero is lost anyway, so no step is spent on it and nothing counts as clipped.
-    rectified = best_steps(histogram, FORM, lambda each: np.maximum(each, 0.0))
-    assert rectified.scale < 0.6 * steps.scale and rectified.zero <= 8
+    rectified = best_quantization(histogram, FORM, lambda each: np.maximum(each, 0.0))
+    assert rectified.scale < 0.6 * quantization.scale and rectified.zero_point <= 8
 
 
 def test_a_histogram_grows_without_losing_counts():
@@ -167,7 +167,7 @@ def test_a_histogram_grows_without_losing_counts():
     assert parts.total == whole.total == 5000 and parts.high == whole.high
     joined = whole.joined(parts)
     assert joined.total == 10_000
-    assert best_steps(parts, FORM).scale == pytest.approx(best_steps(whole, FORM).scale, rel=0.06)
+    assert best_quantization(parts, FORM).scale == pytest.approx(best_quantization(whole, FORM).scale, rel=0.06)
 
 
 # Weights
@@ -178,7 +178,7 @@ def test_a_histogram_grows_without_losing_counts():
 def test_weights_are_symmetric_and_within_their_bits(rows, columns, limit, seed):
     weight = np.random.default_rng(seed).normal(size=(rows, columns, 3, 3)).astype(np.float32)
     weight[0] = 0
-    kept = stored_weight(weight, 0, limit)
+    kept = quantized_weight(weight, 0, limit)
     assert kept.array.dtype == np.int8 and np.abs(kept.array.astype(int)).max(initial=0) <= limit
     largest = np.abs(weight).max((1, 2, 3))
     assert (np.abs(kept.real(0) - weight).max((1, 2, 3)) <= 0.2 * largest + largest / limit).all()
@@ -201,7 +201,7 @@ def test_seven_bits_where_pairs_of_products_are_held_in_16_bits():
 
 
 def test_a_bias_always_fits_into_32_bits():
-    kept = stored_weight(np.full((2, 1, 1, 1), 1e-12, np.float32), 0, 127, np.array([5.0, 0.0]), 0.01)
+    kept = quantized_weight(np.full((2, 1, 1, 1), 1e-12, np.float32), 0, 127, np.array([5.0, 0.0]), 0.01)
     assert abs(5.0 / (0.01 * float(kept.scales[0]))) < 2**31
 
 
@@ -313,8 +313,8 @@ def test_any_choice_of_operators_is_a_graph_that_computes_about_the_same(make):
         chosen = network.possible(wanted)
         graph = calibration.graph(chosen)
         assert chosen <= wanted and score_error(GraphEngine(graph).run(IMAGES), usual) < 0.05
-        stored = sum(array.dtype == np.int8 for array in graph.constants.values() if array.ndim > 1)
-        assert stored == sum(network.units[result].weight is not None for result in chosen)
+        quantized = sum(array.dtype == np.int8 for array in graph.constants.values() if array.ndim > 1)
+        assert quantized == sum(network.units[result].weight is not None for result in chosen)
 
 
 def test_nothing_in_8_bits_is_the_float_graph():
@@ -401,7 +401,7 @@ def test_a_fixed_batch_is_filled_up():
         1,
         lambda part: None,
     )
-    assert set(found) == set(calibration.network.storable)
+    assert set(found) == set(calibration.network.quantizable)
 
 
 # The choice
@@ -412,11 +412,11 @@ def test_damages_add_up_to_the_error_of_all():
     usual = GraphEngine(calibration.network.graph).run(IMAGES)
     found = damages(calibration, IMAGES, usual, "logits", 1, lambda part: None)
     whole = score_error(GraphEngine(all_in_8_bits(calibration)).run(IMAGES), usual)
-    assert set(found) == set(calibration.network.storable)
+    assert set(found) == set(calibration.network.quantizable)
     # What is moved was rounded before.
     assert (
         {value for value, damage in found.items() if damage == 0}
-        == {value for value in found if calibration.network.stored_before(value)}
+        == {value for value in found if calibration.network.quantized_before(value)}
         != set()
     )
     assert np.sqrt(sum(each**2 for each in found.values())) == pytest.approx(whole, rel=0.5)
@@ -439,7 +439,7 @@ def test_the_most_damage_for_the_least_time_goes_back_first():
     hurts = list(network.units)[2]
     damage = {
         value: 0.1 if value in (network.units[hurts].reads[0], network.units[hurts].home) else 0.001
-        for value in network.storable
+        for value in network.quantizable
     }
     same = dict.fromkeys(network.units, 1.0)
     layers = layers_of(network, damage, same, dict.fromkeys(network.units, 2.0))
@@ -483,7 +483,7 @@ def chooser_of(stub, budget):
     network = stub.calibration.network
     layers = layers_of(
         network,
-        dict.fromkeys(network.storable, 0.01),
+        dict.fromkeys(network.quantizable, 0.01),
         dict.fromkeys(network.units, 1.0),
         dict.fromkeys(network.units, 2.0),
     )

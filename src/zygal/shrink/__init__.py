@@ -1,1 +1,1 @@
-"""Artifacts in lower precision: 8-bit steps and weights, which layers stay in float, and what it loses and gains."""
+"""Artifacts in lower precision: 8-bit scales and weights, which layers stay in float, and what it loses and gains."""

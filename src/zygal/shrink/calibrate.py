@@ -1,4 +1,4 @@
-"""From what was observed to steps, stored weights and biases."""
+"""From what was observed to scales, zero points, quantized weights and biases."""
 
 from __future__ import annotations
 
@@ -11,65 +11,65 @@ from zygal.graph import Graph, Node
 from zygal.graph.ops import operator_named
 from zygal.shrink.network import Network, Unit
 from zygal.shrink.observe import Observed, channel_means
-from zygal.shrink.rewrite import in_eight_bits, with_one_stored
-from zygal.shrink.steps import Histogram, Steps, best_steps
-from zygal.shrink.weights import StoredWeight, mean_shift, stored_weight
+from zygal.shrink.quantization import Histogram, Quantization, best_quantization
+from zygal.shrink.rewrite import in_eight_bits, with_one_quantized
+from zygal.shrink.weights import QuantizedWeight, mean_shift, quantized_weight
 
 
 @dataclass(frozen=True)
 class Calibration:
-    """All that the graph in 8 bits is made of. steps: by the first of the values that are stored alike. weights,
-    biases: by the units' results. moved: by how much the steps would be others, had only half of the images been there:
-    the larger of the two parts, for each of the steps."""
+    """All that the graph in 8 bits is made of. quantizations: by the first of the values that are quantized alike.
+    weights, biases: by the units' results. moved: by how much the scales would be others, had only half of the images
+    been there: the larger of the two parts, for each of them."""
 
     network: Network
-    steps: dict[str, Steps]
-    weights: dict[str, StoredWeight]
+    quantizations: dict[str, Quantization]
+    weights: dict[str, QuantizedWeight]
     biases: dict[str, np.ndarray]
     moved: dict[str, float]
 
     def graph(self, chosen) -> Graph:
         """The graph with the units of these results in 8 bits."""
-        return in_eight_bits(self.network, chosen, self.steps, self.weights, self.biases)
+        return in_eight_bits(self.network, chosen, self.quantizations, self.weights, self.biases)
 
     def graph_with(self, value: str) -> Graph:
-        """The float graph in which one value alone is stored; see `rewrite.with_one_stored`."""
-        return with_one_stored(self.network, value, self.steps, self.weights, self.biases)
+        """The float graph in which one value alone is quantized; see `rewrite.with_one_quantized`."""
+        return with_one_quantized(self.network, value, self.quantizations, self.weights, self.biases)
 
     @property
     def clipped(self) -> dict[str, float]:
         """The share of the values that are clipped."""
-        return {value: steps.clipped for value, steps in self.steps.items()}
+        return {value: each.clipped for value, each in self.quantizations.items()}
 
 
 def calibrate(network: Network, observed: Observed, tensors: np.ndarray, threads: int | None = None) -> Calibration:
     """tensors: [N, ...], of which the first few give the means of the channels."""
-    steps, moved = {}, {}
+    quantizations, moved = {}, {}
     for root, values in _groups(network).items():
         if root in network.fixed:
             scale, zero = network.fixed[root]
-            steps[root] = Steps(np.float32(scale), zero, 0.0, 0.0)
+            quantizations[root] = Quantization(np.float32(scale), zero, 0.0, 0.0)
             continue
         behind = network.function_behind(values[0]) if len(values) == 1 else ()
         function = _computed(behind) if behind else None
         histograms = [_together([observed.halves[value][half] for value in values]) for half in (0, 1)]
-        steps[root] = best_steps(histograms[0].joined(histograms[1]), network.form, function)
-        spans = [float(best_steps(each, network.form, function).scale) for each in histograms if each.total]
-        moved[root] = max(abs(each / float(steps[root].scale) - 1) for each in spans)
-    weights, biases = _weights(network, steps, tensors, threads)
-    return Calibration(network, steps, weights, biases, moved)
+        quantizations[root] = best_quantization(histograms[0].joined(histograms[1]), network.form, function)
+        spans = [float(best_quantization(each, network.form, function).scale) for each in histograms if each.total]
+        moved[root] = max(abs(each / float(quantizations[root].scale) - 1) for each in spans)
+    weights, biases = _weights(network, quantizations, tensors, threads)
+    return Calibration(network, quantizations, weights, biases, moved)
 
 
-def _weights(network: Network, steps: dict[str, Steps], tensors: np.ndarray, threads: int | None):
-    """The stored weights, and the biases with the shifts of the means taken out."""
+def _weights(network: Network, quantizations: dict[str, Quantization], tensors: np.ndarray, threads: int | None):
+    """The quantized weights, and the biases with the shifts of the means taken out."""
     weights, biases = {}, {}
     weighted = [unit for unit in network.units.values() if unit.weight]
-    means = channel_means(network, weighted, steps, tensors, threads)
+    means = channel_means(network, weighted, quantizations, tensors, threads)
     for unit in weighted:
         weight, bias = network.graph.constants[unit.weight], bias_of(network, unit)
-        scale = float(steps[network.alike.get(unit.reads[0], unit.reads[0])].scale)
+        scale = float(quantizations[network.alike.get(unit.reads[0], unit.reads[0])].scale)
         in_whole_numbers = None if unit.node.operator == "MatMul" else bias
-        kept = stored_weight(weight, unit.axis, network.form.weight_limit, in_whole_numbers, scale)
+        kept = quantized_weight(weight, unit.axis, network.form.weight_limit, in_whole_numbers, scale)
         weights[unit.result] = kept
         if unit.node.operator != "MatMul" or unit.addend is not None:
             biases[unit.result] = bias - mean_shift(unit, weight, kept, *means[unit.reads[0]])
@@ -84,9 +84,9 @@ def bias_of(network: Network, unit: Unit) -> np.ndarray:
 
 
 def _groups(network: Network) -> dict[str, list[str]]:
-    """The values that are stored in the same steps, by the first of them."""
+    """The values that are quantized with the same scale and zero point, by the first of them."""
     groups: dict[str, list[str]] = {}
-    for value in network.storable:
+    for value in network.quantizable:
         groups.setdefault(network.alike.get(value, value), []).append(value)
     return groups
 

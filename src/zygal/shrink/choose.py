@@ -12,8 +12,8 @@ FLOAT_WIDTH = 4
 """A number in float32 is so many times as wide as one in 8 bits, so an operator that only moves numbers takes so many
 times as long."""
 MUCH_FASTER = 0.6
-"""The first layer is faster in float if it takes this part of the time: its result is larger than the image, so storing
-it takes longer."""
+"""The first layer is faster in float if it takes this part of the time: its result is larger than the image, so
+quantizing it takes longer."""
 LEAST_SAVED = 0.25
 """What 8 bits save of a unit's time is taken for no less than this part of the mean unit's: it is not known more
 precisely, and where nothing is saved, the damage alone decides."""
@@ -56,8 +56,8 @@ class Budget:
 
 @dataclass(frozen=True)
 class Layer:
-    """A value that can be stored, and the unit that makes it, if one does. name, operator: of what makes it. damage:
-    the score error that storing it alone makes. seconds, float_seconds: of the unit, for a run; 0 where the runtime
+    """A value that can be quantized, and the unit that makes it, if one does. name, operator: of what makes it. damage:
+    the score error that quantizing it alone makes. seconds, float_seconds: of the unit, for a run; 0 where the runtime
     joins it to another."""
 
     value: str
@@ -72,10 +72,10 @@ class Layer:
 def layers_of(
     network: Network, damages: Mapping[str, float], seconds: Mapping[str, float], float_seconds: Mapping[str, float]
 ) -> list[Layer]:
-    """All values that can be stored, in the order in which they are made."""
+    """All values that can be quantized, in the order in which they are made."""
     makers = {unit.home: unit for unit in network.units.values() if network.must_store(unit)}
     found = []
-    for value in network.storable:
+    for value in network.quantizable:
         unit, node = makers.get(value), network.made_by.get(value)
         name = unit.layer if unit else (node.layer or value) if node else "the input"
         operator = unit.node.operator if unit else node.operator if node else "-"
@@ -91,7 +91,7 @@ def layers_of(
 def _alone(unit: Unit, seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> float:
     """What a unit takes in float between others in 8 bits."""
     alone = float_seconds.get(unit.result, 0.0)
-    # The runtime joins what has no weight to a convolution in float; between stored values it stands alone.
+    # The runtime joins what has no weight to a convolution in float; between quantized values it stands alone.
     return max(alone, FLOAT_WIDTH * seconds.get(unit.result, 0.0)) if unit.weight is None else alone
 
 
@@ -105,9 +105,9 @@ def best_returned(
     """Groups of units in the order in which they are best given back to float: the most damage for the least time
     first.
 
-    A value is stored as long as what makes it, or one that reads it, computes in 8 bits; so operators that follow each
-    other go back together, up to LONGEST of them. The squared errors of values add up, as independent ones do; times
-    add up too.
+    A value is quantized as long as what makes it, or one that reads it, computes in 8 bits; so operators that follow
+    each other go back together, up to LONGEST of them. The squared errors of values add up, as independent ones do;
+    times add up too.
     """
     squared = {layer.value: layer.damage**2 for layer in layers}
     least = max(LEAST_SAVED * sum(seconds.values()) / max(len(network.units), 1), 1e-9)
@@ -116,17 +116,17 @@ def best_returned(
         for result, unit in network.units.items()
     }
     left = network.possible(set(network.units) - set(base))
-    stored = {result: network.stored((result,)) for result in network.units}
+    quantized = {result: network.quantized((result,)) for result in network.units}
     groups = []
     while left:
-        order, needs = [result for result in network.units if result in left], _needs(stored, left)
+        order, needs = [result for result in network.units if result in left], _needs(quantized, left)
         best, most = (), -1.0
         for start in range(len(order)):
             group, freed, time = set(), 0.0, 0.0
             for result in order[start : start + LONGEST]:
                 group.add(result)
                 time += saved[result]
-                freed += sum(squared[value] for value in stored[result] if needs[value] <= group)
+                freed += sum(squared[value] for value in quantized[result] if needs[value] <= group)
                 if freed / time > most:
                     best, most = frozenset(group), freed / time
         rest = network.possible(left - best)
@@ -135,12 +135,12 @@ def best_returned(
     return groups
 
 
-def _needs(stored: Mapping[str, set[str]], chosen: Collection[str]) -> dict[str, set[str]]:
-    """For each stored value the units that need it so: what makes it and what reads it. stored: what each unit
+def _needs(quantized: Mapping[str, set[str]], chosen: Collection[str]) -> dict[str, set[str]]:
+    """For each quantized value the units that need it so: what makes it and what reads it. quantized: what each unit
     needs."""
     needs: dict[str, set[str]] = {}
     for result in chosen:
-        for value in stored[result]:
+        for value in quantized[result]:
             needs.setdefault(value, set()).add(result)
     return needs
 
@@ -183,13 +183,13 @@ class Chooser:
         lost = sum(
             layer.damage**2
             for layer in layers
-            if layer.value in self.network.stored((last.result,)) and self._only(last, layer.value)
+            if layer.value in self.network.quantized((last.result,)) and self._only(last, layer.value)
         )
         return (last.result,) if lost > NOTHING_LOST * sum(layer.damage**2 for layer in layers) else ()
 
     def _first(self, seconds: Mapping[str, float], float_seconds: Mapping[str, float]) -> tuple[str, ...]:
-        """The first layer, if it is faster in float: images have few channels, and its result is stored instead of the
-        image."""
+        """The first layer, if it is faster in float: images have few channels, and its result is quantized instead of
+        the image."""
         first = next(iter(self.network.units))
         alone = self.network.must_store(self.network.units[first]) and 0 < float_seconds.get(
             first, 0.0
@@ -197,8 +197,8 @@ class Chooser:
         return (first,) if alone and first != self.network.last.result else ()
 
     def _only(self, last: Unit, value: str) -> bool:
-        """Whether a value would not be stored but for the last layer."""
-        return value not in self.network.stored(set(self.network.units) - {last.result})
+        """Whether a value would not be quantized but for the last layer."""
+        return value not in self.network.quantized(set(self.network.units) - {last.result})
 
     def kept(self, count: int) -> tuple[str, ...]:
         """The units in float after the first so many groups went back."""

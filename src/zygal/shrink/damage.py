@@ -49,7 +49,7 @@ def damages(
     threads: int | None,
     progress: Callable[[float], None],
 ) -> dict[str, float]:
-    """The score error that storing each value alone makes, together with the weights that make it, on as many of the
+    """The score error that quantizing each value alone makes, together with the weights that make it, on as many of the
     tensors as memory allows for. Everything else is computed in float.
 
     What lies before a value is computed once; only what lies behind it is run again for each.
@@ -60,7 +60,9 @@ def damages(
     # The weights of what makes a value lie before it, where a rectifier or a clip stands between.
     first = {unit.home: places[unit.result] for unit in network.units.values()}
     cuts = {
-        value: first.get(value, places.get(value, 0)) for value in network.storable if not network.stored_before(value)
+        value: first.get(value, places.get(value, 0))
+        for value in network.quantizable
+        if not network.quantized_before(value)
     }
     live = {place: _live(graph, place) for place in set(cuts.values())}
     between = list(dict.fromkeys(name for cut in live.values() for name in cut))
@@ -68,7 +70,7 @@ def damages(
     count = _affordable(engine, graph, tensors)
     chosen = np.linspace(0, len(tensors) - 1, count).round().astype(int)
     parts = [engine.values(batch) for batch in batches(tensors[chosen], graph)]
-    found = dict.fromkeys(network.storable, 0.0)
+    found = dict.fromkeys(network.quantizable, 0.0)
     for number, (value, place) in enumerate(cuts.items()):
         behind = GraphEngine(_tail(calibration.graph_with(value), graph, place, live[place]), None, threads)
         scores = np.concatenate([behind.run(*(part[name] for name in live[place])) for part in parts])[:count]

@@ -1,9 +1,9 @@
 """Equalisation across layers (Nagel et al., "Data-free quantization through weight equalization and bias correction",
 ICCV 2019, section 4.1).
 
-An activation is stored in the same steps for all channels, so channels that are much smaller than others lose most of
-their steps. Where only a rectifier, or nothing, lies between what makes an activation and the one layer that reads it,
-a channel can be made smaller by the one and larger by the other; the model computes the same.
+An activation is quantized with the same scale and zero point for all channels, so channels that are much smaller than
+others lose most of their resolution. Where only a rectifier, or nothing, lies between what makes an activation and the
+one layer that reads it, a channel can be made smaller by the one and larger by the other; the model computes the same.
 """
 
 from __future__ import annotations

@@ -12,28 +12,28 @@ from zygal.machine.processor import Multiplication
 
 @dataclass(frozen=True)
 class Form:
-    """dtype: of stored activations. weight_limit: the largest stored weight; weights lie symmetrically around 0.
-    products_stored: matrix products must store what they give; where not, they may give real numbers. joined_alike:
-    what is joined or pooled must be stored in the steps of the result. gates_by_storing: a gate is computed by an
-    addition whose result is held between 0 and 1 by being stored. prescribed: scale and zero point of the results of
-    operators that have no choice."""
+    """dtype: of quantized activations. weight_limit: the largest quantized weight; weights lie symmetrically around 0.
+    products_quantized: matrix products must quantize what they give; where not, they may give real numbers.
+    joined_alike: what is joined or pooled must have the scale and zero point of the result. gates_by_quantizing: a gate
+    is computed by an addition whose result is held between 0 and 1 by being quantized. prescribed: scale and zero point
+    of the results of operators that have no choice."""
 
     dtype: np.dtype
     weight_limit: int
-    products_stored: bool
+    products_quantized: bool
     joined_alike: bool
-    gates_by_storing: bool
+    gates_by_quantizing: bool
     prescribed: Mapping[str, tuple[float, int]] = field(default_factory=dict)
 
     @property
     def limits(self) -> tuple[int, int]:
-        """The smallest and the largest stored activation."""
+        """The smallest and the largest quantized activation."""
         info = np.iinfo(self.dtype)
         return int(info.min), int(info.max)
 
     @property
     def weight_bits(self) -> int:
-        """Bits of a stored weight."""
+        """Bits of a quantized weight."""
         return self.weight_limit.bit_length() + 1
 
 

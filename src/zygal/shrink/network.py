@@ -1,4 +1,4 @@
-"""What of a graph can be computed with 8-bit numbers, and which values must be stored for it."""
+"""What of a graph can be computed with 8-bit numbers, and which values must be quantized for it."""
 
 from __future__ import annotations
 
@@ -13,14 +13,15 @@ from zygal.graph.passes.rules import attribute
 from zygal.shrink.form import Form
 
 MOVING = ("MaxPool", "Reshape", "Transpose", "Flatten", "Squeeze", "Unsqueeze", "Slice", "DepthToSpace", "SpaceToDepth")
-"""Operators whose results are numbers that they are given: stored, they keep their steps. So do borders of zeros."""
+"""Operators whose results are numbers that they are given: quantized, they keep scale and zero point. So do borders of
+zeros."""
 HOLDING = ("Relu", "Clip")
-"""Operators that only hold values within limits, which storing does too."""
+"""Operators that only hold values within limits, which quantizing does too."""
 GATE = "HardSigmoid"
-"""Held between 0 and 1 by what can be stored: an addition in 8 bits."""
+"""Held between 0 and 1 by what can be quantized: an addition in 8 bits."""
 GATES = (GATE, "Sigmoid")
 BY_VALUE = ("HardSwish", GATE, "Sigmoid", "LeakyRelu", "Elu", "Tanh", "Gelu", "Silu", *HOLDING)
-"""Operators on each value alone, which read a stored value as well as any."""
+"""Operators on each value alone, which read a quantized value as well as any."""
 POOLING = ("AveragePool", "GlobalAveragePool")
 COMBINING = ("Add", "Mul", "Concat", *POOLING)
 """Operators without weights that runtimes compute in 8 bits."""
@@ -40,9 +41,9 @@ def moves(node: Node) -> bool:
 class Unit:
     """One operator that can be computed with 8-bit numbers.
 
-    reads: the activations that must be stored for it. home: what is stored of its result: the result itself, or what a
-    rectifier or clip makes of it. weight, bias: constants; axis: of the weight's output channels. addend: the constant
-    of an addition directly behind a product, which is its bias.
+    reads: the activations that must be quantized for it. home: what is quantized of its result: the result itself, or
+    what a rectifier or clip makes of it. weight, bias: constants; axis: of the weight's output channels. addend: the
+    constant of an addition directly behind a product, which is its bias.
     """
 
     node: Node
@@ -94,14 +95,14 @@ class Network:
             return self._weighted(node)
         if node.operator == "MatMul" and self.varying.issuperset(node.inputs):
             return Unit(node, node.inputs, self._home(result))
-        if node.operator == GATE and self.form.gates_by_storing and self._comes_stored(node.inputs[0]):
+        if node.operator == GATE and self.form.gates_by_quantizing and self._comes_quantized(node.inputs[0]):
             if attribute(node, "alpha") <= 0 or attribute(node, "beta") < 0:
                 return None
             return Unit(node, node.inputs, result)
         if (
             node.operator in COMBINING
             and self.varying.issuperset(node.inputs)
-            and all(map(self._comes_stored, node.inputs))
+            and all(map(self._comes_quantized, node.inputs))
         ):
             return Unit(node, tuple(dict.fromkeys(node.inputs)), self._home(result))
         return None
@@ -152,8 +153,8 @@ class Network:
             return after[0].outputs[0]
         return value
 
-    def _comes_stored(self, value: str) -> bool:
-        """Whether a value comes, perhaps moved or mapped, from an operator that stores what it gives."""
+    def _comes_quantized(self, value: str) -> bool:
+        """Whether a value comes, perhaps moved or mapped, from an operator that quantizes what it gives."""
         return self._comes_from(value, self.units)
 
     def _maker(self, value: str) -> Unit | None:
@@ -164,8 +165,8 @@ class Network:
         return None if node is None else self.units.get(node.outputs[0])
 
     def must_store(self, unit: Unit) -> bool:
-        """Whether the runtime computes a unit in 8 bits only if its result is stored."""
-        return self.form.products_stored or unit.node.operator not in ("Gemm", "MatMul")
+        """Whether the runtime computes a unit in 8 bits only if its result is quantized."""
+        return self.form.products_quantized or unit.node.operator not in ("Gemm", "MatMul")
 
     @cached_property
     def last(self) -> Unit | None:
@@ -174,7 +175,7 @@ class Network:
 
     def possible(self, wanted: Collection[str]) -> set[str]:
         """Those of the wanted units that can be in 8 bits together: what combines values needs all of them to come
-        stored."""
+        quantized."""
         chosen: set[str] = set()
         for result, unit in self.units.items():
             combining = unit.weight is None and unit.node.operator != "MatMul"
@@ -186,8 +187,8 @@ class Network:
         maker = self._maker(value)
         return maker is not None and maker.result in chosen and self.must_store(maker)
 
-    def stored(self, chosen: Collection[str]) -> set[str]:
-        """The values that must be stored if these units are computed in 8 bits."""
+    def quantized(self, chosen: Collection[str]) -> set[str]:
+        """The values that must be quantized if these units are computed in 8 bits."""
         found: set[str] = set()
         for result in chosen:
             unit = self.units[result]
@@ -196,13 +197,13 @@ class Network:
                 found.add(unit.home)
         return found
 
-    def made_stored(self, chosen: Collection[str]) -> set[str]:
-        """Those of the stored values that exist only as they are stored: what units in 8 bits give."""
+    def made_quantized(self, chosen: Collection[str]) -> set[str]:
+        """Those of the quantized values that exist only as they are quantized: what units in 8 bits give."""
         return {self.units[result].home for result in chosen if self.must_store(self.units[result])}
 
     @cached_property
     def alike(self) -> dict[str, str]:
-        """For each value the first of those that are stored in the same steps as it is."""
+        """For each value the first of those that are quantized with the same scale and zero point as it is."""
         first: dict[str, str] = {}
 
         def found(value: str) -> str:
@@ -221,8 +222,8 @@ class Network:
 
     @cached_property
     def fixed(self) -> dict[str, tuple[float, int]]:
-        """Scale and zero point of the values whose steps are not free: gates from 0 to 1, and what the format
-        prescribes."""
+        """Scale and zero point of the values whose scale and zero point are not free: gates from 0 to 1, and what the
+        format prescribes."""
         gates = {
             unit.home: (1 / 255, self.form.limits[0]) for unit in self.units.values() if unit.node.operator == GATE
         }
@@ -231,18 +232,19 @@ class Network:
             for node in self.graph.nodes
             if node.operator in self.form.prescribed
         }
-        return gates | {value: steps for value, steps in prescribed.items() if self.alike.get(value, value) == value}
+        return gates | {value: each for value, each in prescribed.items() if self.alike.get(value, value) == value}
 
     @cached_property
-    def storable(self) -> tuple[str, ...]:
-        """All values that may ever have to be stored, in the order in which they are made."""
-        wanted = self.stored(self.units)
+    def quantizable(self) -> tuple[str, ...]:
+        """All values that may ever have to be quantized, in the order in which they are made."""
+        wanted = self.quantized(self.units)
         return tuple(name for name in _in_order(self.graph) if name in wanted)
 
-    def stored_before(self, value: str) -> bool:
-        """Whether a value is one that can be stored, moved: storing it again in the same steps changes nothing."""
+    def quantized_before(self, value: str) -> bool:
+        """Whether a value is one that can be quantized, moved: quantizing it again with the same scale and zero point
+        changes nothing."""
         node = self.made_by.get(value)
-        return node is not None and moves(node) and node.inputs[0] in self.storable
+        return node is not None and moves(node) and node.inputs[0] in self.quantizable
 
     def function_behind(self, value: str) -> tuple[Node, ...]:
         """What alone reads a value, if that works on each number by itself: one operator, or a gate and the product of

@@ -11,7 +11,7 @@ from zygal.engines.graph import GraphEngine
 from zygal.errors import EngineError
 from zygal.graph import Graph
 from zygal.shrink.network import Network, Unit
-from zygal.shrink.steps import Histogram, Steps, stored_as
+from zygal.shrink.quantization import Histogram, Quantization, quantized_and_back
 
 SAMPLED = 20_000
 """So many numbers of each activation of an image are counted, at even places; the extremes are those of all."""
@@ -47,7 +47,7 @@ def observe(
 ) -> Observed:
     """Runs the float graph on tensors [N, ...] and counts what those values are. Raises EngineError naming the layer
     that gives what is not a finite number."""
-    values = list(network.storable)
+    values = list(network.quantizable)
     engine = GraphEngine(
         network.graph, [*values, *(name for name in network.graph.outputs if name not in values)], threads
     )
@@ -85,10 +85,14 @@ def channel_axis(unit: Unit) -> int:
 
 
 def channel_means(
-    network: Network, units: Iterable[Unit], steps: dict[str, Steps], tensors: np.ndarray, threads: int | None
+    network: Network,
+    units: Iterable[Unit],
+    quantizations: dict[str, Quantization],
+    tensors: np.ndarray,
+    threads: int | None,
 ) -> dict[str, tuple[np.ndarray, np.ndarray]]:
-    """For each activation that the units with weights read: the mean of each channel, and that of what is stored of it;
-    float64."""
+    """For each activation that the units with weights read: the mean of each channel, and that of what is quantized of
+    it; float64."""
     axes = {unit.reads[0]: channel_axis(unit) for unit in units if unit.weight}
     engine = GraphEngine(network.graph, list(axes), threads)
     sums = {name: [0.0, 0.0] for name in axes}
@@ -96,7 +100,7 @@ def channel_means(
     for batch in batches(tensors[:MEANS_FROM], network.graph):
         for name, array in engine.values(batch).items():
             others = tuple(axis for axis in range(array.ndim) if axis != axes[name] % array.ndim)
-            back = stored_as(array, steps[network.alike.get(name, name)], network.form)
+            back = quantized_and_back(array, quantizations[network.alike.get(name, name)], network.form)
             for place, each in enumerate((array, back)):
                 sums[name][place] = sums[name][place] + each.mean(axis=others, dtype=np.float64) * len(batch)
         count += len(batch)
@@ -120,9 +124,9 @@ def _not_finite(network: Network, batch: np.ndarray, names: list[str]) -> Engine
             if bad is not None:
                 what = "not-a-number" if np.isnan(values[bad]).any() else "infinity"
                 return EngineError(
-                    f"layer {node.layer or bad} ({node.operator}) gives {what} on {name}; 8-bit steps cannot be "
+                    f"layer {node.layer or bad} ({node.operator}) gives {what} on {name}; 8-bit scales cannot be "
                     f"found. Mend the model, or leave the image out."
                 )
     return EngineError(
-        f"the model gives numbers that are not finite on one of {', '.join(names)}; 8-bit steps cannot be found."
+        f"the model gives numbers that are not finite on one of {', '.join(names)}; 8-bit scales cannot be found."
     )

@@ -20,7 +20,7 @@ STORED = ("QuantizeLinear", "DequantizeLinear")
 
 def prepared(graph: Graph, form: Form, where: str) -> Graph:
     """Weights that were stored in half precision are widened, means over places become poolings, normalisations that
-    stand alone convolutions of one place, and where gates are computed by storing, activations are stated by their
+    stand alone convolutions of one place, and where gates are computed by quantizing, activations are stated by their
     gates. Raises ArtifactError if something is in 8 bits already."""
     low = next((node for node in graph.nodes if node.operator in STORED), None)
     if low is not None:
@@ -30,14 +30,14 @@ def prepared(graph: Graph, form: Form, where: str) -> Graph:
         )
     graph = run_passes(biases_apart(graph))
     graph = _factors_before_clips(graph)
-    if form.gates_by_storing:
+    if form.gates_by_quantizing:
         graph = apply_rules(graph, (Rule(("Add", "Clip", "Mul"), _gate_of_parts),))
     nodes: list[Node] = []
     taken, constants = set(graph.types), dict(graph.constants)
     for node in graph.nodes:
         nodes += (
             _pooled(node, graph, taken)
-            or (_gated(node, taken) if form.gates_by_storing else None)
+            or (_gated(node, taken) if form.gates_by_quantizing else None)
             or [_as_convolution(node, graph, constants)]
         )
     return rebuilt(graph, nodes, constants, graph.outputs)
@@ -61,7 +61,7 @@ def _pooled(node: Node, graph: Graph, taken: set[str]) -> list[Node] | None:
 
 def _as_convolution(node: Node, graph: Graph, constants: dict[str, np.ndarray]) -> Node:
     """A normalisation with constant statistics, which no convolution could take in, as a convolution of one place and
-    one channel each: runtimes compute that in 8 bits, and one weight a channel is stored without an error."""
+    one channel each: runtimes compute that in 8 bits, and one weight a channel is quantized without an error."""
     plain = node.operator == "BatchNormalization" and graph.types[node.inputs[0]].rank == 4 and len(node.outputs) == 1
     line = normalization_line(node, graph.constants) if plain else None
     if line is None:

@@ -46,11 +46,11 @@ class Settings:
 
 @dataclass(frozen=True)
 class Result:
-    """choice: the candidates and the one that was taken. layers: every value that can be stored, with the damage that
-    it does and the time of what makes it. form: of the numbers. equalised: whether channels were. float_bytes: size of
-    the float artifact. in_8_bits: how many operators are. kept: the convolutions and matrix products in float, by their
-    layers. clipped: by layer, the share of the values that storing clips. moved: by how much half of the images would
-    change each range. written: the file, if a candidate was taken."""
+    """choice: the candidates and the one that was taken. layers: every value that can be quantized, with the damage
+    that it does and the time of what makes it. form: of the numbers. equalised: whether channels were. float_bytes:
+    size of the float artifact. in_8_bits: how many operators are. kept: the convolutions and matrix products in float,
+    by their layers. clipped: by layer, the share of the values that quantizing clips. moved: by how much half of the
+    images would change each range. written: the file, if a candidate was taken."""
 
     choice: Choice
     layers: tuple[Layer, ...]
@@ -219,11 +219,11 @@ def _record(
     described: str,
 ) -> Shrunk:
     facts = opened.facts
-    stored = network.stored(chosen)
-    whole = sum(layer.damage**2 for layer in layers if layer.value in stored) or 1.0
+    quantized = network.quantized(chosen)
+    whole = sum(layer.damage**2 for layer in layers if layer.value in quantized) or 1.0
     parts: dict[str, float] = {}
     for layer in layers:
-        if layer.value in stored:
+        if layer.value in quantized:
             parts[layer.name] = parts.get(layer.name, 0.0) + layer.damage**2 / whole
     largest = sorted(parts.items(), key=lambda each: each[1], reverse=True)[:LISTED_SHARES]
     return Shrunk(

@@ -15,23 +15,23 @@ LARGEST_BIAS = 2**30
 
 
 @dataclass(frozen=True)
-class StoredWeight:
+class QuantizedWeight:
     """array: int8, in the shape of the weight. scales: of each output channel, float32."""
 
     array: np.ndarray
     scales: np.ndarray
 
     def real(self, axis: int) -> np.ndarray:
-        """The numbers that the stored ones stand for."""
+        """The numbers that the quantized ones stand for."""
         return self.array.astype(np.float32) * along(self.scales, self.array.ndim, axis)
 
 
-def stored_weight(
+def quantized_weight(
     weight: np.ndarray, axis: int, limit: int, bias: np.ndarray | None = None, given: float | None = None
-) -> StoredWeight:
-    """The weight in steps of its largest number in each output channel; Jacob et al., 2018, and Krishnamoorthi, 2018,
+) -> QuantizedWeight:
+    """The weight, scaled by its largest number in each output channel; Jacob et al., 2018, and Krishnamoorthi, 2018,
     for one scale a channel. Of a few smaller ranges the one with the least squared error is taken, as for activations.
-    bias, given: the bias and the scale of what is multiplied: a channel's steps are kept so wide that its bias fits
+    bias, given: the bias and the scale of what is multiplied: a channel's scale is kept so large that its bias fits
     into 32 bits."""
     rows = np.moveaxis(weight, axis, 0).reshape(weight.shape[axis], -1)
     largest = np.abs(rows).max(axis=1)
@@ -46,20 +46,20 @@ def stored_weight(
     scales = np.where(largest > 0, scales, np.float32(1.0))
     if bias is not None and given is not None:
         scales = np.maximum(scales, np.abs(bias) / (np.float32(given) * LARGEST_BIAS)).astype(np.float32)
-    stored = np.clip(np.rint(weight / along(scales, weight.ndim, axis)), -limit, limit).astype(np.int8)
-    return StoredWeight(stored, scales)
+    quantized = np.clip(np.rint(weight / along(scales, weight.ndim, axis)), -limit, limit).astype(np.int8)
+    return QuantizedWeight(quantized, scales)
 
 
 def mean_shift(
-    unit: Unit, weight: np.ndarray, kept: StoredWeight, mean: np.ndarray, stored_mean: np.ndarray
+    unit: Unit, weight: np.ndarray, kept: QuantizedWeight, mean: np.ndarray, quantized_mean: np.ndarray
 ) -> np.ndarray:
-    """By how much the mean of each output channel grows when the weight and what it is multiplied with are stored: the
-    difference of the products with the means of the input channels (Nagel et al., "Data-free quantization through
+    """By how much the mean of each output channel grows when the weight and what it is multiplied with are quantized:
+    the difference of the products with the means of the input channels (Nagel et al., "Data-free quantization through
     weight equalization and bias correction", ICCV 2019, section 4.2, with measured means).
 
-    mean, stored_mean: of each input channel, before and after it is stored. Returns float64 [output channels].
+    mean, quantized_mean: of each input channel, before and after it is quantized. Returns float64 [output channels].
     """
-    return product_of_means(unit, kept.real(unit.axis), stored_mean) - product_of_means(unit, weight, mean)
+    return product_of_means(unit, kept.real(unit.axis), quantized_mean) - product_of_means(unit, weight, mean)
 
 
 def product_of_means(unit: Unit, weight: np.ndarray, mean: np.ndarray) -> np.ndarray:

@@ -1,9 +1,9 @@
-"""Ranges of activations, and the steps in which they are stored.
+"""Ranges of activations, and the scale and zero point with which they are quantized.
 
 The range is the one that minimises the expected squared error over the values' histogram, not the one from the smallest
-to the largest: what is rarely reached is clipped, so that everything else has finer steps (Banner et al., "Post
+to the largest: what is rarely reached is clipped, so that everything else has a finer scale (Banner et al., "Post
 training 4-bit quantization of convolutional networks", 2019, in its form for a measured distribution). Zero is always
-stored exactly (Jacob et al., 2018).
+quantized exactly (Jacob et al., 2018).
 """
 
 from __future__ import annotations
@@ -22,7 +22,8 @@ _SHARES = np.concatenate([np.geomspace(0.02, 0.5, 24, endpoint=False), np.linspa
 
 class Histogram:
     """Counts of values in BINS equal bins from -reach to reach; the reach doubles when larger values come. Zeros are
-    counted apart, because they are stored without an error. low, high: the extremes of all values, counted or not."""
+    counted apart, because they are quantized without an error. low, high: the extremes of all values, counted or
+    not."""
 
     def __init__(self) -> None:
         self.counts, self.reach, self.zeros = np.zeros(BINS, np.int64), 0.0, 0
@@ -76,23 +77,25 @@ class Histogram:
 
 
 @dataclass(frozen=True)
-class Steps:
-    """real = scale * (stored - zero). clipped: the share of the values beyond what can be stored. error: the expected
-    squared error."""
+class Quantization:
+    """real = scale * (quantized - zero_point). clipped: the share of the values beyond what can be quantized. error:
+    the expected squared error."""
 
     scale: np.float32
-    zero: int
+    zero_point: int
     clipped: float
     error: float
 
 
-def best_steps(histogram: Histogram, form: Form, function: Callable[[np.ndarray], np.ndarray] | None = None) -> Steps:
-    """The steps with the least expected squared error: rounding adds scale**2 / 12 inside the range, clipping the
-    squared distance from its end outside. function: what alone reads the values, on each by itself; then the error of
-    its results counts."""
+def best_quantization(
+    histogram: Histogram, form: Form, function: Callable[[np.ndarray], np.ndarray] | None = None
+) -> Quantization:
+    """The quantization with the least expected squared error: rounding adds scale**2 / 12 inside the range, clipping
+    the squared distance from its end outside. function: what alone reads the values, on each by itself; then the error
+    of its results counts."""
     low, high = histogram.low, histogram.high
     if low == high:
-        return Steps(np.float32(1.0), form.limits[0], 0.0, 0.0)
+        return Quantization(np.float32(1.0), form.limits[0], 0.0, 0.0)
     function = function or (lambda values: values)
     sums = _Sums(histogram, function)
     lows, highs = (np.array([0.0]) if end == 0 else end * _SHARES for end in (low, high))
@@ -100,7 +103,7 @@ def best_steps(histogram: Histogram, form: Form, function: Callable[[np.ndarray]
     errors = sums.errors(scales, zeros, form)
     # Of equal ones the widest range.
     best = np.unravel_index(errors.size - 1 - np.argmin(errors.ravel()[::-1]), errors.shape)
-    return Steps(
+    return Quantization(
         np.float32(scales[best]), int(zeros[best]), sums.clipped(scales[best], zeros[best], form), float(errors[best])
     )
 
@@ -151,9 +154,9 @@ class _Sums:
         return float(self.weights[beyond].sum())
 
 
-def stored_as(values: np.ndarray, steps: Steps, form: Form) -> np.ndarray:
-    """Values as they come back from being stored, float32."""
+def quantized_and_back(values: np.ndarray, quantization: Quantization, form: Form) -> np.ndarray:
+    """Values as they come back from being quantized, float32."""
     first, last = form.limits
-    stored = np.rint(values / steps.scale)
-    np.clip(stored, first - steps.zero, last - steps.zero, out=stored)
-    return stored * steps.scale
+    quantized = np.rint(values / quantization.scale)
+    np.clip(quantized, first - quantization.zero_point, last - quantization.zero_point, out=quantized)
+    return quantized * quantization.scale
