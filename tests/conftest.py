@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import zipfile
+from collections import Counter
 from contextlib import redirect_stderr, redirect_stdout
 from datetime import date
 from pathlib import Path
@@ -41,13 +42,17 @@ settings.load_profile("repeatable")
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
-def todays(cases, parts=3):
-    """Parameters of many alike: those of today's part are run by every test run, the others carry the mark slow."""
-    today = date.today().toordinal()
-    return [
-        pytest.param(case, marks=[] if (place + today) % parts == 0 else pytest.mark.slow)
-        for place, case in enumerate(cases)
-    ]
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items):
+    """Of tests marked `alike`, the fourth of the cases whose turn is today is run by every test run; the others are
+    slow."""
+    today, seen = date.today().toordinal(), Counter()
+    for item in items:
+        if item.get_closest_marker("alike"):
+            place = seen[item.parent, item.function]
+            seen[item.parent, item.function] += 1
+            if (place + today) % 4:
+                item.add_marker("slow")
 
 
 def once(tmp_path_factory, name, make):

@@ -238,6 +238,7 @@ class Heads(nn.Module):
         return self.head(x.reshape(-1, 64, 24).mean(1))
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "case",
     [

@@ -151,6 +151,7 @@ LABELS = {
 }
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("name", LABELS)
 def test_labels_in_every_form(name, tmp_path):
     (tmp_path / name).write_text(LABELS[name])
@@ -158,6 +159,7 @@ def test_labels_in_every_form(name, tmp_path):
     assert done.returncode == 0 and json.loads((tmp_path / "out.json").read_text())["labels"] == ["a", "b b", "c"]
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "text, words",
     [

@@ -360,6 +360,7 @@ def small_model(path, **inputs):
     return path
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "inputs, given, words",
     [
@@ -376,6 +377,7 @@ def test_what_is_missing_of_an_artifact_made_elsewhere_is_asked_for(inputs, give
         ArtifactSubject(small_model(tmp_path / "m.onnx", **inputs), given)
 
 
+@pytest.mark.slow
 def test_an_artifact_made_elsewhere_is_fed_what_was_said(tmp_path):
     path = small_model(tmp_path / "m.onnx", a=(1, ["n", 3, "h", 8]), b=(7, ["n", "length"]))
     subject = ArtifactSubject(path, Given(shapes={"a": (3, 5, 8), "b": (6,)}))

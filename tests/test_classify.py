@@ -196,6 +196,7 @@ def test_the_order_of_a_folder_is_that_of_whole_paths(tmp_path):
     assert listing.count() == 8
 
 
+@pytest.mark.slow
 def test_what_is_written_is_not_among_the_images_and_names_need_not_be_text(shipped, tmp_path):
     shutil.copy(shipped / "reference/mark-00.jpg", tmp_path / "a.jpg")
     shutil.copy(shipped / "reference/mark-00.jpg", os.fsencode(tmp_path) + b"/\xff.jpg")

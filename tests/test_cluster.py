@@ -124,6 +124,7 @@ def spoilt(folder):
     (folder / "list.txt").write_text("".join(f"{name}\n" for name in [*names, "missing.jpg"] * 4))
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("ending", ["csv", "jsonl", "parquet"])
 def test_rows_are_byte_for_byte_those_of_one_machine(ending, cluster, workspace):
     spoilt(workspace)
@@ -160,6 +161,7 @@ def test_a_schedulers_own_file_names_it(cluster, workspace):
     refused(called(*few, "none.json", cwd=workspace), "none.json cannot be read")
 
 
+@pytest.mark.slow
 def test_figures_are_the_same_to_the_last_digit_for_any_split(cluster, workspace, monkeypatch):
     shutil.copy(workspace / "channel_marks.onnx", workspace / "other.onnx")
     arguments = (
@@ -183,6 +185,7 @@ def test_figures_are_the_same_to_the_last_digit_for_any_split(cluster, workspace
         assert found | {"cluster": None} == wanted
 
 
+@pytest.mark.slow
 def test_vectors_and_few_images_come_from_workers_too(cluster, workspace):
     for output, more in (("one.npy", ()), ("many.npy", ("--cluster", cluster.scheduler_address))):
         assert (
@@ -246,6 +249,7 @@ def test_workers_without_the_package_or_with_another_release_are_refused(hostile
     assert not list(workspace.glob("x.csv*"))
 
 
+@pytest.mark.slow
 def test_an_artifact_is_sent_and_images_that_workers_do_not_see_are_named(hostile, workspace, monkeypatch):
     away = workspace / "away"
     away.mkdir()

@@ -134,6 +134,7 @@ def test_defaults_come_from_the_nearest_file_above(workspace):
         )
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "text, words",
     [
@@ -230,6 +231,7 @@ def test_an_internal_error_shows_its_traceback_only_if_asked(shipped, monkeypatc
     assert "Traceback" in called(*MATCH, cwd=shipped).stderr
 
 
+@pytest.mark.slow
 def test_each_report_ends_with_the_next_command(workspace):
     def next_of(*arguments):
         lines = called(*arguments, cwd=workspace).stdout.splitlines()

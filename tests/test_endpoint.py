@@ -61,6 +61,7 @@ def test_the_stand_in_gives_the_scores_of_the_artifact_bit_for_bit(shipped):
         assert engine.service.traffic.versions == {"1": 6}
 
 
+@pytest.mark.slow
 def test_match_tally_and_classify_take_a_service(workspace):
     with serving(workspace / "channel_marks.onnx") as server:
         done = matched(workspace, server.url + "/versions/1", "--json", "match.json")
@@ -149,6 +150,7 @@ NAMED = {
 }
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("fault", FAULTS)
 def test_every_fault_that_can_be_switched_on_is_named(fault, shipped):
     code, words = NAMED[fault]

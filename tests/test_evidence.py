@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from conftest import called, refused, todays
+from conftest import called, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -80,7 +80,8 @@ SABOTAGE = {
 }
 
 
-@pytest.mark.parametrize("finding", todays(SABOTAGE))
+@pytest.mark.alike
+@pytest.mark.parametrize("finding", SABOTAGE)
 def test_one_wrong_detail_breaks_gate_a_and_is_named(finding, shipped, recorded, engine, inlet):
     result = match(engine, recorded, SABOTAGE[finding](inlet), shipped / "reference")
     broken = {gate.name for gate in result.gates if not gate.passes}
@@ -213,6 +214,7 @@ def test_the_kind_of_scores_shows_in_their_values():
 RECORD = ("witness", "channel_marks.pt2", "--images", "reference", "-o", "new.witness")
 
 
+@pytest.mark.slow
 def test_a_witness_recorded_live_is_the_shipped_one(workspace, recorded):
     (workspace / "reference" / "broken.jpg").write_bytes(b"\xff\xd8\xff not a photograph")
     done = called(*RECORD, "--training-code", "training_code.py:load_image", cwd=workspace)

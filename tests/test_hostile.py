@@ -332,6 +332,7 @@ SECRETS = (
 )
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("url", SECRETS)
 def test_passwords_and_signatures_are_not_shown(url, workspace):
     for secret in ("p%40ss", "user", "0123abcd", "secret", "sig=", "abc", "b" * 50):

@@ -316,6 +316,7 @@ NOT_ON_TORCH = (enlargements, normalisations, functions)
 """Layers that the framework itself runs otherwise than it says, or not at all, with PyTorch behind it."""
 
 
+@pytest.mark.alike
 @pytest.mark.jax
 @pytest.mark.parametrize("function", FUNCTIONS, ids=[function.__name__ for function in FUNCTIONS])
 def test_layers_keep_their_meaning(function, tmp_path):

@@ -8,7 +8,7 @@ import warnings
 import numpy as np
 import pytest
 import torch
-from conftest import called, refused, todays
+from conftest import called, refused
 from sklearn.base import clone
 from sklearn.datasets import load_breast_cancer, load_iris
 from sklearn.decomposition import PCA, TruncatedSVD
@@ -79,10 +79,9 @@ def behind_features(estimator, count):
     return with_estimator(builder.finish([builder.add("Identity", (image,), "features")]), estimator)
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("data", [load_iris, load_breast_cancer], ids=["three classes", "two classes"])
-@pytest.mark.parametrize(
-    "classifier", todays(CLASSIFIERS), ids=lambda each: f"{type(each).__name__}-{CLASSIFIERS.index(each)}"
-)
+@pytest.mark.parametrize("classifier", CLASSIFIERS, ids=lambda each: f"{type(each).__name__}-{CLASSIFIERS.index(each)}")
 def test_an_artifact_scores_as_scikit_learn_does(classifier, data, tmp_path):
     features, truth = data(return_X_y=True)
     features = (features + np.random.default_rng(0).normal(0, 1e-3, features.shape)).clip(0).astype(np.float32)

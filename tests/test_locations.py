@@ -90,6 +90,7 @@ def places(workspace, pages):
     memory.rm("/marks", recursive=True)
 
 
+@pytest.mark.slow
 def test_rows_are_the_same_wherever_the_images_lie(places, workspace):
     assert called("classify", "channel_marks.onnx", "reference", "-o", "here.csv", cwd=workspace).returncode == 0
     wanted = rows_of(workspace / "here.csv")

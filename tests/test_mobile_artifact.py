@@ -480,6 +480,7 @@ def converted(shipped, tmp_path_factory):
     return path
 
 
+@pytest.mark.slow
 def test_the_demo_models_match_on_the_mobile_runtime(converted, shipped, tmp_path, capsys):
     assert (
         main(

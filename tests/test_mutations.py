@@ -53,6 +53,7 @@ BY_TENSORFLOW = ("folder", "graph", "web")
 """What is changed is saved by the framework first, which takes long to import."""
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "kind", [pytest.param(kind, marks=pytest.mark.slow if kind in BY_TENSORFLOW else []) for kind in SHARE]
 )

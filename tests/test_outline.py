@@ -68,6 +68,7 @@ def test_rows_are_few_and_their_figures_add_up(places, widths, most):
     assert sum(len(part.steps) * part.repeat * times for part, times in found) == len(graph.nodes)
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("count", [1, 20, 2000])
 def test_it_is_readable_for_any_number_of_layers(count, tmp_path):
     graph = chain(
@@ -97,6 +98,7 @@ def test_multiply_adds_are_those_that_bench_counts_in_the_artifact(shipped):
     assert sizes_of(graph, graph.inputs[0]) == (1, 3, 64, 64)
 
 
+@pytest.mark.slow
 def test_survey_draws_sources_and_artifacts(workspace):
     for file, drawing in (
         ("channel_marks.pt2", "one.png"),

@@ -62,12 +62,14 @@ def judged(tmp_path, seed, doublings, fault=None):
     return own_rounding(artifact_graph(tmp_path / "model.onnx"), x, recorded, ours, float(np.ptp(recorded)))
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("seed", range(0, 20, 2))
 def test_an_ill_conditioned_model_is_not_a_wrong_conversion(tmp_path, seed):
     found = judged(tmp_path, seed, 8 + seed % 8)
     assert found.conclusion == BY_ROUNDING and found.own > 1e-6, found
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("seed", range(0, 20, 2))
 def test_a_wrong_conversion_is_not_taken_for_rounding(tmp_path, seed):
     # Up to 7 doublings: own rounding of 1e-5, which is ten times what a gate would see of a good model.

@@ -633,6 +633,7 @@ REFUSED_IN_NODE = {
 }
 
 
+@pytest.mark.slow
 def test_every_kind_of_image_file_is_decoded_as_by_zygal_or_refused(node_modules, tmp_path):
     """In Python and in Node, bit for bit: subsampled and progressive JPEG files, palettes, transparency of every sort,
     EXIF rotation, colour profiles."""

@@ -97,6 +97,7 @@ def test_the_demo_runs_as_it_says(tmp_path):
     assert shipped_bytes < 3_000_000
 
 
+@pytest.mark.slow
 def test_survey_says_what_to_feed_and_fetch(shipped, tmp_path):
     expected = {
         "channel_marks.pt2": ["image   float32 [N, 3, 64, 64]   NCHW", "10 classes, logits", "56 280", "PyTorch 2.13"],
@@ -156,6 +157,7 @@ def test_images_that_are_not_the_recorded_ones(workspace):
     refused(program(*MATCH, "--images", "reference", cwd=workspace), "mark-05.jpg", "not in reference")
 
 
+@pytest.mark.slow
 def test_bench_writes_units_into_its_keys(shipped, tmp_path):
     arguments = ("bench", "channel_marks.onnx", "--batches", "1,2", "--threads", "1", "--seconds", "0.2")
     done = program(*arguments, "--json", tmp_path / "bench.json", cwd=shipped)
@@ -322,6 +324,7 @@ def test_an_inlet_that_explains_nothing_fails_its_gate_and_is_not_written(worksp
     )
 
 
+@pytest.mark.slow
 def test_a_corrected_inlet_is_written_and_holds(workspace):
     match = (*MATCH, "--images", "reference")
     done = program(*match, "--inlet", "wrong/swapped_channels.toml", "--write-inlet", "right.toml", cwd=workspace)
@@ -371,6 +374,7 @@ def test_the_first_layer_that_departs_is_named(workspace):
     assert program("match", "channel_marks.onnx", "--witness", "layers.witness", cwd=workspace).returncode == 0
 
 
+@pytest.mark.slow
 def test_a_recording_made_of_arrays(workspace):
     recorded = Witness.read(workspace / "channel_marks.witness")
     names = [image.name for image in recorded.images]

@@ -282,6 +282,7 @@ FUNCTIONS = [
 ]
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("function", FUNCTIONS, ids=[function.__name__ for function in FUNCTIONS])
 def test_operators_keep_their_meaning(function, tmp_path):
     check_meaning(Code(function), tmp_path)

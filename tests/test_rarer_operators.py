@@ -105,11 +105,13 @@ class Recurrent(nn.Module):
 FUNCTIONS = [elementary, scattered, distances, taken_apart, sampled, dynamic_kernels]
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("function", FUNCTIONS, ids=[function.__name__ for function in FUNCTIONS])
 def test_operators_keep_their_meaning(function, tmp_path):
     check_meaning(Code(function), tmp_path)
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "kind, options",
     [

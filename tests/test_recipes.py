@@ -161,6 +161,7 @@ def test_every_recipe_has_a_judge():
     assert {each.name for each in all_recipes()} == set(JUDGES)
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("name", JUDGES)
 def test_a_recipe_is_what_its_library_does(name, tmp_path):
     inlet = recipe_named(name).inlet

@@ -56,6 +56,7 @@ def images(shipped):
     return [path for path in paths if Image.open(path).mode in ("RGB", "L")][::3]
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "pipeline, words",
     [
@@ -78,6 +79,7 @@ def test_a_pipeline_is_recovered_to_the_grey_level(pipeline, words, images):
         assert np.abs(made.tensor - tensor).max() < 0.05 * made.grey_level.max()
 
 
+@pytest.mark.slow
 def test_what_images_cannot_tell_is_said(images):
     upright = [path for path in images if Image.open(path).getexif().get(0x0112, 1) == 1]
     inlet = Inlet(Decode("rgb", "apply", "#ffffff"), (Resize(size=(64, 64)),), Values())

@@ -255,6 +255,7 @@ def test_what_operators_are_not_written_for_is_refused_by_name(key, inlet):
         front_of(inlet, "image", "tensor")
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("number", range(len(GRAPH_INLETS)))
 @settings(max_examples=6, deadline=None)
 @given(st.tuples(st.integers(24, 90), st.integers(24, 90)), st.integers(0, 9))

@@ -726,6 +726,7 @@ def test_a_full_folder_for_temporary_files_is_not_a_damaged_model(tmp_path, monk
 # How the program ends
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("stream, code", [("1>/dev/full", 2), ("1>&-", 0), ("2>&-", 0), ("0<&- 1>&- 2>&-", 0)])
 def test_standard_streams_that_are_closed_or_full(stream, code, shipped):
     zygal = Path(PYTHON).with_name("zygal")

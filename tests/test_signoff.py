@@ -565,6 +565,7 @@ def test_changes_are_named_and_judged_only_under_the_same_limit():
     assert {each["kind"] for each in changes_since(document(0.5, 0.6), document(0.5, 0.4))} == {"changed"}
 
 
+@pytest.mark.slow
 @settings(max_examples=60)
 @given(st.data())
 def test_an_earlier_result_of_any_content_is_compared_or_refused(signed, tmp_path_factory, data):

@@ -3,7 +3,7 @@ definition."""
 
 import numpy as np
 import pytest
-from conftest import needs_jax, todays
+from conftest import needs_jax
 
 from zygal.artifact.formats import write_artifact
 from zygal.classifier.metadata import Metadata
@@ -181,7 +181,8 @@ def program_and_results(tmp_path_factory):
     return path, image.numpy(), {name: result.numpy() for name, result in All()(image).items()}
 
 
-@pytest.mark.parametrize("name", todays(FUNCTIONS))
+@pytest.mark.alike
+@pytest.mark.parametrize("name", FUNCTIONS)
 def test_borders_of_the_definition(name, program_and_results, tmp_path):
     path, image, wanted = program_and_results
     with read_source(path, name) as source:

@@ -7,7 +7,7 @@ import sys
 
 import numpy as np
 import pytest
-from conftest import differences_from, refused, todays
+from conftest import differences_from, refused
 from conftest import program as called
 
 from zygal.conversion.convert import Choices, convert
@@ -243,7 +243,8 @@ def frozen(function, path, shape, batch=None):
     return made
 
 
-@pytest.mark.parametrize("name", todays(OPERATORS))
+@pytest.mark.alike
+@pytest.mark.parametrize("name", OPERATORS)
 def test_operator(name, tmp_path):
     function, shape = OPERATORS[name]
     made = frozen(function, tmp_path / "graph.pb", shape)
@@ -360,6 +361,7 @@ def test_a_folder_and_its_signatures(folder, tmp_path):
     )
 
 
+@pytest.mark.slow
 def test_encoded_images_become_an_inlet_and_labels(folder, shipped, tmp_path):
     path, module = folder
     done = called(
@@ -567,6 +569,7 @@ def stored(arrays, folder, packing, shards=2):
     return [{"paths": names, "weights": entries}]
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("packing, within", [(None, 1e-6), ("float16", 2e-3), ("uint16", 1e-3), ("uint8", 0.05)])
 def test_a_web_model_of_a_graph(packing, within, tmp_path):
     from google.protobuf import json_format
@@ -626,6 +629,7 @@ def test_a_web_model_of_layers(tmp_path):
 # What is refused
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize(
     "damage, words",
     [
