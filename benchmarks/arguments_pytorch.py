@@ -18,7 +18,6 @@ from pathlib import Path
 
 import numpy as np
 import torch
-from torch.testing._internal.common_methods_invocations import op_db
 
 from zygal.artifact.formats import write_artifact
 from zygal.classifier.metadata import Metadata
@@ -128,6 +127,9 @@ def difference(found: np.ndarray, wanted: np.ndarray) -> str | None:
 
 
 def main(most: int = 6, part: str = "") -> None:
+    # It takes seconds to import, and most of this file is used without it.
+    from torch.testing._internal.common_methods_invocations import op_db
+
     warnings.simplefilter("ignore")
     logging.disable(logging.CRITICAL)
     torch.manual_seed(0)

@@ -7,8 +7,7 @@ import sys
 
 import numpy as np
 import pytest
-from conftest import differences_from, refused
-from conftest import program as called
+from conftest import called, differences_from, refused
 
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine

@@ -19,9 +19,10 @@ from typing import Any, BinaryIO
 from zygal.errors import SourceError, UnknownOperators, shown, some_of
 from zygal.files.archives import zip_faults
 from zygal.files.documents import parse_json
-from zygal.sources.pytorch.archive import STRIDED, ProgramArchive, StoredTensor
+from zygal.sources.pytorch.archive import STRIDED, ProgramArchive
 from zygal.sources.pytorch.modes import ALWAYS_TRAINING, RANDOM, evaluation_argument, operator_of
 from zygal.sources.pytorch.program import GRADIENT_SWITCHES
+from zygal.sources.pytorch.tensors import StoredTensor
 from zygal.sources.pytorch.translate import known_operator
 
 _SIZE_FUNCTIONS = frozenset(

@@ -11,27 +11,11 @@ import numpy as np
 
 from zygal.errors import SourceError
 from zygal.graph import TensorType
-from zygal.sources.pytorch.archive import ProgramArchive, StoredTensor
+from zygal.sources.pytorch.archive import ProgramArchive
 from zygal.sources.pytorch.memory_layout import Layout
 from zygal.sources.pytorch.returned import names_of_returned, returned_tensors
 from zygal.sources.pytorch.symbols import SymbolicSize, parse_size, symbol_of
-
-BFLOAT16 = 13
-SCALAR_TYPES = {
-    1: "uint8",
-    2: "int8",
-    3: "int16",
-    4: "int32",
-    5: "int64",
-    6: "float16",
-    7: "float32",
-    8: "float64",
-    12: "bool",
-    BFLOAT16: "bfloat16",
-}
-"""The framework's numbers for dtypes, as in its published schema."""
-
-COMPUTED_AS_FLOAT32 = ("float16", "bfloat16", "float64")
+from zygal.sources.pytorch.tensors import COMPUTED_AS_FLOAT32, SCALAR_TYPES, StoredTensor
 
 
 @dataclass(frozen=True)
@@ -131,24 +115,6 @@ def read_program(archive: ProgramArchive) -> Program:
             f"{path} is damaged or made by a release of PyTorch that Zygal does not know: "
             f"its graph does not follow the schema ({type(fault).__name__}: {fault}); capture the model again."
         ) from fault
-
-
-def read_tensor(archive: ProgramArchive, stored: StoredTensor) -> np.ndarray:
-    """A tensor of the archive: memory-mapped where possible, with its strides. Raises SourceError.
-
-    Floating-point tensors of another width come as float32.
-    """
-    content = archive.member_bytes(stored.member)
-    name = SCALAR_TYPES.get(stored.scalar_type)
-    if name is None:
-        raise SourceError(f"{archive.path} keeps {stored.member} in a dtype that Zygal does not read.")
-    dtype = np.dtype("<u2" if name == "bfloat16" else name).newbyteorder("<")
-    flat = content.view(dtype)
-    steps = [step * dtype.itemsize for step in stored.strides]
-    array = np.lib.stride_tricks.as_strided(flat[stored.offset :], stored.sizes, steps, writeable=False)
-    if name == "bfloat16":
-        return (array.astype(np.uint32) << 16).view(np.float32)
-    return array.astype(np.float32) if name in COMPUTED_AS_FLOAT32 else array
 
 
 def _inputs(path: Path, specs: list[dict], stored: dict[str, dict[str, StoredTensor]]):

@@ -6,8 +6,8 @@ import numpy as np
 
 from zygal.graph import Batch, Dimension
 from zygal.sources.pytorch.calls import Site, aten
-from zygal.sources.pytorch.program import COMPUTED_AS_FLOAT32, SCALAR_TYPES
 from zygal.sources.pytorch.symbols import floor_divide, multiply
+from zygal.sources.pytorch.tensors import COMPUTED_AS_FLOAT32, SCALAR_TYPES
 
 
 def wanted_dtype(site: Site, default: str = "float32") -> np.dtype:

@@ -28,8 +28,9 @@ from zygal.sources.pytorch.aliases import VIEWS, Aliases
 from zygal.sources.pytorch.archive import ProgramArchive
 from zygal.sources.pytorch.calls import HANDLERS, IN_TRAINING, Context, Site
 from zygal.sources.pytorch.neutral import unread_arguments
-from zygal.sources.pytorch.program import Call, Program, read_tensor
+from zygal.sources.pytorch.program import Call, Program
 from zygal.sources.pytorch.randomness import without_chance
+from zygal.sources.pytorch.tensors import read_tensor
 from zygal.sources.pytorch.widths import Widths
 
 
