@@ -96,6 +96,12 @@ def _is_program(peek: Peek) -> str | None:
     return kinds.PROGRAM if "/data/" in first or "/models/" in first else None
 
 
+def _is_scripted(peek: Peek) -> str | None:
+    tails = {name.partition("/")[2] for name in peek.members or ()}
+    scripted = "data.pkl" in tails and any(tail.startswith("code/") for tail in tails)
+    return kinds.TORCH_SCRIPT if scripted else None
+
+
 def _is_keras(peek: Peek) -> str | None:
     if peek.head.startswith(b"\x89HDF\r\n\x1a\n"):
         return kinds.HDF5
@@ -168,6 +174,12 @@ FAMILIES: tuple[Family, ...] = (
         {"--shape": "a captured program states the shape of its images", "--signature": _CAPTURED, "--input": _CAPTURED,
          "--write-inlet": "a captured program holds no steps before its tensor", **_NOTHING_STORED},
         model_class="torch.nn.Module", builder="zygal.sources.pytorch.live",
+    ),
+    Family(
+        "PyTorch", (kinds.TORCH_SCRIPT,), _is_scripted, "zygal.sources.pytorch.scripted.reader",
+        "zygal.engines.scripted:ScriptedEngine", "torch",
+        {"--signature": "a scripted archive is called in one way", "--input": _CAPTURED,
+         "--write-inlet": "a scripted archive holds no steps before its tensor", **_NOTHING_STORED},
     ),
     Family(
         "Keras", (kinds.KERAS_ARCHIVE, kinds.HDF5, kinds.WEB_LAYERS), _is_keras, "zygal.sources.keras.reader",

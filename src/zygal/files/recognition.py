@@ -120,7 +120,6 @@ _ADVICE = {
     (kinds.WITNESS, kinds.TRAINED): "record a witness from it with zygal witness",
     (kinds.WITNESS, kinds.ARTIFACT): "record a witness on the training side with zygal witness",
     kinds.CHECKPOINT: "it holds weights alone; give the saved-model folder, whose saved_model.pb holds the graph",
-    kinds.TORCH_SCRIPT: "capture the model again with torch.export.export and torch.export.save",
     kinds.TORCH_PICKLE: "a pickle is never loaded, because it can run code; for a state dictionary give "
     "FILE.py:FUNCTION with --weights, for a whole module capture it with torch.export.export and torch.export.save",
     kinds.SKLEARN_PICKLE: "a pickle is never loaded, because it can run code; return the fitted estimator together "
@@ -145,7 +144,7 @@ def _kind_of_zip(names: tuple[str, ...]) -> str:
         return kinds.WITNESS
     tails = {name.partition("/")[2] for name in names}
     if "data.pkl" in tails:
-        return kinds.TORCH_SCRIPT if any(tail.startswith("code/") for tail in tails) else kinds.TORCH_PICKLE
+        return kinds.TORCH_PICKLE
     return kinds.ZIP
 
 

@@ -26,6 +26,9 @@ EVERYWHERE: dict[str, Callable[[Any], bool]] = {
     "layout": lambda value: value in (None, STRIDED),
     "cudnn_enabled": _any,
     "cudnn_enable": _any,
+    "allow_tf32": _any,
+    "benchmark": _any,
+    "deterministic": _any,
     "implicit": _any,
 }
 _BATCH_NORM = {"momentum": _any, "training": _any, "train": _any}

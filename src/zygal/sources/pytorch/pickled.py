@@ -158,8 +158,8 @@ def _tensors_in(value: Any, name: str = "") -> Iterator[tuple[str, StoredTensor]
             yield from _tensors_in(each, f"{name}.{key}" if name else str(key))
 
 
-def saved_in(archive: MappedZip, member: str = "data.pkl", storages: str = "data") -> Saved:
-    """What a zip archive of the framework holds in its only folder. Raises SourceError."""
+def only_folder(archive: MappedZip) -> str:
+    """The folder that all members of an archive of the framework lie in. Raises SourceError."""
     roots = {name.partition("/")[0] for name in archive.names}
     if len(roots) != 1:
         raise SourceError(f"{archive.path} is damaged: it has {len(roots)} folders at its top, where one is expected.")
@@ -167,15 +167,20 @@ def saved_in(archive: MappedZip, member: str = "data.pkl", storages: str = "data
     order = f"{root}/byteorder"
     if archive.size_of(order) and bytes(archive.member_bytes(order, 100)) != b"little":
         raise SourceError(f"{archive.path} was written on a machine of the other byte order; save it on a usual one.")
+    return root
+
+
+def saved_in(archive: MappedZip, member: str = "data.pkl", storages: str = "data") -> Saved:
+    """What a zip archive of the framework holds in its only folder. Raises SourceError."""
+    root = only_folder(archive)
     data = bytes(archive.member_bytes(f"{root}/{member}", LARGEST_PICKLE))
-    content = read_pickle(data, str(archive.path), DIALECT, SourceError)
-    member_of = f"{root}/{storages}/{{}}".format
-    return Saved(
-        Path(archive.path),
-        content,
-        lambda key: archive.size_of(member_of(key)),
-        lambda key: archive.member_bytes(member_of(key)),
-    )
+
+    def placed(identity: Any) -> Storage:
+        storage = _storage(identity)
+        return replace(storage, key=f"{root}/{storages}/{storage.key}")
+
+    content = read_pickle(data, str(archive.path), replace(DIALECT, persistent=placed), SourceError)
+    return Saved(Path(archive.path), content, archive.size_of, archive.member_bytes)
 
 
 def legacy_saved(file: BinaryIO, path: Path) -> Saved:

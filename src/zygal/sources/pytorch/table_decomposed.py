@@ -14,7 +14,7 @@ from zygal.sources.pytorch.table_convolution import (
 from zygal.sources.pytorch.table_products import attention
 
 
-@aten("convolution.default")
+@aten("convolution.default", "_convolution.default", "_convolution.deprecated")
 def any_convolution(site: Site):
     if site.plain("transposed"):
         return transposed_convolution(site)

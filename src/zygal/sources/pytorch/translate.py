@@ -25,12 +25,11 @@ from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operat
     table_writing,
 )
 from zygal.sources.pytorch.aliases import VIEWS, Aliases
-from zygal.sources.pytorch.archive import ProgramArchive
 from zygal.sources.pytorch.calls import HANDLERS, IN_TRAINING, Context, Site
 from zygal.sources.pytorch.neutral import unread_arguments
 from zygal.sources.pytorch.program import Call, Program
 from zygal.sources.pytorch.randomness import without_chance
-from zygal.sources.pytorch.tensors import read_tensor
+from zygal.sources.pytorch.tensors import TensorBytes, read_tensor
 from zygal.sources.pytorch.widths import Widths
 
 
@@ -44,7 +43,7 @@ class Translation:
 
 def translate(
     program: Program,
-    archive: ProgramArchive,
+    tensors: TensorBytes,
     output: str | None = None,
 ) -> Translation:
     """The program's graph with one output, the first unless one is named, every type in it checked against the one that
@@ -70,7 +69,7 @@ def translate(
             f"{program.path} takes {len(program.inputs)} input tensors ({', '.join(program.inputs) or 'none'}); "
             "an image classifier takes one, so capture a model that takes the image alone."
         )
-    translator = _Translator(program, archive)
+    translator = _Translator(program, tensors)
     if drew:
         translator.context.notes.append(IN_TRAINING)
     return translator.run()
@@ -135,7 +134,7 @@ def unknown_operators(program: Program) -> dict[str, list[str]]:
 
 
 class _Translator:
-    def __init__(self, program: Program, archive: ProgramArchive):
+    def __init__(self, program: Program, tensors: TensorBytes):
         (name,) = program.inputs
         type = program.types[name]
         self._program, self.context = program, Context(str(program.path), layouts=program.layouts)
@@ -145,7 +144,7 @@ class _Translator:
         read = {name for call in program.calls for name in call.tensors_read()} | set(program.outputs)
         for name, stored in program.tensors.items():
             if name in read:
-                self._values[name] = self._builder.constant(name, read_tensor(archive, stored))
+                self._values[name] = self._builder.constant(name, read_tensor(tensors, stored))
 
     def run(self) -> Translation:
         aliases = Aliases(self._program, self._values, self.site_of, self._translate)

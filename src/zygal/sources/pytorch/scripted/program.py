@@ -1,0 +1,90 @@
+"""A scripted archive as a program, like a captured one."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.errors import SourceError, UnknownOperators
+from zygal.graph import Batch, TensorType
+from zygal.sources.pytorch.program import Program
+from zygal.sources.pytorch.scripted.archive import ScriptedArchive
+from zygal.sources.pytorch.scripted.interpreter import Interpreter
+from zygal.sources.pytorch.scripted.recorder import Recorder
+from zygal.sources.pytorch.scripted.values import Tensor
+from zygal.sources.pytorch.tensors import COMPUTED_AS_FLOAT32, SCALAR_TYPES
+
+FIXED_BATCHES = (1, 2, 4, 8, 16, 3, 32, 64, 5, 128)
+"""A trace holds the number of images that it was made with as plain numbers. These are tried, the likeliest first."""
+
+
+def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> Program:
+    """The program that an archive's code is for images of that shape [C, H, W]: for any number of them, or for the one
+    that a trace holds. Raises SourceError or UnknownOperators."""
+    try:
+        return _recorded(archive, (Batch(), *image_shape))
+    except UnknownOperators:
+        raise
+    except SourceError as fault:
+        for count in FIXED_BATCHES:
+            try:
+                return _recorded(archive, (count, *image_shape))
+            except SourceError:
+                continue
+        raise fault
+
+
+def _recorded(archive: ScriptedArchive, shape: tuple) -> Program:
+    where = str(archive.path)
+    image_dtype = _image_dtype(archive)
+    recorder = Recorder(where, archive, TensorType(np.dtype("float32"), shape), image_dtype)
+    constants = {name: recorder.stored(value) for name, value in archive.constants.items()}
+    try:
+        result = Interpreter(where, archive.code, constants, recorder).forward(archive.model, recorder.images)
+    except RecursionError:
+        raise SourceError(f"{where} cannot be converted: its code is nested beyond reason.") from None
+    except SourceError:
+        if recorder.unknown_operators:
+            raise UnknownOperators(where, recorder.unknown_operators) from None
+        raise
+    outputs = _outputs(where, result)
+    floats = {name for name in recorder.tensors if "float" in recorder.dtype_names[name]}
+    return Program(
+        path=archive.path,
+        inputs=("images",),
+        outputs=tuple(each.name for each in outputs.values()),
+        output_names=tuple(outputs),
+        output_places=tuple(range(len(outputs))),
+        batch="N" if isinstance(shape[0], Batch) else None,
+        tensors=recorder.tensors,
+        # A frozen model no longer says which of its tensors were trained.
+        trained=frozenset(recorder.trained or floats),
+        calls=tuple(recorder.calls),
+        types=recorder.types,
+        layouts={},
+        dtype_names=recorder.dtype_names,
+        framework_version=f"archive, version {archive.version}",
+        schema_version=archive.version,
+    )
+
+
+def _image_dtype(archive: ScriptedArchive) -> str:
+    """Images come in the width of the weights, if all have one."""
+    widths = {SCALAR_TYPES[each.scalar_type] for each in archive.tensors.values() if each.sizes}
+    floats = {each for each in widths if "float" in each}
+    return floats.pop() if len(floats) == 1 and floats <= set(COMPUTED_AS_FLOAT32) else "float32"
+
+
+def _outputs(where: str, result: object) -> dict[str, Tensor]:
+    """What a model returns, by name: its key, its place, or "output" where there is one."""
+    if isinstance(result, Tensor):
+        return {"output": result}
+    if isinstance(result, dict):
+        found = {str(key): value for key, value in result.items()}
+    elif isinstance(result, (list, tuple)):
+        found = {f"output_{place}": value for place, value in enumerate(result)}
+    else:
+        found = {}
+    found = {name: value for name, value in found.items() if isinstance(value, Tensor)}
+    if not found:
+        raise SourceError(f"{where} returns no tensor; save a model that returns its scores.")
+    return found

@@ -1,0 +1,295 @@
+"""Records what the code of an archive does as the calls of a program, each translated at once to know its shapes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from zygal.errors import GraphError, SourceError
+from zygal.graph import Batch, TensorType
+from zygal.sources.pytorch.calls import HANDLERS, Context, Site
+from zygal.sources.pytorch.program import Call
+from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, ON_SIZES, Unfit
+from zygal.sources.pytorch.scripted.signatures import Signature, signatures
+from zygal.sources.pytorch.scripted.values import Device, Size, Tensor
+from zygal.sources.pytorch.tensors import SCALAR_TYPES, StoredTensor, TensorBytes, read_tensor
+from zygal.sources.pytorch.translate import known_operator, operator_name
+
+MOST_CALLS = 200_000
+_CODE_DTYPES = {
+    "uint8": 0, "int8": 1, "int16": 2, "int32": 3, "int64": 4, "float16": 5, "float32": 6, "float64": 7, "bool": 11,
+    "bfloat16": 15,
+}  # fmt: skip
+"""The numbers by which code names dtypes."""
+_WIDER = ("float16", "bfloat16", "float32", "float64")
+_CASTS = ("to", "_to_copy", "type_as", "half", "float", "double", "bfloat16")
+
+
+class Recorder:
+    """The calls of a program while they are recorded.
+
+    types: of every tensor as the artifact computes it. dtype_names: as the framework does. tensors: the stored ones
+    that are read. A shape that the code asks for is known as soon as what makes it is recorded.
+    """
+
+    def __init__(self, where: str, stored: TensorBytes, image: TensorType, image_dtype: str):
+        self._where, self._stored_bytes = where, stored
+        self.layer = ""
+        self.calls: list[Call] = []
+        self.tensors: dict[str, StoredTensor] = {}
+        self.trained: set[str] = set()
+        self.unknown_operators: dict[str, list[str]] = {}
+        self._context = Context(where)
+        self.images = Tensor("images")
+        self._context.values["images"] = self._context.builder.input("images", image)
+        self.types: dict[str, TensorType] = {"images": image}
+        self.dtype_names: dict[str, str] = {"images": image_dtype}
+        self._names: dict[int, Tensor] = {}
+        self._written: set[str] = set()
+        self._count = 0
+
+    # Values
+
+    def stored(self, value: Any) -> Any:
+        """An attribute or a constant as the code sees it: stored tensors become tensors of the program."""
+        if isinstance(value, StoredTensor):
+            if id(value) not in self._names:
+                name = f"stored_{len(self._names)}"
+                array = read_tensor(self._stored_bytes, value)
+                self.tensors[name] = value
+                if value.trained or value.requires_grad:
+                    self.trained.add(name)
+                self._context.values[name] = self._context.builder.constant(name, array)
+                self.types[name] = self._context.builder.types[name]
+                self.dtype_names[name] = SCALAR_TYPES[value.scalar_type]
+                self._names[id(value)] = Tensor(name)
+            return self._names[id(value)]
+        if isinstance(value, list):
+            return [self.stored(each) for each in value]
+        if isinstance(value, tuple):
+            return tuple(self.stored(each) for each in value)
+        if isinstance(value, dict):
+            return {key: self.stored(each) for key, each in value.items()}
+        return value
+
+    def known(self, tensor: Tensor) -> np.ndarray | None:
+        """The numbers of a tensor that depends on no image; None if it does, or if code wrote into it."""
+        value = self._context.values.get(tensor.name)
+        if not isinstance(value, str) or tensor.name in self._written:
+            return None
+        return self._site("known", ()).array(value)
+
+    def unknown(self, operator: str) -> Any:
+        """An operator of a library that the tables do not have."""
+        self.unknown_operators.setdefault(operator, []).append(self.layer or operator)
+        raise SourceError(f"{self._where} uses the operator {operator}, which Zygal does not know.")
+
+    # Calls
+
+    def call(self, name: str, given: list[Any], named: Mapping[str, Any]) -> Any:
+        """What an operator gives. Raises Unfit, or SourceError naming the layer."""
+        asked = _ASKED.get(name)
+        if asked is not None and given and isinstance(given[0], Tensor):
+            return asked(self, *given, **named)
+        if any(isinstance(each, Size) for each in given) and name in ON_SIZES:
+            return self._on_sizes(ON_SIZES["floordiv" if named.get("rounding_mode") else name], given)
+        given, named = [_settled(each) for each in given], {key: _settled(each) for key, each in named.items()}
+        plain = name.rstrip("_") if name.endswith("_") and not name.endswith("__") else name
+        overloads = signatures().get(name) or signatures().get(plain)
+        if overloads is None:
+            return self.unknown(f"aten.{name}")
+        for signature in overloads:
+            arguments = signature.bound(given, named)
+            if arguments is not None:
+                return self._recorded(replace(signature, name=name), arguments)
+        raise Unfit(f"calls torch.{name} with arguments that fit none of its forms")
+
+    def numbers(self, name: str, given: list[Any]) -> list[Any]:
+        """The arguments with known single numbers in the place of tensors, where a number meets them: a trace computes
+        sizes with such tensors."""
+        if name not in FUNCTIONS or not any(isinstance(each, (int, float, Size)) for each in given):
+            return given
+        known = [self.known(each) if isinstance(each, Tensor) else None for each in given]
+        if any(isinstance(each, Tensor) and (at is None or at.ndim) for each, at in zip(given, known)):
+            return given
+        return [each if at is None else at.item() for each, at in zip(given, known)]
+
+    def _on_sizes(self, target: str, given: list[Any]) -> Any:
+        arguments = {
+            str(place): ("sym_int", {"as_name": each.name}) if isinstance(each, Size) else ("int", each)
+            for place, each in enumerate(given)
+        }
+        call = Call(target, arguments, (self._free(),), self._layer)
+        (value,) = self._run(call)
+        self._keep(call)
+        self._context.values[call.results[0]] = value
+        return Size(value, call.results[0]) if isinstance(value, Batch) else value
+
+    def _recorded(self, signature: Signature, arguments: dict[str, tuple[str, Any]]) -> Any:
+        name = self._free()
+        call = Call(signature.target, arguments, (name,), self.layer or name)
+        if not known_operator(call.target):
+            return self.unknown(f"aten.{signature.name}.{signature.overload}")
+        made = self._run(call)
+        several = signature.several or signature.results > 1
+        names = tuple(f"{name}_{place}" for place in range(len(made))) if several else (name,)
+        call = replace(call, results=names)
+        self._keep(call)
+        for each, value in zip(names, made):
+            if isinstance(value, str):
+                self._context.values[each] = value
+                self.types[each] = self._context.builder.types[value]
+                self.dtype_names[each] = self._width_of(call, self.types[each])
+        if operator_name(call.target)[1]:
+            # Only its shape is followed here; what the memory holds then is found when the whole is translated.
+            self._written |= {*call.tensors_read()[:1], *names}
+        tensors = [Tensor(each) if isinstance(value, str) else None for each, value in zip(names, made)]
+        if signature.several:
+            return tensors
+        return tuple(tensors) if signature.results > 1 else (tensors[0] if tensors else None)
+
+    def _run(self, call: Call) -> tuple:
+        site = Site(call, self._context)
+        try:
+            made = HANDLERS[operator_name(call.target)[0]](site)
+        except GraphError as fault:
+            raise SourceError(f"{self._where} cannot be converted: {fault}") from fault
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
+            site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
+        return made if isinstance(made, tuple) else (made,)
+
+    def _site(self, target: str, results: tuple[str, ...]) -> Site:
+        return Site(Call(target, {}, results, self.layer or target), self._context)
+
+    def _keep(self, call: Call) -> None:
+        self.calls.append(call)
+        if len(self.calls) > MOST_CALLS:
+            raise Unfit(f"runs more than {MOST_CALLS} operators")
+
+    def _free(self) -> str:
+        self._count += 1
+        return f"v{self._count}"
+
+    @property
+    def _layer(self) -> str:
+        return self.layer or "sizes"
+
+    def _width_of(self, call: Call, type: TensorType) -> str:
+        """The dtype that the framework computes a result in. Floating point takes the widest of what is read, of single
+        numbers only where there is nothing else (PyTorch's rules of type promotion)."""
+        if type.dtype.kind != "f":
+            return type.dtype.name
+        for key in ("dtype", "other"):
+            kind, value = call.arguments.get(key, ("none", None))
+            if kind == "scalar_type":
+                return SCALAR_TYPES.get(value, "unknown")
+            if kind == "tensor" and call.target.split(".")[-2] in _CASTS:
+                return self.dtype_names[value["name"]]
+        read = [name for name in call.tensors_read() if self.types[name].dtype.kind == "f"]
+        widths = [self.dtype_names[each] for each in read if self.types[each].rank] or [
+            self.dtype_names[each] for each in read
+        ]
+        if "float16" in widths and "bfloat16" in widths:
+            return "float32"
+        return max(widths, key=_WIDER.index, default="float32")
+
+    # What code asks of a tensor
+
+    def _sizes(self, tensor: Tensor, *places: int) -> Any:
+        shape = self.types[tensor.name].shape
+        if places:
+            return self._size(tensor, places[0] % len(shape))
+        return [self._size(tensor, place) for place in range(len(shape))]
+
+    def _size(self, tensor: Tensor, place: int) -> Any:
+        size = self.types[tensor.name].shape[place]
+        if not isinstance(size, Batch):
+            return size
+        name = self._free()
+        arguments = {"self": ("tensor", {"name": tensor.name}), "dim": ("int", place)}
+        self._keep(Call("torch.ops.aten.sym_size.int", arguments, (name,), self._layer))
+        self._context.values[name] = size
+        return Size(size, name)
+
+    def _length(self, tensor: Tensor) -> Any:
+        return self._size(tensor, 0)
+
+    def _numel(self, tensor: Tensor) -> Any:
+        sizes = self._sizes(tensor)
+        product: Any = 1
+        for size in sizes:
+            both = isinstance(product, Size) or isinstance(size, Size)
+            product = self._on_sizes(ON_SIZES["mul"], [product, size]) if both else product * size
+        return product
+
+    def _dtype(self, tensor: Tensor) -> int:
+        name = self.dtype_names[tensor.name]
+        if name not in _CODE_DTYPES:
+            raise Unfit(f"asks for a dtype ({name}) that has no number")
+        return _CODE_DTYPES[name]
+
+    def _item(self, tensor: Tensor) -> Any:
+        array = self.known(tensor)
+        if array is None or array.size != 1:
+            raise Unfit("reads a number out of a tensor that depends on the image")
+        return array.item()
+
+    def _list(self, tensor: Tensor, *_: Any) -> Any:
+        array = self.known(tensor)
+        if array is None:
+            raise Unfit("reads numbers out of a tensor that depends on the image")
+        return array.tolist()
+
+
+def _settled(value: Any) -> Any:
+    """A tuple of numbers stands where a list does."""
+    return list(value) if isinstance(value, tuple) else value
+
+
+def _same(_recorder: Recorder, tensor: Tensor, *_: Any) -> Tensor:
+    return tensor
+
+
+_ASKED = {
+    "size": Recorder._sizes,
+    "shape": Recorder._sizes,
+    "len": Recorder._length,
+    "dim": lambda recorder, tensor: recorder.types[tensor.name].rank,
+    "ndim": lambda recorder, tensor: recorder.types[tensor.name].rank,
+    "ndimension": lambda recorder, tensor: recorder.types[tensor.name].rank,
+    "numel": Recorder._numel,
+    "dtype": Recorder._dtype,
+    "device": lambda recorder, tensor: Device(),
+    "layout": lambda recorder, tensor: 0,
+    "is_cuda": lambda recorder, tensor: False,
+    "is_mps": lambda recorder, tensor: False,
+    "is_mkldnn": lambda recorder, tensor: False,
+    "is_quantized": lambda recorder, tensor: False,
+    "is_sparse": lambda recorder, tensor: False,
+    "is_nested": lambda recorder, tensor: False,
+    "requires_grad": lambda recorder, tensor: False,
+    "is_floating_point": lambda recorder, tensor: recorder.types[tensor.name].dtype.kind == "f",
+    "is_complex": lambda recorder, tensor: False,
+    "item": Recorder._item,
+    "int": lambda recorder, tensor: int(recorder._item(tensor)),
+    "Int": lambda recorder, tensor: int(recorder._item(tensor)),
+    "IntImplicit": lambda recorder, tensor: int(recorder._item(tensor)),
+    "float": lambda recorder, tensor: float(recorder._item(tensor)),
+    "Float": lambda recorder, tensor: float(recorder._item(tensor)),
+    "FloatImplicit": lambda recorder, tensor: float(recorder._item(tensor)),
+    "bool": lambda recorder, tensor: bool(recorder._item(tensor)),
+    "Bool": lambda recorder, tensor: bool(recorder._item(tensor)),
+    "ScalarImplicit": Recorder._item,
+    "tolist": Recorder._list,
+    "__is__": lambda recorder, tensor, other: other is not None and tensor == other,
+    "__isnot__": lambda recorder, tensor, other: other is None or tensor != other,
+    "unchecked_unwrap_optional": _same,
+    "requires_grad_": _same,
+    "data": _same,
+    "cpu": _same,
+    "cuda": _same,
+}
+"""What is known of a tensor without computing it, by the name behind `torch.` or `ops.prim.`"""
