@@ -89,7 +89,8 @@ def _is_program(peek: Peek) -> str | None:
     if peek.members is None:
         return None
     tails = {name.partition("/")[2] for name in peek.members}
-    if "archive_format" in tails or any(tail.startswith("models/") for tail in tails):
+    flat = "serialized_exported_program.json" in peek.members
+    if flat or "archive_format" in tails or any(tail.startswith("models/") for tail in tails):
         return kinds.PROGRAM
     # Cut off or damaged: the reader gives the sentence.
     first = peek.members[0] if peek.damaged else ""

@@ -17,7 +17,12 @@ _SWITCHES: dict[str, tuple[str, Any]] = {
     ),
     **dict.fromkeys(("rrelu", "rrelu_with_noise", "rrelu_with_noise_functional"), ("training", False)),
     **dict.fromkeys(
-        ("scaled_dot_product_attention", "_scaled_dot_product_flash_attention_for_cpu"), ("dropout_p", 0.0)
+        (
+            "scaled_dot_product_attention",
+            "_scaled_dot_product_flash_attention_for_cpu",
+            "_scaled_dot_product_flash_attention",
+        ),
+        ("dropout_p", 0.0),
     ),
 }
 """By the operator's name: the argument that says the mode, and its value in evaluation mode."""

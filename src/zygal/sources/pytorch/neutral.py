@@ -73,7 +73,10 @@ BY_OPERATOR: dict[str, dict[str, Callable[[Any], bool]]] = {
     "rnn_tanh": {"dropout": _any, "train": _any},
     "rnn_relu": {"dropout": _any, "train": _any},
     "scaled_dot_product_attention": {"dropout_p": _any},
-    "_scaled_dot_product_flash_attention_for_cpu": {"dropout_p": _any, "return_debug_mask": _any},
+    **dict.fromkeys(
+        ("_scaled_dot_product_flash_attention_for_cpu", "_scaled_dot_product_flash_attention"),
+        {"dropout_p": _any, "return_debug_mask": _any},
+    ),
     "copy": {"self": _any},
     "fill": {"self": _any},
     "zero": {"self": _any},

@@ -81,7 +81,7 @@ def _placed(storage: Storage, number: int, offset: Any, sizes: Any, strides: Any
     return StoredTensor(storage.key, number, tuple(sizes), tuple(strides), offset, requires_grad=gradient)
 
 
-def _parameter(tensor: Any, requires_grad: Any, _hooks: Any) -> StoredTensor:
+def _parameter(tensor: Any, requires_grad: Any, _hooks: Any, _attributes: Any = None) -> StoredTensor:
     if not isinstance(tensor, StoredTensor):
         raise Misuse("makes a parameter of something that is no tensor")
     return replace(tensor, trained=True, requires_grad=requires_grad is True)
@@ -106,6 +106,8 @@ FUNCTIONS: Mapping[str, Callable[..., Any]] = {
     "torch._utils._rebuild_tensor_v2": _tensor,
     "torch._utils._rebuild_tensor_v3": _tensor_with_dtype,
     "torch._utils._rebuild_parameter": _parameter,
+    # Attributes that code hung on a parameter: they are no part of its numbers.
+    "torch._utils._rebuild_parameter_with_state": _parameter,
     "torch.jit._pickle.build_intlist": _list_of,
     "torch.jit._pickle.build_doublelist": _list_of,
     "torch.jit._pickle.build_boollist": _list_of,

@@ -107,7 +107,7 @@ def read_program(archive: ProgramArchive) -> Program:
             types=types,
             layouts=_layouts(graph["tensor_values"]),
             dtype_names=dtype_names,
-            framework_version=str(document.get("torch_version") or "unknown"),
+            framework_version=archive.release,
             schema_version=f"{version['major']}.{version.get('minor', 0)}",
         )
     except (KeyError, TypeError, ValueError, IndexError, AttributeError) as fault:

@@ -17,8 +17,9 @@ def symbol_of(entry: dict) -> str | None:
     if "as_int" in entry:
         return None
     node = _parse(entry["as_expr"]["expr_str"])
-    if _is_call(node, "Symbol") and node.args and isinstance(node.args[0], ast.Constant):
-        return str(node.args[0].value)
+    name = _symbol(node)
+    if name is not None:
+        return name
     raise SymbolicSize(entry["as_expr"]["expr_str"])
 
 
@@ -26,7 +27,7 @@ def parse_size(entry: dict, batch: str | None) -> Dimension:
     """A recorded size, {"as_int": 3} or {"as_expr": {"expr_str": ...}}, as a dimension.
 
     `batch` is the symbol that stands for the batch. The framework prints sizes as Symbol('s0', ...)
-    and Mul(Integer(4), Symbol('s0', ...)). Raises SymbolicSize.
+    and Mul(Integer(4), Symbol('s0', ...)), in early releases s0 and 4*s0. Raises SymbolicSize.
     """
     if "as_int" in entry:
         return int(entry["as_int"])
@@ -47,13 +48,24 @@ def _is_call(node: ast.expr, function: str) -> bool:
     return isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == function
 
 
+def _symbol(node: ast.expr) -> str | None:
+    """The name of a symbol, if that is all that an expression is."""
+    if _is_call(node, "Symbol") and node.args and isinstance(node.args[0], ast.Constant):
+        return str(node.args[0].value)
+    return node.id if isinstance(node, ast.Name) else None
+
+
 def _value(node: ast.expr, batch: str | None, text: str) -> Dimension:
     if isinstance(node, ast.Constant) and type(node.value) is int:
         return node.value
     if _is_call(node, "Integer") and len(node.args) == 1:
         return _value(node.args[0], batch, text)
-    if _is_call(node, "Symbol") and node.args and getattr(node.args[0], "value", None) == batch:
+    if _symbol(node) not in (None, batch):
+        raise SymbolicSize(text)
+    if _symbol(node) is not None:
         return Batch()
+    if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Mult):
+        return multiply(_value(node.left, batch, text), _value(node.right, batch, text))
     if _is_call(node, "Mul"):
         return multiply(*(_value(each, batch, text) for each in node.args))
     raise SymbolicSize(text)

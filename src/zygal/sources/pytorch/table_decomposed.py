@@ -57,7 +57,7 @@ def dropout_with_mask(site: Site):
     return site.step("Identity", site.tensor("input")), None
 
 
-@aten("_scaled_dot_product_flash_attention_for_cpu.default")
+@aten("_scaled_dot_product_flash_attention_for_cpu.default", "_scaled_dot_product_flash_attention.default")
 def attention_with_statistics(site: Site):
     return attention(site), None
 
