@@ -14,6 +14,7 @@ from zygal.sources.pytorch import (  # noqa: F401  (each table enters its operat
     table_decomposed,
     table_distances,
     table_elementary,
+    table_fused,
     table_indexing,
     table_ordering,
     table_products,

@@ -78,6 +78,14 @@ def _removed(values: Any, *place: Any) -> Any:
     return values.pop(*place)
 
 
+def _set_item(values: Any, place: Any, value: Any) -> Any:
+    if isinstance(values, list):
+        values[operator.index(place)] = value
+    else:
+        values[place] = value
+    return values
+
+
 def _slice(values: Any, start: Any = None, end: Any = None, step: int = 1) -> Any:
     return values[slice(start, end, step)]
 
@@ -147,6 +155,8 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "min": _extreme(min),
     "max": _extreme(max),
     "sum": sum,
+    "any": any,
+    "all": all,
     "floor": math.floor,
     "ceil": math.ceil,
     "round": round,
@@ -170,6 +180,8 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "rangelist": lambda count: list(range(min(count, LONGEST))),
     "len": len,
     "list": list,
+    "_set_item": _set_item,
+    "Delete": _removed,
     "copy": list,
     "append": _appended,
     "extend": _extended,
@@ -192,10 +204,17 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "format": _formatted,
     "warn": lambda *words, **named: None,
     "percentFormat": lambda text, *values: text[:10_000],
+    "type": lambda device: device.name.partition(":")[0],
     "device": lambda *name: Device(str(name[0]) if name else "cpu"),
     "startswith": lambda text, part: text.startswith(part),
     "endswith": lambda text, part: text.endswith(part),
     "is_scripting": lambda: True,
+    "is_tracing": lambda: False,
+    "is_grad_enabled": lambda: True,
+    "is_autocast_enabled": lambda *kind: False,
+    "is_autocast_cpu_enabled": lambda: False,
+    "is_inference_mode_enabled": lambda: False,
+    "_get_tracing_state": lambda: False,
     "lower": lambda text: text.lower(),
 }
 """By the name behind `torch.` or `ops.prim.`; used where no argument is a tensor."""

@@ -344,7 +344,9 @@ class Interpreter:
         given = self._recorder.numbers(plain, given)
         try:
             sized = plain in ON_SIZES and any(isinstance(each, Size) for each in given)
-            if plain in FUNCTIONS and not sized and not (name.startswith("torch.") and any(map(_has_tensor, given))):
+            of_list = bool(given) and isinstance(given[0], (list, dict, tuple, str))
+            on_tensors = name.startswith("torch.") and any(map(_has_tensor, given)) and not of_list
+            if plain in FUNCTIONS and not sized and not on_tensors:
                 value = FUNCTIONS[plain](*given, **named)
             elif name.startswith("ops.") and not name.startswith("ops.aten.") and not name.startswith("ops.prim."):
                 value = self._recorder.unknown(name.removeprefix("ops."))

@@ -11,15 +11,15 @@ from zygal.sources.pytorch.scripted.archive import ScriptedArchive
 from zygal.sources.pytorch.scripted.interpreter import Interpreter
 from zygal.sources.pytorch.scripted.recorder import Recorder
 from zygal.sources.pytorch.scripted.values import Tensor
-from zygal.sources.pytorch.tensors import COMPUTED_AS_FLOAT32, SCALAR_TYPES
+from zygal.sources.pytorch.tensors import COMPUTED_AS_FLOAT32, SCALAR_TYPES, TensorBytes
 
 FIXED_BATCHES = (1, 2, 4, 8, 16, 3, 32, 64, 5, 128)
 """A trace holds the number of images that it was made with as plain numbers. These are tried, the likeliest first."""
 
 
-def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> Program:
+def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> tuple[Program, TensorBytes]:
     """The program that an archive's code is for images of that shape [C, H, W]: for any number of them, or for the one
-    that a trace holds. Raises SourceError or UnknownOperators."""
+    that a trace holds; and what its tensors are read from. Raises SourceError or UnknownOperators."""
     try:
         return _recorded(archive, (Batch(), *image_shape))
     except UnknownOperators:
@@ -33,7 +33,7 @@ def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> 
         raise fault
 
 
-def _recorded(archive: ScriptedArchive, shape: tuple) -> Program:
+def _recorded(archive: ScriptedArchive, shape: tuple) -> tuple[Program, TensorBytes]:
     where = str(archive.path)
     image_dtype = _image_dtype(archive)
     recorder = Recorder(where, archive, TensorType(np.dtype("float32"), shape), image_dtype)
@@ -48,7 +48,7 @@ def _recorded(archive: ScriptedArchive, shape: tuple) -> Program:
         raise
     outputs = _outputs(where, result)
     floats = {name for name in recorder.tensors if "float" in recorder.dtype_names[name]}
-    return Program(
+    program = Program(
         path=archive.path,
         inputs=("images",),
         outputs=tuple(each.name for each in outputs.values()),
@@ -65,6 +65,7 @@ def _recorded(archive: ScriptedArchive, shape: tuple) -> Program:
         framework_version=f"archive, version {archive.version}",
         schema_version=archive.version,
     )
+    return program, recorder
 
 
 def _image_dtype(archive: ScriptedArchive) -> str:

@@ -29,8 +29,8 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     with open_scripted(path) as archive:
         if reading.image_shape is None:
             raise SourceError(f"{path} is a scripted archive: {NO_SHAPE}, or an inlet.")
-        program = scripted_program(archive, reading.image_shape)
-        yield source_of(program, archive, reading, archive.in_training)
+        program, tensors = scripted_program(archive, reading.image_shape)
+        yield source_of(program, tensors, reading, archive.in_training)
 
 
 def facts(path: str | Path, reading: Reading) -> SourceFacts:
@@ -39,7 +39,8 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
     with open_scripted(path) as archive:
         file_format = f"scripted archive, version {archive.version}"
         if reading.image_shape is not None:
-            return facts_of(scripted_program(archive, reading.image_shape), file_format, archive.in_training)
+            program, _ = scripted_program(archive, reading.image_shape)
+            return facts_of(program, file_format, archive.in_training)
         return _facts_without_shapes(archive, file_format)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -47,7 +48,9 @@ class Recorder:
         self._context.values["images"] = self._context.builder.input("images", image)
         self.types: dict[str, TensorType] = {"images": image}
         self.dtype_names: dict[str, str] = {"images": image_dtype}
-        self._names: dict[int, Tensor] = {}
+        self.path = Path(where)
+        self._names: dict[int, tuple[StoredTensor, Tensor]] = {}
+        self._literals: dict[str, np.ndarray] = {}
         self._written: set[str] = set()
         self._count = 0
 
@@ -58,15 +61,16 @@ class Recorder:
         if isinstance(value, StoredTensor):
             if id(value) not in self._names:
                 name = f"stored_{len(self._names)}"
-                array = read_tensor(self._stored_bytes, value)
+                array = read_tensor(self, value)
                 self.tensors[name] = value
                 if value.trained or value.requires_grad:
                     self.trained.add(name)
                 self._context.values[name] = self._context.builder.constant(name, array)
                 self.types[name] = self._context.builder.types[name]
                 self.dtype_names[name] = SCALAR_TYPES[value.scalar_type]
-                self._names[id(value)] = Tensor(name)
-            return self._names[id(value)]
+                # The tensor is kept, so that no other one takes its identity.
+                self._names[id(value)] = value, Tensor(name)
+            return self._names[id(value)][1]
         if isinstance(value, list):
             return [self.stored(each) for each in value]
         if isinstance(value, tuple):
@@ -81,6 +85,31 @@ class Recorder:
         if not isinstance(value, str) or tensor.name in self._written:
             return None
         return self._site("known", ()).array(value)
+
+    def member_bytes(self, member: str) -> np.ndarray:
+        """The bytes of a storage of the archive, or of a tensor that stands in the code as numbers."""
+        literal = self._literals.get(member)
+        return self._stored_bytes.member_bytes(member) if literal is None else literal
+
+    def _literal(
+        self, values: Any, dtype: int | None = None, device: Any = None, requires_grad: bool = False
+    ) -> Tensor:  # noqa: ARG002
+        """A tensor of numbers that the code spells out; whole numbers are int64 and others float32, unless it says."""
+        try:
+            array = np.array(values)
+        except ValueError as fault:
+            raise Unfit("makes a tensor of a list that is no grid of numbers") from fault
+        usual = {"b": "bool", "i": "int64", "f": "float32"}.get(array.dtype.kind)
+        names = {number: name for name, number in _CODE_DTYPES.items()}
+        name = usual if dtype is None else names.get(dtype)
+        if usual is None or name is None or name == "bfloat16":
+            raise Unfit("makes a tensor of something that is no number, or of a dtype that is not known")
+        member = f"literal {len(self._literals)}"
+        array = np.ascontiguousarray(array.astype(name))
+        self._literals[member] = array.reshape(-1).view(np.uint8)
+        strides = tuple(step // array.itemsize for step in array.strides)
+        number = next(number for number, each in SCALAR_TYPES.items() if each == name)
+        return self.stored(StoredTensor(member, number, array.shape, strides, 0))
 
     def unknown(self, operator: str) -> Any:
         """An operator of a library that the tables do not have."""
@@ -99,6 +128,8 @@ class Recorder:
         given, named = [_settled(each) for each in given], {key: _settled(each) for key, each in named.items()}
         plain = name.rstrip("_") if name.endswith("_") and not name.endswith("__") else name
         overloads = signatures().get(name) or signatures().get(plain)
+        if name in ("tensor", "as_tensor"):
+            return self._literal(*given, **named)
         if overloads is None:
             return self.unknown(f"aten.{name}")
         for signature in overloads:

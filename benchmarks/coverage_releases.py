@@ -1,0 +1,179 @@
+"""How many architectures of public collections convert as a release of PyTorch saves them, and how well they agree.
+
+`python benchmarks/coverage_releases.py PYTHON COLLECTION [--ways captured,traced,scripted,frozen] [--most N]
+[--names A,B]`: PYTHON is the interpreter of an environment of that release with the collection installed; Zygal runs in
+its own environment, which needs no PyTorch. COLLECTION is torchvision or timm. Weights are random. Each artifact is
+compared on the runtime with the framework's scores, at the batch that was captured and at one image.
+"""
+
+import argparse
+import json
+import subprocess
+import sys
+import tempfile
+import warnings
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+
+AGREES = 1e-5
+LARGEST = 150_000_000
+"""Parameters of the largest networks that are tried."""
+
+
+def models_of(collection: str) -> list[str]:
+    """The names of a collection's classifiers."""
+    if collection == "torchvision":
+        import torchvision
+
+        return torchvision.models.list_models(module=torchvision.models)
+    import timm
+
+    return timm.list_models()
+
+
+def built(collection: str, name: str):
+    """A model with random weights and statistics, and images [2, C, H, W] for it."""
+    import torch
+
+    torch.manual_seed(0)
+    if collection == "torchvision":
+        import torchvision
+
+        more = {"init_weights": False} if name in ("googlenet", "inception_v3") else {}
+        model, side = torchvision.models.get_model(name, weights=None, **more), 299 if name == "inception_v3" else 224
+    else:
+        import timm
+
+        model = timm.create_model(name, pretrained=False)
+        side = model.default_cfg["input_size"][-1]
+    for module in model.modules():
+        if hasattr(module, "running_var") and module.running_var is not None:
+            module.running_mean.normal_(0, 0.1)
+            module.running_var.uniform_(0.5, 1.5)
+    return model.eval(), torch.rand(2, 3, side, side)
+
+
+def save(way: str, model, images, path: str) -> None:
+    """Writes a model in one of the ways."""
+    import torch
+
+    with torch.no_grad():
+        if way == "captured":
+            axes = ({0: torch.export.Dim("batch")},)
+            try:
+                program = torch.export.export(model, (images,), dynamic_shapes=axes)
+            except Exception:
+                program = torch.export.export(model, (images,))
+            torch.export.save(program, path)
+        elif way == "traced":
+            torch.jit.save(torch.jit.trace(model, images[:1]), path)
+        else:
+            scripted = torch.jit.script(model)
+            torch.jit.save(torch.jit.freeze(scripted) if way == "frozen" else scripted, path)
+
+
+def make(collection: str, ways: list[str], names: list[str], folder: Path) -> None:
+    """In the release's environment: writes each model, says so, and waits until it has been read."""
+    import torch
+
+    warnings.simplefilter("ignore")
+    said = sys.stdout
+    sys.stdout = sys.stderr
+    print(json.dumps({"release": torch.__version__}), file=said, flush=True)
+    for name in names or models_of(collection):
+        try:
+            model, images = built(collection, name)
+            count = sum(each.numel() for each in model.parameters())
+            if count > LARGEST:
+                continue
+            with torch.no_grad():
+                scores = model(images)
+            np.savez(folder / "scores.npz", images=images.numpy(), scores=scores.numpy())
+        except Exception as fault:
+            print(json.dumps({"name": name, "not_built": str(fault)[:200]}), file=said, flush=True)
+            continue
+        for way in ways:
+            path = folder / f"model.{'pt2' if way == 'captured' else 'pt'}"
+            answer = {"name": name, "way": way}
+            try:
+                save(way, model, images, str(path))
+            except Exception as fault:
+                answer["not_saved"] = f"{type(fault).__name__}: {str(fault)[:150]}"
+            print(json.dumps(answer), file=said, flush=True)
+            sys.stdin.readline()
+
+
+def judged(folder: Path, way: str) -> tuple[str, str]:
+    """right, wrong or refused, and the difference or the reason."""
+    from zygal.conversion.convert import Choices, convert
+    from zygal.engines.artifact import RuntimeEngine
+    from zygal.errors import ZygalError
+
+    recorded = np.load(folder / "scores.npz")
+    images, scores = recorded["images"], recorded["scores"]
+    shape = None if way == "captured" else images.shape[1:]
+    source = folder / f"model.{'pt2' if way == 'captured' else 'pt'}"
+    try:
+        convert(source, folder / "model.onnx", choices=Choices(image_shape=shape, any_shape=True))
+        engine = RuntimeEngine(folder / "model.onnx")
+        found = [engine.run(images), engine.run(images[:1])]
+    except ZygalError as fault:
+        return "refused", str(fault).replace(str(source), "it")
+    worst = max(float(np.abs(each - scores[: len(each)]).max()) / float(np.ptp(scores) or 1) for each in found)
+    return ("right" if worst <= AGREES else "wrong"), f"{worst:.1e}"
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("python")
+    parser.add_argument("collection")
+    parser.add_argument("--ways", default="captured,traced,scripted,frozen")
+    parser.add_argument("--names", default="")
+    parser.add_argument("--every", type=int, default=1)
+    parser.add_argument("--most", type=int, default=10_000)
+    given = parser.parse_args()
+    if given.python == "make":
+        names = [each for each in given.names.split(",") if each]
+        make(given.collection, given.ways.split(","), names, Path.cwd())
+        return 0
+    listing = f"import sys; sys.path.insert(0, {str(Path(__file__).parent)!r}); import coverage_releases as c; "
+    listing += f"print(','.join(c.models_of({given.collection!r})))"
+    names = given.names or subprocess.check_output([given.python, "-c", listing], text=True).strip().splitlines()[-1]
+    names = ",".join(names.split(",")[:: given.every][: given.most])
+    counts, worst = Counter(), Counter()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        command = [given.python, __file__, "make", given.collection, "--ways", given.ways, "--names", names]
+        maker = subprocess.Popen(
+            command, cwd=folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+        )
+        for line in maker.stdout:
+            answer = json.loads(line)
+            if "release" in answer:
+                print(f"PyTorch {answer['release']}, {given.collection}", flush=True)
+                continue
+            if "not_built" in answer:
+                counts["", "not built"] += 1
+                continue
+            way = answer["way"]
+            if "not_saved" in answer:
+                verdict, why = "not saved by the framework", ""
+            else:
+                verdict, why = judged(folder, way)
+            counts[way, verdict] += 1
+            if verdict == "right":
+                worst[way] = max(worst[way], float(why))
+            elif verdict in ("wrong", "refused"):
+                print(f"  {answer['name']}, {way}: {verdict} {why}"[:300], flush=True)
+            maker.stdin.write("\n")
+            maker.stdin.flush()
+    for way in given.ways.split(","):
+        listed = ", ".join(f"{count} {verdict}" for (at, verdict), count in sorted(counts.items()) if at == way)
+        print(f"{way}: {listed}; largest difference {worst[way]:.1e} of the spread")
+    return 1 if any(verdict == "wrong" for _, verdict in counts) else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
