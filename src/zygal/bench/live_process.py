@@ -26,6 +26,7 @@ from zygal.files.writing import scratch_folder
 WAYS = {
     "module": "the module itself, evaluation mode, no gradients",
     "captured": "the captured program, no gradients",
+    "archive": "the scripted or traced archive, no gradients",
     "compiled": "compiled prediction on a batch",
     "eager": "layer by layer, not compiled",
 }
@@ -115,7 +116,7 @@ def _serve(task: dict[str, Any], answers: TextIO) -> None:
     silence_libraries(False)
     try:
         with source_file(task["source"], task["weights"], tuple(task["shape"]), "--compare") as source:
-            engine = open_live_engine(source)
+            engine = open_live_engine(source, image_shape=tuple(task["shape"]))
             way = task["way"] or engine.ways[0]
             if way not in engine.ways:
                 raise BenchError(

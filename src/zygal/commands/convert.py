@@ -31,7 +31,7 @@ class ConvertRequest(Request):
         metavar="SOURCE",
     )
     weights: str | None = weights_option(": .pt, .pth, .safetensors or .weights.h5")
-    shape: tuple[int, ...] | None = shape_option(" (default: that of the inlet, or 3,224,224)")
+    shape: tuple[int, ...] | None = shape_option(" (default: that of the inlet; of FILE.py:FUNCTION 3,224,224)")
     output: str = option(
         "the file to write: ONNX, or a mobile flatbuffer if the name ends in .tflite",
         short="o",

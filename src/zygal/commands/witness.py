@@ -34,7 +34,7 @@ class WitnessRequest(Request):
         metavar="SOURCE",
     )
     weights: str | None = weights_option(": .pt, .pth, .safetensors or .weights.h5")
-    shape: tuple[int, ...] | None = shape_option(" (default: that of the inlet, or 3,224,224)")
+    shape: tuple[int, ...] | None = shape_option(" (default: that of the inlet; of FILE.py:FUNCTION 3,224,224)")
     images: str = option("folder of reference images", metavar="DIR", reads=True)
     output: str = option("the witness to write", short="o", metavar="FILE", writes=True)
     scores: str | None = option(

@@ -46,7 +46,7 @@ class Family:
     file. engine: the class that runs a file live, made with (path, reading, model). refused: the options that it does
     not honour, each with the reason. files: what a source consists of. model_class: of the objects that a live function
     may return, and builder: the module that loads their weights and saves them; None if no function builds such
-    sources. parts: what `survey` counts.
+    sources. parts: what `survey` counts. states_shape: whether a file says of which shape its images are.
     """
 
     name: str
@@ -60,6 +60,7 @@ class Family:
     model_class: str | None = None
     builder: str | None = None
     parts: str = "operator"
+    states_shape: bool = True
 
     @contextmanager
     def read(self, path: str | Path, reading: Reading) -> Iterator[Any]:
@@ -181,6 +182,7 @@ FAMILIES: tuple[Family, ...] = (
         "zygal.engines.scripted:ScriptedEngine", "torch",
         {"--signature": "a scripted archive is called in one way", "--input": _CAPTURED,
          "--write-inlet": "a scripted archive holds no steps before its tensor", **_NOTHING_STORED},
+        states_shape=False,
     ),
     Family(
         "Keras", (kinds.KERAS_ARCHIVE, kinds.HDF5, kinds.WEB_LAYERS), _is_keras, "zygal.sources.keras.reader",

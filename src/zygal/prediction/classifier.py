@@ -97,7 +97,9 @@ class Classifier:
             from zygal.endpoint.engine import EndpointEngine
 
             return EndpointEngine(*self.served, self.output)
-        return open_live_engine(self.path, self.output) if self.live else open_engine(self.path, 1, self.output)
+        if self.live:
+            return open_live_engine(self.path, self.output, image_shape=_channels_first(self.inlet))
+        return open_engine(self.path, 1, self.output)
 
     def serve_at(self, url: str, timeout: float) -> None:
         """From now on a service runs the model; inlet, labels and what the scores are stay the artifact's. Raises
@@ -297,10 +299,18 @@ def open_compared(
     return other
 
 
+def _channels_first(inlet: Inlet) -> tuple[int, ...] | None:
+    """The shape [C, H, W] of an image after the inlet, whichever way round its tensor is; None if it depends on the
+    image."""
+    size = fixed_size(inlet)
+    return None if size is None else (inlet.channels, *size)
+
+
 def _open_live(
     source: SourceFile, first: Classifier, inlet: Inlet, multi_label: bool, output: str | None
 ) -> Classifier:
-    engine = open_live_engine(source, output, None if first.one_output else len(first.labels))
+    classes = None if first.one_output else len(first.labels)
+    engine = open_live_engine(source, output, classes, image_shape=_channels_first(inlet))
     layout = image_layout(tuple(engine.input_type.shape))
     # A framework has threads of its own, so one of our workers calls it at a time.
     other = Classifier(

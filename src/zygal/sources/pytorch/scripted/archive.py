@@ -25,8 +25,8 @@ from zygal.sources.pytorch.scripted.code import Code, read_code
 class ScriptedArchive:
     """An open archive: its modules, code and constants.
 
-    in_training: whether a module was saved in training mode; each is read as it is in evaluation mode. version: of the
-    container.
+    in_training: the modules that were saved in training mode, by identity; each is read as it is in evaluation mode.
+    version: of the container.
     """
 
     def __init__(self, path: Path, archive: MappedZip):
@@ -47,7 +47,7 @@ class ScriptedArchive:
             self.constants = {f"c{place}": value for place, value in enumerate(values)}
         self.code: Code = read_code(archive, root)
         self.version = _version(archive, root)
-        self.in_training = _into_evaluation(self.model)
+        self.in_training: frozenset[int] = _into_evaluation(self.model)
 
     def member_bytes(self, member: str) -> np.ndarray:
         """The bytes of a storage, uint8. Raises SourceError."""
@@ -61,9 +61,9 @@ def _version(archive: MappedZip, root: str) -> str:
     return "unknown"
 
 
-def _into_evaluation(model: Record) -> bool:
-    """Sets all modules to evaluation mode; whether one was not."""
-    found, left, seen = False, [model], set()
+def _into_evaluation(model: Record) -> frozenset[int]:
+    """Sets all modules to evaluation mode; the identities of those that were not."""
+    found, left, seen = set(), [model], set()
     while left:
         record = left.pop()
         if id(record) in seen:
@@ -71,9 +71,10 @@ def _into_evaluation(model: Record) -> bool:
         seen.add(id(record))
         state = record.state if isinstance(record.state, dict) else {}
         if state.get("training") is True:
-            found, state["training"] = True, False
+            found.add(id(record))
+            state["training"] = False
         left.extend(each for each in state.values() if isinstance(each, Record))
-    return found
+    return frozenset(found)
 
 
 @contextmanager

@@ -13,8 +13,8 @@ from typing import Any, NoReturn
 
 from zygal.errors import SourceError, shown
 from zygal.files.pickles import Record
+from zygal.sources.pytorch.scripted.archive import ScriptedArchive
 from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, ON_SIZES, Undecided, Unfit
-from zygal.sources.pytorch.scripted.code import Code
 from zygal.sources.pytorch.scripted.recorder import Recorder
 from zygal.sources.pytorch.scripted.values import Device, Frame, Function, Module, Size, Tensor
 
@@ -31,10 +31,12 @@ class _Returned(Exception):
 
 
 class Interpreter:
-    """One model's code. constants: what the code calls CONSTANTS.c0 and so on."""
+    """The code of one archive, and what its operators are recorded with."""
 
-    def __init__(self, where: str, code: Code, constants: Mapping[str, Any], recorder: Recorder):
-        self._where, self._code, self._constants, self._recorder = where, code, constants, recorder
+    def __init__(self, archive: ScriptedArchive, recorder: Recorder):
+        self._where, self._code, self._recorder = str(archive.path), archive.code, recorder
+        self._in_training = archive.in_training
+        self._constants = {name: recorder.stored(value) for name, value in archive.constants.items()}
         self._steps, self._frames = 0, []
 
     def forward(self, model: Record, images: Tensor) -> Any:
@@ -278,6 +280,8 @@ class Interpreter:
             self._refuse(f"reads {shown(name)} of something that has no attributes", node)
         state = self._state(owner)
         if name in state:
+            if name == "training" and id(owner.record) in self._in_training:
+                self._recorder.in_training = True
             value = state[name]
             if isinstance(value, Record) and not isinstance(value, Module):
                 value = Module(value, f"{owner.path}.{name}" if owner.path else name)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from zygal.errors import SourceError, UnknownOperators
 from zygal.graph import Batch, TensorType
+from zygal.sources.pytorch.modes import captured_in_training
 from zygal.sources.pytorch.program import Program
 from zygal.sources.pytorch.scripted.archive import ScriptedArchive
 from zygal.sources.pytorch.scripted.interpreter import Interpreter
@@ -17,9 +20,18 @@ FIXED_BATCHES = (1, 2, 4, 8, 16, 3, 32, 64, 5, 128)
 """A trace holds the number of images that it was made with as plain numbers. These are tried, the likeliest first."""
 
 
-def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> tuple[Program, TensorBytes]:
+@dataclass(frozen=True)
+class Recorded:
+    """A program, what its tensors are read from, and whether the model was saved in training mode."""
+
+    program: Program
+    tensors: TensorBytes
+    in_training: bool
+
+
+def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> Recorded:
     """The program that an archive's code is for images of that shape [C, H, W]: for any number of them, or for the one
-    that a trace holds; and what its tensors are read from. Raises SourceError or UnknownOperators."""
+    that a trace holds. Raises SourceError or UnknownOperators."""
     try:
         return _recorded(archive, (Batch(), *image_shape))
     except UnknownOperators:
@@ -33,13 +45,12 @@ def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> 
         raise fault
 
 
-def _recorded(archive: ScriptedArchive, shape: tuple) -> tuple[Program, TensorBytes]:
+def _recorded(archive: ScriptedArchive, shape: tuple) -> Recorded:
     where = str(archive.path)
     image_dtype = _image_dtype(archive)
     recorder = Recorder(where, archive, TensorType(np.dtype("float32"), shape), image_dtype)
-    constants = {name: recorder.stored(value) for name, value in archive.constants.items()}
     try:
-        result = Interpreter(where, archive.code, constants, recorder).forward(archive.model, recorder.images)
+        result = Interpreter(archive, recorder).forward(archive.model, recorder.images)
     except RecursionError:
         raise SourceError(f"{where} cannot be converted: its code is nested beyond reason.") from None
     except SourceError:
@@ -62,10 +73,10 @@ def _recorded(archive: ScriptedArchive, shape: tuple) -> tuple[Program, TensorBy
         types=recorder.types,
         layouts={},
         dtype_names=recorder.dtype_names,
-        framework_version=f"archive, version {archive.version}",
+        framework_version=f"archive version {archive.version}",
         schema_version=archive.version,
     )
-    return program, recorder
+    return Recorded(program, recorder, recorder.in_training or captured_in_training(program))
 
 
 def _image_dtype(archive: ScriptedArchive) -> str:

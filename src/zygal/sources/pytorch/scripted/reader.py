@@ -20,6 +20,7 @@ from zygal.sources.pytorch.scripted.signatures import signatures
 from zygal.sources.pytorch.tensors import SCALAR_TYPES
 from zygal.sources.source import Source, SourceFacts
 
+FORMAT = "scripted or traced"
 NO_SHAPE = "it does not say of which size its images are; give --shape CHANNELS,HEIGHT,WIDTH"
 
 
@@ -29,22 +30,21 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     with open_scripted(path) as archive:
         if reading.image_shape is None:
             raise SourceError(f"{path} is a scripted archive: {NO_SHAPE}, or an inlet.")
-        program, tensors = scripted_program(archive, reading.image_shape)
-        yield source_of(program, tensors, reading, archive.in_training)
+        found = scripted_program(archive, reading.image_shape)
+        yield source_of(found.program, found.tensors, reading, found.in_training)
 
 
 def facts(path: str | Path, reading: Reading) -> SourceFacts:
     """What an archive says of itself: with the shape of an image all that a captured program says, without it what
     stands in the archive. Raises FileError or SourceError."""
     with open_scripted(path) as archive:
-        file_format = f"scripted archive, version {archive.version}"
-        if reading.image_shape is not None:
-            program, _ = scripted_program(archive, reading.image_shape)
-            return facts_of(program, file_format, archive.in_training)
-        return _facts_without_shapes(archive, file_format)
+        if reading.image_shape is None:
+            return _facts_without_shapes(archive)
+        found = scripted_program(archive, reading.image_shape)
+        return facts_of(found.program, FORMAT, found.in_training)
 
 
-def _facts_without_shapes(archive: ScriptedArchive, file_format: str) -> SourceFacts:
+def _facts_without_shapes(archive: ScriptedArchive) -> SourceFacts:
     operators = _operators_in(archive)
     stored = archive.tensors.values()
     trained = [each for each in stored if each.requires_grad] or [
@@ -53,14 +53,14 @@ def _facts_without_shapes(archive: ScriptedArchive, file_format: str) -> SourceF
     return SourceFacts(
         path=archive.path,
         framework="PyTorch",
-        framework_version=f"archive, version {archive.version}",
-        file_format=file_format,
+        framework_version=f"archive version {archive.version}",
+        file_format=FORMAT,
         inputs={"images": None},
         outputs={"output": None},
         scores=scores_by_operators([]),
         chosen=choose_output(str(archive.path), [Candidate("output", None, None)], None, None),
         softmax_twice=False,
-        mode="training" if archive.in_training else "evaluation",
+        mode=None,  # Whether the code asks for it is known when it is followed.
         preprocessing=[],
         operators=dict(operators.most_common()),
         unknown_operators=[],

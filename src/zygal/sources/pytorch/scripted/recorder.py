@@ -33,7 +33,8 @@ class Recorder:
     """The calls of a program while they are recorded.
 
     types: of every tensor as the artifact computes it. dtype_names: as the framework does. tensors: the stored ones
-    that are read. A shape that the code asks for is known as soon as what makes it is recorded.
+    that are read. in_training: whether code asked for the mode of a module that was saved in training mode.
+    A shape that the code asks for is known as soon as what makes it is recorded.
     """
 
     def __init__(self, where: str, stored: TensorBytes, image: TensorType, image_dtype: str):
@@ -49,6 +50,7 @@ class Recorder:
         self.types: dict[str, TensorType] = {"images": image}
         self.dtype_names: dict[str, str] = {"images": image_dtype}
         self.path = Path(where)
+        self.in_training = False
         self._names: dict[int, tuple[StoredTensor, Tensor]] = {}
         self._literals: dict[str, np.ndarray] = {}
         self._written: set[str] = set()
