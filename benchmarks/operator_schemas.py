@@ -13,7 +13,6 @@ from zygal.sources.pytorch.calls import HANDLERS
 from zygal.sources.pytorch.translate import operator_name
 
 TARGET = Path(__file__).parents[1] / "src/zygal/sources/pytorch/scripted/signatures.txt"
-PLAIN = ("Tensor", "int", "float", "bool", "str", "SymInt", "Scalar")
 
 
 def lines():
@@ -23,9 +22,9 @@ def lines():
         overload = schema.overload_name or "default"
         target = f"torch.ops.{library}.{name}.{overload}"
         text = str(schema)
-        if library == "aten" and overload not in ("out",) and operator_name(target)[0] in HANDLERS:
-            if "Dimname" not in text and "(a!) out)" not in text:
-                yield text
+        known = library == "aten" and overload != "out" and operator_name(target)[0] in HANDLERS
+        if known and "Dimname" not in text and "(a!) out)" not in text:
+            yield text
 
 
 def main() -> int:

@@ -93,7 +93,9 @@ class _Machine:
             if count > MOST_OPERATIONS or len(self._stack) > MOST_STACKED:
                 raise Misuse("has more operations than any model needs")
             if opcode.name == "STOP":
-                (result,) = self._stack
+                result = self.pop()
+                if self._stack:
+                    raise ValueError("it leaves more than one value")
                 return result
             step = _STEPS.get(opcode.name)
             if step is None:

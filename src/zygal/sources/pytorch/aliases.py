@@ -81,6 +81,11 @@ class Aliases:
     def __init__(self, program: Program, values: Values, site_of: SiteOf, run: Callable[[Call], None]):
         self._program, self._values, self._site_of, self._run = program, values, site_of, run
         self._views_of: dict[str, tuple[str, tuple[Call, ...]]] = {}
+        # Results that are views or copies, which one cannot be told without knowing where tensors lay.
+        self._unsure: set[str] = set()
+        self._same_as: dict[str, str] = {}
+        # Writes of which the root does not know yet, in their order.
+        self._pending: dict[str, list[tuple[Call, tuple[Call, ...], str]]] = {}
         self._last_read: dict[str, int] = {}
         for position, call in enumerate(program.calls):
             self._last_read.update(dict.fromkeys(call.tensors_read(), position))
@@ -95,6 +100,7 @@ class Aliases:
         root, steps = self._views_of.get(names[0], (names[0], ()))
         if writes:
             self._views_of.update(dict.fromkeys(call.results, (root, steps)))
+            self._same_as.update(dict.fromkeys(call.results, self._same_as.get(names[0], names[0])))
             self._spread(position, call, names[0], root, steps)
         elif operator in VIEWS and call.results and self._shares(operator, names[0], call):
             self._views_of.update(dict.fromkeys(call.results, (root, (*steps, call))))
@@ -107,32 +113,64 @@ class Aliases:
         before, after = program.layouts.get(source), program.layouts.get(made)
         if operator in ("to", "type_as", "contiguous"):
             # They give the tensor itself unless they must move it, or are told to copy.
-            copies = call.arguments.get("copy", ("none", None))[1]
-            return not copies and (before is None or after is None or before.lies_like(after))
-        if operator not in MAY_COPY or before is None or after is None:
+            if call.arguments.get("copy", ("none", None))[1]:
+                return False
+            if before is not None and after is not None:
+                return before.lies_like(after)
+            if operator == "contiguous" or "memory_format" in call.arguments:
+                self._unsure.add(made)
             return True
-        return before.keeps_memory_as(after.sizes)
+        if operator not in MAY_COPY:
+            return True
+        if before is not None and after is not None:
+            return before.keeps_memory_as(after.sizes)
+        self._unsure.add(made)
+        return True
 
     def _spread(self, position: int, call: Call, written: str, root: str, steps: tuple[Call, ...]) -> None:
         value = self._values[call.results[0]]
         self._values[written] = value
+        self._pending.setdefault(root, []).append((call, steps, value))
         sharing = [
             name for name, (its, _) in self._views_of.items() if its == root and name not in (written, *call.results)
         ]
         later = [name for name in sharing if self._last_read.get(name, -1) > position]
         if not later and self._last_read.get(root, -1) <= position:
-            return
-        self._values[root] = self._put_back(call, root, steps, value)
-        for name in later:
-            for step in self._views_of[name][1]:
-                self._run(step)
+            return  # Nobody reads the whole as it is now; if something of it is written to again, it is made up for.
+        passed = [step for name in later for step in self._views_of[name][1]]
+        for writing, through, made in self._pending.pop(root):
+            self._refuse_unsure(writing, (*through, *passed))
+            self._values[root] = self._put_back(writing, root, through, made)
+            self._pass_on(root)
+        for step in passed:
+            self._again(root, step)
         self._values[written] = self._values[call.results[0]] = value
+        self._values[self._same_as.get(written, written)] = value
+        self._pass_on(root)
+
+    def _refuse_unsure(self, call: Call, steps: tuple[Call, ...]) -> None:
+        if any(step.results[0] in self._unsure for step in steps):
+            self._site_of(call).refuse(
+                "writes in place into a tensor of which another layer reads a reshaped part, and whether both share "
+                "memory is not known; write without in-place operators, or capture the model with torch.export"
+            )
+
+    def _again(self, root: str, step: Call) -> None:
+        """Takes a view of a root again."""
+        self._run(step)
+        self._pass_on(root)
+
+    def _pass_on(self, root: str) -> None:
+        """What a write gives stands for the very tensor that was written to."""
+        for name, same in self._same_as.items():
+            if self._views_of[name][0] == root:
+                self._values[name] = self._values[same]
 
     def _put_back(self, call: Call, root: str, steps: tuple[Call, ...], value: str) -> str:
         """The root's new value, from the new value of the view at the end of the steps."""
         before = [self._values[root]]
         for step in steps[:-1]:
-            self._run(step)
+            self._again(root, step)
             before.append(self._values[step.results[0]])
         for step, base in zip(reversed(steps), reversed(before)):
             value = self._undo(call, step, base, value)

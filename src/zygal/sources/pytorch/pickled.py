@@ -27,9 +27,17 @@ LEGACY_MAGIC = 0x1950A86A20F9469CFC6C
 """The first of the pickles of the oldest form."""
 _LEGACY_PROTOCOL = 1001
 _STORAGES = {
-    "Float": 7, "Double": 8, "Half": 6, "BFloat16": 13, "Byte": 1, "Char": 2, "Short": 3, "Int": 4, "Long": 5,
+    "Float": 7,
+    "Double": 8,
+    "Half": 6,
+    "BFloat16": 13,
+    "Byte": 1,
+    "Char": 2,
+    "Short": 3,
+    "Int": 4,
+    "Long": 5,
     "Bool": 12,
-}  # fmt: skip
+}
 _BY_NAME = {f"torch.{name}Storage": number for name, number in _STORAGES.items()}
 UNTYPED = "torch.storage.UntypedStorage"
 _DTYPES = {f"torch.{name}": number for number, name in SCALAR_TYPES.items()}

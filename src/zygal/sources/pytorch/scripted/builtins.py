@@ -219,6 +219,9 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
 }
 """By the name behind `torch.` or `ops.prim.`; used where no argument is a tensor."""
 
+SAYING = ("format", "percentFormat", "warn", "RaiseException", "raise", "TupleConstruct")
+"""What takes tensors, among others, without looking into them."""
+
 ON_SIZES = {
     "mul": "_operator.mul",
     "floordiv": "_operator.floordiv",

@@ -14,7 +14,7 @@ from typing import Any, NoReturn
 from zygal.errors import SourceError, shown
 from zygal.files.pickles import Record
 from zygal.sources.pytorch.scripted.archive import ScriptedArchive
-from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, ON_SIZES, Undecided, Unfit
+from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, ON_SIZES, SAYING, Undecided, Unfit
 from zygal.sources.pytorch.scripted.recorder import Recorder
 from zygal.sources.pytorch.scripted.values import Device, Frame, Function, Module, Size, Tensor
 
@@ -349,7 +349,7 @@ class Interpreter:
         try:
             sized = plain in ON_SIZES and any(isinstance(each, Size) for each in given)
             of_list = bool(given) and isinstance(given[0], (list, dict, tuple, str))
-            on_tensors = name.startswith("torch.") and any(map(_has_tensor, given)) and not of_list
+            on_tensors = any(map(_has_tensor, given)) and not of_list and plain not in SAYING
             if plain in FUNCTIONS and not sized and not on_tensors:
                 value = FUNCTIONS[plain](*given, **named)
             elif name.startswith("ops.") and not name.startswith("ops.aten.") and not name.startswith("ops.prim."):

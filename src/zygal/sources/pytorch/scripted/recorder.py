@@ -21,9 +21,17 @@ from zygal.sources.pytorch.translate import known_operator, operator_name
 
 MOST_CALLS = 200_000
 _CODE_DTYPES = {
-    "uint8": 0, "int8": 1, "int16": 2, "int32": 3, "int64": 4, "float16": 5, "float32": 6, "float64": 7, "bool": 11,
+    "uint8": 0,
+    "int8": 1,
+    "int16": 2,
+    "int32": 3,
+    "int64": 4,
+    "float16": 5,
+    "float32": 6,
+    "float64": 7,
+    "bool": 11,
     "bfloat16": 15,
-}  # fmt: skip
+}
 """The numbers by which code names dtypes."""
 _WIDER = ("float16", "bfloat16", "float32", "float64")
 _CASTS = ("to", "_to_copy", "type_as", "half", "float", "double", "bfloat16")

@@ -16,13 +16,19 @@ class Tensor:
 
     name: str
 
+    def __bool__(self) -> bool:
+        raise TypeError("a tensor depends on the image")
+
 
 @dataclass(frozen=True)
 class Size:
     """A multiple of the number of images, which is not known. name: of the value in the program."""
 
     dimension: Batch
-    name: str
+    name: str = field(compare=False)
+
+    def __bool__(self) -> bool:
+        raise TypeError("the number of images is not known")
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,97 @@
+"""Files that releases of PyTorch since 2.1 wrote, with the scores that they gave: `benchmarks/release_files.py`."""
+
+import json
+import tarfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from zygal.conversion.convert import Choices, convert
+from zygal.engines.artifact import RuntimeEngine
+from zygal.errors import SourceError
+from zygal.sources import Reading, source_facts
+from zygal.sources.pytorch.pickled import open_saved
+from zygal.sources.pytorch.releases import in_todays_form, schema_number
+from zygal.sources.pytorch.tensors import read_tensor
+
+DATA = Path(__file__).parent / "data" / "releases"
+RELEASES = sorted(
+    (path.name.removesuffix(".tar.xz") for path in DATA.glob("*.tar.xz")), key=lambda each: each.split(".")
+)
+SHAPE = (3, 32, 32)
+
+
+@pytest.fixture(scope="module")
+def folders(tmp_path_factory):
+    """The files of a release, by its name."""
+    found = {}
+
+    def folder(release):
+        if release not in found:
+            found[release] = tmp_path_factory.mktemp("release")
+            with tarfile.open(DATA / f"{release}.tar.xz") as archive:
+                archive.extractall(found[release], filter="data")
+        return found[release]
+
+    return folder
+
+
+@pytest.mark.alike
+@pytest.mark.parametrize("release", RELEASES)
+def test_every_file_of_a_release_gives_its_scores(release, folders, tmp_path):
+    folder = folders(release)
+    sources = [path for path in folder.iterdir() if path.suffix in (".pt2", ".pt")]
+    assert len(sources) >= 7
+    for source in sources:
+        recorded = np.load(folder / f"{source.name.partition('.')[0]}.npz")
+        images = recorded["pixels"].astype(np.float32) / 255
+        shape = None if source.suffix == ".pt2" else SHAPE
+        convert(source, tmp_path / "m.onnx", choices=Choices(image_shape=shape))
+        engine = RuntimeEngine(tmp_path / "m.onnx")
+        for count in (1, 3):
+            assert np.abs(engine.run(images[:count]) - recorded["scores"][:count]).max() < 1e-6, source.name
+
+
+@pytest.mark.parametrize("release", RELEASES)
+def test_what_a_release_wrote_is_said(release, folders):
+    folder = folders(release)
+    for path in folder.glob("*.pt2"):
+        facts = source_facts(path)
+        # Before 2.5 a program does not name the release, and the schema tells two of them not apart.
+        assert any(each in release for each in facts.framework_version.replace("or", "").split()) or (
+            facts.framework_version.startswith(release)
+        )
+        assert facts.mode == "evaluation" and not facts.unknown_operators
+    for path in folder.glob("*.pt"):
+        facts = source_facts(path, Reading(image_shape=SHAPE))
+        assert not facts.unknown_operators and facts.parameters > 300
+
+
+@pytest.mark.parametrize("release", RELEASES)
+def test_both_forms_of_weights_hold_the_same_numbers(release, folders):
+    for name in ("convolutions", "tokens"):
+        newer, older = (folders(release) / f"{name}.{form}.pth" for form in ("weights", "oldest"))
+        with open_saved(newer) as left, open_saved(older) as right:
+            assert list(left.tensors) == list(right.tensors)
+            for key, stored in left.tensors.items():
+                np.testing.assert_array_equal(read_tensor(left, stored), read_tensor(right, right.tensors[key]))
+
+
+@pytest.mark.parametrize(
+    "version",
+    [None, 3, 9, "8", {"major": 9, "minor": 1}, {"major": "8"}, {"minor": 1}, True, [8], {"major": 8, "minor": "x"}],
+)
+def test_another_schema_is_refused_by_its_number(version):
+    with pytest.raises(SourceError, match="schema"):
+        schema_number({"schema_version": version}, "it")
+
+
+def test_nothing_but_what_is_known_is_brought_into_todays_form():
+    graph = {"inputs": [], "tensor_values": {}}
+    document = {"graph_module": {"graph": graph}, "range_constraints": {}, "surprise": {"as_int": None, "x": None}}
+    found = in_todays_form(json.loads(json.dumps(document)), 5, 1)
+    assert found["surprise"] == document["surprise"] and found["schema_version"] == {"major": 5, "minor": 1}
+    full = {"graph_module": {"graph": {**graph, "custom_obj_values": {"a": 1}}}, "equality_constraints": [1]}
+    kept = in_todays_form(json.loads(json.dumps(full)), 8, 2)
+    assert kept["graph_module"]["graph"]["custom_obj_values"] and kept["equality_constraints"]
