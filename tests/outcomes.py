@@ -52,7 +52,7 @@ from zygal.evidence.layers import Departure
 from zygal.evidence.result import ImageResult, Match
 from zygal.evidence.witness import LayerRecord, Preprocessing, Witness
 from zygal.files import kinds
-from zygal.files.weights import WeightsFacts
+from zygal.files.weights import StoredWeight, WeightsFacts
 from zygal.graph import TensorType
 from zygal.inlet import Crop, Decode, Inlet, Resize, Values
 from zygal.inlet.images import ImageFile
@@ -551,7 +551,9 @@ def classify_vectors():
 def survey_weights():
     return SurveyOutcome(
         found=Survey(
-            "w.safetensors", kinds.SAFETENSORS, WeightsFacts(2, 20, ("F16", "F32"), ("head.weight", "head.bias"), 512)
+            "w.safetensors",
+            kinds.SAFETENSORS,
+            WeightsFacts((StoredWeight("head.weight", "F16", (5, 3)), StoredWeight("head.bias", "F32", (5,))), 512),
         )
     )
 

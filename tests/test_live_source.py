@@ -86,8 +86,8 @@ def test_another_output_can_be_taken(folder):
             (*BUILD, "partial.pt"),
             ["1 missing (head.bias)", "1 unexpected (tail.bias)", "head.weight [5, 30] for [5, 32]"],
         ),
-        ((*BUILD, "whole.pt"), ["not a file of bare weights", "state_dict()"]),
-        ((*BUILD, "model.py"), ["not a file of bare weights"]),
+        ((*BUILD, "whole.pt"), ["calls torch.nn.modules", "state_dict()"]),
+        ((*BUILD, "model.py"), ["is a text file, but a PyTorch pickle is needed"]),
         ((*BUILD, "none.pt"), ["no such file"]),
         (("convert", "model.py:broken", "-o", "out.onnx"), ["no such backbone"]),
         (("convert", "model.py:not_a_module", "-o", "out.onnx"), ["returned int"]),
@@ -104,7 +104,7 @@ def test_faults_of_code_and_weights(arguments, words, folder):
 def test_a_scripted_archive_is_recognised(folder):
     path = folder[0]
     torch.jit.save(torch.jit.script(torch.nn.Linear(3, 2)), path / "scripted.pt")
-    refused(called("convert", "scripted.pt", "-o", "out.onnx", cwd=path), "scripted or traced", "torch.export.export")
+    refused(called("convert", "scripted.pt", "-o", "out.onnx", cwd=path), "scripted archive", "give --shape")
 
 
 def test_an_output_that_is_no_row_of_scores(folder):

@@ -58,12 +58,14 @@ class Dialect:
     """What a pickle may name.
 
     functions: what stands for a call of a name, given its arguments; it raises Misuse. records: whether objects of a
-    class are kept as a Record. persistent: what stands for a persistent id; None where there is none.
+    class are kept as a Record. persistent: what stands for a persistent id; None where there is none. advice: what to
+    do about what is refused.
     """
 
     functions: Mapping[str, Callable[..., Any]] = field(default_factory=dict)
     records: Callable[[str], bool] = lambda name: False
     persistent: Callable[[Any], Any] | None = None
+    advice: str = ""
 
 
 def read_pickle(data: bytes | BinaryIO, where: str, dialect: Dialect, error: type[ZygalError]) -> Any:
@@ -76,7 +78,10 @@ def read_pickle(data: bytes | BinaryIO, where: str, dialect: Dialect, error: typ
         _check_extent(result)
         return result
     except Misuse as fault:
-        raise error(f"{where} is not read: its pickle {fault}; a pickle is read as data and never run.") from None
+        what = f"; {dialect.advice}" if dialect.advice else ""
+        raise error(
+            f"{where} is not read: its pickle {fault}, and a pickle is read as data, never run{what}."
+        ) from None
     except (ValueError, IndexError, KeyError, TypeError, OverflowError, AttributeError, MemoryError) as fault:
         what = f"{type(fault).__name__}: {fault}"
         raise error(f"{where} is damaged: its pickle does not hold together ({shown(what)}).") from fault

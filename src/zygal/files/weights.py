@@ -6,6 +6,7 @@ import os
 from dataclasses import dataclass
 from math import prod
 from pathlib import Path
+from typing import Any
 
 from zygal.errors import SourceError
 from zygal.files.documents import parse_json
@@ -15,15 +16,46 @@ _LARGEST_HEADER = 100_000_000
 
 
 @dataclass(frozen=True)
-class WeightsFacts:
-    """tensors, parameters: how many there are. dtypes: of the tensors. names: of all tensors, in the order of the
-    file."""
+class StoredWeight:
+    """One tensor of a file."""
 
-    tensors: int
-    parameters: int
-    dtypes: tuple[str, ...]
-    names: tuple[str, ...]
+    name: str
+    dtype: str
+    shape: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class WeightsFacts:
+    """weights: all tensors, in the order of the file. key: where in the file the model's dictionary stands, if it is
+    not the whole; beside: what else the file keeps there."""
+
+    weights: tuple[StoredWeight, ...]
     size_bytes: int
+    key: str = ""
+    beside: tuple[str, ...] = ()
+
+    def document(self) -> dict[str, Any]:
+        """The fields of a JSON result."""
+        return {
+            "tensors": len(self.weights),
+            "parameters": self.parameters,
+            "dtypes": self.dtypes,
+            "names": [each.name for each in self.weights],
+            "shapes": [list(each.shape) for each in self.weights],
+            "size_bytes": self.size_bytes,
+            "key": self.key or None,
+            "beside": list(self.beside),
+        }
+
+    @property
+    def parameters(self) -> int:
+        """How many numbers all tensors hold."""
+        return sum(prod(each.shape) for each in self.weights)
+
+    @property
+    def dtypes(self) -> list[str]:
+        """The dtypes of the tensors, each once."""
+        return sorted({each.dtype for each in self.weights})
 
 
 def read_safetensors(path: str | Path) -> WeightsFacts:
@@ -37,7 +69,7 @@ def read_safetensors(path: str | Path) -> WeightsFacts:
     entries = {name: entry for name, entry in header.items() if name != "__metadata__"}
     try:
         shapes = {name: [int(side) for side in entry["shape"]] for name, entry in entries.items()}
-        dtypes = {str(entry["dtype"]) for entry in entries.values()}
+        dtypes = {name: str(entry["dtype"]) for name, entry in entries.items()}
         end = max((int(entry["data_offsets"][1]) for entry in entries.values()), default=0)
     except (TypeError, KeyError, ValueError, IndexError) as fault:
         raise SourceError(
@@ -47,26 +79,25 @@ def read_safetensors(path: str | Path) -> WeightsFacts:
         raise SourceError(
             f"{path} is truncated: it holds {size} bytes, but its tensors end at {8 + length + end}; copy it again."
         )
-    return WeightsFacts(len(shapes), sum(map(prod, shapes.values())), tuple(sorted(dtypes)), tuple(shapes), size)
+    return WeightsFacts(tuple(StoredWeight(name, dtypes[name], tuple(shape)) for name, shape in shapes.items()), size)
 
 
 def read_keras_weights(path: str | Path) -> WeightsFacts | None:
     """What a HDF5 file of weights holds; None if it holds a whole model. Raises SourceError."""
     import h5py
 
-    found: dict[str, tuple[int, str]] = {}
+    found: list[StoredWeight] = []
     try:
         with h5py.File(path, "r") as file:
             if "model_config" in file.attrs:
                 return None
             file.visititems(
                 lambda name, item: (
-                    found.update({name: (item.size, str(item.dtype))}) if isinstance(item, h5py.Dataset) else None
+                    found.append(StoredWeight(name, str(item.dtype), item.shape))
+                    if isinstance(item, h5py.Dataset)
+                    else None
                 )
             )
     except (OSError, RuntimeError, KeyError, ValueError) as fault:
         raise SourceError(f"{path} is truncated or damaged ({fault}); copy it again.") from fault
-    dtypes = tuple(sorted({dtype for _, dtype in found.values()}))
-    return WeightsFacts(
-        len(found), sum(size for size, _ in found.values()), dtypes, tuple(found), os.path.getsize(path)
-    )
+    return WeightsFacts(tuple(found), os.path.getsize(path))

@@ -192,13 +192,16 @@ class SurveyLabelsFile(TypedDict):
 
 class SurveyWeightsFile(TypedDict):
     file: str
-    file_kind: Literal["a safetensors file of weights", "a weights file of Keras (.weights.h5)"]
+    file_kind: Literal["a safetensors file of weights", "a PyTorch pickle", "a weights file of Keras (.weights.h5)"]
     outline: Annotated[None | SurveyOutline, "the network, with --draw"]
     tensors: int
     parameters: int
     dtypes: list[str]
     names: list[str]
+    shapes: Annotated[list[list[int]], "of the tensors, in the order of names"]
     size_bytes: int
+    key: Annotated[str | None, "where in the file the model's dictionary stands, if it is not the whole"]
+    beside: Annotated[list[str], "what else stands there"]
 
 
 Survey = SurveyTrained | SurveyArtifactFile | SurveyWitnessFile | SurveyInletFile | SurveyLabelsFile | SurveyWeightsFile

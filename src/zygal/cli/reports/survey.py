@@ -8,6 +8,7 @@ from typing import Any
 from zygal.classifier.layout import image_layout
 from zygal.cli.tables import show_facts
 from zygal.commands.survey.execute import KERAS_WEIGHTS, SurveyOutcome
+from zygal.errors import some_of
 from zygal.files import kinds
 from zygal.files.families import family_named
 from zygal.inlet.sizes import tensor_shape
@@ -21,6 +22,7 @@ def show(out, outcome: SurveyOutcome) -> None:
     found = outcome.found
     describe = {
         kinds.SAFETENSORS: _weights,
+        kinds.TORCH_PICKLE: _weights,
         KERAS_WEIGHTS: _weights,
         kinds.WITNESS: _witness,
         kinds.INLET: _inlet,
@@ -99,9 +101,12 @@ def _tags(each: Any) -> str:
 
 
 def _weights(facts: Any) -> Rows:
-    shown = ", ".join(facts.names[:4]) + (", ..." if len(facts.names) > 4 else "")
+    first = [f"{each.name} {list(each.shape)}" for each in facts.weights[:4]]
+    shown = ", ".join(first) + (", ..." if len(facts.weights) > 4 else "")
+    beside = f"; beside it: {some_of(facts.beside, 6)}" if facts.beside else ""
     return [
-        ("tensors", f"{facts.tensors}: {shown}"),
+        *([("found under", f"the key {facts.key}{beside}")] if facts.key else []),
+        ("tensors", f"{len(facts.weights)}: {shown}"),
         ("parameters", f"{grouped(facts.parameters)}, {', '.join(facts.dtypes)}"),
         ("file size", file_size(facts.size_bytes)),
         ("can be converted", "only with the code that builds the model"),

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from zygal.outline.outline import Outline
 
 KERAS_WEIGHTS = "a weights file of Keras (.weights.h5)"
-_WEIGHTS = (kinds.SAFETENSORS, KERAS_WEIGHTS)
+_WEIGHTS = (kinds.SAFETENSORS, kinds.TORCH_PICKLE, KERAS_WEIGHTS)
 
 
 def _is_trained(kind: str) -> bool:
@@ -104,7 +104,8 @@ class SurveyOutcome(Outcome):
     def result(self) -> dict[str, Any]:
         """See `Outcome.result`."""
         documents = {
-            **dict.fromkeys((*_WEIGHTS, kinds.INLET), asdict),
+            **dict.fromkeys(_WEIGHTS, lambda facts: facts.document()),
+            kinds.INLET: asdict,
             **dict.fromkeys((kinds.LABELS, kinds.FOLDER), labels_document),
             kinds.WITNESS: witness_document,
         }
@@ -222,6 +223,10 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
         from zygal.files.weights import read_safetensors
 
         return Survey(Path(path), kind, read_safetensors(path))
+    if kind == kinds.TORCH_PICKLE:
+        from zygal.sources.pytorch.checkpoint import read_checkpoint
+
+        return Survey(Path(path), kind, read_checkpoint(path))
     if kind == kinds.HDF5:
         from zygal.files.weights import read_keras_weights
 

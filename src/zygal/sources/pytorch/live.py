@@ -5,23 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from zygal.errors import EngineError, SourceError, first_line, install_extra, some_of
-from zygal.files.opening import existing_file
-from zygal.graph import Shape
+import numpy as np
 
-NESTED_UNDER = (
-    "state_dict",
-    "model_state_dict",
-    "model",
-    "net",
-    "network",
-    "weights",
-    "params",
-    "module",
-    "state_dict_ema",
-    "model_ema",
-    "ema",
-)
+from zygal.errors import EngineError, SourceError, first_line, install_extra, some_of
+from zygal.files import kinds
+from zygal.files.opening import existing_file
+from zygal.files.recognition import require_kind
+from zygal.graph import Shape
+from zygal.sources.pytorch.checkpoint import state_in
+from zygal.sources.pytorch.pickled import Saved, open_saved
+from zygal.sources.pytorch.tensors import SCALAR_TYPES, StoredTensor
+
 PREFIXES = ("module.", "_orig_mod.", "model.", "net.", "network.")
 # Older files lack these counters, which inference does not read.
 NOT_MISSED = "num_batches_tracked"
@@ -50,7 +44,7 @@ def load_weights(torch, module, path: str | Path) -> None:
     """Loads all of a state dictionary or nothing. Raises SourceError listing what is missing, unexpected or
     misshapen."""
     wanted = module.state_dict()
-    found = _strip(_find_state(_read(torch, path), torch, path), wanted)
+    found = _strip(_read(torch, path), wanted)
     missing = [name for name in wanted if name not in found and not name.endswith(NOT_MISSED)]
     unexpected = [name for name in found if name not in wanted]
     misshapen = [
@@ -65,7 +59,8 @@ def load_weights(torch, module, path: str | Path) -> None:
     module.load_state_dict(found, strict=False)
 
 
-def _read(torch, path: str | Path) -> Any:
+def _read(torch, path: str | Path) -> dict:
+    """The state dictionary of a file, read as data: no pickle is loaded."""
     path = existing_file(path)
     if path.suffix == ".safetensors":
         try:
@@ -78,26 +73,16 @@ def _read(torch, path: str | Path) -> Any:
             return load_file(path)
         except Exception as fault:  # The library has no exception of its own for every damage.
             raise SourceError(f"{path} is damaged or not a safetensors file ({fault}).") from fault
-    try:
-        return torch.load(path, map_location="cpu", weights_only=True)
-    except Exception as fault:
-        raise SourceError(
-            f"{path} is not a file of bare weights: the weights-only loader refuses it "
-            f"({str(fault).strip().splitlines()[0]}); a pickle of a whole module holds code and is never loaded, so "
-            "save module.state_dict() instead."
-        ) from fault
+    with open_saved(require_kind(path, kinds.TORCH_PICKLE)) as saved:
+        _, state = state_in(saved)
+        return {name: _as_tensor(torch, saved, stored) for name, stored in state.items()}
 
 
-def _find_state(content: Any, torch, path: str | Path) -> dict:
-    """The state dictionary, at the top or under one of the usual keys."""
-    if isinstance(content, dict):
-        for candidate in (content, *(content[key] for key in NESTED_UNDER if isinstance(content.get(key), dict))):
-            if candidate and all(isinstance(value, torch.Tensor) for value in candidate.values()):
-                return dict(candidate)
-    raise SourceError(
-        f"{path} holds no state dictionary, neither at the top nor under {', '.join(NESTED_UNDER)}; save "
-        "module.state_dict()."
-    )
+def _as_tensor(torch, saved: Saved, stored: StoredTensor):
+    """A stored tensor as the framework's own, in its own dtype."""
+    dtype = getattr(torch, SCALAR_TYPES[stored.scalar_type])
+    flat = torch.from_numpy(np.array(saved.member_bytes(stored.member))).view(dtype)
+    return flat.as_strided(stored.sizes, stored.strides, stored.offset).clone()
 
 
 def _strip(state: dict, wanted: dict) -> dict:

@@ -123,10 +123,23 @@ FUNCTIONS: Mapping[str, Callable[..., Any]] = {
     "torch.jit._pickle.restore_type_tag": lambda value, tag: value,
 }
 """What the framework's own calls stand for. Each makes plain data of plain data."""
-RECORDS = ("__torch__.", "torch.device", "argparse.Namespace")
+RECORDS = (
+    "__torch__.",
+    "torch.device",
+    "argparse.Namespace",
+    "numpy.core.multiarray.scalar",
+    "numpy._core.multiarray.scalar",
+    "numpy.dtype",
+    "_codecs.encode",
+)
 """Objects that are kept as records: modules of a scripted archive, and what training scripts put beside weights."""
 
-DIALECT = Dialect(FUNCTIONS, lambda name: name.startswith(RECORDS), _storage)
+DIALECT = Dialect(
+    FUNCTIONS,
+    lambda name: name.startswith(RECORDS),
+    _storage,
+    "save module.state_dict(), or capture the model with torch.export.save",
+)
 
 
 class Saved:
