@@ -63,11 +63,11 @@ def choose_output(where: str, candidates: Sequence[Candidate], named: str | None
     for fits, why in (
         (_is_table, "the only output of the shape [batch, classes]"),
         (lambda each: _columns(each) == classes, f"the only output with {classes} classes"),
-        (lambda each: each.linear is not None, "the only output that ends in a linear layer"),
         (
             lambda each: each.name.lower().rpartition(".")[2] in _NAMES,
             "the only output that is called like class scores",
         ),
+        (lambda each: each.linear is not None, "the only output that ends in a linear layer"),
         (lambda each: each.linear == max(other.linear or 0 for other in left), "which ends in the last linear layer"),  # noqa: B023
     ):
         kept = [each for each in left if fits(each)]
