@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -11,13 +12,15 @@ import numpy as np
 from zygal.errors import EngineError, SourceError, first_line, install_extra
 from zygal.files.families import Reading
 from zygal.files.writing import scratch_folder
-from zygal.sources.pytorch import open_program, read_program
+from zygal.sources.pytorch import ProgramArchive, open_program, read_program
 from zygal.sources.pytorch.choice import output_place, scores_choice
 from zygal.sources.pytorch.harmless import write_harmless_copy
 from zygal.sources.pytorch.modes import captured_in_training
 
 MODULE, CAPTURED = "module", "captured"
 """Ways to run a model: the module of the training code, and the program that was captured from it."""
+LOADS_COPIES = (2, 9)
+"""The first release that loads a program whose tensors are plain bytes; earlier ones unpickle them."""
 
 
 class PyTorchEngine:
@@ -45,21 +48,34 @@ class PyTorchEngine:
             )
             self.captured_in_training = captured_in_training(program)
             self._place = output_place(program, self.chosen.name)
-            with (folder / "program.pt2").open("wb") as copy:
-                write_harmless_copy(archive, copy)
-            try:
-                self._captured = torch.export.load(folder / "program.pt2").module()
-            except Exception as fault:  # Any fault of the framework's loader means the same to the user.
-                raise SourceError(
-                    f"{path} cannot be loaded by PyTorch {self.version} ({first_line(fault)})."
-                ) from fault
+            self._captured = self._load(archive, folder) if self._release >= LOADS_COPIES else None
+        if self._captured is None and module is None:
+            raise EngineError(
+                f"{path} is run by PyTorch 2.9 or newer, and {self.version} is installed; record a witness where a "
+                "newer one is, or give FILE.py:FUNCTION, which builds the model."
+            )
         self._module = self._captured if module is None else module.eval()
-        self.ways = (CAPTURED,) if module is None else (MODULE, CAPTURED)
+        self.ways = tuple(way for way, found in ((MODULE, module), (CAPTURED, self._captured)) if found is not None)
         # The output of a layer is what its last call makes.
         self._layer_ends = {call.layer: call.results[0] for call in program.calls if call.layer and call.results}
         self.input_type = program.types[program.inputs[0]]
         first = self.input_type.shape[0]
         self.batch_size = first if isinstance(first, int) else None
+
+    @property
+    def _release(self) -> tuple[int, ...]:
+        return tuple(int(part) for part in re.findall(r"\d+", self.version)[:2])
+
+    def _load(self, archive: ProgramArchive, folder: Path) -> Any:
+        """The captured program in the framework, by a copy that is safe to load."""
+        with (folder / "program.pt2").open("wb") as copy:
+            write_harmless_copy(archive, copy)
+        try:
+            return self._torch.export.load(folder / "program.pt2").module()
+        except Exception as fault:  # Any fault of the framework's loader means the same to the user.
+            raise SourceError(
+                f"{archive.path} cannot be loaded by PyTorch {self.version} ({first_line(fault)})."
+            ) from fault
 
     def run(self, batch: np.ndarray) -> np.ndarray:
         """See `engine.Engine.run`."""
@@ -95,6 +111,11 @@ class PyTorchEngine:
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
         """For each layer, in the order in which they end: its name, its output's name, its output."""
         torch, kept = self._torch, {}
+        if self._captured is None:
+            raise EngineError(
+                f"the layers of {self.path} are recorded by PyTorch 2.9 or newer, and {self.version} is installed; "
+                "leave --layers out."
+            )
         layers = {value: layer for layer, value in self._layer_ends.items()}
 
         class Keeper(torch.fx.Interpreter):
