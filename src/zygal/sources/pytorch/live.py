@@ -98,11 +98,11 @@ def _capture(torch, module, image_shape: Shape, entry_point: str):
     example = torch.zeros(2, *image_shape)
     try:
         with torch.no_grad():
-            axes = ({0: torch.export.Dim("batch", min=1)},)
             try:
+                axes = ({0: torch.export.Dim("batch", min=1)},)
                 return torch.export.export(module, (example,), dynamic_shapes=axes)
             except Exception:
-                # Some modules pin their batch; what that means is said when the program is read.
+                # Some modules pin their batch, and release 2.1 knows no other; what that means is said when it is read.
                 return torch.export.export(module, (example,))
     except Exception as fault:
         raise SourceError(
