@@ -10,7 +10,7 @@ from conftest import program, refused
 from zygal.artifact.formats import read_artifact
 from zygal.artifact.onnx import write
 from zygal.artifact.onnx.graph import artifact_graph
-from zygal.classifier.labels import Labels
+from zygal.classifier.labels import Labels, read_labels
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ArtifactError, InletError, LabelsError, SourceError
@@ -211,3 +211,25 @@ def test_the_order_of_a_training_folder_is_that_of_its_names_and_is_kept(shipped
     assert metadata.labels == ("0", "1", "10", "2", "3", "4", "5", "6", "7", "8")
     assert "sub-folders, sorted as text, of train" in metadata.labels_order
     assert "sub-folders, sorted as text, of train" in program("survey", "a.onnx", cwd=tmp_path).stdout
+
+
+@pytest.mark.parametrize(
+    "configuration, names",
+    [
+        ({"architectures": ["A"], "id2label": {"1": "b", "0": "a"}}, ("a", "b")),
+        ({"label2id": {"b": 1, "a": 0}, "id2label": {"0": "a", "1": "b"}, "num_labels": 2}, ("a", "b")),
+        ({"architecture": "resnet", "num_classes": 2, "label_names": ["x", "y"], "id2label": None}, ("x", "y")),
+        ({"label2id": {"b": 1, "a": 0}, "id2label": {"0": "a", "1": "c"}}, "different class names"),
+        ({"id2label": {"0": "a", "2": "b"}}, "without gaps"),
+        ({"architectures": ["A"], "id2label": {}}, "must hold"),
+    ],
+)
+def test_labels_of_a_model_folder(configuration, names, tmp_path):
+    path = tmp_path / "config.json"
+    path.write_text(json.dumps(configuration))
+    if isinstance(names, str):
+        with pytest.raises(LabelsError, match=names):
+            read_labels(path)
+    else:
+        labels = read_labels(path)
+        assert labels.names == names and labels.order.endswith("of config.json")

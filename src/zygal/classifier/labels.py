@@ -34,7 +34,8 @@ class Labels:
 def read_labels(path: str | Path) -> Labels:
     """The labels of a file or of a training folder.
 
-    A file is text with one per line (numbered or not), JSON (a list, index to name, or name to index), or CSV with a
+    A file is text with one per line (numbered or not), JSON (a list, index to name, name to index, or a
+    model folder's config.json that has one of them), or CSV with a
     column of names and perhaps one of indices. A training folder has one sub-folder per class. Raises FileError or
     LabelsError.
     """
@@ -111,7 +112,24 @@ def _from_lines(text: str, path: Path) -> tuple[list[str], str]:
     return lines, "lines of"
 
 
+_IN_CONFIGURATIONS = ("id2label", "label2id", "label_names")
+"""The keys under which a model folder's config.json keeps class names: index to name, name to index, a list."""
+
+
+def _from_configuration(document: dict, path: Path) -> tuple[list[str], str]:
+    """The names in a model's configuration; where it has them in two forms, both must agree."""
+    found = {
+        key: _from_json(document[key], path)[0] for key in _IN_CONFIGURATIONS if document.get(key) not in (None, {}, [])
+    }
+    if len({tuple(names) for names in found.values()}) > 1:
+        raise LabelsError(f"{path} has different class names under {' and '.join(found)}; correct one of them.")
+    key, names = next(iter(found.items()))
+    return names, f"{key} of"
+
+
 def _from_json(document: Any, path: Path) -> tuple[list[str], str]:
+    if isinstance(document, dict) and any(document.get(key) for key in _IN_CONFIGURATIONS):
+        return _from_configuration(document, path)
     if isinstance(document, list) and all(isinstance(label, str) for label in document):
         return document, "list in"
     if isinstance(document, dict) and document:

@@ -87,7 +87,7 @@ class PyTorchEngine:
                 f"{self.path} cannot be run by PyTorch on tensors {list(batch.shape)} of {batch.dtype} "
                 f"({first_line(fault)})."
             ) from fault
-        leaves = self._torch.utils._pytree.tree_leaves(result)
+        leaves, _ = self._torch.utils._pytree.tree_flatten(result)
         return leaves[self._place].float().numpy()
 
     def prepared(self, batch: np.ndarray, way: str | None = None) -> Callable[[], object]:

@@ -61,7 +61,7 @@ class ScriptedEngine:
                 f"{self.path} cannot be run by PyTorch on tensors {list(batch.shape)} of {batch.dtype} "
                 f"({first_line(fault)})."
             ) from fault
-        leaves = self._torch.utils._pytree.tree_leaves(result)
+        leaves, _ = self._torch.utils._pytree.tree_flatten(result)
         tensors = [each for each in leaves if isinstance(each, self._torch.Tensor)]
         return tensors[self._place].float().numpy()
 
