@@ -22,6 +22,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import tarfile
 import time
 import zipfile
 import zlib
@@ -219,7 +220,9 @@ def change_archive(data, chance, document_names):
     with zipfile.ZipFile(made, "w") as archive:
         for name, content, packing in members:
             if name == target:
-                if kind < 7 and name in documents:
+                if kind < 7 and name.endswith(".py"):
+                    content = change_text(content.decode(), chance)
+                elif kind < 7 and name in documents:
                     try:
                         document = json.loads(content)
                         for _ in range(chance.randrange(1, 3)):
@@ -531,6 +534,11 @@ def change_text(text, chance):
     return change_bytes(text.encode(), chance)
 
 
+RELEASED = {"scripted": (".scripted.pt", ".traced.pt"), "older": (".dynamic.pt2", ".fixed.pt2"), "weights": (".pth",)}
+"""By kind: how the files end that releases of PyTorch wrote."""
+SHAPE_OF_RELEASED = (3, 32, 32)
+
+
 class Mutator:
     """Mutations of one kind of file, each known by its seed."""
 
@@ -562,10 +570,26 @@ class Mutator:
             self.data = (self.base / "frozen.pb").read_bytes()
             if kind == "web":
                 self.files = self._as_web(self.data)
+        elif kind in RELEASED:
+            self.images = self._released(RELEASED[kind])
         elif kind == "h5":
             self.data = self._as_hdf5(demo / "keras" / "channel_marks.keras")
         else:
             self.data = (demo / names[kind]).read_bytes()
+
+    def _of_release(self, chance) -> bytes:
+        data = chance.choice(self.images)
+        return (
+            change_archive(data, chance, (".json", ".py", ".pkl")) if data[:2] == b"PK" else change_bytes(data, chance)
+        )
+
+    def _released(self, endings):
+        """What releases of PyTorch wrote, small models of two kinds."""
+        found = []
+        for path in sorted((Path(__file__).parents[1] / "tests/data/releases").glob("*.tar.xz")):
+            with tarfile.open(path) as archive:
+                found += [archive.extractfile(each).read() for each in archive if each.name.endswith(endings)]
+        return found
 
     def _images(self, demo):
         from PIL import Image
@@ -772,6 +796,8 @@ class Mutator:
             return change_text(self.data.decode(), chance)
         if self.kind == "h5":
             return change_hdf5(self.data, chance, self.folder)
+        if self.kind in RELEASED:
+            return self._of_release(chance)
         if self.kind == "image":
             return change_bytes(chance.choice(self.images), chance, chance.choice((64, 400, None)))
         return change_archive(self.data, chance, (".json",))
@@ -792,10 +818,14 @@ def read(kind: str, path) -> str | None:
     elif kind == "image":
         calls = [lambda: raw_pixels(path, Decode(sixteen_bit="high-byte"))]
     else:
-        calls = [lambda: called(main, "survey", path), lambda: called(main, "survey", path, "--json", "-")]
+        shape = ("--shape", ",".join(map(str, SHAPE_OF_RELEASED))) if kind == "scripted" else ()
+        calls = [lambda: called(main, "survey", path), lambda: called(main, "survey", path, *shape, "--json", "-")]
         if kind == "onnx":
             calls.append(lambda: artifact_graph(path))
-        elif kind in ("pt2", "keras", "h5", "folder", "graph", "web", "tflite"):
+        elif kind == "scripted":
+            chosen = Choices(any_shape=True, image_shape=SHAPE_OF_RELEASED)
+            calls.append(lambda: convert(path, path.with_suffix(".out"), choices=chosen))
+        elif kind in ("pt2", "older", "keras", "h5", "folder", "graph", "web", "tflite"):
             calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True)))
         if kind == "folder":
             calls.append(
@@ -919,7 +949,8 @@ def run(
 
 def main(
     demo: str,
-    kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,plan,kept,against,bundle,folder,graph,web",
+    kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,plan,kept,against,bundle,folder,graph,web,"
+    "scripted,older,weights",
     count: str = "10000",
     first: str = "0",
 ) -> int:

@@ -29,6 +29,9 @@ SHARE = {
     "folder": 40,
     "graph": 40,
     "web": 25,
+    "scripted": 40,
+    "older": 25,
+    "weights": 40,
 }
 
 

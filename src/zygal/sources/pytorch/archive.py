@@ -45,7 +45,7 @@ class ProgramArchive:
         try:
             document = in_todays_form(document, major, minor)
             self.release = release_of(document, major)
-        except (KeyError, TypeError, ValueError, AttributeError) as fault:
+        except (KeyError, TypeError, ValueError, AttributeError, RecursionError) as fault:
             raise SourceError(
                 f"{where} does not follow schema {major} of PyTorch {RELEASES[major]} ({type(fault).__name__}: "
                 f"{shown(str(fault))}); it is damaged."
