@@ -781,8 +781,6 @@ class Mutator:
             for _ in range(chance.randrange(1, 4)):
                 change_message(graph, chance)
             return graph.SerializeToString(deterministic=True)
-        if self.kind == "tflite":
-            return change_flatbuffer(chance.choice(self.images), chance)
         if self.kind == "onnx":
             import onnx
 
@@ -792,15 +790,14 @@ class Mutator:
             for _ in range(chance.randrange(1, 4)):
                 change_message(model, chance)
             return model.SerializeToString()
-        if self.kind == "inlet":
-            return change_text(self.data.decode(), chance)
-        if self.kind == "h5":
-            return change_hdf5(self.data, chance, self.folder)
-        if self.kind in RELEASED:
-            return self._of_release(chance)
-        if self.kind == "image":
-            return change_bytes(chance.choice(self.images), chance, chance.choice((64, 400, None)))
-        return change_archive(self.data, chance, (".json",))
+        changed = {
+            "tflite": lambda: change_flatbuffer(chance.choice(self.images), chance),
+            "inlet": lambda: change_text(self.data.decode(), chance),
+            "h5": lambda: change_hdf5(self.data, chance, self.folder),
+            "image": lambda: change_bytes(chance.choice(self.images), chance, chance.choice((64, 400, None))),
+            **dict.fromkeys(RELEASED, lambda: self._of_release(chance)),
+        }.get(self.kind)
+        return changed() if changed else change_archive(self.data, chance, (".json",))
 
 
 def read(kind: str, path) -> str | None:
