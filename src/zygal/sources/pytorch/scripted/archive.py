@@ -31,6 +31,7 @@ class ScriptedArchive:
 
     def __init__(self, path: Path, archive: MappedZip):
         self.path, self._zip = path, archive
+        self._checked: dict[str, np.ndarray] = {}
         root = only_folder(archive)
         if archive.size_of(f"{root}/data.pkl") is None:
             raise SourceError(f"{path} is damaged: it has no member data.pkl; save the model again.")
@@ -50,8 +51,10 @@ class ScriptedArchive:
         self.in_training: frozenset[int] = _into_evaluation(self.model)
 
     def member_bytes(self, member: str) -> np.ndarray:
-        """The bytes of a storage, uint8. Raises SourceError."""
-        return self._zip.member_bytes(member)
+        """The bytes of a storage, uint8, checked against its checksum once. Raises SourceError."""
+        if member not in self._checked:
+            self._checked[member] = self._zip.member_bytes(member)
+        return self._checked[member]
 
 
 def _version(archive: MappedZip, root: str) -> str:
