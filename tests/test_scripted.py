@@ -138,6 +138,7 @@ class Usual(Head):
 MODELS = {each.__name__: each for each in (Loops, Sizes, InPlace, Attending, Usual)}
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("way", ["scripted", "traced", "frozen"])
 @pytest.mark.parametrize("name", MODELS)
 def test_an_archive_means_what_the_framework_computes(name, way, tmp_path):
@@ -205,6 +206,43 @@ class Endless(Head):
         return self.head(self.stem(x).mean((2, 3)))
 
 
+class ByCount(Head):
+    def forward(self, x):
+        if x.size(0) == 1:
+            return self.head(self.stem(x).mean((2, 3)))
+        return self.head(self.stem(x).amax((2, 3)))
+
+
+class ByShape(Head):
+    def forward(self, x):
+        if x.shape == [1, 3, 16, 16]:
+            return self.head(self.stem(x).mean((2, 3)))
+        return self.head(self.stem(x).amax((2, 3)))
+
+
+class Counting(Head):
+    def __init__(self):
+        super().__init__()
+        self.count = 0
+
+    def forward(self, x):
+        self.count += 1
+        return self.head(self.stem(x).mean((2, 3))) * float(self.count)
+
+
+class WrittenConstant(Head):
+    """A number is read out of a tensor that was written to through a view."""
+
+    def __init__(self):
+        super().__init__()
+        self.register_buffer("scale", torch.zeros(2))
+
+    def forward(self, x):
+        part = self.scale[0:1]
+        part.add_(2.0)
+        return self.head(self.stem(x).mean((2, 3))) * float(self.scale.sum().item())
+
+
 class Unsure(Head):
     def forward(self, x):
         x = self.stem(x)
@@ -227,6 +265,10 @@ class NoTensor(Head):
     "make, words",
     [
         (ByImage, "decides by the image|mix the images of a batch"),
+        (ByCount, "by the number of images"),
+        (ByShape, "by the number of images"),
+        (Counting, "from one image to the next"),
+        (WrittenConstant, "depends on the image"),
         (Endless, "without an end"),
         (Unsure, "whether both share memory is not known"),
         (TwoInputs, "takes 2 inputs"),
@@ -299,6 +341,7 @@ BODIES = {
 }
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("name", BODIES)
 def test_code_that_is_no_model_is_one_sentence_and_never_run(name, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
@@ -312,6 +355,7 @@ def test_code_that_is_no_model_is_one_sentence_and_never_run(name, tmp_path, mon
     assert "\n" not in str(caught.value) and len(str(caught.value)) < 500 and not (tmp_path / "HAPPENED").exists()
 
 
+@pytest.mark.slow
 def test_an_archive_cut_or_without_a_member_is_one_sentence(tmp_path):
     path = saved(Usual().eval(), tmp_path / "m.pt", "scripted")
     data = path.read_bytes()
@@ -376,7 +420,7 @@ STEPS = st.lists(
 )
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(STEPS)
 def test_writes_in_place_reach_all_that_share_memory(tmp_path_factory, steps):
     module, path = Written(steps).eval(), tmp_path_factory.mktemp("written") / "m.pt"

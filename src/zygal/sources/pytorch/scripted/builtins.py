@@ -24,7 +24,7 @@ class Unfit(Exception):
 
 def _compared(compare: Callable[[Any, Any], bool]) -> Callable[[Any, Any], bool]:
     def compared(left: Any, right: Any) -> bool:
-        if not isinstance(left, Size) and not isinstance(right, Size):
+        if not _sized(left) and not _sized(right):
             return compare(left, right)
         # The number of images is 1 or more: what holds for 1 and for very many, and changes nowhere between, holds.
         found = {compare(_at(left, count), _at(right, count)) for count in _COUNTS}
@@ -38,8 +38,21 @@ def _compared(compare: Callable[[Any, Any], bool]) -> Callable[[Any, Any], bool]
 _COUNTS = (*range(1, 1025), 1 << 40)
 
 
+def _sized(value: Any) -> bool:
+    """Whether the number of images is in a value."""
+    return isinstance(value, Size) or isinstance(value, (list, tuple)) and any(map(_sized, value))
+
+
 def _at(value: Any, count: int) -> Any:
+    if isinstance(value, (list, tuple)):
+        return [_at(each, count) for each in value]
     return value.dimension.times * count if isinstance(value, Size) else value
+
+
+def _contains(values: Any, value: Any) -> bool:
+    if _sized(value) or _sized(list(values)):
+        raise Undecided
+    return value in values
 
 
 def _raised(message: Any = "", *_: Any) -> None:
@@ -190,7 +203,7 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "reverse": lambda values: values.reverse(),
     "slice": _slice,
     "__getitem__": operator.getitem,
-    "__contains__": lambda values, value: value in values,
+    "__contains__": _contains,
     "keys": list,
     "values": lambda each: list(each.values()),
     "items": lambda each: list(each.items()),

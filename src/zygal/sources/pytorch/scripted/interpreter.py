@@ -36,6 +36,9 @@ class Interpreter:
     def __init__(self, archive: ScriptedArchive, recorder: Recorder):
         self._where, self._code, self._recorder = str(archive.path), archive.code, recorder
         self._in_training = archive.in_training
+        # Objects that the code itself makes; lists and dictionaries of modules, which code may add to.
+        self._made_here: dict[int, Record] = {}
+        self._containers: dict[tuple[int, str], Any] = {}
         self._constants = {name: recorder.stored(value) for name, value in archive.constants.items()}
         self._steps, self._frames = 0, []
 
@@ -136,7 +139,7 @@ class Interpreter:
                 self._bind(part, each)
         elif isinstance(target, ast.Attribute):
             owner = self._value(target.value)
-            if not isinstance(owner, Module) or isinstance(value, Tensor):
+            if not isinstance(owner, Module) or id(owner.record) not in self._made_here:
                 self._refuse(f"keeps {target.attr} from one image to the next", target)
             self._state(owner)[target.attr] = value
         elif isinstance(target, ast.Subscript):
@@ -171,6 +174,7 @@ class Interpreter:
         return self._undecided(node)
 
     def _undecided(self, node: ast.AST) -> NoReturn:
+        self._recorder.undecided = True
         self._refuse(
             "decides by the image or by the number of images which layers run; an artifact runs the same layers for "
             "every image",
@@ -285,6 +289,11 @@ class Interpreter:
             value = state[name]
             if isinstance(value, Record) and not isinstance(value, Module):
                 value = Module(value, f"{owner.path}.{name}" if owner.path else name)
+            if isinstance(value, (list, dict)):
+                place = (id(owner.record), name)
+                if place not in self._containers:
+                    self._containers[place] = self._recorder.stored(value)
+                return self._containers[place]
             return self._recorder.stored(value) if not isinstance(value, Module) else value
         if (owner.record.name, name) in self._code.constants:
             return self._code.constants[owner.record.name, name]
@@ -337,6 +346,7 @@ class Interpreter:
         if name not in self._code.fields:
             self._refuse(f"calls {name}, which the archive does not have", node)
         maker = Module(Record(name, (), {}), self._layer)
+        self._made_here[id(maker.record)] = maker.record
         method = self._method(maker, "__init__")
         if method is not None:
             self._call(method, given, {})

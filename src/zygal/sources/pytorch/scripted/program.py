@@ -32,23 +32,30 @@ class Recorded:
 def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> Recorded:
     """The program that an archive's code is for images of that shape [C, H, W]: for any number of them, or for the one
     that a trace holds. Raises SourceError or UnknownOperators."""
+    recorder = _recorder(archive, (Batch(), *image_shape))
     try:
-        return _recorded(archive, (Batch(), *image_shape))
+        return _recorded(archive, recorder)
     except UnknownOperators:
         raise
     except SourceError as fault:
+        if recorder.undecided:
+            # With another number of images it may be another model.
+            raise
         for count in FIXED_BATCHES:
             try:
-                return _recorded(archive, (count, *image_shape))
+                return _recorded(archive, _recorder(archive, (count, *image_shape)))
             except SourceError:
                 continue
         raise fault
 
 
-def _recorded(archive: ScriptedArchive, shape: tuple) -> Recorded:
+def _recorder(archive: ScriptedArchive, shape: tuple) -> Recorder:
+    image = TensorType(np.dtype("float32"), shape)
+    return Recorder(str(archive.path), archive, image, _image_dtype(archive))
+
+
+def _recorded(archive: ScriptedArchive, recorder: Recorder) -> Recorded:
     where = str(archive.path)
-    image_dtype = _image_dtype(archive)
-    recorder = Recorder(where, archive, TensorType(np.dtype("float32"), shape), image_dtype)
     try:
         result = Interpreter(archive, recorder).forward(archive.model, recorder.images)
     except RecursionError:
@@ -65,7 +72,7 @@ def _recorded(archive: ScriptedArchive, shape: tuple) -> Recorded:
         outputs=tuple(each.name for each in outputs.values()),
         output_names=tuple(outputs),
         output_places=tuple(range(len(outputs))),
-        batch="N" if isinstance(shape[0], Batch) else None,
+        batch="N" if isinstance(recorder.types["images"].shape[0], Batch) else None,
         tensors=recorder.tensors,
         # A frozen model no longer says which of its tensors were trained.
         trained=frozenset(recorder.trained or floats),

@@ -41,7 +41,8 @@ class Recorder:
     """The calls of a program while they are recorded.
 
     types: of every tensor as the artifact computes it. dtype_names: as the framework does. tensors: the stored ones
-    that are read. in_training: whether code asked for the mode of a module that was saved in training mode.
+    that are read. in_training: whether code asked for the mode of a module that was saved in training mode. undecided:
+    whether it asked for what depends on the images.
     A shape that the code asks for is known as soon as what makes it is recorded.
     """
 
@@ -58,10 +59,11 @@ class Recorder:
         self.types: dict[str, TensorType] = {"images": image}
         self.dtype_names: dict[str, str] = {"images": image_dtype}
         self.path = Path(where)
-        self.in_training = False
+        self.in_training = self.undecided = False
         self._names: dict[int, tuple[StoredTensor, Tensor]] = {}
         self._literals: dict[str, np.ndarray] = {}
-        self._written: set[str] = set()
+        # Numbers that code has changed in place, through whatever view: what is known of any is not believed then.
+        self._constants_written = False
         self._count = 0
 
     # Values
@@ -92,7 +94,7 @@ class Recorder:
     def known(self, tensor: Tensor) -> np.ndarray | None:
         """The numbers of a tensor that depends on no image; None if it does, or if code wrote into it."""
         value = self._context.values.get(tensor.name)
-        if not isinstance(value, str) or tensor.name in self._written:
+        if not isinstance(value, str) or self._constants_written:
             return None
         return self._site("known", ()).array(value)
 
@@ -186,7 +188,7 @@ class Recorder:
                 self.dtype_names[each] = self._width_of(call, self.types[each])
         if operator_name(call.target)[1]:
             # Only its shape is followed here; what the memory holds then is found when the whole is translated.
-            self._written |= {*call.tensors_read()[:1], *names}
+            self._constants_written |= any(self.known(Tensor(each)) is not None for each in call.tensors_read()[:1])
         tensors = [Tensor(each) if isinstance(value, str) else None for each, value in zip(names, made)]
         if signature.several:
             return tensors
