@@ -134,6 +134,17 @@ def unknown_operators(program: Program) -> dict[str, list[str]]:
     return unknown
 
 
+def translated(site: Site, where: str) -> tuple:
+    """What the handler of a call makes, a value for each result. Raises SourceError."""
+    try:
+        made = HANDLERS[operator_name(site.target)[0]](site)
+    except GraphError as fault:
+        raise SourceError(f"{where} cannot be converted: {fault}") from fault
+    except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
+        site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
+    return made if isinstance(made, tuple) else (made,)
+
+
 class _Translator:
     def __init__(self, program: Program, tensors: TensorBytes):
         (name,) = program.inputs
@@ -162,17 +173,11 @@ class _Translator:
 
     def _translate(self, call: Call) -> None:
         site = self.site_of(call)
-        try:
-            made = HANDLERS[operator_name(call.target)[0]](site)
-        except GraphError as fault:
-            raise SourceError(f"{self._program.path} cannot be converted: {fault}") from fault
-        except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
-            site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
+        made = translated(site, str(self._program.path))
         unread = unread_arguments(call, site.read)
         if unread:
             values = ", ".join(f"{name} = {shown(call.arguments[name][1])}" for name in unread)
             site.refuse(f"has an argument that is not supported ({values})")
-        made = made if isinstance(made, tuple) else (made,)
         for name, value in zip(call.results, made):
             if isinstance(value, str):
                 self._compare(site, name, value)

@@ -9,15 +9,15 @@ from typing import Any
 
 import numpy as np
 
-from zygal.errors import GraphError, SourceError
+from zygal.errors import SourceError
 from zygal.graph import Batch, TensorType
-from zygal.sources.pytorch.calls import HANDLERS, Context, Site
+from zygal.sources.pytorch.calls import Context, Site
 from zygal.sources.pytorch.program import Call
 from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, ON_SIZES, Unfit
 from zygal.sources.pytorch.scripted.signatures import Signature, signatures
 from zygal.sources.pytorch.scripted.values import Device, Size, Tensor
 from zygal.sources.pytorch.tensors import SCALAR_TYPES, StoredTensor, TensorBytes, read_tensor
-from zygal.sources.pytorch.translate import known_operator, operator_name
+from zygal.sources.pytorch.translate import known_operator, operator_name, translated
 
 MOST_CALLS = 200_000
 _CODE_DTYPES = {
@@ -166,7 +166,7 @@ class Recorder:
             for place, each in enumerate(given)
         }
         call = Call(target, arguments, (self._free(),), self._layer)
-        (value,) = self._run(call)
+        (value,) = translated(Site(call, self._context), self._where)
         self._keep(call)
         self._context.values[call.results[0]] = value
         return Size(value, call.results[0]) if isinstance(value, Batch) else value
@@ -176,7 +176,7 @@ class Recorder:
         call = Call(signature.target, arguments, (name,), self.layer or name)
         if not known_operator(call.target):
             return self.unknown(f"aten.{signature.name}.{signature.overload}")
-        made = self._run(call)
+        made = translated(Site(call, self._context), self._where)
         several = signature.several or signature.results > 1
         names = tuple(f"{name}_{place}" for place in range(len(made))) if several else (name,)
         call = replace(call, results=names)
@@ -193,16 +193,6 @@ class Recorder:
         if signature.several:
             return tensors
         return tuple(tensors) if signature.results > 1 else (tensors[0] if tensors else None)
-
-    def _run(self, call: Call) -> tuple:
-        site = Site(call, self._context)
-        try:
-            made = HANDLERS[operator_name(call.target)[0]](site)
-        except GraphError as fault:
-            raise SourceError(f"{self._where} cannot be converted: {fault}") from fault
-        except (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError) as fault:
-            site.refuse(f"has arguments that do not fit it ({type(fault).__name__}: {fault})")
-        return made if isinstance(made, tuple) else (made,)
 
     def _site(self, target: str, results: tuple[str, ...]) -> Site:
         return Site(Call(target, {}, results, self.layer or target), self._context)
