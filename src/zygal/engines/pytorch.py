@@ -25,7 +25,8 @@ LOADS_COPIES = (2, 9)
 
 
 class TorchEngine:
-    """What all models of PyTorch have in common. path: of the source. Raises EngineError if PyTorch is not installed."""
+    """What all models of PyTorch have in common. path: of the source. Raises EngineError where PyTorch is not
+    installed."""
 
     name = "PyTorch"
     ways: tuple[str, ...] = ()
