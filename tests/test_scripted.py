@@ -347,7 +347,8 @@ def test_code_that_is_no_model_is_one_sentence_and_never_run(name, tmp_path, mon
     monkeypatch.chdir(tmp_path)
     path = saved(Usual().eval(), tmp_path / "m.pt", "scripted")
     body = re.compile(
-        r"(def forward\(self: __torch__\.test_scripted\.(?:___torch_mangle_\d+\.)?Usual,\n    x: Tensor\) -> Tensor:\n)(.*)",
+        r"(def forward\(self: __torch__\.test_scripted\.(?:___torch_mangle_\d+\.)?Usual,\n"
+        r"    x: Tensor\) -> Tensor:\n)(.*)",
         re.DOTALL,
     )
     changed = with_code(path, tmp_path / "bad.pt", lambda text: body.sub(lambda found: found[1] + BODIES[name], text))
