@@ -13,6 +13,7 @@ from torch import nn
 
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
+from zygal.engines.live import open_live_engine
 from zygal.errors import SourceError, UnknownOperators
 from zygal.graph.reference import run_graph
 from zygal.sources import Reading, read_source, source_facts
@@ -153,6 +154,24 @@ def test_outputs_have_the_keys_of_a_dictionary(tmp_path):
     assert difference(path, module, scores="scores") < 1e-6 and difference(path, module, scores="features") < 1e-6
     facts = source_facts(path, Reading(image_shape=SHAPE))
     assert list(facts.outputs) == ["features", "scores"] and facts.chosen.name == "scores"
+
+
+class Nested(Head):
+    """Scores behind what is no tensor and a list of tensors."""
+
+    def forward(self, x) -> tuple[int, list[torch.Tensor], torch.Tensor]:
+        x = self.stem(x)
+        return 7, [x, x * 2.0], self.head(x.mean((2, 3)))
+
+
+def test_the_framework_gives_the_output_that_is_converted(tmp_path):
+    module = Nested().eval()
+    path = tmp_path / "m.pt"
+    torch.jit.save(torch.jit.script(module), path)
+    with torch.inference_mode():
+        wanted = module(IMAGES)[2].numpy()
+    found = open_live_engine(path, image_shape=SHAPE).run(IMAGES.numpy())
+    np.testing.assert_allclose(found, wanted, atol=1e-6)
 
 
 def test_layers_have_the_names_of_the_modules(tmp_path):

@@ -106,7 +106,7 @@ class PyTorchEngine(TorchEngine):
                 f"{path} is run by PyTorch 2.9 or newer, and {self.version} is installed; record a witness where a "
                 "newer one is, or give FILE.py:FUNCTION, which builds the model."
             )
-        self.use({MODULE: module and module.eval(), CAPTURED: captured})
+        self.use({MODULE: None if module is None else module.eval(), CAPTURED: captured})
         # The output of a layer is what its last call makes.
         self._layer_ends = {call.layer: call.results[0] for call in program.calls if call.layer and call.results}
 

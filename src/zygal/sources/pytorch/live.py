@@ -13,7 +13,7 @@ from zygal.files.opening import existing_file
 from zygal.files.recognition import require_kind
 from zygal.graph import Shape
 from zygal.sources.pytorch.checkpoint import state_in
-from zygal.sources.pytorch.pickled import Saved, open_saved
+from zygal.sources.pytorch.pickled import open_saved
 from zygal.sources.pytorch.tensors import SCALAR_TYPES, StoredTensor
 
 PREFIXES = ("module.", "_orig_mod.", "model.", "net.", "network.")
@@ -75,13 +75,16 @@ def _read(torch, path: str | Path) -> dict:
             raise SourceError(f"{path} is damaged or not a safetensors file ({fault}).") from fault
     with open_saved(require_kind(path, kinds.TORCH_PICKLE)) as saved:
         _, state = state_in(saved)
-        return {name: _as_tensor(torch, saved, stored) for name, stored in state.items()}
+        # Many tensors may lie in one storage, which is copied once.
+        members = {each.member for each in state.values()}
+        storages = {member: np.array(saved.member_bytes(member)) for member in members}
+        return {name: _as_tensor(torch, storages[stored.member], stored) for name, stored in state.items()}
 
 
-def _as_tensor(torch, saved: Saved, stored: StoredTensor):
-    """A stored tensor as the framework's own, in its own dtype."""
+def _as_tensor(torch, storage: np.ndarray, stored: StoredTensor):
+    """A stored tensor as the framework's own, in its own dtype. storage: the bytes that it lies in, uint8."""
     dtype = getattr(torch, SCALAR_TYPES[stored.scalar_type])
-    flat = torch.from_numpy(np.array(saved.member_bytes(stored.member))).view(dtype)
+    flat = torch.from_numpy(storage).view(dtype)
     return flat.as_strided(stored.sizes, stored.strides, stored.offset).clone()
 
 

@@ -12,6 +12,7 @@ from zygal.sources.pytorch.scripted.values import Device, Size
 
 MOST_DIGITS = 300
 LONGEST = 1_000_000
+"""Elements of a list, letters of a text."""
 
 
 class Undecided(Exception):
@@ -190,7 +191,7 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "range": range,
     "__range_length": lambda low, high, step: len(range(low, high, step)),
     "__derive_index": _derived,
-    "rangelist": lambda count: list(range(min(count, LONGEST))),
+    "rangelist": lambda count: list(range(len(_repeated("0", count)))),
     "len": len,
     "list": list,
     "_set_item": _set_item,

@@ -14,14 +14,12 @@ from typing import Any, NoReturn
 from zygal.errors import SourceError, shown
 from zygal.files.pickles import Record
 from zygal.sources.pytorch.scripted.archive import ScriptedArchive
-from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, ON_SIZES, SAYING, Undecided, Unfit
+from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, LONGEST, ON_SIZES, SAYING, Undecided, Unfit
 from zygal.sources.pytorch.scripted.recorder import Recorder
 from zygal.sources.pytorch.scripted.values import Device, Frame, Function, Module, Size, Tensor
 
 MOST_STEPS = 1_000_000
 DEEPEST_CALL = 60
-LARGEST_VALUE = 1_000_000
-"""Elements of a list, letters of a text."""
 _UNSET = object()
 
 
@@ -372,7 +370,7 @@ class Interpreter:
             self._refuse(str(fault), node)
         except (TypeError, ValueError, KeyError, IndexError, ZeroDivisionError, OverflowError) as fault:
             self._refuse(f"calls {name} with what does not fit it ({shown(str(fault))})", node)
-        if isinstance(value, (list, str, tuple)) and len(value) > LARGEST_VALUE:
+        if isinstance(value, (list, str, tuple)) and len(value) > LONGEST:
             self._refuse(f"makes a list or text of {len(value)} parts", node)
         return value
 

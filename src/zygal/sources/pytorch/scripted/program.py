@@ -69,9 +69,9 @@ def _recorded(archive: ScriptedArchive, recorder: Recorder) -> Recorded:
     program = Program(
         path=archive.path,
         inputs=("images",),
-        outputs=tuple(each.name for each in outputs.values()),
+        outputs=tuple(each.name for each, _ in outputs.values()),
         output_names=tuple(outputs),
-        output_places=tuple(range(len(outputs))),
+        output_places=tuple(place for _, place in outputs.values()),
         batch="N" if isinstance(recorder.types["images"].shape[0], Batch) else None,
         tensors=recorder.tensors,
         # A frozen model no longer says which of its tensors were trained.
@@ -93,17 +93,29 @@ def _image_dtype(archive: ScriptedArchive) -> str:
     return floats.pop() if len(floats) == 1 and floats <= set(COMPUTED_AS_FLOAT32) else "float32"
 
 
-def _outputs(where: str, result: object) -> dict[str, Tensor]:
-    """What a model returns, by name: its key, its place, or "output" where there is one."""
+def _outputs(where: str, result: object) -> dict[str, tuple[Tensor, int]]:
+    """The tensors that a model returns by their names (a key, a place, or "output" where there is one), each with its
+    place among all that it returns, lists and dictionaries spelt out."""
     if isinstance(result, Tensor):
-        return {"output": result}
+        return {"output": (result, 0)}
     if isinstance(result, dict):
         found = {str(key): value for key, value in result.items()}
     elif isinstance(result, (list, tuple)):
         found = {f"output_{place}": value for place, value in enumerate(result)}
     else:
         found = {}
-    found = {name: value for name, value in found.items() if isinstance(value, Tensor)}
-    if not found:
+    outputs, place = {}, 0
+    for name, value in found.items():
+        if isinstance(value, Tensor):
+            outputs[name] = value, place
+        place += _leaves(value)
+    if not outputs:
         raise SourceError(f"{where} returns no tensor; save a model that returns its scores.")
-    return found
+    return outputs
+
+
+def _leaves(value: object) -> int:
+    """How many values there are in lists and dictionaries."""
+    if isinstance(value, (list, tuple, dict)):
+        return sum(map(_leaves, value.values() if isinstance(value, dict) else value))
+    return 1

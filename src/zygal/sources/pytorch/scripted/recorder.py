@@ -105,7 +105,7 @@ class Recorder:
 
     def _literal(
         self, values: Any, dtype: int | None = None, device: Any = None, requires_grad: bool = False
-    ) -> Tensor:  # noqa: ARG002
+    ) -> Tensor:
         """A tensor of numbers that the code spells out; whole numbers are int64 and others float32, unless it says."""
         try:
             array = np.array(values)
@@ -136,6 +136,8 @@ class Recorder:
         if asked is not None and given and isinstance(given[0], Tensor):
             return asked(self, *given, **named)
         if any(isinstance(each, Size) for each in given) and name in ON_SIZES:
+            if named.keys() - {"alpha", "rounding_mode"} or named.get("alpha", 1) != 1:
+                raise Unfit(f"calls torch.{name} on the number of images with more than two numbers")
             return self._on_sizes(ON_SIZES["floordiv" if named.get("rounding_mode") else name], given)
         given, named = [_settled(each) for each in given], {key: _settled(each) for key, each in named.items()}
         plain = name.rstrip("_") if name.endswith("_") and not name.endswith("__") else name
