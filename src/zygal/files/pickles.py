@@ -162,6 +162,8 @@ class _Machine:
     def call(self, arguments: Any, named: Mapping[str, Any] | None = None) -> None:
         """What a call or the making of an object stands for."""
         function = self.pop()
+        if isinstance(function, Name) and isinstance(arguments, (str, int, float)) and not named:
+            arguments = (arguments,)  # A member of an enumeration, as the framework's own pickler writes it.
         if not isinstance(function, Name) or not isinstance(arguments, tuple):
             raise Misuse(f"calls {_said(function)}")
         known = self._dialect.functions.get(function.full)

@@ -18,7 +18,15 @@ def _spread(value: int | list[int], axes: int) -> list[int]:
     return listed * axes if len(listed) == 1 else listed
 
 
-@aten("conv1d.default", "conv2d.default", "conv3d.default", "conv1d.padding", "conv2d.padding", "conv3d.padding")
+@aten(
+    "conv1d.default",
+    "conv2d.default",
+    "conv3d.default",
+    "conv1d.padding",
+    "conv2d.padding",
+    "conv3d.padding",
+    "_convolution_mode.default",
+)
 def convolution(site: Site):
     x, weight, bias = site.tensor("input"), site.tensor("weight"), site.optional_tensor("bias")
     kernel = site.type_of(weight).shape[2:]
@@ -31,6 +39,8 @@ def convolution(site: Site):
         # The framework puts the odd pad behind the end.
         totals = [d * (k - 1) for d, k in zip(dilations, kernel)]
         pads = [total // 2 for total in totals] + [total - total // 2 for total in totals]
+    elif isinstance(padding, str) and padding != "valid":
+        site.refuse(f"has the padding {padding!r}")
     else:
         pads = _spread(0 if padding == "valid" else padding, axes) * 2
     inputs = (x, weight, bias) if bias else (x, weight)

@@ -218,6 +218,8 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "format": _formatted,
     "warn": lambda *words, **named: None,
     "percentFormat": lambda text, *values: text[:10_000],
+    "EnumName": lambda member: member.name,
+    "EnumValue": lambda member: member.value,
     "type": lambda device: device.name.partition(":")[0],
     "device": lambda *name: Device(str(name[0]) if name else "cpu"),
     "startswith": lambda text, part: text.startswith(part),

@@ -16,12 +16,13 @@ MOST_CODE_BYTES = 20_000_000
 @dataclass
 class Code:
     """functions: by their qualified names, methods behind their class. constants: of classes, by class and name.
-    members: the file that each function stands in."""
+    members: the file that each function stands in. enumerations: the values of their members, by name."""
 
     functions: dict[str, ast.FunctionDef] = field(default_factory=dict)
     constants: dict[tuple[str, str], Any] = field(default_factory=dict)
     fields: dict[str, tuple[str, ...]] = field(default_factory=dict)
     members: dict[str, str] = field(default_factory=dict)
+    enumerations: dict[str, dict[str, Any]] = field(default_factory=dict)
 
 
 def read_code(archive: MappedZip, root: str) -> Code:
@@ -62,6 +63,7 @@ def _enter(code: Code, statement: ast.stmt, module: str, member: str, where: str
 
 def _enter_class(code: Code, body: ast.ClassDef, name: str, member: str, where: str) -> None:
     fields = []
+    is_enumeration = [ast.unparse(each) for each in body.bases] == ["Enum"]
     for each in body.body:
         if isinstance(each, ast.FunctionDef):
             code.functions[f"{name}.{each.name}"] = each
@@ -70,6 +72,9 @@ def _enter_class(code: Code, body: ast.ClassDef, name: str, member: str, where: 
             fields.append(each.target.id)
             if each.value is not None:
                 code.constants[name, each.target.id] = literal(each.value, where)
+        elif isinstance(each, ast.Assign) and is_enumeration and isinstance(each.targets[0], ast.Name):
+            members = code.enumerations.setdefault(name, {})
+            members[each.targets[0].id] = literal(each.value, where)
         elif isinstance(each, ast.Assign) and _target(each.targets[0]) in _ABOUT_ATTRIBUTES:
             continue
         elif not isinstance(each, ast.Pass):

@@ -16,7 +16,7 @@ from zygal.files.pickles import Record
 from zygal.sources.pytorch.scripted.archive import ScriptedArchive
 from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, LONGEST, ON_SIZES, SAYING, Undecided, Unfit
 from zygal.sources.pytorch.scripted.recorder import Recorder
-from zygal.sources.pytorch.scripted.values import Device, Frame, Function, Module, Size, Tensor
+from zygal.sources.pytorch.scripted.values import Device, Frame, Function, Member, Module, Size, Tensor
 
 MOST_STEPS = 1_000_000
 DEEPEST_CALL = 60
@@ -268,14 +268,28 @@ class Interpreter:
             return self._constants[node.attr]
         name = _dotted(node)
         if name is not None and name.startswith("__torch__."):
+            enumeration, _, member = name.rpartition(".")
+            if enumeration in self._code.enumerations:
+                return self._member(enumeration, "name", member, node)
+            if enumeration.rpartition(".")[0] in self._code.enumerations:
+                return self._of(self._value(node.value), node.attr, node)
             code = self._code.functions.get(name)
             if code is None:
                 self._refuse(f"names a function that the archive does not have ({name})", node)
             return Function(name, code)
         return self._of(self._value(node.value), node.attr, node)
 
+    def _member(self, enumeration: str, by: str, wanted: Any, node: ast.AST) -> Member:
+        """The member of an enumeration that has a name, or a value."""
+        for name, value in self._code.enumerations[enumeration].items():
+            if type(wanted) is type(value) and wanted == value if by == "value" else wanted == name:
+                return Member(enumeration, name, value)
+        self._refuse(f"has no member of {enumeration} with the {by} {shown(wanted)}", node)
+
     def _of(self, owner: Any, name: str, node: ast.AST) -> Any:
         """An attribute of an object of the archive."""
+        if isinstance(owner, Member) and name in ("name", "value"):
+            return getattr(owner, name)
         if not isinstance(owner, Module):
             if isinstance(owner, Tensor):
                 return self._builtin(name, [owner], {}, node)
@@ -285,6 +299,8 @@ class Interpreter:
             if name == "training" and id(owner.record) in self._in_training:
                 self._recorder.in_training = True
             value = state[name]
+            if isinstance(value, Record) and value.name in self._code.enumerations:
+                return self._member(value.name, "value", *value.arguments, node)
             if isinstance(value, Record) and not isinstance(value, Module):
                 value = Module(value, f"{owner.path}.{name}" if owner.path else name)
             if isinstance(value, (list, dict)):

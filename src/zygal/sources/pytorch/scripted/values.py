@@ -39,6 +39,15 @@ class Device:
 
 
 @dataclass(frozen=True)
+class Member:
+    """A member of an enumeration of the archive. enumeration: its qualified name."""
+
+    enumeration: str
+    name: str
+    value: Any
+
+
+@dataclass(frozen=True)
 class Module:
     """An object of the archive. path: of the module in the model, such as "layer1.0.conv1"."""
 
