@@ -2,8 +2,9 @@
 
 from zygal.inlet.apply import InletTensor, apply_inlet, apply_to_all
 from zygal.inlet.decode import decode_image
+from zygal.inlet.reading import read_inlet
 from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Pad, Resize, Tensor, Values
-from zygal.inlet.toml import format_inlet, parse_inlet, read_inlet
+from zygal.inlet.toml import format_inlet, parse_inlet
 
 __all__ = [
     "Blur",

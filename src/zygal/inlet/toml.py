@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import fields
-from pathlib import Path
 from typing import Any
 
 from zygal.errors import InletError, one_line
 from zygal.files.documents import parse_toml
-from zygal.files.opening import read_text
 from zygal.inlet import specification as spec
 from zygal.inlet.checks import CHECKS, integer, meant, one_of
 from zygal.inlet.resampling import uses_pillow
@@ -17,11 +15,6 @@ from zygal.inlet.sizes import size_after
 from zygal.inlet.specification import Blur, Crop, Decode, Inlet, Pad, Resize, Step, Tensor, Values
 
 FORMAT_VERSION = 1
-
-
-def read_inlet(path: str | Path) -> Inlet:
-    """The inlet of a TOML file. Raises FileError or InletError."""
-    return parse_inlet(read_text(path, "an inlet", 1_000_000), str(path))
 
 
 def parse_inlet(text: str, where: str) -> Inlet:

@@ -284,7 +284,7 @@ class Interpreter:
         for name, value in self._code.enumerations[enumeration].items():
             if type(wanted) is type(value) and wanted == value if by == "value" else wanted == name:
                 return Member(enumeration, name, value)
-        self._refuse(f"has no member of {enumeration} with the {by} {shown(wanted)}", node)
+        return self._refuse(f"has no member of {enumeration} with the {by} {shown(wanted)}", node)
 
     def _of(self, owner: Any, name: str, node: ast.AST) -> Any:
         """An attribute of an object of the archive."""
