@@ -18,10 +18,11 @@ import numpy as np
 
 SIZES = [(480, 640), (640, 480), (375, 500), (333, 500), (224, 224), (256, 341), (1024, 683), (97, 130), (200, 301),
          (601, 403), (231, 229), (768, 1025)]  # fmt: skip
-CLASSES = (
-    "Beit Bit Blip CLIP ConvNext DeiT DINOv3ViT Donut EfficientNet ImageGPT Levit MobileNetV1 MobileNetV2 MobileViT "
-    "Perceiver PoolFormer PPLCNet Pvt Segformer Siglip Siglip2 TextNet ViT"
-).split()
+CLASSES = [
+    "Beit", "Bit", "Blip", "CLIP", "ConvNext", "DeiT", "DINOv3ViT", "Donut",
+    "EfficientNet", "ImageGPT", "Levit", "MobileNetV1", "MobileNetV2", "MobileViT", "Perceiver", "PoolFormer",
+    "PPLCNet", "Pvt", "Segformer", "Siglip", "Siglip2", "TextNet", "ViT",
+]  # fmt: skip
 
 
 def pictures(folder: Path, seed: int) -> list[Path]:

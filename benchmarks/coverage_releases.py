@@ -61,8 +61,8 @@ def save(way: str, model, images, path: str) -> None:
 
     with torch.no_grad():
         if way == "captured":
-            axes = ({0: torch.export.Dim("batch")},)
             try:
+                axes = ({0: torch.export.Dim("batch")},)  # Release 2.1 has none.
                 program = torch.export.export(model, (images,), dynamic_shapes=axes)
             except Exception:
                 program = torch.export.export(model, (images,))

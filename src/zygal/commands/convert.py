@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from zygal.conversion.convert import Conversion
     from zygal.graph import TensorType
     from zygal.inlet import Inlet
+    from zygal.sources.model_folder import ModelFolder
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -127,13 +128,14 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     """Writes the artifact. Raises ZygalError; then no artifact is written."""
     from zygal.classifier.labels import read_labels
     from zygal.conversion.convert import Choices, convert
-    from zygal.inlet import read_inlet
     from zygal.inlet.sizes import tensor_shape
+    from zygal.sources.model_folder import folder_at
     from zygal.sources.opened import source_file
 
     check_outputs(request.outputs(), request.overwrite, paths_read(request))
-    inlet = read_inlet(request.inlet) if request.inlet else None
-    labels = read_labels(request.labels) if request.labels else None
+    folder = folder_at(request.source)
+    inlet, read_notes = _inlet(request, folder)
+    labels = read_labels(request.labels) if request.labels else folder and folder.labels
     choices = Choices(
         request.input_name,
         request.output_name,
@@ -167,7 +169,7 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
     labels = found.labels
     if request.write_inlet:
         _write_inlet(found.inlet if inlet is None else None, request)
-    notes = [*(labels.notes if labels else ()), *source.notes, *found.notes]
+    notes = [*read_notes, *(labels.notes if labels else ()), *source.notes, *found.notes]
     if found.raw_pixels:
         notes.append(
             "EXIF rotation, transparency and 16-bit pixels are not part of the artifact: the program that decodes the "
@@ -186,6 +188,24 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
         ),
         next_step=_next_step(request, found.inlet),
     )
+
+
+def _inlet(request: ConvertRequest, folder: ModelFolder | None) -> tuple[Inlet | None, tuple[str, ...]]:
+    """The inlet that was given, else that of a model folder, as its installed library computes it; and notes."""
+    from zygal.inlet import read_inlet
+    from zygal.inlet.configured import notes_on
+
+    if request.inlet:
+        return read_inlet(request.inlet), notes_on(request.inlet)
+    if folder is None:
+        return None, ()
+    if folder.inlet is None:
+        return None, (f"the artifact has no inlet inside: {folder.why_no_inlet}",)
+    from zygal.inlet.configured import read_configured
+    from zygal.sources.model_folder.libraries import way_of_processor
+
+    found = read_configured(folder.inlet_file, way_of_processor(folder))
+    return found.inlet, (f"the inlet inside is {found.said}, read from {folder.inlet_file}", *found.notes)
 
 
 def _write_inlet(inlet: Inlet | None, request: ConvertRequest) -> None:
@@ -223,11 +243,15 @@ def _labels_of_estimator(estimator: Any, given: Labels | None) -> Labels | None:
 
 def _next_step(request: ConvertRequest, inlet: Inlet | None) -> str:
     """The proof: match against a recording in the source's folder, or record one."""
+    from zygal.sources.model_folder import is_model_folder
+
     witness = found_in_folder(request.source, "*.witness", "")
     if not witness:
         how = (
             ["--inlet", request.inlet or request.write_inlet]
             if request.inlet or request.write_inlet
+            else []
+            if is_model_folder(request.source)
             else ["--training-code", "FILE.py:FUNCTION"]
         )
         weights = ["--weights", request.weights] if request.weights else []

@@ -8,7 +8,8 @@ from zygal.request import option
 
 SOURCE = (
     "the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or a "
-    "frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), or FILE.py:FUNCTION, a "
+    "frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), a model folder of "
+    "transformers or timm (config.json and weights; needs that library), or FILE.py:FUNCTION, a "
     "Python function that builds a PyTorch module, a Keras model, or a pair of one of them and a fitted scikit-learn "
     "classifier (the file is run)"
 )

@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class WitnessRequest(Request):
-    """What zygal witness is asked for: one of inlet, training_code and from_arrays says where the tensors come from."""
+    """What zygal witness is asked for: one of inlet, training_code and from_arrays says where the tensors come from; of
+    a model folder its library's own preprocessing makes them, unless one is given."""
 
     source: str | None = option(
         SOURCE,
@@ -127,8 +128,10 @@ def execute(request: WitnessRequest, listener: Listener = SILENT) -> WitnessOutc
 
 
 def _check(request: WitnessRequest) -> None:
+    from zygal.sources.model_folder import is_model_folder
+
     given = [name for name in ("inlet", "training_code", "from_arrays") if getattr(request, name)]
-    if len(given) != 1:
+    if len(given) != 1 and (given or not is_model_folder(request.source or "")):
         raise WitnessError(
             "give exactly one of --inlet, --training-code and --from-arrays: it says where the tensors come from."
         )
@@ -160,8 +163,12 @@ def _from_arrays(request: WitnessRequest) -> Witness:
 
 def _labels(request: WitnessRequest) -> tuple[str, ...] | None:
     from zygal.classifier.labels import read_labels
+    from zygal.sources.model_folder import folder_at
 
-    return read_labels(request.labels).names if request.labels else None
+    if request.labels:
+        return read_labels(request.labels).names
+    folder = folder_at(request.source)
+    return folder.labels.names if folder is not None and folder.labels is not None else None
 
 
 def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, list[str]]:
@@ -171,23 +178,28 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
         check_repeatable,
         first_tensor,
         inlet_preprocessing,
+        library_preprocessing,
         record_witness,
         training_code_preprocessing,
     )
     from zygal.inlet import read_inlet
+    from zygal.inlet.configured import notes_on
+    from zygal.sources.model_folder import read_model_folder
     from zygal.sources.opened import source_file
 
     labels = _labels(request)
     inlet = read_inlet(request.inlet) if request.inlet else None
     if inlet:
         to_tensor, preprocessing = inlet_preprocessing(inlet)
-    else:
+    elif request.training_code:
         to_tensor, preprocessing = training_code_preprocessing(request.training_code)
+    else:
+        to_tensor, preprocessing = library_preprocessing(read_model_folder(request.source))
     # What is wrong with the images or their preprocessing is said before a framework is loaded.
     first = first_tensor(request.images, to_tensor)
     _check_first(request, *first)
     if inlet is None:
-        check_repeatable(request.images, to_tensor, request.training_code)
+        check_repeatable(request.images, to_tensor, preprocessing.text)
     shape = request.shape or first[1].shape
     with source_file(request.source, request.weights, shape, given=_given(request)) as source:
         listener.detail(f"loading {source.name} in its framework")
@@ -202,7 +214,7 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
             source,
             labels,
         )
-    notes = list(source.notes)
+    notes = [*notes_on(request.inlet), *source.notes]
     if engine.captured_in_training:
         notes.append(
             "the model was captured in training mode; it was recorded in evaluation mode, as convert converts it"

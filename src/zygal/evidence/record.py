@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -19,6 +20,7 @@ from zygal.files.opening import sha256_of
 from zygal.inlet import Inlet, apply_inlet, format_inlet
 from zygal.inlet.images import hash_image, list_images
 from zygal.machine.backends import missing_package
+from zygal.sources.model_folder import ModelFolder
 from zygal.sources.opened import SourceFile
 from zygal.sources.user_code import load_function, split_place
 
@@ -168,10 +170,26 @@ def training_code_preprocessing(entry_point: str) -> tuple[ImageToTensor, Prepro
     function = load_function(entry_point, WitnessError)
     file, name = split_place(entry_point, WitnessError)
     path = Path(file)
+    text = f"{path.name}:{name}"
+    return _called(lambda image: function(str(image)), name, entry_point), Preprocessing(
+        "training code", text, sha256_of(path)
+    )
+
+
+def library_preprocessing(folder: ModelFolder) -> tuple[ImageToTensor, Preprocessing]:
+    """The preprocessing of a model folder, by the library that wrote it. Raises EngineError or SourceError."""
+    from zygal.sources.model_folder.libraries import preprocessing
+
+    function, name = preprocessing(folder)
+    return _called(function, name, name), Preprocessing("training code", name)
+
+
+def _called(function: Callable[[Path], Any], name: str, entry_point: str) -> ImageToTensor:
+    """Someone else's function from an image path to an array, with what it raises and returns in our terms."""
 
     def to_tensor(image: Path) -> np.ndarray:
         try:
-            array = np.asarray(function(str(image)))
+            array = np.asarray(function(image))
         except ModuleNotFoundError as fault:
             raise WitnessError(f"{entry_point} cannot be run: {missing_package(fault)}.") from fault
         except Exception as fault:  # Someone else's code: whatever it raises, this image is not readable by it.
@@ -184,4 +202,4 @@ def training_code_preprocessing(entry_point: str) -> tuple[ImageToTensor, Prepro
         array = array[0] if array.ndim == 4 and len(array) == 1 else array
         return array if array.dtype == np.uint8 else array.astype(np.float32)
 
-    return to_tensor, Preprocessing("training code", f"{path.name}:{name}", sha256_of(path))
+    return to_tensor

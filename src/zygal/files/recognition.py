@@ -157,6 +157,8 @@ def _ends_like_a_table(path: Path) -> bool:
         return file.read(8) == (0xDB4775248B80FB57).to_bytes(8, "little")
 
 
+_PREPROCESSING_KEYS = ("image_processor_type", "feature_extractor_type", "pretrained_cfg")
+"""In configurations of public collections, which are read as inlets."""
 _LAYER_KEYS = ("modelTopology", "weightsManifest", "layers-model", "graph-model", "keras_version", "layer_names")
 
 
@@ -178,6 +180,8 @@ def _kind_of_text(path: Path) -> str:
     if any(line.replace(" ", "").startswith("zygal_inlet=") for line in text.splitlines()):
         return kinds.INLET
     if path.suffix == ".toml":
+        return kinds.INLET
+    if text.lstrip().startswith("{") and any(f'"{key}"' in text for key in _PREPROCESSING_KEYS):
         return kinds.INLET
     if text.lstrip().startswith("{") and any(f'"{key}"' in text[:20_000] for key in _LAYER_KEYS):
         return kinds.LAYERS_JSON

@@ -17,6 +17,7 @@ from zygal.errors import EngineError, SourceError, install_extra
 from zygal.files.families import FAMILIES, family_named
 from zygal.files.writing import scratch_folder
 from zygal.machine.backends import missing_package
+from zygal.sources.model_folder import ModelFolder, is_model_folder
 from zygal.sources.user_code import load_function, split_place
 
 DEFAULT_IMAGE_SHAPE = (3, 224, 224)
@@ -33,8 +34,16 @@ class LiveModel:
 
 
 def is_live(source: str | Path) -> bool:
-    """Whether a source is given as FILE.py:FUNCTION."""
-    return ".py:" in str(source)
+    """Whether a source is built here: FILE.py:FUNCTION, or a model folder of a collection."""
+    return ".py:" in str(source) or is_model_folder(source)
+
+
+def build_folder(folder: ModelFolder) -> LiveModel:
+    """The model of a folder, built by its library. Raises SourceError, or EngineError if the library is missing."""
+    from zygal.sources.model_folder.libraries import build as build_model
+
+    logging.getLogger("torch").setLevel(logging.CRITICAL)
+    return LiveModel("PyTorch", build_model(folder))
 
 
 def build(entry_point: str, weights: str | Path | None) -> LiveModel:
@@ -70,10 +79,11 @@ def saved(live: LiveModel, entry_point: str, image_shape: tuple[int, ...] | None
 
     Raises SourceError.
     """
-    file, name = split_place(entry_point, SourceError)
+    file, _, name = entry_point.rpartition(":") if ".py:" in entry_point else (Path(entry_point).resolve(), "", "")
     with scratch_folder() as folder:
         # The artifact's origin takes the name of this file.
-        path = folder / f"{Path(file).name}:{name}".replace(":", ":" if os.name == "posix" else "+")
+        called = f"{Path(file).name}:{name}" if name else Path(file).name
+        path = folder / called.replace(":", ":" if os.name == "posix" else "+")
         import_module(family_named(live.framework).builder).save(
             live.model, image_shape or DEFAULT_IMAGE_SHAPE, entry_point, path
         )

@@ -14,7 +14,8 @@ from zygal.errors import SourceError, ZygalError
 from zygal.files.families import family_named, is_shard
 from zygal.files.opening import sha256_of
 from zygal.files.recognition import family_of, files_of
-from zygal.sources.live import DEFAULT_IMAGE_SHAPE, LiveModel, build, is_live, saved
+from zygal.sources.live import DEFAULT_IMAGE_SHAPE, LiveModel, build, build_folder, is_live, saved
+from zygal.sources.model_folder import folder_at
 from zygal.sources.user_code import split_place
 
 
@@ -83,13 +84,21 @@ def source_file(
             family_of(source).refuse_options(str(source), given)
         yield SourceFile.of(source)
         return
-    file, function = split_place(str(source), SourceError)
-    live = build(str(source), weights)
+    folder = folder_at(source)
+    if folder is not None and weights:
+        raise SourceError(f"--weights does not apply to {source}: the folder holds its own weights; leave it out.")
+    live = build_folder(folder) if folder is not None else build(str(source), weights)
     family = family_named(live.framework)
     # What is captured here is captured on images of the shape that is given.
     family.refuse_options(str(source), {name: value for name, value in (given or {}).items() if name != "--shape"})
-    notes = []
-    if weights is None:
+    notes, files = [], folder.files if folder is not None else ()
+    if folder is not None:
+        image_shape = image_shape or folder.image_shape
+        notes += folder.notes
+    else:
+        file, function = split_place(str(source), SourceError)
+        files = (file, *([str(weights)] if weights else []))
+    if weights is None and folder is None:
         notes.append(
             f"--weights is not given, so the weights are those that {function} made: random, unless it loads "
             f"trained ones"
@@ -102,7 +111,7 @@ def source_file(
         )
     with saved(live, str(source), image_shape) as path:
         try:
-            yield SourceFile(path, str(source), (file, *([str(weights)] if weights else [])), live, tuple(notes))
+            yield SourceFile(path, str(source), files, live, tuple(notes))
         except ZygalError as fault:
             # The user knows the source by its name, not by the file that it was saved to.
             fault.args = tuple(

@@ -10,11 +10,10 @@ def show(out, outcome: RecipesOutcome) -> None:
     """The list, or one recipe as its file has it."""
     request = outcome.request
     if request.output:
-        out.print(
-            f"{request.output} written: {outcome.recipes[0].does}.", highlight=False, markup=False, soft_wrap=True
-        )
-    elif request.name:
-        out.print(outcome.recipes[0].text.rstrip(), highlight=False, markup=False, soft_wrap=True)
+        what = outcome.configured.said if outcome.configured else outcome.recipes[0].does
+        out.print(f"{request.output} written: {what}.", highlight=False, markup=False, soft_wrap=True)
+    elif request.name or outcome.configured:
+        out.print(outcome.text.rstrip(), highlight=False, markup=False, soft_wrap=True)
     else:
         show_facts(
             out, "Inlets of common recipes", [(each.name, f"{each.does}: {each.calls}") for each in outcome.recipes]

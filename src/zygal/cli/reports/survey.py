@@ -28,6 +28,7 @@ def show(out, outcome: SurveyOutcome) -> None:
         kinds.INLET: _inlet,
         kinds.LABELS: _labels,
         kinds.FOLDER: _labels,
+        kinds.MODEL_FOLDER: _model_folder,
     }
     show_facts(
         out,
@@ -98,6 +99,26 @@ def _signatures(signatures: Sequence[Any]) -> Rows:
 def _tags(each: Any) -> str:
     words = ([f"tags {', '.join(each.tags)}"] if each.tags else []) + (["taken"] if each.taken else [])
     return f" ({', '.join(words)})" if words else ""
+
+
+def _model_folder(facts: Any) -> Rows:
+    from zygal.inlet.description import describe_inlet
+
+    shape, tensors = facts.image_shape, facts.tensors()
+    weights = ", ".join(each.name for each in facts.weights[:3]) + (", ..." if len(facts.weights) > 3 else "")
+    held = f"   {grouped(tensors.parameters)} parameters, {', '.join(tensors.dtypes)}" if tensors else ""
+    inlet = facts.inlet
+    return [
+        ("written by", f"{facts.library} {facts.release}".strip()),
+        ("architecture", facts.architecture),
+        ("classes", str(facts.classes or "not said")),
+        ("labels", _names(facts.labels.names) if facts.labels else "none"),
+        ("image", f"{_shape(shape)}   {image_layout(('N', *shape))}" if shape else "size not said"),
+        ("weights", f"{weights}{held}" if weights else "none in the folder"),
+        ("preprocessing", inlet.said if inlet else f"not read: {facts.why_no_inlet}"),
+        *([("inlet", describe_inlet(inlet.inlet))] if inlet else []),
+        ("can be converted", f"where {facts.library} is installed, which builds the model"),
+    ]
 
 
 def _weights(facts: Any) -> Rows:

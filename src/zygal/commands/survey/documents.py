@@ -50,6 +50,25 @@ def trained_document(facts: Any) -> dict[str, Any]:
     }
 
 
+def folder_document(facts: Any) -> dict[str, Any]:
+    """A model folder as JSON data."""
+    tensors = facts.tensors()
+    found = facts.inlet
+    return {
+        "library": facts.library,
+        "library_version": facts.release or None,
+        "architecture": facts.architecture,
+        "classes": facts.classes,
+        "labels": list(facts.labels.names) if facts.labels else None,
+        "image_shape": list(facts.image_shape) if facts.image_shape else None,
+        "weights_files": [each.name for each in facts.weights],
+        "weights": tensors and tensors.document(),
+        "preprocessing": found and {"name": found.name, "library": found.library, "computed_on": found.way},
+        "inlet": found and asdict(found.inlet),
+        "no_inlet_because": facts.why_no_inlet or None,
+    }
+
+
 def _signature(each: Any) -> dict[str, Any]:
     from zygal.classifier.layout import image_layout
 

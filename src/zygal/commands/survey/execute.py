@@ -8,7 +8,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zygal.commands.source_options import input_option, shape_option, signature_option, weights_option
-from zygal.commands.survey.documents import artifact_document, labels_document, trained_document, witness_document
+from zygal.commands.survey.documents import (
+    artifact_document,
+    folder_document,
+    labels_document,
+    trained_document,
+    witness_document,
+)
 from zygal.errors import FileError, OutputError
 from zygal.files import kinds
 from zygal.files.outputs import DRAWING, Output, check_outputs
@@ -108,6 +114,7 @@ class SurveyOutcome(Outcome):
             kinds.INLET: asdict,
             **dict.fromkeys((kinds.LABELS, kinds.FOLDER), labels_document),
             kinds.WITNESS: witness_document,
+            kinds.MODEL_FOLDER: folder_document,
         }
         describe = artifact_document if self.found.is_artifact else documents.get(self.found.kind, trained_document)
         return {
@@ -121,17 +128,22 @@ class SurveyOutcome(Outcome):
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
     from zygal.sources.live import is_live
+    from zygal.sources.model_folder import is_model_folder
 
     if request.draw and not request.draw.lower().endswith((".png", ".svg")):
         raise OutputError(f"--draw {request.draw}: a drawing ends in .png or .svg.")
+    from zygal.inlet.configured import notes_on
+
     check_outputs(request.outputs(), request.overwrite, paths_read(request))
     listener.detail(f"reading {request.file}")
-    if is_live(request.file) or request.weights:
+    if is_live(request.file) and not is_model_folder(request.file) or request.weights:
         found, notes = _survey_live(request)
     else:
         found, notes = survey(request.file, request), []
-    if found.kind in (kinds.LABELS, kinds.FOLDER):
+    if found.kind in (kinds.LABELS, kinds.FOLDER, kinds.MODEL_FOLDER):
         notes += found.facts.notes
+    if found.kind == kinds.INLET:
+        notes += notes_on(request.file)
     if found.is_source:
         notes += _notes_on(found.facts)
     if found.is_artifact and found.facts.chosen.reason:
@@ -172,6 +184,7 @@ def _write_inlet(found: Survey, request: SurveyRequest) -> tuple[str, ...]:
     from zygal.inlet import format_inlet
 
     inlet = found.facts.metadata.inlet if found.is_artifact else getattr(found.facts, "inlet", None)
+    inlet = getattr(inlet, "inlet", inlet)
     if inlet is None:
         raise FileError(
             f"--write-inlet writes the preprocessing inside a file, but {request.file} holds none that can be "
@@ -210,7 +223,11 @@ def _notes_on(facts: Any) -> list[str]:
 def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  # noqa: C901
     """Recognises a file by its contents and reads what it says of itself. Raises ZygalError."""
     from zygal.files.recognition import advice, family_of, kind_of
+    from zygal.sources.model_folder import folder_at
 
+    folder = folder_at(path)
+    if folder is not None:
+        return Survey(Path(path), kinds.MODEL_FOLDER, folder)
     if os.path.isdir(path) and not _holds_a_model(path):
         from zygal.classifier.labels import read_labels
 
@@ -281,6 +298,9 @@ def _next_step(found: Survey, request: SurveyRequest) -> str | None:
             *([] if found.facts.labels else ["--labels", labels]),
         ]
         return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), *more)
+    if found.kind == kinds.MODEL_FOLDER:
+        more = [] if found.facts.labels else ["--labels", "LABELS"]
+        return command_line("zygal", "convert", file, "-o", sibling(file.rstrip("/"), ".onnx"), *more)
     if found.kind in _WEIGHTS:
         return command_line("zygal", "survey", "FILE.py:FUNCTION", "--weights", file)
     if found.is_artifact:

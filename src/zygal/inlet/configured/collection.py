@@ -45,7 +45,7 @@ def read(table: dict[str, Any], where: str, way: str | None) -> Found:
         "values": {"range": [0, 1], "mean": mean, "std": std},
         "tensor": {"layout": "NCHW"},
     }
-    return Found(document, "timm", f"its evaluation with crop_mode {mode}", "pictures", False)
+    return Found(document, "timm", f"the evaluation transform (crop_mode {mode})", "pictures", False)
 
 
 def _frame(settings: Settings, size: list[int], scaled: list[int], mode: Any, name: str, mean: list) -> list[dict]:

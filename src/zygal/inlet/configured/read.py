@@ -33,6 +33,11 @@ class Configured:
     other_way: bool
     notes: tuple[str, ...] = ()
 
+    @property
+    def said(self) -> str:
+        """What it is, in words."""
+        return f"{self.name} of {self.library} as it computes on {self.way}"
+
 
 def is_configuration(text: str) -> bool:
     """Whether the text of a file is JSON, and so no inlet in TOML."""
@@ -62,12 +67,12 @@ def read_configured(path: str | Path, way: str | None = None) -> Configured:
     return Configured(inlet, found.library, found.name, found.way, found.other_way, found.notes)
 
 
-def notes_on(path: str | Path | None) -> tuple[str, ...]:
+def notes_on(path: str | Path | None, way: str | None = None) -> tuple[str, ...]:
     """What to know about an inlet that is a configuration file; nothing of one in TOML. Raises what reading raises."""
     if path is None or not is_configuration(read_text(path, "an inlet")):
         return ()
-    found = read_configured(path)
-    said = f"{path} is read as {found.name} of {found.library} computes it on {found.way}"
+    found = read_configured(path, way)
+    said = f"{path} is read as {found.said}"
     if found.other_way:
         other = next(each for each in WAYS if each != found.way)
         said += f", not on {other}, where its values differ slightly; zygal inlet recipes --from {path} --way {other}"

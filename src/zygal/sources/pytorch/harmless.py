@@ -54,7 +54,9 @@ def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
             "graph_module": {
                 "graph": _plain_graph(module["graph"]),
                 "signature": module["signature"],
-                "module_call_graph": [entry for entry in module["module_call_graph"] if not entry["fqn"]],
+                "module_call_graph": [
+                    _with_plain_outputs(entry) for entry in module["module_call_graph"] if not entry["fqn"]
+                ],
                 "metadata": {},
                 "treespec_namedtuple_fields": {},
             },
@@ -89,6 +91,26 @@ def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
             (".data/version", "3\n"),
         ):
             copy.writestr(f"{root}/{member}", content)
+
+
+def _with_plain_outputs(entry: dict[str, Any]) -> dict[str, Any]:
+    """A call whose outputs are returned in tuples where they were in records of a library, which need not be installed
+    here: the order of the tensors stays."""
+    signature = entry.get("signature") or {}
+    if not signature.get("out_spec"):
+        return entry
+    return {**entry, "signature": {**signature, "out_spec": json.dumps(_in_tuples(json.loads(signature["out_spec"])))}}
+
+
+def _in_tuples(spec: Any) -> Any:
+    if isinstance(spec, list):
+        return [_in_tuples(each) for each in spec]
+    if not isinstance(spec, dict):
+        return spec
+    children = _in_tuples(spec.get("children_spec", []))
+    if spec.get("type") in _CONTAINERS:
+        return {**spec, "children_spec": children}
+    return {"type": "builtins.tuple", "context": "null", "children_spec": children}
 
 
 def _entry(stored: StoredTensor, member: str) -> dict[str, Any]:
@@ -165,7 +187,7 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
             spec = (entry.get("signature") or {}).get(key)
             parsed = parse_json(spec, f"{key} of {archive.path}", SourceError, list) if spec else []
             for kind in _container_types(parsed):
-                if kind not in _CONTAINERS:
+                if kind not in _CONTAINERS and key == "in_spec":
                     raise SourceError(
                         f"{archive.path} takes or returns a {shown(kind)}; use tuples, lists and dictionaries."
                     )
