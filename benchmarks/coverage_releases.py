@@ -98,7 +98,8 @@ def make(collection: str, ways: list[str], names: list[str], folder: Path) -> No
             path = folder / f"model.{'pt2' if way == 'captured' else 'pt'}"
             answer = {"name": name, "way": way}
             try:
-                save(way, model, images, str(path))
+                # A module that was traced before is not always scripted as it is.
+                save(way, model if way == ways[0] else built(collection, name)[0], images, str(path))
             except Exception as fault:
                 answer["not_saved"] = f"{type(fault).__name__}: {str(fault)[:150]}"
             print(json.dumps(answer), file=said, flush=True)

@@ -137,6 +137,13 @@ def _quotient(left: Any, right: Any, rounding_mode: str | None = None) -> Any:
     return rounded if isinstance(left, int) and isinstance(right, int) else float(rounded)
 
 
+def _clamped(value: Any, min: Any = None, max: Any = None) -> Any:
+    if isinstance(value, Size):
+        raise Undecided
+    value = value if min is None or value >= min else min
+    return value if max is None or value <= max else max
+
+
 def _derived(index: int, start: int, step: int) -> int:
     return start + index * step
 
@@ -168,6 +175,12 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "abs": abs,
     "min": _extreme(min),
     "max": _extreme(max),
+    "clamp": _clamped,
+    "clamp_min": _clamped,
+    "clamp_max": lambda value, max: _clamped(value, None, max),
+    "maximum": lambda left, right: _extreme(max)(left, right),
+    "minimum": lambda left, right: _extreme(min)(left, right),
+    "trunc": math.trunc,
     "sum": sum,
     "any": any,
     "all": all,

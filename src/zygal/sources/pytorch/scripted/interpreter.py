@@ -259,6 +259,10 @@ class Interpreter:
             return holder[key]
         if isinstance(holder, dict) and isinstance(key, (str, int, float, bool)) and key in holder:
             return holder[key]
+        if isinstance(holder, Module) and type(key) is int:
+            # A list of modules has them as attributes called by their places.
+            count = sum(name.isdigit() for name in self._state(holder))
+            return self._of(holder, str(key if key >= 0 else key + count), node)
         return self._refuse(f"takes the part {shown(key)} of something that does not have it", node)
 
     def _attribute(self, node: ast.Attribute) -> Any:
@@ -412,9 +416,9 @@ _KINDS: dict[str, Callable[[Any], bool]] = {
     "float": lambda value: type(value) is float,
     "bool": lambda value: type(value) is bool,
     "str": lambda value: type(value) is str,
-    "List": lambda value: type(value) is list,
-    "Tuple": lambda value: type(value) is tuple,
-    "Dict": lambda value: isinstance(value, dict),
+    **dict.fromkeys(("List", "list"), lambda value: type(value) is list),
+    **dict.fromkeys(("Tuple", "tuple"), lambda value: type(value) is tuple),
+    **dict.fromkeys(("Dict", "dict"), lambda value: isinstance(value, dict)),
     "NoneType": lambda value: value is None,
     "Device": lambda value: isinstance(value, Device),
 }
