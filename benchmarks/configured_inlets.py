@@ -1,9 +1,10 @@
 """Whether inlets read from the configuration files of public collections give the collections' own tensors.
 
-`python benchmarks/configured_inlets.py PYTHON [--most N] [--seed K]`: PYTHON is the interpreter of an environment with
-transformers, timm and torchvision. For each class of image processors, with its own and with changed settings, the
-library computes the tensors of 12 pictures in each of its ways and writes its configuration; the inlet that Zygal reads
-from that file is applied to the same pictures. Differences are given in grey levels of the range.
+`python benchmarks/configured_inlets.py PYTHON [--most N] [--seed K] [--record FILE]`. PYTHON is the interpreter of an
+environment with transformers, timm and torchvision. For each class of image processors, with its own and with changed
+settings, the library computes the tensors of 12 pictures in each of its ways and writes its configuration; the inlet
+that Zygal reads from that file is applied to the same pictures. Differences are given in grey levels of the range.
+--record writes the configurations and every few pixels of the tensors of two small pictures, as the tests have them.
 """
 
 import argparse
@@ -16,13 +17,45 @@ from pathlib import Path
 
 import numpy as np
 
-SIZES = [(480, 640), (640, 480), (375, 500), (333, 500), (224, 224), (256, 341), (1024, 683), (97, 130), (200, 301),
-         (601, 403), (231, 229), (768, 1025)]  # fmt: skip
+SIZES = [
+    (480, 640),
+    (640, 480),
+    (375, 500),
+    (333, 500),
+    (224, 224),
+    (256, 341),
+    (1024, 683),
+    (97, 130),
+    (200, 301),
+    (601, 403),
+    (231, 229),
+    (768, 1025),
+]
 CLASSES = [
-    "Beit", "Bit", "Blip", "CLIP", "ConvNext", "DeiT", "DINOv3ViT", "Donut",
-    "EfficientNet", "ImageGPT", "Levit", "MobileNetV1", "MobileNetV2", "MobileViT", "Perceiver", "PoolFormer",
-    "PPLCNet", "Pvt", "Segformer", "Siglip", "Siglip2", "TextNet", "ViT",
-]  # fmt: skip
+    "Beit",
+    "Bit",
+    "Blip",
+    "CLIP",
+    "ConvNext",
+    "DeiT",
+    "DINOv3ViT",
+    "Donut",
+    "EfficientNet",
+    "ImageGPT",
+    "Levit",
+    "MobileNetV1",
+    "MobileNetV2",
+    "MobileViT",
+    "Perceiver",
+    "PoolFormer",
+    "PPLCNet",
+    "Pvt",
+    "Segformer",
+    "Siglip",
+    "Siglip2",
+    "TextNet",
+    "ViT",
+]
 
 
 def pictures(folder: Path, seed: int) -> list[Path]:
@@ -39,6 +72,28 @@ def pictures(folder: Path, seed: int) -> list[Path]:
         paths.append(folder / f"{place:02d}.{'png' if place % 4 == 3 else 'jpg'}")
         image.save(paths[-1])
     return paths
+
+
+def small_pictures(folder: Path) -> list[Path]:
+    """Two PNG files made by whole numbers alone, the same everywhere."""
+    from PIL import Image
+
+    paths = []
+    for place, (height, width) in enumerate([(97, 130), (301, 231)]):
+        y, x = np.mgrid[:height, :width]
+        pixels = np.stack([(x * 3 + y * 2) % 256, (x * x // 40 + y * 5) % 256, (x * y // 16) % 256], -1)
+        pixels[height // 3 : height // 2, width // 4 : width // 2] = [200, 30, 90]
+        paths.append(folder / f"{place:02d}.png")
+        Image.fromarray(pixels.astype(np.uint8)).save(paths[-1])
+    return paths
+
+
+def every_few(tensor: np.ndarray) -> np.ndarray:
+    """At most 7 x 7 pixels of a tensor [C, H, W], the last row and column among them."""
+    if tensor.ndim != 3:
+        return tensor.ravel()[:12]
+    rows, columns = (np.linspace(0, side - 1, min(side, 7)).astype(int) for side in tensor.shape[1:])
+    return tensor[:, rows][:, :, columns]
 
 
 def settings_of(random, base: dict) -> dict:
@@ -92,6 +147,10 @@ def make(most: int, seed: int) -> None:
         print(json.dumps({"name": name, "way": way}), file=said, flush=True)
         sys.stdin.readline()
 
+    def of_processor(processor):
+        name = processor.model_input_names[0]
+        return lambda image: processor(image, return_tensors="np")[name][0]
+
     for stem in CLASSES:
         for way, ending in (("tensors", ""), ("pictures", "Pil")):
             kind = getattr(transformers, f"{stem}ImageProcessor{ending}", None)
@@ -100,12 +159,7 @@ def make(most: int, seed: int) -> None:
                     base = json.loads(kind().to_json_string())
                     processor = kind(**(settings_of(random, base) if trial else {}))
                     document = json.loads(processor.to_json_string())
-                    tell(
-                        kind.__name__,
-                        way,
-                        document,
-                        lambda image, p=processor: p(image, return_tensors="np")[p.model_input_names[0]][0],
-                    )
+                    tell(kind.__name__, way, document, of_processor(processor))
                 except Exception as fault:
                     print(f"{kind.__name__}: {fault}"[:200], file=sys.stderr)
     names = sorted({name.partition(".")[0] for name in timm.list_pretrained()})
@@ -152,6 +206,7 @@ def main() -> int:
     parser.add_argument("python")
     parser.add_argument("--most", type=int, default=12)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--record", type=Path)
     given = parser.parse_args()
     if given.python == "make":
         make(given.most, given.seed)
@@ -159,13 +214,19 @@ def main() -> int:
     counts, reasons, worst = Counter(), Counter(), Counter()
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        paths = pictures(folder, given.seed)
+        paths = small_pictures(folder) if given.record else pictures(folder, given.seed)
+        kept: dict[str, np.ndarray] = {}
         command = [given.python, __file__, "make", "--most", str(given.most), "--seed", str(given.seed)]
         maker = subprocess.Popen(
             command, cwd=folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
         )
         for line in maker.stdout:
             answer = json.loads(line)
+            if given.record:
+                case = f"{len(kept):03d} {answer['way']}"
+                tensors = np.load(folder / "tensors.npz")
+                kept[f"{case} config"] = np.array((folder / "config.json").read_text())
+                kept |= {f"{case} {at}": every_few(tensors[at]) for at in tensors.files}
             verdict, why = judged(folder, paths, answer["way"])
             kind = "timm" if answer["way"] == "timm" else answer["name"]
             counts[kind, verdict] += 1
@@ -177,6 +238,8 @@ def main() -> int:
                 reasons[f"{verdict}: {why}"[:170]] += 1
             maker.stdin.write("\n")
             maker.stdin.flush()
+    if given.record:
+        np.savez_compressed(given.record, **kept)
     for kind in sorted({kind for kind, _ in counts}):
         listed = ", ".join(f"{count} {verdict}" for (at, verdict), count in sorted(counts.items()) if at == kind)
         print(f"{kind}: {listed}")

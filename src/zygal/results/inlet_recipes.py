@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, TypedDict
+from typing import Annotated, Literal, TypedDict
 
 
 class InletRecipesRecipes(TypedDict):
@@ -12,5 +12,15 @@ class InletRecipesRecipes(TypedDict):
     toml: Annotated[str, "the inlet's file"]
 
 
+class InletRecipesConfiguration(TypedDict):
+    file: str
+    name: Annotated[str, "what computes it in the library"]
+    library: str
+    computed_on: Literal["pictures", "tensors"]
+    other_way: Annotated[bool, "whether the library computes on the other one too, with other values"]
+    toml: Annotated[str, "the inlet's file"]
+
+
 class InletRecipes(TypedDict):
     recipes: list[InletRecipesRecipes]
+    configuration: Annotated[InletRecipesConfiguration | None, "what --from names"]

@@ -62,6 +62,7 @@ class SurveyTrained(TypedDict):
     file: str
     file_kind: Literal[
         "a captured PyTorch program (.pt2)",
+        "a scripted or traced PyTorch archive",
         "a .keras archive",
         "an HDF5 file",
         "a function that builds a model (FILE.py:FUNCTION)",
@@ -204,5 +205,47 @@ class SurveyWeightsFile(TypedDict):
     beside: Annotated[list[str], "what else stands there"]
 
 
-Survey = SurveyTrained | SurveyArtifactFile | SurveyWitnessFile | SurveyInletFile | SurveyLabelsFile | SurveyWeightsFile
+class SurveyWeights(TypedDict):
+    tensors: int
+    parameters: int
+    dtypes: list[str]
+    names: list[str]
+    shapes: Annotated[list[list[int]], "of the tensors, in the order of names"]
+    size_bytes: int
+    key: None
+    beside: list[str]
+
+
+class SurveyComputed(TypedDict):
+    name: str
+    library: str
+    computed_on: Literal["pictures", "tensors"]
+
+
+class SurveyModelFolder(TypedDict):
+    file: str
+    file_kind: Literal["a model folder (config.json) of a public collection"]
+    outline: Annotated[None | SurveyOutline, "the network, with --draw"]
+    library: Literal["transformers", "timm"]
+    library_version: str | None
+    architecture: str
+    classes: int | None
+    labels: list[str] | None
+    image_shape: Annotated[list[int] | None, "channels, height, width"]
+    weights_files: list[str]
+    weights: Annotated[SurveyWeights | None, "of one safetensors file"]
+    preprocessing: Annotated[SurveyComputed | None, "what computes it in the library"]
+    inlet: Inlet | None
+    no_inlet_because: str | None
+
+
+Survey = (
+    SurveyTrained
+    | SurveyArtifactFile
+    | SurveyWitnessFile
+    | SurveyInletFile
+    | SurveyLabelsFile
+    | SurveyWeightsFile
+    | SurveyModelFolder
+)
 """What a file says of itself; which fields there are depends on file_kind."""

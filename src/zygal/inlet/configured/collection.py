@@ -12,11 +12,11 @@ from zygal.inlet.configured.settings import Found, Settings, is_size
 
 _FILTERS = ("nearest", "bilinear", "bicubic", "box", "hamming", "lanczos")
 _WITHOUT_EFFECT = (
-    "url", "file", "state_dict", "hf_hub_id", "hf_hub_filename", "source", "architecture", "tag", "custom_load",
-    "custom_load_fn", "test_input_size", "test_crop_pct", "fixed_input_size", "min_input_size", "num_classes",
-    "label_offset", "label_names", "label_descriptions", "pool_size", "first_conv", "classifier", "license",
-    "description", "origin_url", "paper_name", "paper_ids", "notes", "dataset",
-)  # fmt: skip
+    "url file state_dict hf_hub_id hf_hub_filename source architecture tag custom_load custom_load_fn "
+    "test_input_size test_crop_pct fixed_input_size min_input_size num_classes label_offset label_names "
+    "label_descriptions pool_size first_conv classifier license description origin_url paper_name "
+    "paper_ids notes dataset"
+)
 """Keys that are said of other things than an image's way into the model."""
 
 
@@ -37,7 +37,7 @@ def read(table: dict[str, Any], where: str, way: str | None) -> Found:
     mean = settings.three("mean", [0.485, 0.456, 0.406])
     std = settings.three("std", [0.229, 0.224, 0.225])
     frame = _frame(settings, size[1:], [math.floor(each / part) for each in size[1:]], mode, name, mean)
-    settings.finish(_WITHOUT_EFFECT)
+    settings.finish(tuple(_WITHOUT_EFFECT.split()))
     document = {
         "zygal_inlet": 1,
         "decode": {"colour": "rgb"},

@@ -19,9 +19,9 @@ NAMED_BY = ("image_processor_type", "feature_extractor_type")
 _FILTERS = {0: "nearest", 1: "lanczos", 2: "bilinear", 3: "bicubic", 4: "box", 5: "hamming"}
 _OF_TENSORS = ("nearest", "bilinear", "bicubic")
 _WITHOUT_EFFECT = (
-    *NAMED_BY, "processor_class", "_valid_processor_keys", "do_convert_rgb", "do_reduce_labels", "return_tensors",
-    "disable_grouping", "device", "default_to_square", "num_channels", "transformers_version", "_processor_class",
-)  # fmt: skip
+    "processor_class _valid_processor_keys do_convert_rgb do_reduce_labels return_tensors "
+    "disable_grouping device default_to_square num_channels transformers_version _processor_class"
+)
 """Keys that are said of other things than an RGB picture's pixels."""
 _HALF, _STANDARD = (0.5,) * 3, ((0.485, 0.456, 0.406), (0.229, 0.224, 0.225))
 _CONTRASTIVE = ((0.48145466, 0.4578275, 0.40821073), (0.26862954, 0.26130258, 0.27577711))
@@ -58,31 +58,45 @@ _PROCESSORS = {
     "DeiT": _Processor({"height": 256, "width": 256}, 3, crop=_SQUARE, crops=True),
     "DINOv3ViT": _Processor(_SQUARE, 2, *_STANDARD, rule="unrounded", ways=("tensors",)),
     "EfficientNet": _Processor(
-        {"height": 346, "width": 346}, None, crop={"height": 289, "width": 289}, rule="twice-normalised",
+        {"height": 346, "width": 346},
+        None,
+        crop={"height": 289, "width": 289},
+        rule="twice-normalised",
         own={"rescale_offset": False, "include_top": True},
     ),
     "Levit": _Processor(_SHORT, 3, *_STANDARD, crop=_SQUARE, crops=True, square=False, rule="larger-short-side"),
     "MobileNetV1": _MOBILE,
     "MobileNetV2": _MOBILE,
     "MobileViT": _Processor(
-        _SHORT, None, crop={"height": 256, "width": 256}, crops=True, normalises=False, square=False, rule="flipped",
+        _SHORT,
+        None,
+        crop={"height": 256, "width": 256},
+        crops=True,
+        normalises=False,
+        square=False,
+        rule="flipped",
         own={"do_flip_channel_order": True},
     ),
-    "Perceiver": _Processor(
-        _SQUARE, 3, *_STANDARD, crop={"height": 256, "width": 256}, crops=True, rule="crop-first"
-    ),
+    "Perceiver": _Processor(_SQUARE, 3, *_STANDARD, crop={"height": 256, "width": 256}, crops=True, rule="crop-first"),
     "PoolFormer": _Processor(
         _SHORT, 3, *_STANDARD, crop=_SQUARE, crops=True, square=False, rule="by-part", own={"crop_pct": 0.9}
     ),
     "PPLCNet": _Processor(
-        {"height": 256, "width": 256}, 2, _STANDARD[0][::-1], _STANDARD[1][::-1], crop=_SQUARE, crops=True,
-        rule="reversed", own={"resize_short": 256, "size_divisor": 1}, ways=("tensors",),
+        {"height": 256, "width": 256},
+        2,
+        _STANDARD[0][::-1],
+        _STANDARD[1][::-1],
+        crop=_SQUARE,
+        crops=True,
+        rule="reversed",
+        own={"resize_short": 256, "size_divisor": 1},
+        ways=("tensors",),
     ),
     "Pvt": _Processor(_SQUARE, None, *_STANDARD),
     "Segformer": _Processor({"height": 512, "width": 512}, 2, *_STANDARD),
     "Siglip": _Processor(_SQUARE, 3, square=False),
     "ViT": _Processor(_SQUARE, 2),
-}  # fmt: skip
+}
 _REFUSED = {
     "Donut": "it resizes twice and then pads",
     "ImageGPT": "it turns pixels into numbers of colour clusters",
@@ -125,7 +139,7 @@ def read(document: dict[str, Any], where: str, way: str) -> Found:
         raise settings.refused(f"{name} computes on {' and '.join(known.ways)} alone")
     reader = _Reader(settings, known, way)
     content = reader.document()
-    settings.finish(_WITHOUT_EFFECT)
+    settings.finish((*NAMED_BY, *_WITHOUT_EFFECT.split()))
     return Found(content, "transformers", name, way, len(known.ways) > 1 and reader.differs, tuple(reader.notes))
 
 

@@ -63,7 +63,7 @@ def read_configured(path: str | Path, way: str | None = None) -> Configured:
             f"{path} names no preprocessing; a {PREPROCESSING} names its class with image_processor_type, and a "
             f"{CONFIGURATION} has pretrained_cfg."
         )
-    inlet = inlet_of(found.document, f"{path}, as an inlet,")
+    inlet = inlet_of(found.document, str(path))
     return Configured(inlet, found.library, found.name, found.way, found.other_way, found.notes)
 
 
