@@ -74,6 +74,15 @@ def save(way: str, model, images, path: str) -> None:
             torch.jit.save(torch.jit.freeze(scripted) if way == "frozen" else scripted, path)
 
 
+def runs(path: str, images, scores) -> bool:
+    """Whether the framework itself gives a module's scores from the archive that it wrote of it."""
+    import torch
+
+    with torch.no_grad():
+        found = torch.jit.load(path).eval()(images[:1])
+    return bool((found - scores[:1]).abs().max() <= 1e-3 * (scores.max() - scores.min()))
+
+
 def make(collection: str, ways: list[str], names: list[str], folder: Path) -> None:
     """In the release's environment: writes each model, says so, and waits until it has been read."""
     import torch
@@ -100,6 +109,8 @@ def make(collection: str, ways: list[str], names: list[str], folder: Path) -> No
             try:
                 # A module that was traced before is not always scripted as it is.
                 save(way, model if way == ways[0] else built(collection, name)[0], images, str(path))
+                if way != "captured" and not runs(str(path), images, scores):
+                    answer["not_saved"] = "the framework's own file gives other scores, or none"
             except Exception as fault:
                 answer["not_saved"] = f"{type(fault).__name__}: {str(fault)[:150]}"
             print(json.dumps(answer), file=said, flush=True)

@@ -6,11 +6,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import torch
 
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
-from zygal.errors import SourceError
+from zygal.engines.pytorch_calls import CalledProgram
+from zygal.errors import EngineError, SourceError
 from zygal.sources import Reading, source_facts
+from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.pickled import open_saved
 from zygal.sources.pytorch.releases import in_todays_form, schema_number
 from zygal.sources.pytorch.tensors import read_tensor
@@ -51,6 +54,44 @@ def test_every_file_of_a_release_gives_its_scores(release, folders, tmp_path):
         engine = RuntimeEngine(tmp_path / "m.onnx")
         for count in (1, 3):
             assert np.abs(engine.run(images[:count]) - recorded["scores"][:count]).max() < 1e-6, source.name
+
+
+@pytest.mark.parametrize("release", RELEASES)
+def test_a_captured_program_run_call_by_call_gives_its_scores(release, folders):
+    ran = 0
+    for source in folders(release).glob("*.pt2"):
+        recorded = np.load(folders(release) / f"{source.name.partition('.')[0]}.npz")
+        images = torch.from_numpy(recorded["pixels"].astype(np.float32) / 255)
+        with open_program(source) as archive:
+            called = CalledProgram(torch, archive, read_program(archive))
+        for count in (1, 3) if "dynamic" in source.name else (1,):
+            kept = {}
+            try:
+                (scores,) = called(images[:count], kept.__setitem__)
+            except EngineError as fault:
+                # Newer releases do not have this operator on the processor.
+                assert release.startswith("2.2") and "_scaled_dot_product_flash_attention" in str(fault)
+                continue
+            ran += 1
+            assert np.abs(scores.detach().numpy() - recorded["scores"][:count]).max() < 1e-6 and len(kept) > 10
+    assert ran
+
+
+def test_an_operator_that_this_release_lacks_is_named(folders):
+    source = folders(RELEASES[-1]) / "convolutions.fixed.pt2"
+
+    class Older:
+        __version__ = "2.0"
+        ops = type("Ops", (), {"aten": type("Aten", (), {})()})()
+
+        def __getattr__(self, name):
+            return getattr(torch, name)
+
+    with (
+        open_program(source) as archive,
+        pytest.raises(EngineError, match=r"aten\..* which PyTorch 2\.0 does not have"),
+    ):
+        CalledProgram(Older(), archive, read_program(archive))
 
 
 @pytest.mark.parametrize("release", RELEASES)

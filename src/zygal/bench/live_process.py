@@ -26,6 +26,7 @@ from zygal.files.writing import scratch_folder
 WAYS = {
     "module": "the module itself, evaluation mode, no gradients",
     "captured": "the captured program, no gradients",
+    "called": "the captured program, call by call, no gradients",
     "archive": "the scripted or traced archive, no gradients",
     "compiled": "compiled prediction on a batch",
     "eager": "layer by layer, not compiled",

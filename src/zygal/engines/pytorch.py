@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from zygal.classifier.choice import Choice
+from zygal.engines.pytorch_calls import CalledProgram
 from zygal.errors import EngineError, SourceError, first_line, install_extra
 from zygal.files.families import Reading
 from zygal.files.writing import scratch_folder
@@ -18,10 +19,12 @@ from zygal.sources.pytorch.choice import output_place, scores_choice
 from zygal.sources.pytorch.harmless import write_harmless_copy
 from zygal.sources.pytorch.modes import captured_in_training
 
-MODULE, CAPTURED, ARCHIVE = "module", "captured", "archive"
-"""Ways to run a model: the module of the training code, the program captured from it, a scripted archive."""
-LOADS_COPIES = (2, 9)
-"""The first release that loads a program whose tensors are plain bytes; earlier ones unpickle them."""
+MODULE, CAPTURED, CALLED, ARCHIVE = "module", "captured", "called", "archive"
+"""Ways to run a model: the module of the training code, the program captured from it as the framework loads it or call
+by call, a scripted archive."""
+LOADS_COPIES, SCHEMA_LOADED = (2, 9), "8"
+"""The first release that loads a program whose tensors are plain bytes, and the only schema of such programs. Other
+programs are run call by call."""
 
 
 class TorchEngine:
@@ -100,13 +103,9 @@ class PyTorchEngine(TorchEngine):
             program = read_program(archive)
             self.describe(program, scores_choice(program, reading.output, reading.classes))
             self.captured_in_training = captured_in_training(program)
-            captured = self._load(archive, folder) if self._release >= LOADS_COPIES else None
-        if captured is None and module is None:
-            raise EngineError(
-                f"{path} is run by PyTorch 2.9 or newer, and {self.version} is installed; record a witness where a "
-                "newer one is, or give FILE.py:FUNCTION, which builds the model."
-            )
-        self.use({MODULE: None if module is None else module.eval(), CAPTURED: captured})
+            loads = self._release >= LOADS_COPIES and program.schema_version.partition(".")[0] == SCHEMA_LOADED
+            captured = self._load(archive, folder) if loads else CalledProgram(self._torch, archive, program)
+        self.use({MODULE: None if module is None else module.eval(), CAPTURED if loads else CALLED: captured})
         # The output of a layer is what its last call makes.
         self._layer_ends = {call.layer: call.results[0] for call in program.calls if call.layer and call.results}
 
@@ -128,22 +127,24 @@ class PyTorchEngine(TorchEngine):
     def layer_outputs(self, batch: np.ndarray) -> list[tuple[str, str, np.ndarray]]:
         """For each layer, in the order in which they end: its name, its output's name, its output."""
         torch, kept = self._torch, {}
-        if CAPTURED not in self._modules:
-            raise EngineError(
-                f"the layers of {self.path} are recorded by PyTorch 2.9 or newer, and {self.version} is installed; "
-                "leave --layers out."
-            )
         layers = {value: layer for layer, value in self._layer_ends.items()}
+
+        def keep(name: str, result: Any) -> None:
+            if name in layers and isinstance(result, torch.Tensor) and result.is_floating_point():
+                # A later call may write into it.
+                kept[name] = result.detach().float().clone().numpy()
 
         class Keeper(torch.fx.Interpreter):
             def run_node(self, node):
                 result = super().run_node(node)
-                if node.name in layers and isinstance(result, torch.Tensor) and result.is_floating_point():
-                    # A later call may write into it.
-                    kept[node.name] = result.detach().float().clone().numpy()
+                keep(node.name, result)
                 return result
 
         size = self.batch_size or len(batch)
+        images, captured = torch.from_numpy(np.repeat(batch, size // len(batch), axis=0)), self._modules[self.ways[-1]]
         with torch.inference_mode():
-            Keeper(self._modules[CAPTURED]).run(torch.from_numpy(np.repeat(batch, size // len(batch), axis=0)))
+            if isinstance(captured, CalledProgram):
+                captured(images, keep)
+            else:
+                Keeper(captured).run(images)
         return [(layers[value], value, output[: len(batch)]) for value, output in kept.items()]

@@ -44,31 +44,39 @@ _KEYWORD = 2
 """The schema's number for an argument that is given by its name."""
 
 
-def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
-    """Writes the copy to an open binary file. Raises SourceError or UnknownOperators where the program is not plain."""
-    document = archive.document
-    module = document["graph_module"]
+def harmless_module(archive: ProgramArchive, evaluated: bool = False) -> dict[str, Any]:
+    """The graph, signature and calls of a program in evaluation mode, of known operators alone. evaluated: the
+    framework will evaluate its sizes as code. Raises SourceError or UnknownOperators where the program is not plain."""
+    module = archive.document["graph_module"]
     try:
-        _inspect(document, archive)
-        copied = {
-            "graph_module": {
-                "graph": _plain_graph(module["graph"]),
-                "signature": module["signature"],
-                "module_call_graph": [
-                    _with_plain_outputs(entry) for entry in module["module_call_graph"] if not entry["fqn"]
-                ],
-                "metadata": {},
-                "treespec_namedtuple_fields": {},
-            },
-            **{key: document[key] for key in ("opset_version", "range_constraints", "schema_version")},
-            "verifiers": document.get("verifiers", []),
-            "torch_version": document.get("torch_version", ""),
-            "guards_code": [],
+        _inspect(archive.document, archive)
+        if evaluated:
+            _inspect_sizes(module["graph"], archive)
+        return {
+            "graph": _plain_graph(module["graph"]),
+            "signature": module["signature"],
+            "module_call_graph": [
+                _with_plain_outputs(entry) for entry in module["module_call_graph"] if not entry["fqn"]
+            ],
+            "metadata": {},
+            "treespec_namedtuple_fields": {},
         }
     except (KeyError, TypeError, ValueError, IndexError, AttributeError, RecursionError) as fault:
         raise SourceError(
             f"{archive.path} is damaged: its graph does not follow the schema ({type(fault).__name__}: {fault})."
         ) from fault
+
+
+def write_harmless_copy(archive: ProgramArchive, file: BinaryIO) -> None:
+    """Writes the copy to an open binary file. Raises SourceError or UnknownOperators where the program is not plain."""
+    document = archive.document
+    copied = {
+        "graph_module": harmless_module(archive, evaluated=True),
+        **{key: document[key] for key in ("opset_version", "range_constraints", "schema_version")},
+        "verifiers": document.get("verifiers", []),
+        "torch_version": document.get("torch_version", ""),
+        "guards_code": [],
+    }
     root = "program"
     with zip_faults(archive.path, "a program", SourceError), zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as copy:
         copy.writestr(f"{root}/models/model.json", json.dumps(copied))
@@ -191,7 +199,6 @@ def _inspect(document: dict[str, Any], archive: ProgramArchive) -> None:
                     raise SourceError(
                         f"{archive.path} takes or returns a {shown(kind)}; use tuples, lists and dictionaries."
                     )
-    _inspect_sizes(module["graph"], archive)
 
 
 def _is_training_only(node: dict[str, Any]) -> bool:

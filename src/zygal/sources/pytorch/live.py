@@ -78,10 +78,10 @@ def _read(torch, path: str | Path) -> dict:
         # Many tensors may lie in one storage, which is copied once.
         members = {each.member for each in state.values()}
         storages = {member: np.array(saved.member_bytes(member)) for member in members}
-        return {name: _as_tensor(torch, storages[stored.member], stored) for name, stored in state.items()}
+        return {name: as_tensor(torch, storages[stored.member], stored) for name, stored in state.items()}
 
 
-def _as_tensor(torch, storage: np.ndarray, stored: StoredTensor):
+def as_tensor(torch, storage: np.ndarray, stored: StoredTensor):
     """A stored tensor as the framework's own, in its own dtype. storage: the bytes that it lies in, uint8."""
     dtype = getattr(torch, SCALAR_TYPES[stored.scalar_type])
     flat = torch.from_numpy(storage).view(dtype)
