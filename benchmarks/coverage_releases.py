@@ -2,8 +2,9 @@
 
 `python benchmarks/coverage_releases.py PYTHON COLLECTION [--ways captured,traced,scripted,frozen] [--most N]
 [--names A,B]`: PYTHON is the interpreter of an environment of that release with the collection installed; Zygal runs in
-its own environment, which needs no PyTorch. COLLECTION is torchvision or timm. Weights are random. Each artifact is
-compared on the runtime with the framework's scores, at the batch that was captured and at one image.
+its own environment, which needs no PyTorch. COLLECTION is torchvision, timm or transformers; the way "keyword" captures
+as users of the last one call its models. Weights are random. Each artifact is compared on the runtime with the
+framework's scores, at the batch that was captured and at one image.
 """
 
 import argparse
@@ -18,6 +19,8 @@ from pathlib import Path
 import numpy as np
 
 AGREES = 1e-5
+PROGRAMS = ("captured", "keyword")
+"""Ways that write a captured program; the others write an archive."""
 LARGEST = 150_000_000
 """Parameters of the largest networks that are tried."""
 
@@ -28,6 +31,10 @@ def models_of(collection: str) -> list[str]:
         import torchvision
 
         return torchvision.models.list_models(module=torchvision.models)
+    if collection == "transformers":
+        from transformers_models import names
+
+        return names()
     import timm
 
     return timm.list_models()
@@ -43,6 +50,10 @@ def built(collection: str, name: str):
 
         more = {"init_weights": False} if name in ("googlenet", "inception_v3") else {}
         model, side = torchvision.models.get_model(name, weights=None, **more), 299 if name == "inception_v3" else 224
+    elif collection == "transformers":
+        from transformers_models import model_of
+
+        model, side = model_of(name)
     else:
         import timm
 
@@ -60,7 +71,15 @@ def save(way: str, model, images, path: str) -> None:
     import torch
 
     with torch.no_grad():
-        if way == "captured":
+        if way == "keyword":
+            # As users of transformers call it: the image by its name, and a record of outputs.
+            axes = {"pixel_values": {0: torch.export.Dim("batch")}}
+            try:
+                program = torch.export.export(model, (), {"pixel_values": images}, dynamic_shapes=axes)
+            except Exception:
+                program = torch.export.export(model, (), {"pixel_values": images})
+            torch.export.save(program, path)
+        elif way == "captured":
             try:
                 axes = ({0: torch.export.Dim("batch")},)  # Release 2.1 has none.
                 program = torch.export.export(model, (images,), dynamic_shapes=axes)
@@ -99,17 +118,18 @@ def make(collection: str, ways: list[str], names: list[str], folder: Path) -> No
                 continue
             with torch.no_grad():
                 scores = model(images)
+                scores = getattr(scores, "logits", scores)
             np.savez(folder / "scores.npz", images=images.numpy(), scores=scores.numpy())
         except Exception as fault:
             print(json.dumps({"name": name, "not_built": str(fault)[:200]}), file=said, flush=True)
             continue
         for way in ways:
-            path = folder / f"model.{'pt2' if way == 'captured' else 'pt'}"
+            path = folder / f"model.{'pt2' if way in PROGRAMS else 'pt'}"
             answer = {"name": name, "way": way}
             try:
                 # A module that was traced before is not always scripted as it is.
                 save(way, model if way == ways[0] else built(collection, name)[0], images, str(path))
-                if way != "captured" and not runs(str(path), images, scores):
+                if way not in PROGRAMS and not runs(str(path), images, scores):
                     answer["not_saved"] = "the framework's own file gives other scores, or none"
             except Exception as fault:
                 answer["not_saved"] = f"{type(fault).__name__}: {str(fault)[:150]}"
@@ -125,8 +145,8 @@ def judged(folder: Path, way: str) -> tuple[str, str]:
 
     recorded = np.load(folder / "scores.npz")
     images, scores = recorded["images"], recorded["scores"]
-    shape = None if way == "captured" else images.shape[1:]
-    source = folder / f"model.{'pt2' if way == 'captured' else 'pt'}"
+    shape = None if way in PROGRAMS else images.shape[1:]
+    source = folder / f"model.{'pt2' if way in PROGRAMS else 'pt'}"
     try:
         convert(source, folder / "model.onnx", choices=Choices(image_shape=shape, any_shape=True))
         engine = RuntimeEngine(folder / "model.onnx")

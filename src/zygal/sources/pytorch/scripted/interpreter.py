@@ -15,8 +15,9 @@ from zygal.errors import SourceError, shown
 from zygal.files.pickles import Record
 from zygal.sources.pytorch.scripted.archive import ScriptedArchive
 from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, LONGEST, ON_SIZES, SAYING, Undecided, Unfit
+from zygal.sources.pytorch.scripted.objects import Objects
 from zygal.sources.pytorch.scripted.recorder import Recorder
-from zygal.sources.pytorch.scripted.values import Device, Frame, Function, Member, Module, Size, Tensor
+from zygal.sources.pytorch.scripted.values import Device, Frame, Function, Module, Size, Tensor
 
 MOST_STEPS = 1_000_000
 DEEPEST_CALL = 60
@@ -33,17 +34,13 @@ class Interpreter:
 
     def __init__(self, archive: ScriptedArchive, recorder: Recorder):
         self._where, self._code, self._recorder = str(archive.path), archive.code, recorder
-        self._in_training = archive.in_training
-        # Objects that the code itself makes; lists and dictionaries of modules, which code may add to.
-        self._made_here: dict[int, Record] = {}
-        self._containers: dict[tuple[int, str], Any] = {}
-        self._constants = {name: recorder.stored(value) for name, value in archive.constants.items()}
+        self._objects = Objects(archive, recorder)
         self._steps, self._frames = 0, []
 
     def forward(self, model: Record, images: Tensor) -> Any:
         """What the model gives for images. Raises SourceError."""
         module = Module(model, "")
-        function = self._method(module, "forward")
+        function = self._objects.method(module, "forward")
         if function is None:
             raise SourceError(f"{self._where} has no forward method; save the whole model with torch.jit.save.")
         needed = len(function.code.args.args) - 1 - len(function.code.args.defaults)
@@ -56,11 +53,6 @@ class Interpreter:
         return self._call(function, [images], {})
 
     # Calls
-
-    def _method(self, module: Module, name: str) -> Function | None:
-        qualified = f"{module.record.name}.{name}"
-        code = self._code.functions.get(qualified)
-        return None if code is None else Function(qualified, code, module)
 
     def _call(self, function: Function, given: list[Any], named: Mapping[str, Any]) -> Any:
         arguments = function.code.args
@@ -136,10 +128,7 @@ class Interpreter:
             for part, each in zip(target.elts, value):
                 self._bind(part, each)
         elif isinstance(target, ast.Attribute):
-            owner = self._value(target.value)
-            if not isinstance(owner, Module) or id(owner.record) not in self._made_here:
-                self._refuse(f"keeps {target.attr} from one image to the next", target)
-            self._state(owner)[target.attr] = value
+            self._fit(target, self._objects.set_attribute, self._value(target.value), target.attr, value)
         elif isinstance(target, ast.Subscript):
             holder, key = self._value(target.value), self._value(target.slice)
             if (
@@ -260,74 +249,29 @@ class Interpreter:
         if isinstance(holder, dict) and isinstance(key, (str, int, float, bool)) and key in holder:
             return holder[key]
         if isinstance(holder, Module) and type(key) is int:
-            # A list of modules has them as attributes called by their places.
-            count = sum(name.isdigit() for name in self._state(holder))
-            return self._of(holder, str(key if key >= 0 else key + count), node)
+            return self._fit(node, self._objects.element, holder, key)
         return self._refuse(f"takes the part {shown(key)} of something that does not have it", node)
 
     def _attribute(self, node: ast.Attribute) -> Any:
         if isinstance(node.value, ast.Name) and node.value.id == "CONSTANTS":
-            if node.attr not in self._constants:
-                self._refuse(f"reads a constant {node.attr} that the archive does not have", node)
-            return self._constants[node.attr]
+            return self._fit(node, self._objects.constant, node.attr)
         name = _dotted(node)
         if name is not None and name.startswith("__torch__."):
-            enumeration, _, member = name.rpartition(".")
-            if enumeration in self._code.enumerations:
-                return self._member(enumeration, "name", member, node)
-            if enumeration.rpartition(".")[0] in self._code.enumerations:
-                return self._of(self._value(node.value), node.attr, node)
-            code = self._code.functions.get(name)
-            if code is None:
-                self._refuse(f"names a function that the archive does not have ({name})", node)
-            return Function(name, code)
+            return self._fit(node, self._objects.named, name)
         return self._of(self._value(node.value), node.attr, node)
 
-    def _member(self, enumeration: str, by: str, wanted: Any, node: ast.AST) -> Member:
-        """The member of an enumeration that has a name, or a value."""
-        for name, value in self._code.enumerations[enumeration].items():
-            if type(wanted) is type(value) and wanted == value if by == "value" else wanted == name:
-                return Member(enumeration, name, value)
-        return self._refuse(f"has no member of {enumeration} with the {by} {shown(wanted)}", node)
-
     def _of(self, owner: Any, name: str, node: ast.AST) -> Any:
-        """An attribute of an object of the archive."""
-        if isinstance(owner, Member) and name in ("name", "value"):
-            return getattr(owner, name)
-        if not isinstance(owner, Module):
-            if isinstance(owner, Tensor):
-                return self._builtin(name, [owner], {}, node)
-            self._refuse(f"reads {shown(name)} of something that has no attributes", node)
-        state = self._state(owner)
-        if name in state:
-            if name == "training" and id(owner.record) in self._in_training:
-                self._recorder.in_training = True
-            value = state[name]
-            if isinstance(value, Record) and value.name in self._code.enumerations:
-                return self._member(value.name, "value", *value.arguments, node)
-            if isinstance(value, Record) and not isinstance(value, Module):
-                value = Module(value, f"{owner.path}.{name}" if owner.path else name)
-            if isinstance(value, (list, dict)):
-                place = (id(owner.record), name)
-                if place not in self._containers:
-                    self._containers[place] = self._recorder.stored(value)
-                return self._containers[place]
-            return self._recorder.stored(value) if not isinstance(value, Module) else value
-        if (owner.record.name, name) in self._code.constants:
-            return self._code.constants[owner.record.name, name]
-        method = self._method(owner, name)
-        if method is None:
-            self._refuse(f"reads {shown(name)}, which {owner.record.name} does not have", node)
-        return method
+        """An attribute of an object; of a tensor, what an operator says of it."""
+        if isinstance(owner, Tensor):
+            return self._builtin(name, [owner], {}, node)
+        return self._fit(node, self._objects.attribute, owner, name)
 
-    def _state(self, owner: Module) -> dict:
-        """The attributes of an object; of one that the code itself makes, those that it has got so far."""
-        state = owner.record.state
-        if state is None:
-            state = owner.record.state = {}
-        if not isinstance(state, dict):
-            self._refuse(f"has an object of {owner.record.name} whose attributes are not named")
-        return state
+    def _fit(self, node: ast.AST, ask: Callable[..., Any], *given: Any) -> Any:
+        """What is asked of the objects, refused with the line where it cannot be."""
+        try:
+            return ask(*given)
+        except Unfit as fault:
+            return self._refuse(str(fault), node)
 
     def _called(self, node: ast.Call) -> Any:
         name = _dotted(node.func)
@@ -361,11 +305,8 @@ class Interpreter:
 
     def _made(self, name: str, given: list[Any], node: ast.AST) -> Any:
         """An object of a class of the archive, or a named tuple of it."""
-        if name not in self._code.fields:
-            self._refuse(f"calls {name}, which the archive does not have", node)
-        maker = Module(Record(name, (), {}), self._layer)
-        self._made_here[id(maker.record)] = maker.record
-        method = self._method(maker, "__init__")
+        maker = self._fit(node, self._objects.made, name, self._layer)
+        method = self._objects.method(maker, "__init__")
         if method is not None:
             self._call(method, given, {})
             return maker
