@@ -16,7 +16,7 @@ from zygal.files.families import Reading
 from zygal.sources.pytorch.reader import facts_of, source_of
 from zygal.sources.pytorch.scripted.archive import ScriptedArchive, open_scripted
 from zygal.sources.pytorch.scripted.program import scripted_program
-from zygal.sources.pytorch.scripted.signatures import signatures
+from zygal.sources.pytorch.scripted.signatures import signatures_of
 from zygal.sources.pytorch.tensors import SCALAR_TYPES
 from zygal.sources.source import Source, SourceFacts
 
@@ -79,9 +79,9 @@ def _is_float(scalar_type: int) -> bool:
 
 def _operators_in(archive: ScriptedArchive) -> Counter:
     """The operators that the code names, and how often; each function counts once, however often it is called."""
-    known, found = signatures(), Counter()
+    found = Counter()
     for function in archive.code.functions.values():
         for node in ast.walk(function):
             if isinstance(node, ast.Attribute) and isinstance(node.value, ast.Name) and node.value.id == "torch":
-                found[f"aten.{node.attr}"] += node.attr.rstrip("_") in known or node.attr in known
+                found[f"aten.{node.attr}"] += bool(signatures_of(node.attr.rstrip("_")) or signatures_of(node.attr))
     return +found

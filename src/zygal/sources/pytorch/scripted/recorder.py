@@ -14,7 +14,7 @@ from zygal.graph import Batch, TensorType
 from zygal.sources.pytorch.calls import Context, Site
 from zygal.sources.pytorch.program import Call
 from zygal.sources.pytorch.scripted.builtins import FUNCTIONS, ON_SIZES, Unfit
-from zygal.sources.pytorch.scripted.signatures import Signature, signatures
+from zygal.sources.pytorch.scripted.signatures import Signature, signatures_of
 from zygal.sources.pytorch.scripted.values import Device, Size, Tensor
 from zygal.sources.pytorch.tensors import SCALAR_TYPES, StoredTensor, TensorBytes, read_tensor
 from zygal.sources.pytorch.translate import known_operator, operator_name, translated
@@ -141,7 +141,7 @@ class Recorder:
             return self._on_sizes(ON_SIZES["floordiv" if named.get("rounding_mode") else name], given)
         given, named = [_settled(each) for each in given], {key: _settled(each) for key, each in named.items()}
         plain = name.rstrip("_") if name.endswith("_") and not name.endswith("__") else name
-        overloads = signatures().get(name) or signatures().get(plain)
+        overloads = signatures_of(name) or signatures_of(plain)
         if name in ("tensor", "as_tensor"):
             return self._literal(*given, **named)
         if overloads is None:

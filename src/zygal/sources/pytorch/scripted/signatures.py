@@ -154,19 +154,27 @@ def _fitted(parameter: Parameter, value: Any) -> tuple[str, Any] | None:
 
 
 @cache
-def signatures() -> dict[str, tuple[Signature, ...]]:
-    """All overloads, by the operator's name."""
-    found: dict[str, list[Signature]] = {}
-    text = files(__package__).joinpath("signatures.txt").read_text("utf-8")
-    for line in text.splitlines():
+def _lines() -> dict[str, list[str]]:
+    """The lines of the table, by the operator's name."""
+    found: dict[str, list[str]] = {}
+    for line in files(__package__).joinpath("signatures.txt").read_text("utf-8").splitlines():
+        name = line[: line.index("(")].removeprefix("aten::").partition(".")[0]
+        found.setdefault(name, []).append(line)
+    return found
+
+
+@cache
+def signatures_of(name: str) -> tuple[Signature, ...]:
+    """All overloads of an operator; none of one that is not known."""
+    found = []
+    for line in _lines().get(name, ()):
         parts = _LINE.fullmatch(line)
         parameters = _parameters(parts["parameters"])
         if all(each.kind.removesuffix("?") in _RULES for each in parameters):
             results = _RESULTS.findall(parts["result"])
             several = any(each.endswith("[]") for each in results)
-            signature = Signature(parts["name"], parts["overload"] or "default", parameters, len(results), several)
-            found.setdefault(parts["name"], []).append(signature)
-    return {name: tuple(each) for name, each in found.items()}
+            found.append(Signature(parts["name"], parts["overload"] or "default", parameters, len(results), several))
+    return tuple(found)
 
 
 def _parameters(text: str) -> tuple[Parameter, ...]:
