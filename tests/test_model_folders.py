@@ -2,6 +2,7 @@
 says of a folder; and folders that are built by their library."""
 
 import json
+import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -191,6 +192,13 @@ def test_other_folders_are_no_model_folders(tmp_path):
         read_model_folder(tmp_path)
 
 
+def test_a_damaged_configuration_beside_weights_is_said(folder):
+    (folder / "config.json").write_text('{"architectures": ["ViT')
+    for words in (["survey", folder], ["convert", folder, "-o", "m.onnx"]):
+        done = zygal(*words, cwd=folder.parent)
+        assert done.returncode == 2 and "config.json" in done.stderr and "Traceback" not in done.stderr
+
+
 def test_recipes_writes_the_inlet_of_a_configuration(folder):
     done = zygal("inlet", "recipes", "--from", folder / "preprocessor_config.json", "-o", "m.inlet.toml", cwd=folder)
     assert done.returncode == 0 and "as it computes on tensors" in done.stdout
@@ -236,6 +244,21 @@ def test_a_folder_converts_and_matches_its_library(trained):
     assert recorded.returncode == 0, recorded.stderr
     matched = zygal("match", "marks.onnx", "--witness", "marks.witness", "--images", "images", cwd=trained)
     assert matched.returncode == 0 and "PASS: A, B, C, L on 4 images" in matched.stdout
+
+
+@pytest.mark.slow
+def test_a_pickle_of_weights_that_runs_code_is_refused_by_name(trained, tmp_path):
+    import torch
+
+    class Hostile:
+        def __reduce__(self):
+            return os.system, (f"touch {tmp_path}/ran",)
+
+    shutil.copytree(trained / "marks", tmp_path / "marks")
+    (tmp_path / "marks/model.safetensors").unlink()
+    torch.save({"classifier.weight": Hostile()}, tmp_path / "marks/pytorch_model.bin")
+    done = zygal("convert", "marks", "-o", "m.onnx", cwd=tmp_path)
+    assert done.returncode == 2 and "system" in done.stderr and not (tmp_path / "ran").exists()
 
 
 @pytest.mark.slow

@@ -54,14 +54,15 @@ class ModelFolder:
 
 
 def is_model_folder(path: str | Path) -> bool:
-    """Whether a path is a folder whose config.json is that of a model of a collection."""
+    """Whether a path is a folder whose config.json is that of a model of a collection; beside its weights it may be
+    damaged, which is said when it is read."""
     configuration = os.path.join(path, CONFIGURATION)
     if not os.path.isdir(path) or not os.path.isfile(configuration):
         return False
     try:
         return _library(_document(configuration)) is not None
     except ZygalError:
-        return False
+        return any(os.path.isfile(os.path.join(path, name)) for name in _WEIGHTS)
 
 
 def folder_at(source: str | Path | None) -> ModelFolder | None:

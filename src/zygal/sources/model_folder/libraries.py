@@ -15,6 +15,7 @@ from zygal.files.documents import parse_json
 from zygal.files.opening import read_text
 from zygal.inlet.configured.read import CONFIGURATION
 from zygal.sources.model_folder.folder import TIMM, ModelFolder
+from zygal.sources.pytorch.checkpoint import read_checkpoint
 from zygal.sources.pytorch.live import load_weights
 
 _LOCAL = {"local_files_only": True, "trust_remote_code": False}
@@ -100,11 +101,18 @@ def _by_transformers(transformers: Any, folder: ModelFolder) -> Any:
             "install a release that has it. Code of the folder itself is never run."
         )
     safe = folder.weights[0].suffix == ".safetensors"
+    if not safe:
+        read_checkpoint(folder.weights[0])  # Refuses what is not data, before the library opens it.
     model, loading = kind.from_pretrained(
-        str(folder.path), output_loading_info=True, use_safetensors=safe, weights_only=True, **_LOCAL
+        str(folder.path),
+        output_loading_info=True,
+        ignore_mismatched_sizes=True,  # They are refused below, by their names.
+        use_safetensors=safe,
+        weights_only=True,
+        **_LOCAL,
     )
     for what in ("missing_keys", "mismatched_keys"):
-        names = sorted(map(str, loading.get(what) or ()))
+        names = sorted(each if isinstance(each, str) else str(each[0]) for each in loading.get(what) or ())
         if names:
             raise SourceError(
                 f"{folder.path} does not fit {folder.architecture}: {len(names)} weights are "
