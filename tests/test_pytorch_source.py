@@ -139,6 +139,14 @@ def picking(x):
     )
 
 
+def all_images(x):
+    """An index of all images beside indices of other axes, each of which varies along its own axis alone."""
+    images, channels = torch.arange(x.shape[0]).view(-1, 1, 1, 1), torch.arange(x.shape[1]).view(1, -1, 1, 1)
+    rows, columns = torch.tensor([3, 0, 0, -1]).view(1, 1, -1, 1), torch.arange(1, 9, 2).view(1, 1, 1, -1)
+    y = x[images, channels, rows, columns] + x[images, channels.flip(1), rows, torch.tensor([[[[5]]]])]
+    return y.flatten(1)
+
+
 def shuffles(x):
     y = F.channel_shuffle(x, 4) + F.pixel_unshuffle(F.pixel_shuffle(x, 2), 2) + x.repeat_interleave(2, 1)[:, ::2]
     y = (
@@ -269,6 +277,7 @@ FUNCTIONS = [
     reductions,
     shapes,
     picking,
+    all_images,
     shuffles,
     created,
     resamplings,
@@ -444,6 +453,8 @@ REFUSED = {
     "writes in place through unfold": written_through_windows,
     "mix the images": lambda x: x - x.mean((0, 2, 3), keepdim=True),
     "selects one image": lambda x: x + x[0],
+    "the places of the images": lambda x: x * torch.arange(x.shape[0]).view(-1, 1, 1, 1),
+    "selects images of the batch": lambda x: x[torch.arange(x.shape[0]).view(-1, 1), x.mean((2, 3)).argsort(1)],
 }
 
 

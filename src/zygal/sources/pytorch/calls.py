@@ -21,6 +21,9 @@ Handler = Callable[["Site"], str | tuple[str, ...] | Dimension | None]
 MOST_ELEMENTS = 1 << 27
 IN_TRAINING = "the model was captured in training mode; it was converted to what it does at inference"
 
+PLACES: Any = object()
+"""What stands for 0, 1, ... to the number of images, in whatever shape: an index of all images."""
+
 HANDLERS: dict[str, Handler] = {}
 """The operators that can be translated, by the framework's name without its prefix (conv2d.default)."""
 
@@ -113,13 +116,21 @@ class Site(Emitter):
         return [self._value_of(each["name"]) for each in value]
 
     def optional_tensors(self, name: str) -> list[str | None]:
-        """A list of tensors of which some are left out, as indices are."""
+        """A list of tensors of which some are left out, as indices are; the places of the images as such."""
         kind, value = self._given(name)
-        if kind == "tensors":
-            return list(self.tensors(name))
-        if kind != "optional_tensors":
+        if kind not in ("tensors", "optional_tensors"):
             self.refuse(f"has no list of tensors for {name}")
-        return [self._value_of(each["as_tensor"]["name"]) if "as_tensor" in each else None for each in value]
+        listed = [each if kind == "tensors" else each.get("as_tensor") for each in value]
+        names = [None if each is None else each["name"] for each in listed]
+        return [
+            None if each is None else PLACES if self._values.get(each) is PLACES else self._value_of(each)
+            for each in names
+        ]
+
+    def is_places(self, name: str) -> bool:
+        """Whether a tensor argument is 0, 1, ... to the number of images."""
+        kind, value = self.call.arguments.get(name, ("none", None))
+        return kind == "tensor" and self._values.get(value["name"]) is PLACES
 
     def plain_arguments(self) -> list[Any]:
         """All arguments in their order, where none is a tensor."""
@@ -153,6 +164,8 @@ class Site(Emitter):
 
     def _value_of(self, name: str) -> str:
         value = self._values.get(name)
+        if value is PLACES:
+            self.refuse("computes with the places of the images, which are only known as an index of all of them")
         if not isinstance(value, str):
             self.refuse(f"reads {name}, which no earlier node produces")
         return value
