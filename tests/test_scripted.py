@@ -10,6 +10,7 @@ import torch
 from conftest import called, refused
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 from torch import nn
 
 from zygal.conversion.convert import Choices, convert
@@ -364,6 +365,17 @@ def test_the_shape_of_images_must_be_given(tmp_path):
     assert done.returncode == 0 and "give --shape" in said and "conv2d 1" in said
     done = called("survey", "m.pt", "--shape", "3,16,16", cwd=tmp_path)
     assert "4 classes" in done.stdout and path.name in done.stdout
+
+
+def test_a_witness_takes_the_shape_from_what_the_training_code_gives(tmp_path):
+    saved(Usual().eval(), tmp_path / "m.pt", "scripted")
+    (tmp_path / "images").mkdir()
+    Image.new("RGB", (20, 18), "#604020").save(tmp_path / "images/a.png")
+    (tmp_path / "prepare.py").write_text(
+        "import numpy\ndef load(path): return numpy.full((3, 16, 16), 0.5, 'float32')\n"
+    )
+    words = ("witness", "m.pt", "--images", "images", "--training-code", "prepare.py:load", "-o", "m.witness")
+    assert called(*words, cwd=tmp_path).returncode == 0 and (tmp_path / "m.witness").exists()
 
 
 # Code that nobody's framework wrote.

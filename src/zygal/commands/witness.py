@@ -203,7 +203,7 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
     shape = request.shape or first[1].shape
     with source_file(request.source, request.weights, shape, given=_given(request)) as source:
         listener.detail(f"loading {source.name} in its framework")
-        engine = open_live_engine(source, request.scores, len(labels) if labels else None, _reading(request))
+        engine = open_live_engine(source, request.scores, len(labels) if labels else None, _reading(request), shape)
         found = record_witness(
             engine,
             request.images,
