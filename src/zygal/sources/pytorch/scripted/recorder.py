@@ -144,7 +144,7 @@ class Recorder:
         overloads = signatures_of(name) or signatures_of(plain)
         if name in ("tensor", "as_tensor"):
             return self._literal(*given, **named)
-        if overloads is None:
+        if not overloads:
             return self.unknown(f"aten.{name}")
         for signature in overloads:
             arguments = signature.bound(given, named)
