@@ -5,10 +5,12 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
 import pytest
+from conftest import called
 from PIL import Image
 
 from zygal.classifier.labels import read_labels
@@ -146,12 +148,13 @@ def folder(tmp_path):
     return place
 
 
-def zygal(*words, cwd):
-    return subprocess.run([shutil.which("zygal"), *map(str, words)], cwd=cwd, capture_output=True, text=True)
+def started(*words, cwd):
+    """What the program gives in a process of its own, into which it may load a library."""
+    return subprocess.run([sys.executable, "-m", "zygal", *words], cwd=cwd, capture_output=True, text=True)
 
 
 def test_survey_describes_a_folder_without_its_library(folder):
-    done = zygal("survey", folder, "--json", "s.json", cwd=folder.parent)
+    done = called("survey", folder, "--json", "s.json", cwd=folder.parent)
     said = " ".join(done.stdout.split())
     assert done.returncode == 0 and "ViTForImageClassification" in said and "resize to 32 x 32" in said
     found = json.loads((folder.parent / "s.json").read_text())
@@ -177,7 +180,7 @@ def test_a_folder_gives_its_labels_and_says_when_they_are_placeholders(folder):
 )
 def test_a_folder_of_something_else_is_refused_in_a_sentence(change, why, folder):
     written(folder, MODEL | change, "config.json")
-    done = zygal("convert", folder, "-o", "m.onnx", cwd=folder.parent)
+    done = called("convert", folder, "-o", "m.onnx", cwd=folder.parent)
     assert done.returncode == 2 and why in done.stderr and "Traceback" not in done.stderr
     assert not (folder.parent / "m.onnx").exists()
 
@@ -195,22 +198,22 @@ def test_other_folders_are_no_model_folders(tmp_path):
 def test_a_damaged_configuration_beside_weights_is_said(folder):
     (folder / "config.json").write_text('{"architectures": ["ViT')
     for words in (["survey", folder], ["convert", folder, "-o", "m.onnx"]):
-        done = zygal(*words, cwd=folder.parent)
+        done = called(*words, cwd=folder.parent)
         assert done.returncode == 2 and "config.json" in done.stderr and "Traceback" not in done.stderr
 
 
 def test_recipes_writes_the_inlet_of_a_configuration(folder):
-    done = zygal("inlet", "recipes", "--from", folder / "preprocessor_config.json", "-o", "m.inlet.toml", cwd=folder)
+    done = called("inlet", "recipes", "--from", folder / "preprocessor_config.json", "-o", "m.inlet.toml", cwd=folder)
     assert done.returncode == 0 and "as it computes on tensors" in done.stdout
     assert read_inlet(folder / "m.inlet.toml") == read_inlet(folder / "preprocessor_config.json")
-    both = zygal("inlet", "recipes", "squash", "--from", folder / "preprocessor_config.json", cwd=folder)
-    alone = zygal("inlet", "recipes", "--way", "tensors", cwd=folder)
+    both = called("inlet", "recipes", "squash", "--from", folder / "preprocessor_config.json", cwd=folder)
+    alone = called("inlet", "recipes", "--way", "tensors", cwd=folder)
     assert both.returncode == alone.returncode == 2 and "--from" in both.stderr and "--from" in alone.stderr
 
 
 def test_a_library_that_is_missing_is_named(folder, tmp_path):
     written(folder, {"architecture": "resnet18", "pretrained_cfg": {"input_size": [3, 32, 32]}}, "config.json")
-    done = zygal("convert", folder, "-o", "m.onnx", cwd=folder.parent)
+    done = called("convert", folder, "-o", "m.onnx", cwd=folder.parent)
     assert done.returncode == 2 and "timm, which is not installed" in done.stderr
 
 
@@ -237,12 +240,12 @@ def trained(tmp_path_factory):
 
 @pytest.mark.slow
 def test_a_folder_converts_and_matches_its_library(trained):
-    made = zygal("convert", "marks", "-o", "marks.onnx", cwd=trained)
+    made = started("convert", "marks", "-o", "marks.onnx", cwd=trained)
     assert made.returncode == 0, made.stderr
     assert "3 labels" in made.stdout and "computes on pictures" in made.stderr
-    recorded = zygal("witness", "marks", "--images", "images", "-o", "marks.witness", "--layers", cwd=trained)
+    recorded = started("witness", "marks", "--images", "images", "-o", "marks.witness", "--layers", cwd=trained)
     assert recorded.returncode == 0, recorded.stderr
-    matched = zygal("match", "marks.onnx", "--witness", "marks.witness", "--images", "images", cwd=trained)
+    matched = started("match", "marks.onnx", "--witness", "marks.witness", "--images", "images", cwd=trained)
     assert matched.returncode == 0 and "PASS: A, B, C, L on 4 images" in matched.stdout
 
 
@@ -257,7 +260,7 @@ def test_a_pickle_of_weights_that_runs_code_is_refused_by_name(trained, tmp_path
     shutil.copytree(trained / "marks", tmp_path / "marks")
     (tmp_path / "marks/model.safetensors").unlink()
     torch.save({"classifier.weight": Hostile()}, tmp_path / "marks/pytorch_model.bin")
-    done = zygal("convert", "marks", "-o", "m.onnx", cwd=tmp_path)
+    done = started("convert", "marks", "-o", "m.onnx", cwd=tmp_path)
     assert done.returncode == 2 and "system" in done.stderr and not (tmp_path / "ran").exists()
 
 
@@ -269,5 +272,5 @@ def test_missing_weights_are_not_filled_with_random_numbers(trained, tmp_path):
     state = load_file(tmp_path / "marks/model.safetensors")
     del state["classifier.weight"]
     save_file(state, tmp_path / "marks/model.safetensors", {"format": "pt"})
-    done = zygal("convert", "marks", "-o", "m.onnx", cwd=tmp_path)
+    done = started("convert", "marks", "-o", "m.onnx", cwd=tmp_path)
     assert done.returncode == 2 and "classifier.weight" in done.stderr and not (tmp_path / "m.onnx").exists()
