@@ -162,6 +162,12 @@ def test_survey_describes_a_folder_without_its_library(folder):
     assert found["weights"]["parameters"] == 12 and found["preprocessing"]["computed_on"] == "tensors"
 
 
+def test_options_that_a_folder_does_not_have_are_refused_by_name(folder):
+    for words in (["survey", folder, "--shape", "3,8,8"], ["convert", folder, "-o", "m.onnx", "--weights", "w.pth"]):
+        done = called(*words, cwd=folder.parent)
+        assert done.returncode == 2 and words[-2].strip("-") in done.stderr
+
+
 def test_a_folder_gives_its_labels_and_says_when_they_are_placeholders(folder):
     assert read_labels(folder / "config.json").names == ("bead", "coil", "disc")
     assert read_model_folder(folder).labels.names == ("bead", "coil", "disc")

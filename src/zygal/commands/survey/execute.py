@@ -165,7 +165,7 @@ def _draw(found: Survey, request: SurveyRequest) -> Outline:
     from zygal.outline.opened import graph_at
     from zygal.outline.outline import outline_of
 
-    if not found.is_artifact and not found.is_source:
+    if not found.is_artifact and not found.is_source and found.kind != kinds.MODEL_FOLDER:
         raise FileError(
             f"--draw shows a network, but {request.file} is {found.kind}; name a trained model or an artifact."
         )
@@ -227,15 +227,16 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
 
     folder = folder_at(path)
     if folder is not None:
+        if request is not None and not request.draw:
+            _refuse_options(request, kinds.MODEL_FOLDER)
         return Survey(Path(path), kinds.MODEL_FOLDER, folder)
     if os.path.isdir(path) and not _holds_a_model(path):
         from zygal.classifier.labels import read_labels
 
         return Survey(Path(path), kinds.FOLDER, read_labels(path))
     kind = kind_of(path)
-    if request is not None and not _is_trained(kind) and any(request.options().values()):
-        option = next(name for name, value in request.options().items() if value)
-        raise FileError(f"{option} does not apply to {kind}; leave it out.")
+    if request is not None and not _is_trained(kind):
+        _refuse_options(request, kind)
     if kind == kinds.SAFETENSORS:
         from zygal.files.weights import read_safetensors
 
@@ -286,6 +287,12 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
     raise FileError(
         f"{path} is {kind}; survey reads trained models, artifacts, witnesses, inlets and labels{advice(kind)}."
     )
+
+
+def _refuse_options(request: SurveyRequest, kind: str) -> None:
+    for name, value in request.options().items():
+        if value:
+            raise FileError(f"{name} does not apply to {kind}; leave it out.")
 
 
 def _next_step(found: Survey, request: SurveyRequest) -> str | None:
