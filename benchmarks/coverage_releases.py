@@ -157,27 +157,11 @@ def judged(folder: Path, way: str) -> tuple[str, str]:
     return ("right" if worst <= AGREES else "wrong"), f"{worst:.1e}"
 
 
-def main() -> int:
-    parser = argparse.ArgumentParser()
-    parser.add_argument("python")
-    parser.add_argument("collection")
-    parser.add_argument("--ways", default="captured,traced,scripted,frozen")
-    parser.add_argument("--names", default="")
-    parser.add_argument("--every", type=int, default=1)
-    parser.add_argument("--most", type=int, default=10_000)
-    given = parser.parse_args()
-    if given.python == "make":
-        names = [each for each in given.names.split(",") if each]
-        make(given.collection, given.ways.split(","), names, Path.cwd())
-        return 0
-    listing = f"import sys; sys.path.insert(0, {str(Path(__file__).parent)!r}); import coverage_releases as c; "
-    listing += f"print(','.join(c.models_of({given.collection!r})))"
-    names = given.names or subprocess.check_output([given.python, "-c", listing], text=True).strip().splitlines()[-1]
-    names = ",".join(names.split(",")[:: given.every][: given.most])
-    counts, worst = Counter(), Counter()
+def followed(python: str, given: argparse.Namespace, names: str, counts: Counter, worst: Counter) -> None:
+    """Lets the release write each model and judges what it wrote."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        command = [given.python, __file__, "make", given.collection, "--ways", given.ways, "--names", names]
+        command = [python, __file__, "make", given.collection, "--ways", given.ways, "--names", names]
         maker = subprocess.Popen(
             command, cwd=folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
         )
@@ -201,9 +185,36 @@ def main() -> int:
                 print(f"  {answer['name']}, {way}: {verdict} {why}"[:300], flush=True)
             maker.stdin.write("\n")
             maker.stdin.flush()
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("python")
+    parser.add_argument("collection")
+    parser.add_argument("--ways", default="captured,traced,scripted,frozen")
+    parser.add_argument("--names", default="")
+    parser.add_argument("--every", type=int, default=1)
+    parser.add_argument("--most", type=int, default=10_000)
+    given = parser.parse_args()
+    if given.python == "make":
+        names = [each for each in given.names.split(",") if each]
+        make(given.collection, given.ways.split(","), names, Path.cwd())
+        return 0
+    listing = f"import sys; sys.path.insert(0, {str(Path(__file__).parent)!r}); import coverage_releases as c; "
+    listing += f"print(','.join(c.models_of({given.collection!r})))"
+    names = given.names or subprocess.check_output([given.python, "-c", listing], text=True).strip().splitlines()[-1]
+    names = ",".join(names.split(",")[:: given.every][: given.most])
+    counts, worst, stopped = Counter(), Counter(), False
+    try:
+        followed(given.python, given, names, counts, worst)
+    except KeyboardInterrupt:
+        stopped = True
+        print("interrupted; so far:")
     for way in given.ways.split(","):
         listed = ", ".join(f"{count} {verdict}" for (at, verdict), count in sorted(counts.items()) if at == way)
         print(f"{way}: {listed}; largest difference {worst[way]:.1e} of the spread")
+    if stopped:
+        return 130
     return 1 if any(verdict == "wrong" for _, verdict in counts) else 0
 
 
