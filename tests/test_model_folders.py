@@ -42,6 +42,7 @@ def few(tensor):
     return tensor[:, rows][:, :, columns]
 
 
+@pytest.mark.alike
 @pytest.mark.parametrize("case", CASES)
 def test_an_inlet_from_a_configuration_gives_the_tensors_of_the_library(case, pictures, tmp_path):
     way, text = case.partition(" ")[2], str(RECORDED[f"{case} config"])
