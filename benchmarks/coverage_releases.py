@@ -175,13 +175,13 @@ def followed(python: str, given: argparse.Namespace, names: str, counts: Counter
                 continue
             way = answer["way"]
             if "not_saved" in answer:
-                verdict, why = "not saved by the framework", ""
+                verdict, why = "not saved by the framework", answer["not_saved"]
             else:
                 verdict, why = judged(folder, way)
             counts[way, verdict] += 1
             if verdict == "right":
                 worst[way] = max(worst[way], float(why))
-            elif verdict in ("wrong", "refused"):
+            else:
                 print(f"  {answer['name']}, {way}: {verdict} {why}"[:300], flush=True)
             maker.stdin.write("\n")
             maker.stdin.flush()

@@ -294,6 +294,21 @@ class Counting(Head):
         return self.head(self.stem(x).mean((2, 3))) * float(self.count)
 
 
+class Numbered(Head):
+    """Images get other scores by their place in the batch."""
+
+    def forward(self, x):
+        return self.head(self.stem(x).mean((2, 3))) + torch.arange(x.shape[0]).view(-1, 1)
+
+
+def test_a_model_that_counts_images_is_not_taken_for_a_trace_of_one(tmp_path):
+    saved(Numbered().eval(), tmp_path / "m.pt", "scripted")
+    with pytest.raises(SourceError, match="other scores for 2 images"):
+        convert(tmp_path / "m.pt", tmp_path / "m.onnx", choices=Choices(image_shape=SHAPE))
+    assert not (tmp_path / "m.onnx").exists()
+    convert(tmp_path / "m.pt", tmp_path / "m.onnx", choices=Choices(image_shape=SHAPE, keep_batch=True))
+
+
 class WrittenConstant(Head):
     """A number is read out of a tensor that was written to through a view."""
 

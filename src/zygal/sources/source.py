@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -31,6 +32,9 @@ class Source:
     """The class names that the source itself holds, in the order of its scores."""
     inlet: Inlet | None = None
     """The preprocessing that the source itself does before the part that the graph is."""
+    graph_for: Callable[[int], Graph | None] = lambda count: None
+    """Of a graph with a fixed batch, the graph for another number of images, where the source's own code says what it
+    is; None where the source holds the number."""
 
 
 @dataclass(frozen=True)

@@ -43,10 +43,15 @@ def scripted_program(archive: ScriptedArchive, image_shape: tuple[int, ...]) -> 
             raise
         for count in FIXED_BATCHES:
             try:
-                return _recorded(archive, _recorder(archive, (count, *image_shape)))
+                return program_for(archive, image_shape, count)
             except SourceError:
                 continue
         raise fault
+
+
+def program_for(archive: ScriptedArchive, image_shape: tuple[int, ...], count: int) -> Recorded:
+    """The program for so many images of that shape [C, H, W]. Raises SourceError or UnknownOperators."""
+    return _recorded(archive, _recorder(archive, (count, *image_shape)))
 
 
 def _recorder(archive: ScriptedArchive, shape: tuple) -> Recorder:

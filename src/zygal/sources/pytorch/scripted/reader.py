@@ -6,6 +6,7 @@ import ast
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from math import prod
 from pathlib import Path
 
@@ -13,9 +14,10 @@ from zygal.classifier.choice import Candidate, choose_output
 from zygal.classifier.scores import scores_by_operators
 from zygal.errors import SourceError
 from zygal.files.families import Reading
+from zygal.graph import Graph
 from zygal.sources.pytorch.reader import facts_of, source_of
 from zygal.sources.pytorch.scripted.archive import ScriptedArchive, open_scripted
-from zygal.sources.pytorch.scripted.program import scripted_program
+from zygal.sources.pytorch.scripted.program import program_for, scripted_program
 from zygal.sources.pytorch.scripted.signatures import signatures_of
 from zygal.sources.pytorch.tensors import SCALAR_TYPES
 from zygal.sources.source import Source, SourceFacts
@@ -31,7 +33,16 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
         if reading.image_shape is None:
             raise SourceError(f"{path} is a scripted archive: {NO_SHAPE}, or an inlet.")
         found = scripted_program(archive, reading.image_shape)
-        yield source_of(found.program, found.tensors, reading, found.in_training)
+        source = source_of(found.program, found.tensors, reading, found.in_training)
+
+        def graph_for(count: int) -> Graph | None:
+            try:
+                other = program_for(archive, reading.image_shape, count)
+                return source_of(other.program, other.tensors, reading, other.in_training).graph
+            except SourceError:
+                return None  # A trace holds the number of images that it was made with.
+
+        yield replace(source, graph_for=graph_for)
 
 
 def facts(path: str | Path, reading: Reading) -> SourceFacts:
