@@ -453,6 +453,8 @@ REFUSED = {
     "writes in place through unfold": written_through_windows,
     "mix the images": lambda x: x - x.mean((0, 2, 3), keepdim=True),
     "selects one image": lambda x: x + x[0],
+    "selects images": lambda x: x[torch.arange(x.shape[0]).view(-1, 1)].flatten(1),
+    "selects images of": lambda x: x.flatten(2)[torch.arange(x.shape[0]), torch.tensor([[1]])].reshape(-1, 8),
     "the places of the images": lambda x: x * torch.arange(x.shape[0]).view(-1, 1, 1, 1),
     "selects images of the batch": lambda x: x[torch.arange(x.shape[0]).view(-1, 1), x.mean((2, 3)).argsort(1)],
 }

@@ -16,13 +16,23 @@ from zygal.sources.emitter import Emitter
 from zygal.sources.pytorch.memory_layout import Layout
 from zygal.sources.pytorch.program import Call
 
-Handler = Callable[["Site"], str | tuple[str, ...] | Dimension | None]
+Handler = Callable[["Site"], "str | tuple[str, ...] | Dimension | Places | None"]
 
 MOST_ELEMENTS = 1 << 27
 IN_TRAINING = "the model was captured in training mode; it was converted to what it does at inference"
 
-PLACES: Any = object()
-"""What stands for 0, 1, ... to the number of images, in whatever shape: an index of all images."""
+
+@dataclass(frozen=True)
+class Places:
+    """0, 1, ... to the number of images, as [N, 1, ...] with so many axes: only known as an index of all images."""
+
+    rank: int
+
+    @property
+    def shape(self) -> tuple[Dimension, ...]:
+        """The sizes of the axes."""
+        return (Batch(1), *[1] * (self.rank - 1))
+
 
 HANDLERS: dict[str, Handler] = {}
 """The operators that can be translated, by the framework's name without its prefix (conv2d.default)."""
@@ -49,7 +59,7 @@ class Context:
     where: str
     layouts: Mapping[str, Layout] = field(default_factory=dict)
     builder: GraphBuilder = field(default_factory=GraphBuilder)
-    values: dict[str, str | Dimension | None] = field(default_factory=dict)
+    values: dict[str, str | Dimension | Places | None] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
 
 
@@ -115,22 +125,27 @@ class Site(Emitter):
             self.refuse(f"has no list of tensors for {name}")
         return [self._value_of(each["name"]) for each in value]
 
-    def optional_tensors(self, name: str) -> list[str | None]:
+    def optional_tensors(self, name: str) -> list[str | Places | None]:
         """A list of tensors of which some are left out, as indices are; the places of the images as such."""
         kind, value = self._given(name)
         if kind not in ("tensors", "optional_tensors"):
             self.refuse(f"has no list of tensors for {name}")
         listed = [each if kind == "tensors" else each.get("as_tensor") for each in value]
         names = [None if each is None else each["name"] for each in listed]
+        found = [self._values.get(each) for each in names]
         return [
-            None if each is None else PLACES if self._values.get(each) is PLACES else self._value_of(each)
-            for each in names
+            value if each is None or isinstance(value, Places) else self._value_of(each)
+            for each, value in zip(names, found)
         ]
 
-    def is_places(self, name: str) -> bool:
-        """Whether a tensor argument is 0, 1, ... to the number of images."""
+    def places(self, name: str) -> Places | None:
+        """A tensor argument that is the places of the images; None for any other."""
         kind, value = self.call.arguments.get(name, ("none", None))
-        return kind == "tensor" and self._values.get(value["name"]) is PLACES
+        found = self._values.get(value["name"]) if kind == "tensor" else None
+        if not isinstance(found, Places):
+            return None
+        self.read.add(name)
+        return found
 
     def plain_arguments(self) -> list[Any]:
         """All arguments in their order, where none is a tensor."""
@@ -164,7 +179,7 @@ class Site(Emitter):
 
     def _value_of(self, name: str) -> str:
         value = self._values.get(name)
-        if value is PLACES:
+        if isinstance(value, Places):
             self.refuse("computes with the places of the images, which are only known as an index of all of them")
         if not isinstance(value, str):
             self.refuse(f"reads {name}, which no earlier node produces")

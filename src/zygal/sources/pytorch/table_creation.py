@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph import Batch, Dimension
-from zygal.sources.pytorch.calls import PLACES, Site, aten
+from zygal.sources.pytorch.calls import Places, Site, aten
 from zygal.sources.pytorch.symbols import floor_divide, multiply
 from zygal.sources.pytorch.tensors import COMPUTED_AS_FLOAT32, SCALAR_TYPES
 
@@ -86,7 +86,7 @@ def arange(site: Site):
     start, end, step = site.plain("start", 0), site.plain("end"), site.plain("step", 1)
     if isinstance(end, Batch) and end.times == 1 and (start, step) == (0, 1):
         wanted_dtype(site, "int64")
-        return PLACES
+        return Places(1)
     if any(isinstance(number, Batch) for number in (start, end, step)):
         site.refuse("counts up to the batch size")
     whole = all(isinstance(number, int) for number in (start, end, step))
@@ -188,12 +188,8 @@ def forget(site: Site):
 
 @aten("sym_size.int")
 def size(site: Site):
-    if site.is_places("self"):
-        site.read.add("self")
-        if site.plain("dim") < 0:
-            site.refuse("counts axes from the end, of the places of the images")
-        return 1 if site.plain("dim") else Batch(1)
-    return site.type_of(site.tensor("self")).shape[site.plain("dim")]
+    measured = site.places("self") or site.type_of(site.tensor("self"))
+    return measured.shape[site.plain("dim")]
 
 
 def _on_sizes(name: str, function) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph import Batch, Dimension
-from zygal.sources.pytorch.calls import PLACES, Site, aten
+from zygal.sources.pytorch.calls import Places, Site, aten
 from zygal.sources.recipes.arranging import FAR, reversed_along, rolled
 
 VERY_FAR = 2**40
@@ -152,8 +152,8 @@ def index(site: Site):
     """Indexing by tensors. Several of them that are known beforehand pick along one flattened axis."""
     x, indices = site.tensor("self"), site.optional_tensors("indices")
     axes = [axis for axis, each in enumerate(indices) if each is not None]
-    if indices and indices[0] is PLACES:
-        return _each_axis_by_itself(site, x, axes, [site.array(indices[axis]) for axis in axes[1:]])
+    if any(isinstance(each, Places) for each in indices):
+        return _each_axis_by_itself(site, x, indices)
     arrays = [site.array(indices[axis]) for axis in axes]
     if any(array is None and site.type_of(indices[axis]).dtype == bool for axis, array in zip(axes, arrays)):
         site.refuse("picks as many elements as a mask says, which depends on the image")
@@ -182,24 +182,26 @@ def index(site: Site):
     return site.step("Gather", merged, site.constant(flat.astype(np.int64), "index"), axis=axes[0])
 
 
-def _each_axis_by_itself(site: Site, x: str, axes: list[int], arrays: list[np.ndarray | None]) -> str:
+def _each_axis_by_itself(site: Site, x: str, indices: list) -> str:
     """All images, and of the axes behind them what indices pick of which each varies along its own axis alone: so an
-    upsampling is indexed that a release took apart. arrays: of all axes but the first."""
-    apart = all(
-        array is not None
-        and array.dtype != bool
-        and array.ndim == len(axes)
-        and all(size == 1 for at, size in enumerate(array.shape) if at != place)
-        for place, array in enumerate(arrays, 1)
-    )
-    if not apart or axes != list(range(len(axes))):
+    upsampling is indexed that a release took apart."""
+    places, *others = indices
+    arrays = [site.array(each) if isinstance(each, str) else None for each in others]
+    apart = isinstance(places, Places) and places.rank == len(indices)
+    if not apart or not all(_varies_along(array, axis, len(indices)) for axis, array in enumerate(arrays, 1)):
         site.refuse("selects images of the batch")
-    for axis, array in zip(axes[1:], arrays):
+    for axis, array in enumerate(arrays, 1):
         size = site.type_of(x).shape[axis]
         chosen = np.mod(array.reshape(-1), size).astype(np.int64)
         if not np.array_equal(chosen, np.arange(size)):
             x = site.step("Gather", x, site.constant(chosen, "index"), axis=axis)
     return x
+
+
+def _varies_along(array: np.ndarray | None, axis: int, rank: int) -> bool:
+    """Whether an index is known, has so many axes, and is longer than 1 along one of them alone."""
+    known = array is not None and array.dtype != bool and array.ndim == rank
+    return known and all(size == 1 for at, size in enumerate(array.shape) if at != axis)
 
 
 @aten("nonzero.default", "nonzero_numpy.default")

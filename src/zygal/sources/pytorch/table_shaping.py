@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph import Batch
-from zygal.sources.pytorch.calls import PLACES, Site, aten
+from zygal.sources.pytorch.calls import Places, Site, aten
 from zygal.sources.pytorch.symbols import multiply
 from zygal.sources.recipes.arranging import padded_around
 
@@ -22,13 +22,12 @@ def flatten(site: Site):
 
 @aten("view.default", "reshape.default", "_unsafe_view.default")
 def reshape(site: Site):
-    if site.is_places("self"):
-        sizes = site.plain("size" if site.has("size") else "shape")
-        site.read.add("self")
+    sizes = site.plain("size" if site.has("size") else "shape")
+    if site.places("self"):
         if sizes[0] not in (Batch(1), -1) or any(size != 1 for size in sizes[1:]):
             site.refuse("arranges the places of the images otherwise than one after the other")
-        return PLACES
-    return site.reshaped(site.tensor("self"), site.plain("size" if site.has("size") else "shape"))
+        return Places(len(sizes))
+    return site.reshaped(site.tensor("self"), sizes)
 
 
 @aten("view_as.default", "reshape_as.default")

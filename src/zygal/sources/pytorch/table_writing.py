@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygal.graph import Batch
-from zygal.sources.pytorch.calls import PLACES, Site, aten
+from zygal.sources.pytorch.calls import Places, Site, aten
 from zygal.sources.pytorch.table_indexing import whole_batch
 
 
@@ -89,7 +89,7 @@ def scatter(site: Site):
 def index_put(site: Site):
     """At places that are known beforehand, or by a mask."""
     x, indices, values = site.tensor("self"), site.optional_tensors("indices"), site.tensor("values")
-    if PLACES in indices:
+    if any(isinstance(each, Places) for each in indices):
         site.refuse("writes by the places of the images")
     known = [None if each is None else site.array(each) for each in indices]
     axes = [axis for axis, each in enumerate(indices) if each is not None]
