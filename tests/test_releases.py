@@ -15,6 +15,7 @@ from zygal.errors import EngineError, SourceError
 from zygal.sources import Reading, source_facts
 from zygal.sources.pytorch import open_program, read_program
 from zygal.sources.pytorch.pickled import open_saved
+from zygal.sources.pytorch.program import Call
 from zygal.sources.pytorch.releases import in_todays_form, schema_number
 from zygal.sources.pytorch.tensors import read_tensor
 
@@ -75,6 +76,18 @@ def test_a_captured_program_run_call_by_call_gives_its_scores(release, folders):
             ran += 1
             assert np.abs(scores.detach().numpy() - recorded["scores"][:count]).max() < 1e-6 and len(kept) > 10
     assert ran
+
+
+def test_a_program_that_writes_into_its_weights_is_refused(folders):
+    with open_program(folders(RELEASES[-1]) / "convolutions.fixed.pt2") as archive:
+        program = read_program(archive)
+        called = CalledProgram(torch, archive, program)
+    weight, target = sorted(program.trained)[0], "torch.ops.aten.mul_.Scalar"
+    arguments = {"self": ("tensor", {"name": weight}), "other": ("float", 1.0)}
+    called._calls.append(Call(target, arguments, ("written",), ""))
+    called._functions[target] = torch.ops.aten.mul_.Scalar
+    with torch.inference_mode(), pytest.raises(EngineError, match="writes into its weights"):
+        called(torch.zeros(1, *SHAPE))
 
 
 def test_an_operator_that_this_release_lacks_is_named(folders):

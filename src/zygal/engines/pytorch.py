@@ -63,6 +63,8 @@ class TorchEngine:
         try:
             with self._torch.inference_mode():
                 result = self._modules[self.ways[0]](self._torch.from_numpy(batch))
+        except EngineError:
+            raise
         except Exception as fault:
             raise EngineError(
                 f"{self.path} cannot be run by PyTorch on tensors {list(batch.shape)} of {batch.dtype} "

@@ -103,7 +103,7 @@ def read_program(archive: ProgramArchive) -> Program:
             batch=batch,
             tensors=tensors,
             trained=trained,
-            calls=tuple(_calls(graph["nodes"])),
+            calls=tuple(calls_of(graph["nodes"])),
             types=types,
             layouts=_layouts(graph["tensor_values"]),
             dtype_names=dtype_names,
@@ -189,7 +189,7 @@ GRADIENT_SWITCHES = ("wrap_with_set_grad_enabled", "wrap_with_autocast")
 """Blocks that only say whether gradients are taken, or in which width. They are computed like everything else."""
 
 
-def _calls(nodes: list[dict], names: dict[str, str] | None = None, prefix: str = "") -> Iterator[Call]:
+def calls_of(nodes: list[dict], names: dict[str, str] | None = None, prefix: str = "") -> Iterator[Call]:
     """All calls in order, blocks spelt out. `names` maps what a block calls its inputs to what they are."""
     names = {} if names is None else names
     for node in nodes:
@@ -205,7 +205,7 @@ def _calls(nodes: list[dict], names: dict[str, str] | None = None, prefix: str =
         ]
         inner = f"{prefix}{call.results[0]}/"
         taken = [each["as_tensor"]["name"] for each in body["inputs"] if "as_tensor" in each]
-        yield from _calls(body["nodes"], dict(zip(taken, given, strict=True)), inner)
+        yield from calls_of(body["nodes"], dict(zip(taken, given, strict=True)), inner)
         made = [each["as_tensor"]["name"] for each in body["outputs"]]
         for result, name in zip(call.results, made, strict=False):
             arguments = {"self": ("tensor", {"name": inner + name})}
