@@ -16,7 +16,8 @@ from PIL import Image
 from zygal.classifier.labels import read_labels
 from zygal.errors import InletError, SourceError, ZygalError
 from zygal.inlet import apply_inlet, read_inlet
-from zygal.inlet.configured import notes_on, read_configured
+from zygal.inlet.configured import read_configured
+from zygal.inlet.reading import read_with_notes
 from zygal.sources.model_folder import is_model_folder, read_model_folder
 
 RECORDED = np.load(Path(__file__).parent / "data/configured_inlets.npz")
@@ -104,6 +105,7 @@ def written(folder, document, name="preprocessor_config.json"):
         ({"do_pad": True}, "do_pad"),
         ({"image_mean": [0.5, 0.5]}, "three numbers"),
         ({"rescale_factor": 0}, "rescale_factor is 0"),
+        ({"image_processor_type": "DINOv3ViTImageProcessor", "do_rescale": False}, "do_rescale is false"),
         ({"rescale_factor": float("nan")}, ""),
         ({"image_std": [0, 1, 1]}, ""),
     ],
@@ -117,7 +119,7 @@ def test_what_a_configuration_says_that_is_not_understood_is_refused_by_name(cha
 
 def test_the_way_follows_the_class_and_the_release_that_wrote_the_folder(tmp_path):
     path = written(tmp_path, VIT)
-    assert read_configured(path).way == "pictures" and "not on tensors" in notes_on(path)[0]
+    assert read_configured(path).way == "pictures" and "not on tensors" in read_with_notes(path)[1][0]
     written(tmp_path, VIT | {"image_processor_type": "ViTImageProcessorFast"})
     assert read_configured(path).way == "tensors"
     written(tmp_path, VIT)
@@ -254,6 +256,16 @@ def test_a_folder_converts_and_matches_its_library(trained):
     assert recorded.returncode == 0, recorded.stderr
     matched = started("match", "marks.onnx", "--witness", "marks.witness", "--images", "images", cwd=trained)
     assert matched.returncode == 0 and "PASS: A, B, C, L on 4 images" in matched.stdout
+
+
+@pytest.mark.slow
+def test_a_preprocessing_that_the_library_cannot_build_is_one_sentence(trained, tmp_path):
+    shutil.copytree(trained / "marks", tmp_path / "marks")
+    settings = {"image_processor_type": "DINOv3ViTImageProcessor", "size": {"height": 32, "width": 32}}
+    written(tmp_path / "marks", settings)  # It needs torchvision, or another release.
+    done = started("convert", "marks", "-o", "m.onnx", cwd=tmp_path)
+    assert done.returncode in (0, 2) and "internal error" not in done.stderr
+    assert done.returncode == 0 or "give --inlet" in done.stderr
 
 
 @pytest.mark.slow

@@ -192,11 +192,11 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
 
 def _inlet(request: ConvertRequest, folder: ModelFolder | None) -> tuple[Inlet | None, tuple[str, ...]]:
     """The inlet that was given, else that of a model folder, as its installed library computes it; and notes."""
-    from zygal.inlet import read_inlet
-    from zygal.inlet.configured import notes_on
+    from zygal.errors import InletError
+    from zygal.inlet.reading import read_with_notes
 
     if request.inlet:
-        return read_inlet(request.inlet), notes_on(request.inlet)
+        return read_with_notes(request.inlet)
     if folder is None:
         return None, ()
     if folder.inlet is None:
@@ -204,7 +204,10 @@ def _inlet(request: ConvertRequest, folder: ModelFolder | None) -> tuple[Inlet |
     from zygal.inlet.configured import read_configured
     from zygal.sources.model_folder.libraries import way_of_processor
 
-    found = read_configured(folder.inlet_file, way_of_processor(folder))
+    try:
+        found = read_configured(folder.inlet_file, way_of_processor(folder))
+    except InletError as fault:
+        return None, (f"the artifact has no inlet inside: {fault}",)
     return found.inlet, (f"the inlet inside is {found.said}, read from {folder.inlet_file}", *found.notes)
 
 

@@ -88,7 +88,7 @@ class RecipesOutcome(Outcome):
 def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutcome:  # noqa: ARG001
     """The recipes, the one that is named, or the inlet of a configuration, written if asked. Raises ZygalError."""
     from zygal.files.writing import write_text
-    from zygal.inlet.configured import notes_on, read_configured
+    from zygal.inlet.configured import read_configured
     from zygal.inlet.recipes import all_recipes, recipe_named
 
     check_outputs(request.outputs(), request.overwrite, paths_read(request))
@@ -106,7 +106,7 @@ def execute(request: RecipesRequest, listener: Listener = SILENT) -> RecipesOutc
         request=request,
         recipes=recipes,
         configured=configured,
-        notes=notes_on(request.source, request.way),
+        notes=configured.notes_for(request.source) if configured else (),
         written=(request.output,) if request.output else (),
         next_step=command_line("zygal", "inlet", "draw", "IMAGE", "--inlet", request.output, "-o", "strip.png")
         if request.output

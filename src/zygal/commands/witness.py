@@ -182,13 +182,12 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
         record_witness,
         training_code_preprocessing,
     )
-    from zygal.inlet import read_inlet
-    from zygal.inlet.configured import notes_on
+    from zygal.inlet.reading import read_with_notes
     from zygal.sources.model_folder import read_model_folder
     from zygal.sources.opened import source_file
 
     labels = _labels(request)
-    inlet = read_inlet(request.inlet) if request.inlet else None
+    inlet, inlet_notes = read_with_notes(request.inlet) if request.inlet else (None, ())
     if inlet:
         to_tensor, preprocessing = inlet_preprocessing(inlet)
     elif request.training_code:
@@ -214,7 +213,7 @@ def _recorded(request: WitnessRequest, listener: Listener) -> tuple[Witness, lis
             source,
             labels,
         )
-    notes = [*notes_on(request.inlet), *source.notes]
+    notes = [*inlet_notes, *source.notes]
     if engine.captured_in_training:
         notes.append(
             "the model was captured in training mode; it was recorded in evaluation mode, as convert converts it"

@@ -11,9 +11,15 @@ from zygal.inlet.toml import parse_inlet
 
 def read_inlet(path: str | Path) -> Inlet:
     """The inlet of a TOML file, or of a collection's configuration in JSON. Raises FileError or InletError."""
-    text = read_text(path, "an inlet", 1_000_000)
-    if text.lstrip()[:1] == "{":
-        from zygal.inlet.configured import read_configured
+    return read_with_notes(path)[0]
 
-        return read_configured(path).inlet
-    return parse_inlet(text, str(path))
+
+def read_with_notes(path: str | Path) -> tuple[Inlet, tuple[str, ...]]:
+    """The same, and what to know about it: how a configuration is read. Raises FileError or InletError."""
+    text = read_text(path, "an inlet", 1_000_000)
+    if text.lstrip()[:1] != "{":
+        return parse_inlet(text, str(path)), ()
+    from zygal.inlet.configured import read_configured
+
+    found = read_configured(path)
+    return found.inlet, found.notes_for(path)

@@ -17,7 +17,7 @@ class InletRecipesConfiguration(TypedDict):
     name: Annotated[str, "what computes it in the library"]
     library: str
     computed_on: Literal["pictures", "tensors"]
-    other_way: Annotated[bool, "whether the library computes on the other one too, with other values"]
+    other_way: Annotated[bool, "whether the library computes on the other one too, whose values can differ"]
     toml: Annotated[str, "the inlet's file"]
 
 

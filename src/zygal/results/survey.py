@@ -191,27 +191,24 @@ class SurveyLabelsFile(TypedDict):
     labels_order: str
 
 
-class SurveyWeightsFile(TypedDict):
-    file: str
-    file_kind: Literal["a safetensors file of weights", "a PyTorch pickle", "a weights file of Keras (.weights.h5)"]
-    outline: Annotated[None | SurveyOutline, "the network, with --draw"]
+class SurveyStored(TypedDict):
     tensors: int
     parameters: int
     dtypes: list[str]
     names: list[str]
     shapes: Annotated[list[list[int]], "of the tensors, in the order of names"]
     size_bytes: int
+
+
+class SurveyWeightsFile(SurveyStored):
+    file: str
+    file_kind: Literal["a safetensors file of weights", "a PyTorch pickle", "a weights file of Keras (.weights.h5)"]
+    outline: Annotated[None | SurveyOutline, "the network, with --draw"]
     key: Annotated[str | None, "where in the file the model's dictionary stands, if it is not the whole"]
     beside: Annotated[list[str], "what else stands there"]
 
 
-class SurveyWeights(TypedDict):
-    tensors: int
-    parameters: int
-    dtypes: list[str]
-    names: list[str]
-    shapes: Annotated[list[list[int]], "of the tensors, in the order of names"]
-    size_bytes: int
+class SurveyWeights(SurveyStored):
     key: None
     beside: list[str]
 

@@ -33,9 +33,14 @@ class LiveModel:
     estimator: Any = None
 
 
+def is_function(source: str | Path) -> bool:
+    """Whether a source is given as FILE.py:FUNCTION."""
+    return ".py:" in str(source)
+
+
 def is_live(source: str | Path) -> bool:
     """Whether a source is built here: FILE.py:FUNCTION, or a model folder of a collection."""
-    return ".py:" in str(source) or is_model_folder(source)
+    return is_function(source) or is_model_folder(source)
 
 
 def build_folder(folder: ModelFolder) -> LiveModel:
@@ -79,10 +84,9 @@ def saved(live: LiveModel, entry_point: str, image_shape: tuple[int, ...] | None
 
     Raises SourceError.
     """
-    file, _, name = entry_point.rpartition(":") if ".py:" in entry_point else (Path(entry_point).resolve(), "", "")
+    called = Path(entry_point).resolve().name
     with scratch_folder() as folder:
         # The artifact's origin takes the name of this file.
-        called = f"{Path(file).name}:{name}" if name else Path(file).name
         path = folder / called.replace(":", ":" if os.name == "posix" else "+")
         import_module(family_named(live.framework).builder).save(
             live.model, image_shape or DEFAULT_IMAGE_SHAPE, entry_point, path

@@ -91,18 +91,16 @@ def source_file(
     family = family_named(live.framework)
     # What is captured here is captured on images of the shape that is given.
     family.refuse_options(str(source), {name: value for name, value in (given or {}).items() if name != "--shape"})
-    notes, files = [], folder.files if folder is not None else ()
     if folder is not None:
-        image_shape = image_shape or folder.image_shape
-        notes += folder.notes
+        files, notes, image_shape = folder.files, list(folder.notes), image_shape or folder.image_shape
     else:
         file, function = split_place(str(source), SourceError)
-        files = (file, *([str(weights)] if weights else []))
-    if weights is None and folder is None:
-        notes.append(
-            f"--weights is not given, so the weights are those that {function} made: random, unless it loads "
-            f"trained ones"
-        )
+        files, notes = (file, *([str(weights)] if weights else [])), []
+        if weights is None:
+            notes.append(
+                f"--weights is not given, so the weights are those that {function} made: random, unless it loads "
+                f"trained ones"
+            )
     if image_shape is None and family.parts == "operator":
         guessed = ",".join(map(str, DEFAULT_IMAGE_SHAPE))
         notes.append(

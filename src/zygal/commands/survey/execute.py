@@ -127,23 +127,21 @@ class SurveyOutcome(Outcome):
 
 def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcome:
     """Recognises a file by its contents and reads what it says. Raises ZygalError."""
-    from zygal.sources.live import is_live
-    from zygal.sources.model_folder import is_model_folder
+    from zygal.inlet.reading import read_with_notes
+    from zygal.sources.live import is_function
 
     if request.draw and not request.draw.lower().endswith((".png", ".svg")):
         raise OutputError(f"--draw {request.draw}: a drawing ends in .png or .svg.")
-    from zygal.inlet.configured import notes_on
-
     check_outputs(request.outputs(), request.overwrite, paths_read(request))
     listener.detail(f"reading {request.file}")
-    if is_live(request.file) and not is_model_folder(request.file) or request.weights:
+    if is_function(request.file) or request.weights:
         found, notes = _survey_live(request)
     else:
         found, notes = survey(request.file, request), []
     if found.kind in (kinds.LABELS, kinds.FOLDER, kinds.MODEL_FOLDER):
         notes += found.facts.notes
     if found.kind == kinds.INLET:
-        notes += notes_on(request.file)
+        notes += read_with_notes(request.file)[1]
     if found.is_source:
         notes += _notes_on(found.facts)
     if found.is_artifact and found.facts.chosen.reason:

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import shown
-from zygal.inlet.configured.settings import Found, Settings, is_size
+from zygal.inlet.configured.settings import Configured, Settings, is_size
+from zygal.inlet.toml import inlet_of
 
 _FILTERS = ("nearest", "bilinear", "bicubic", "box", "hamming", "lanczos")
 _WITHOUT_EFFECT = (
@@ -20,7 +21,7 @@ _WITHOUT_EFFECT = (
 """Keys that are said of other things than an image's way into the model."""
 
 
-def read(table: dict[str, Any], where: str, way: str | None) -> Found:
+def read(table: dict[str, Any], where: str, way: str | None) -> Configured:
     """The inlet that the table states, as the library's evaluation computes it. Raises InletError."""
     settings = Settings(f"{where}, in pretrained_cfg,", table)
     if way not in (None, "pictures"):
@@ -28,8 +29,7 @@ def read(table: dict[str, Any], where: str, way: str | None) -> Found:
     size = settings.take("input_size") or [3, 224, 224]
     if not isinstance(size, list) or len(size) != 3 or size[0] != 3 or not all(map(is_size, size)):
         raise settings.refused(f"input_size is {shown(size)}, where [3, height, width] is needed")
-    part = settings.number("crop_pct") if settings.has("crop_pct") else 0.875
-    settings.take("crop_pct")
+    part = settings.number("crop_pct", 0.875)
     mode = settings.take("crop_mode") or "center"
     name = settings.take("interpolation") or "bicubic"
     if name not in _FILTERS:
@@ -45,7 +45,8 @@ def read(table: dict[str, Any], where: str, way: str | None) -> Found:
         "values": {"range": [0, 1], "mean": mean, "std": std},
         "tensor": {"layout": "NCHW"},
     }
-    return Found(document, "timm", f"the evaluation transform (crop_mode {mode})", "pictures", False)
+    name = f"the evaluation transform (crop_mode {mode})"
+    return Configured(inlet_of(document, where), "timm", name, "pictures", other_way=False)
 
 
 def _frame(settings: Settings, size: list[int], scaled: list[int], mode: Any, name: str, mean: list) -> list[dict]:

@@ -13,7 +13,8 @@ from typing import Any
 import numpy as np
 
 from zygal.errors import shown
-from zygal.inlet.configured.settings import Found, Settings, is_size
+from zygal.inlet.configured.settings import Configured, Settings, is_size
+from zygal.inlet.toml import inlet_of
 
 NAMED_BY = ("image_processor_type", "feature_extractor_type")
 _FILTERS = {0: "nearest", 1: "lanczos", 2: "bilinear", 3: "bicubic", 4: "box", 5: "hamming"}
@@ -126,7 +127,7 @@ def _stem(name: str) -> str:
     return name
 
 
-def read(document: dict[str, Any], where: str, way: str) -> Found:
+def read(document: dict[str, Any], where: str, way: str) -> Configured:
     """The inlet that a processor's settings state. Raises InletError."""
     settings = Settings(where, document)
     name, known = _class_of(document)
@@ -140,16 +141,16 @@ def read(document: dict[str, Any], where: str, way: str) -> Found:
     reader = _Reader(settings, known, way)
     content = reader.document()
     settings.finish((*NAMED_BY, *_WITHOUT_EFFECT.split()))
-    return Found(content, "transformers", name, way, len(known.ways) > 1 and reader.differs, tuple(reader.notes))
+    differs = len(known.ways) > 1 and bool(content["frame"])
+    return Configured(inlet_of(content, where), "transformers", name, way, differs, tuple(reader.notes))
 
 
 class _Reader:
-    """The settings of one processor on their way to an inlet. differs: whether the other way gives other values."""
+    """The settings of one processor on their way to an inlet. notes: what to know about it."""
 
     def __init__(self, settings: Settings, known: _Processor, way: str):
         self._settings, self._known, self._way = settings, known, way
         self.notes: list[str] = []
-        self.differs = False
 
     def document(self) -> dict[str, Any]:
         """The inlet as a TOML document."""
@@ -184,11 +185,9 @@ class _Reader:
         settings = self._settings
         if isinstance(default, bool):
             return settings.flag(key, default)
-        if settings.has(key):
-            return settings.number(key)
-        if settings.take(key, default) is None and self._known.rule == "by-part":
+        if self._known.rule == "by-part" and settings.is_null(key):
             raise settings.refused(f"{key} is null, which releases take differently; write a number")
-        return default
+        return settings.number(key, default)
 
     def _size(self, key: str, default: Any, square: bool) -> dict[str, int] | None:
         """A size as the library makes it of a number, a pair or a table."""
@@ -263,7 +262,6 @@ class _Reader:
         if type(resample) is not int or resample not in _FILTERS:
             raise settings.refused(f"resample is {shown(resample)}, where a number of 0 to 5 is needed")
         name = _FILTERS[resample]
-        self.differs = self.differs or resample != 0
         if self._way == "pictures":
             return {"filter": name}
         if name not in _OF_TENSORS:
@@ -279,7 +277,6 @@ class _Reader:
             return [crop]
         if self._way == "tensors":
             return [crop | {"missing": "#000000"}]
-        self.differs = True
         if least is not None and not least[1]:
             raise self._settings.refused(
                 f"its crop to {height} x {width} is larger than what its resize leaves ({least[0][0]} pixels), and "
@@ -311,8 +308,7 @@ class _Reader:
     def _values(self, own: dict) -> dict:
         settings, known = self._settings, self._known
         rescales = settings.flag("do_rescale", True)
-        factor = settings.number("rescale_factor", 1 / 255) if settings.has("rescale_factor") else 1 / 255
-        settings.take("rescale_factor")
+        factor = settings.number("rescale_factor", 1 / 255)
         normalises = settings.flag("do_normalize", known.normalises)
         mean = settings.three("image_mean", list(known.mean))
         std = settings.three("image_std", list(known.std))
@@ -320,6 +316,8 @@ class _Reader:
         if own.get("rescale_offset") and rescales:
             low, high = -1.0, high - 1
         again = bool(own.get("include_top"))
+        if known.rule == "unrounded" and not rescales:
+            raise settings.refused("do_rescale is false, so that its resize would round to 8 bits")
         if known.rule == "flipped" and normalises:
             raise settings.refused("do_normalize has no effect on its class in some releases; write false")
         values: dict[str, Any] = {"range": [_plain(low), _plain(high)]}

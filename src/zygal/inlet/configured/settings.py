@@ -3,21 +3,44 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from zygal.errors import InletError, shown
+from zygal.inlet.specification import Inlet
+
+WAYS = ("pictures", "tensors")
+"""On what a library computes: on pictures (of Pillow), or on tensors of 8-bit pixels."""
 
 
 @dataclass(frozen=True)
-class Found:
-    """What a library's reader gives: the inlet as a TOML document, and the rest of `Configured`."""
+class Configured:
+    """What a configuration says of an image.
 
-    document: dict[str, Any]
+    library: of models. name: of what computes it there. way: of WAYS. other_way: whether the library has the other one
+    too, whose values may differ. notes: what to know about it, as sentences.
+    """
+
+    inlet: Inlet
     library: str
     name: str
     way: str
     other_way: bool
     notes: tuple[str, ...] = ()
+
+    @property
+    def said(self) -> str:
+        """What it is, in words."""
+        return f"{self.name} of {self.library} as it computes on {self.way}"
+
+    def notes_for(self, path: str | Path) -> tuple[str, ...]:
+        """What to know about it where the configuration file is taken for an inlet."""
+        said = f"{path} is read as {self.said}"
+        if self.other_way:
+            other = next(each for each in WAYS if each != self.way)
+            said += f", not on {other}, where its values can differ slightly; zygal inlet recipes --from {path} "
+            said += f"--way {other} writes that one"
+        return (said + ".", *self.notes)
 
 
 class Settings:
@@ -30,9 +53,9 @@ class Settings:
         """The value of a key as it stands there."""
         return self._left.pop(key, default)
 
-    def has(self, key: str) -> bool:
-        """Whether a key that was not taken is there with a value."""
-        return self._left.get(key) is not None
+    def is_null(self, key: str) -> bool:
+        """Whether a key is there without a value."""
+        return key in self._left and self._left[key] is None
 
     def flag(self, key: str, default: bool) -> bool:
         """Yes or no. Raises InletError for what is neither, and for null where the default is yes: releases differ in
@@ -44,9 +67,10 @@ class Settings:
             raise self.refused(f"{key} is {shown(value)}; write true or false")
         return value
 
-    def number(self, key: str, default: Any = None) -> float:
-        """A number above 0. Raises InletError."""
-        value = self._left.pop(key, default)
+    def number(self, key: str, default: float) -> float:
+        """A number above 0; the default also for null. Raises InletError."""
+        value = self._left.pop(key, None)
+        value = default if value is None else value
         if type(value) not in (int, float) or not 0 < value < 1e6:
             raise self.refused(f"{key} is {shown(value)}, where a number above 0 is needed")
         return value

@@ -60,7 +60,7 @@ def is_model_folder(path: str | Path) -> bool:
     if not os.path.isdir(path) or not os.path.isfile(configuration):
         return False
     try:
-        return _library(_document(configuration)) is not None
+        return _library(document_of(configuration)) is not None
     except ZygalError:
         return any(os.path.isfile(os.path.join(path, name)) for name in _WEIGHTS)
 
@@ -73,7 +73,7 @@ def folder_at(source: str | Path | None) -> ModelFolder | None:
 def read_model_folder(path: str | Path) -> ModelFolder:
     """A model folder. Raises FileError or SourceError for one that says no architecture of a classifier."""
     path = Path(path)
-    document = _document(path / CONFIGURATION)
+    document = document_of(path / CONFIGURATION)
     library = _library(document)
     if library is None:
         raise SourceError(f"{path / CONFIGURATION} names no architecture of transformers or timm; check the folder.")
@@ -104,7 +104,8 @@ def read_model_folder(path: str | Path) -> ModelFolder:
     )
 
 
-def _document(path: str | Path) -> dict[str, Any]:
+def document_of(path: str | Path) -> dict[str, Any]:
+    """A configuration as JSON data. Raises FileError or SourceError."""
     return parse_json(read_text(path, "a configuration"), str(path), SourceError, dict)
 
 

@@ -4,17 +4,16 @@ files alone, and never by code that the folder brings along."""
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from zygal.errors import EngineError, SourceError, ZygalError, first_line, install_extra, some_of
-from zygal.files.documents import parse_json
-from zygal.files.opening import read_text
 from zygal.inlet.configured.read import CONFIGURATION
-from zygal.sources.model_folder.folder import TIMM, ModelFolder
+from zygal.sources.model_folder.folder import TIMM, ModelFolder, document_of
 from zygal.sources.pytorch.checkpoint import read_checkpoint
 from zygal.sources.pytorch.live import load_weights
 
@@ -43,24 +42,33 @@ def preprocessing(folder: ModelFolder) -> tuple[Callable[[Path], np.ndarray], st
     """The library's own way from an image file to a tensor [C, H, W], and what it is called. Raises EngineError or
     SourceError."""
     library = _library(folder)
+    with _said_of_preprocessing(library, folder):
+        make = _evaluation_of_timm if folder.library == TIMM else _processor_of_transformers
+        return make(library, folder)
+
+
+def way_of_processor(folder: ModelFolder) -> str | None:
+    """On what the installed library computes this folder's preprocessing; None where it has one way alone. Raises
+    EngineError or SourceError."""
+    if folder.library == TIMM:
+        return None
+    library = _library(folder)
+    with _said_of_preprocessing(library, folder):
+        processor = _processor(library, folder)
+    fast = getattr(processor, "backend", "") == "torchvision" or type(processor).__name__.endswith("Fast")
+    return "tensors" if fast else "pictures"
+
+
+@contextmanager
+def _said_of_preprocessing(library: Any, folder: ModelFolder) -> Iterator[None]:
+    """What the library raises as a SourceError."""
     try:
-        if folder.library == TIMM:
-            return _evaluation_of_timm(library, folder)
-        return _processor_of_transformers(library, folder)
-    except Exception as fault:
+        yield
+    except Exception as fault:  # Of the library and its dependencies.
         raise SourceError(
             f"the preprocessing of {folder.path} cannot be built by {folder.library} {library.__version__} "
             f"({type(fault).__name__}: {first_line(fault)}); give --inlet."
         ) from fault
-
-
-def way_of_processor(folder: ModelFolder) -> str | None:
-    """On what the installed library computes this folder's preprocessing; None where it has one way alone."""
-    if folder.library == TIMM:
-        return None
-    processor = _processor(_library(folder), folder)
-    fast = getattr(processor, "backend", "") == "torchvision" or type(processor).__name__.endswith("Fast")
-    return "tensors" if fast else "pictures"
 
 
 def _library(folder: ModelFolder) -> Any:
@@ -141,10 +149,7 @@ def _processor_of_transformers(transformers: Any, folder: ModelFolder):
 def _evaluation_of_timm(timm: Any, folder: ModelFolder):
     from PIL import Image
 
-    document = parse_json(
-        read_text(folder.path / CONFIGURATION, "a configuration"), str(folder.path), SourceError, dict
-    )
-    table = document.get("pretrained_cfg") or {}
+    table = document_of(folder.path / CONFIGURATION).get("pretrained_cfg") or {}
     transform = timm.data.create_transform(**timm.data.resolve_data_config({}, pretrained_cfg=table))
 
     def to_tensor(path: Path) -> np.ndarray:
