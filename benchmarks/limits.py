@@ -26,7 +26,7 @@ from coverage import captured, liven, pictures
 from in_turn import measured, session
 from onnx import TensorProto, helper, numpy_helper
 
-from zygal.artifact.onnx.graph import artifact_graph
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.conversion.convert import convert
 from zygal.graph.arithmetic import COUNTS
 from zygal.graph.ops import operator_named

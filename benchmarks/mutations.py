@@ -802,7 +802,7 @@ class Mutator:
 
 def read(kind: str, path) -> str | None:
     """Reads a file as the program does. What is wrong about how that ended, or None."""
-    from zygal.artifact.onnx.graph import artifact_graph
+    from zygal.sources.onnx.translate import artifact_graph
     from zygal.cli.main import main
     from zygal.conversion.convert import Choices, convert
     from zygal.errors import ZygalError

@@ -20,7 +20,7 @@ from zygal.artifact.onnx.arrange import channels as channel_orders
 from zygal.artifact.onnx.arrange.biases import biases_apart
 from zygal.artifact.onnx.arrange.costs import IN_TWO_STEPS, collapsed, transpose_cost
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
-from zygal.artifact.onnx.graph import artifact_graph
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.classifier.metadata import Metadata
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine

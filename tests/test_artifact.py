@@ -9,7 +9,7 @@ from conftest import program, refused
 
 from zygal.artifact.formats import read_artifact
 from zygal.artifact.onnx import write
-from zygal.artifact.onnx.graph import artifact_graph
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.classifier.labels import Labels, read_labels
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine

@@ -7,7 +7,7 @@ from conftest import called, refused
 from onnx import TensorProto, helper, numpy_helper
 
 from zygal.artifact.formats import read_artifact
-from zygal.artifact.onnx.graph import artifact_graph
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.artifact.onnx.read import check_artifact, load_model
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ArtifactError, ZygalError

@@ -16,7 +16,7 @@ from onnx.reference import ReferenceEvaluator
 from test_families import Plain
 
 from zygal.artifact.formats import read_artifact
-from zygal.artifact.onnx.graph import graph_of_model
+from zygal.sources.onnx.translate import graph_of_model
 from zygal.artifact.onnx.spelling import spelling_of
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import open_engine

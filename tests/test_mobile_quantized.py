@@ -6,7 +6,7 @@ import pytest
 from mobile import Flatbuffer, on_the_runtime, scaled
 
 from zygal.artifact.formats import read_artifact
-from zygal.artifact.onnx.graph import artifact_graph
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.live import open_live_engine

@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from zygal.artifact.formats import write_artifact
-from zygal.artifact.onnx.graph import graph_of_model
+from zygal.sources.onnx.translate import graph_of_model
 from zygal.artifact.onnx.spelling import spelling_of
 from zygal.classifier.metadata import Metadata
 from zygal.engines.artifact import RuntimeEngine

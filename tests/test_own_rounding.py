@@ -8,7 +8,7 @@ import pytest
 from conftest import called, capture
 from PIL import Image
 
-from zygal.artifact.onnx.graph import artifact_graph
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import GraphError

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from zygal.artifact.formats import Writing, read_artifact, write_artifact
-from zygal.artifact.onnx.graph import artifact_graph
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.bench.advice import on_eight_bits
 from zygal.classifier.metadata import EIGHT_BITS, Metadata, Share, Shrunk
 from zygal.engines.graph import GraphEngine

@@ -19,7 +19,7 @@ def graph_at(
     from zygal.sources.opened import source_file
 
     if kind == kinds.ARTIFACT:
-        from zygal.artifact.onnx.graph import artifact_graph
+        from zygal.sources.onnx.translate import artifact_graph
 
         return artifact_graph(path)
     with (

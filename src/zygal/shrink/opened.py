@@ -67,7 +67,7 @@ def opened(path: str | Path, output_path: str | Path, scores: str | None = None)
             f"{path} is in 8 bits already, made from {facts.metadata.shrunk.artifact}; shrink that one."
         )
     if format is ONNX:
-        from zygal.artifact.onnx.graph import artifact_graph
+        from zygal.sources.onnx.translate import artifact_graph
 
         yield Opened(facts, format, _of_scores(artifact_graph(path), facts))
         return

@@ -142,7 +142,7 @@ def declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ..
     tensor = info.type.tensor_type
     sizes = []
     for size in tensor.shape.dim:
-        known = size.HasField("dim_value")
+        known = size.HasField("dim_value") and size.dim_value >= 0
         sizes.append(size.dim_value if known else size.dim_param or None)
     try:
         dtype = helper.tensor_dtype_to_np_dtype(tensor.elem_type).name

@@ -8,7 +8,7 @@ folder.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from math import prod
 from pathlib import Path
 
@@ -54,8 +54,6 @@ class _Validator:
     def run(self) -> None:
         if not self._model.HasField("graph") or not self._model.graph.output:
             self._refuse("it contains no model, or a model without outputs")
-        if self._model.functions:
-            self._refuse("it defines functions, which are not supported")
         for each in self._model.opset_import:
             if each.domain in self._domains or each.domain in STANDARD and self._domains & set(STANDARD):
                 self._refuse(f"it imports the operators of {shown(each.domain)} twice")
@@ -64,7 +62,25 @@ class _Validator:
             self._domains.add(each.domain)
         if not self._domains & set(STANDARD):
             self._refuse("it does not import a version of the standard operator set")
+        self._functions()
         self._graph(self._model.graph, set(), 0)
+
+    def _functions(self) -> None:
+        """Bodies of nodes that read what the function is given, and return what they make."""
+        names = [(each.domain, each.name) for each in self._model.functions]
+        if len(set(names)) != len(names):
+            self._refuse("two of its functions have one name")
+        outside = self._domains
+        for function in self._model.functions:
+            self._domains = {"" if each.domain in STANDARD else each.domain for each in function.opset_import}
+            made = set(function.input)
+            attributes = {*function.attribute, *(each.name for each in function.attribute_proto)}
+            for node in function.node:
+                self._node(node, made, set(), 0, attributes)
+            for name in function.output:
+                if name not in made:
+                    self._refuse(f"the function {shown(function.name)} returns {shown(name)}, which it does not make")
+        self._domains = outside
 
     def _graph(self, graph: onnx.GraphProto, outer: set[str], depth: int) -> None:
         """One graph; blocks inside nodes may read what was made outside before them."""
@@ -95,7 +111,10 @@ class _Validator:
             if info.name not in made and not (depth and info.name in outer):
                 self._refuse(f"its output {shown(info.name)} is not produced by any node")
 
-    def _node(self, node: onnx.NodeProto, made: set[str], outer: set[str], depth: int) -> None:
+    def _node(
+        self, node: onnx.NodeProto, made: set[str], outer: set[str], depth: int, arguments: Collection[str] = ()
+    ) -> None:
+        """arguments: the attributes of the function that the node is in."""
         named = shown(node.name or node.op_type)
         domain = "" if node.domain in STANDARD else node.domain
         if not node.op_type or not any(name for name in node.output):
@@ -109,18 +128,20 @@ class _Validator:
         if len(set(names)) != len(names) or "" in names:
             self._refuse(f"the node {named} has an attribute twice, or without a name")
         for attribute in node.attribute:
-            self._attribute(attribute, named, made | outer, depth)
+            self._attribute(attribute, named, made | outer, depth, arguments)
         for name in node.output:
             if name and name in made:
                 self._refuse(f"the value {shown(name)} is produced twice")
             made.add(name)
         made.discard("")
 
-    def _attribute(self, attribute: onnx.AttributeProto, node: str, seen: set[str], depth: int) -> None:
+    def _attribute(
+        self, attribute: onnx.AttributeProto, node: str, seen: set[str], depth: int, arguments: Collection[str]
+    ) -> None:
         if attribute.type == onnx.AttributeProto.UNDEFINED or attribute.type not in _ATTRIBUTE_TYPES:
             self._refuse(f"the attribute {shown(attribute.name)} of {node} has an unknown type")
-        if attribute.ref_attr_name:
-            self._refuse(f"the attribute {shown(attribute.name)} of {node} refers to that of a function")
+        if attribute.ref_attr_name and attribute.ref_attr_name not in arguments:
+            self._refuse(f"the attribute {shown(attribute.name)} of {node} refers to one that no function has")
         for tensor in _tensors_of(attribute):
             self._tensor(tensor)
         blocks = [attribute.g] if attribute.type == onnx.AttributeProto.GRAPH else attribute.graphs
@@ -138,7 +159,8 @@ class _Validator:
         if len(tensor.shape.dim) > MOST_AXES:
             self._refuse(f"{shown(info.name)} has {len(tensor.shape.dim)} axes")
         for size in tensor.shape.dim:
-            if size.HasField("dim_value") and not 0 <= size.dim_value < 2**40:
+            # Some exporters state an open size as -1.
+            if size.HasField("dim_value") and not -1 <= size.dim_value < 2**40:
                 self._refuse(f"{shown(info.name)} has an axis of the size {size.dim_value}")
 
     def _tensor(self, tensor: onnx.TensorProto) -> None:

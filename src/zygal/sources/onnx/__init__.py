@@ -1,0 +1,1 @@
+"""ONNX files of anyone's as sources, and the graphs of all artifacts."""
