@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import islice
 
 import numpy as np
 
 LOGITS, PROBABILITIES, LOG_PROBABILITIES = "logits", "probabilities", "log-probabilities"
 INDEPENDENT, INDEPENDENT_LOGITS = "independent probabilities", "independent logits"
+NOT_KNOWN = "not known"
+"""What is said of scores whose last operator could make anything; their values may still show what they are."""
 KINDS = (LOGITS, PROBABILITIES, LOG_PROBABILITIES, INDEPENDENT, INDEPENDENT_LOGITS)
 """The independent ones belong to models that may give an image several labels, or none."""
 
@@ -48,6 +51,40 @@ _REARRANGING = frozenset(
 """Operators that change what the scores are no more than a rearrangement does, in every spelling without strokes."""
 
 
+OF_UNKNOWN_MEANING = "unknown"
+"""Stands for an operator whose meaning is not known."""
+_COULD_BE_ANYTHING = frozenset(
+    (
+        OF_UNKNOWN_MEANING,
+        "div",
+        "exp",
+        "gather",
+        "if",
+        "log",
+        "loop",
+        "lpnormalization",
+        "maximum",
+        "minimum",
+        "normalize",
+        "pow",
+        "realdiv",
+        "reciprocal",
+        "scan",
+        "sqrt",
+        "tanh",
+        "truediv",
+        "where",
+    )
+)
+"""Operators behind which scores are of no kind that can be told."""
+_QUOTIENTS = ("div", "realdiv", "truediv")
+_SPELLED_OUT = (
+    (PROBABILITIES, (_QUOTIENTS, ("exp",))),
+    (INDEPENDENT, ((*_QUOTIENTS, "reciprocal"), ("add", "addv2"), ("exp",), ("neg",))),
+)
+"""A softmax as a quotient of exponents, and a sigmoid as 1 / (1 + exp(-x)), the last operator first."""
+
+
 def before_scores(name: str) -> bool:
     """Whether an operator only rearranges scores or makes another form of them."""
     plain = name.lower().replace("_", "")
@@ -67,15 +104,19 @@ def softmax_twice(operators: Iterable[str]) -> bool:
 
 
 def scores_by_operators(operators: Iterable[str]) -> str:
-    """What scores are, by the operators that lead to them, the last one first; "logits" if none of them says more.
+    """What scores are, by the operators that lead to them, the last one first; "logits" if none of them says more, and
+    "not known" where they end in what can make anything.
 
     Operators that only rearrange or cast are looked through. A source and its artifact are judged alike.
     """
-    for name in operators:
-        plain = name.lower().replace("_", "")
-        if plain not in _REARRANGING:
-            return _BY_OPERATOR.get(plain, LOGITS)
-    return LOGITS
+    plain = (name.lower().replace("_", "") for name in operators)
+    last = list(islice((name for name in plain if name not in _REARRANGING), 4))
+    for kind, spelled in _SPELLED_OUT:
+        if len(last) >= len(spelled) and all(name in names for name, names in zip(last, spelled)):
+            return kind
+    if not last:
+        return LOGITS
+    return _BY_OPERATOR.get(last[0]) or (NOT_KNOWN if last[0] in _COULD_BE_ANYTHING else LOGITS)
 
 
 def operators_before(name: str, made_by: Mapping[str, tuple[str, Sequence[str]]]) -> Iterator[str]:

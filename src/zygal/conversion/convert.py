@@ -172,6 +172,10 @@ def _converted(
             origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__),
             scores=_kind_by_estimator(file),
         )
+        if source.metadata is not None:
+            # What an artifact of ours says of where it comes from stays true.
+            own = source.metadata
+            metadata = replace(own, inlet=inlet, tensor=None, origin=own.origin or metadata.origin)
         if labels is not None:
             metadata = replace(metadata, labels=labels.names, labels_order=labels.order)
         whole = graph
@@ -206,7 +210,8 @@ def _converted(
 
 
 def _own_labels(source: Source) -> Labels | None:
-    return Labels(source.labels, f"the labels inside {source.path.name}") if source.labels else None
+    order = source.metadata and source.metadata.labels_order
+    return Labels(source.labels, order or f"the labels inside {source.path.name}") if source.labels else None
 
 
 def _kind_by_estimator(file: SourceFile) -> str | None:

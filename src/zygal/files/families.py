@@ -137,6 +137,15 @@ def _is_mobile(peek: Peek) -> str | None:
     return kinds.MOBILE if peek.head[4:8] == b"TFL3" else None
 
 
+def _is_onnx(peek: Peek) -> str | None:
+    """An ONNX file is a protobuf message that begins with the field ir_version (number 1, a varint)."""
+    head = peek.head
+    if len(head) < 3 or head[0] != 0x08 or not 0 < head[1] < 0x20:
+        return None
+    # What follows is one of the model's fields of text, messages or its version.
+    return kinds.ARTIFACT if head[2] in (0x12, 0x1A, 0x22, 0x28, 0x32, 0x3A, 0x42, 0x72) else None
+
+
 def _is_web_model(peek: Peek) -> bool:
     return peek.head.lstrip()[:1] == b"{" and b'"modelTopology"' in peek.text
 
@@ -165,6 +174,13 @@ def _with_shards(path: Path) -> tuple[str, ...]:
     from zygal.files.web_weights import shard_paths
 
     return (str(path), *map(str, shard_paths(path)))
+
+
+def _with_weights_beside(path: Path) -> tuple[str, ...]:
+    """An ONNX file, and the files that its weights are in."""
+    from zygal.artifact.onnx.read import files_beside
+
+    return (str(path), *map(str, files_beside(path)))
 
 
 _NOTHING_STORED = {"--widen": "only mobile flatbuffers store numbers in few bits"}
@@ -202,6 +218,12 @@ FAMILIES: tuple[Family, ...] = (
         "LiteRT", (kinds.MOBILE,), _is_mobile, "zygal.sources.mobile.reader", "zygal.engines.mobile:MobileEngine",
         "mobile",
         {"--input": "a mobile flatbuffer names its one input"},
+    ),
+    Family(
+        "ONNX", (kinds.ARTIFACT,), _is_onnx, "zygal.sources.onnx.reader", "zygal.engines.onnx:OnnxEngine", "",
+        {"--signature": "an ONNX file is called in one way", "--input": "an ONNX file names its one input",
+         **_NOTHING_STORED},
+        files=_with_weights_beside,
     ),
 )  # fmt: skip
 """A further family is one row here and one folder with its reader and its table of operators."""

@@ -26,7 +26,9 @@ FOLDER = "a training folder (its sub-folders are the classes)"
 LIVE = "a function that builds a model (FILE.py:FUNCTION)"
 KERAS_ARCHIVE = "a .keras archive"
 HDF5 = "an HDF5 file"
-TRAINED = "a trained model (.pt2, .keras, .h5, a saved-model folder, a frozen .pb, a web model.json or a .tflite)"
+TRAINED = (
+    "a trained model (.pt2, .keras, .h5, a saved-model folder, a frozen .pb, a web model.json, a .tflite or an .onnx)"
+)
 FROZEN_GRAPH = "a frozen TensorFlow graph"
 ARTIFACT = "an ONNX artifact"
 MOBILE = "a mobile flatbuffer (.tflite)"

@@ -43,8 +43,6 @@ def kind_of(path: str | Path) -> str:
     for magic, kind in _MAGIC:
         if head.startswith(magic):
             return kind
-    if _looks_like_onnx(head):
-        return kinds.ARTIFACT
     return kinds.CHECKPOINT if _ends_like_a_table(path) else _kind_of_text(path)
 
 
@@ -114,11 +112,9 @@ def _kind_of_pickle(head: bytes) -> str:
 
 
 _ADVICE = {
-    (kinds.TRAINED, kinds.ARTIFACT): "it is already converted, so give the trained model that it was made from",
     (kinds.ANY_ARTIFACT, kinds.TRAINED): "convert it first with zygal convert",
     (kinds.ARTIFACT, kinds.TRAINED): "convert it first with zygal convert",
     (kinds.WITNESS, kinds.TRAINED): "record a witness from it with zygal witness",
-    (kinds.WITNESS, kinds.ARTIFACT): "record a witness on the training side with zygal witness",
     kinds.CHECKPOINT: "it holds weights alone; give the saved-model folder, whose saved_model.pb holds the graph",
     kinds.TORCH_PICKLE: "a pickle is never loaded, because it can run code; for a state dictionary give "
     "FILE.py:FUNCTION with --weights, for a whole module capture it with torch.export.export and torch.export.save",
@@ -160,14 +156,6 @@ def _ends_like_a_table(path: Path) -> bool:
 _PREPROCESSING_KEYS = ("image_processor_type", "feature_extractor_type", "pretrained_cfg")
 """In configurations of public collections, which are read as inlets."""
 _LAYER_KEYS = ("modelTopology", "weightsManifest", "layers-model", "graph-model", "keras_version", "layer_names")
-
-
-def _looks_like_onnx(head: bytes) -> bool:
-    """An ONNX file is a protobuf message that begins with the field ir_version (number 1, a varint)."""
-    if len(head) < 3 or head[0] != 0x08 or not 0 < head[1] < 0x20:
-        return False
-    # What follows is one of the model's fields of text, messages or its version.
-    return head[2] in (0x12, 0x1A, 0x22, 0x28, 0x32, 0x3A, 0x42, 0x72)
 
 
 def _kind_of_text(path: Path) -> str:

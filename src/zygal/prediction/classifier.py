@@ -18,6 +18,7 @@ from zygal.classifier.scores import (
     INDEPENDENT_LOGITS,
     LOG_PROBABILITIES,
     LOGITS,
+    NOT_KNOWN,
     PROBABILITIES,
     as_two_classes,
     recorded_scores_kind,
@@ -177,6 +178,12 @@ class Classifier:
         """What the scores are, by the model's last operator, else by their values on the test images. Raises
         ArtifactError."""
         seen = recorded_scores_kind(scores)
+        if declared == NOT_KNOWN:
+            self.notes.append(
+                f"what the scores of {self.name} are does not follow from its last operators; by their values on test "
+                f"images they are treated as {seen if seen != INDEPENDENT else LOGITS}"
+            )
+            declared = LOGITS
         kind = seen if declared == LOGITS and seen in (PROBABILITIES, LOG_PROBABILITIES) else declared
         if multi_label and kind in (PROBABILITIES, LOG_PROBABILITIES) and not self.one_output:
             raise ArtifactError(

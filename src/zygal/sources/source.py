@@ -11,6 +11,7 @@ from zygal.classifier.choice import Choice
 from zygal.graph import Graph, TensorType
 
 if TYPE_CHECKING:
+    from zygal.classifier.metadata import Metadata
     from zygal.inlet import Inlet
 
 
@@ -32,6 +33,8 @@ class Source:
     """The class names that the source itself holds, in the order of its scores."""
     inlet: Inlet | None = None
     """The preprocessing that the source itself does before the part that the graph is."""
+    metadata: Metadata | None = None
+    """Of an artifact, all that it says of itself."""
     graph_for: Callable[[int], Graph | None] = lambda count: None
     """Of a graph with a fixed batch, the graph for another number of images, where the source's own code says what it
     is; None where the source holds the number."""

@@ -14,7 +14,7 @@ from zygal.artifact.facts import Artifact
 from zygal.artifact.onnx.validate import STANDARD, external_bytes, tensors_of, validate
 from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
 from zygal.classifier.metadata import Metadata
-from zygal.classifier.scores import operators_before, scores_by_operators
+from zygal.classifier.scores import OF_UNKNOWN_MEANING, operators_before, scores_by_operators
 from zygal.errors import ArtifactError
 from zygal.files import kinds
 from zygal.files.opening import sha256_of_all, state_of
@@ -91,24 +91,29 @@ def read(path: str | Path, output: str | None = None) -> Artifact:
     """What an ONNX file says of itself. output: which of its outputs are the class scores, if it has several; the one
     that looks like them unless named. Raises FileError, ArtifactError or InletError; SourceError if there is no such
     output."""
-    model = load_model(path)
+    return facts_of(Path(path), load_model(path), output)
+
+
+def facts_of(path: Path, model: onnx.ModelProto, output: str | None = None, classes: int | None = None) -> Artifact:
+    """The same of a message that was read. classes: how many there are, if it is known; else by the labels inside."""
     try:
-        return _facts(Path(path), model, output)
+        return _facts(path, model, output, classes)
     except (TypeError, AttributeError, ValueError) as fault:
         # The protobuf library hands damaged text out as bytes.
         raise ArtifactError(f"{path} is damaged ({fault}); convert it again from its source.") from fault
 
 
-def _facts(path: Path, model: onnx.ModelProto, output: str | None) -> Artifact:
+def _facts(path: Path, model: onnx.ModelProto, output: str | None, classes: int | None) -> Artifact:
     weights, beside = {tensor.name for tensor in model.graph.initializer}, _beside(model, path)
     opset = opset_of(model)
-    # Weights are floating-point numbers, or are stored in 8 bits; a single number of those is a zero point.
+    # Weights are floating-point numbers, or are stored in 8 bits; a single number of those is a zero point. Some
+    # exporters write them as constants in nodes.
     floating = [
-        t for t in model.graph.initializer if t.data_type in (1, 10, 11, 16) or t.data_type == 3 and len(t.dims) > 1
+        t for t in tensors_of(model) if t.data_type in (1, 10, 11, 16) or t.data_type in (2, 3) and len(t.dims) > 1
     ]
     properties = {each.key: each.value for each in model.metadata_props}
     metadata = Metadata.from_properties(properties, str(path))
-    chosen = _choice(path, model.graph, output, len(metadata.labels) if metadata.labels else None)
+    chosen = choice_of(path, model.graph, output, classes or (len(metadata.labels) if metadata.labels else None))
     return Artifact(
         path=path,
         sha256=sha256_of_all([path, *beside]),
@@ -152,10 +157,15 @@ def declared(info: onnx.ValueInfoProto) -> tuple[str, tuple[int | str | None, ..
 
 
 def _made_by(graph: onnx.GraphProto) -> dict[str, tuple[str, list[str]]]:
-    return {name: (node.op_type, list(node.input)) for node in graph.node for name in node.output}
+    """By value the operator that makes it, and what it reads. Those of other domains mean what they like."""
+    return {
+        name: (node.op_type if node.domain in STANDARD else OF_UNKNOWN_MEANING, list(node.input))
+        for node in graph.node
+        for name in node.output
+    }
 
 
-def _choice(path: Path, graph: onnx.GraphProto, named: str | None, classes: int | None) -> Choice:
+def choice_of(path: Path, graph: onnx.GraphProto, named: str | None, classes: int | None) -> Choice:
     """The output that is taken for the class scores. Raises SourceError if there is none of that name."""
     made_by = _made_by(graph)
     places = {name: place for place, node in enumerate(graph.node) for name in node.output}

@@ -114,7 +114,9 @@ def build_model(graph: Graph, metadata: Metadata, opset: int) -> tuple[onnx.Mode
     model = helper.make_model(body, opset_imports=imports, ir_version=helper.find_min_ir_version_for(imports))
     model.producer_name, model.producer_version = "zygal", __version__
     helper.set_model_props(model, metadata.to_properties())
-    return model, constants
+    # In the order in which they are read, so that a file that is read and written again stays the same.
+    read = dict.fromkeys(name for node in nodes for name in node.input if name in constants)
+    return model, {name: constants[name] for name in (*read, *(each for each in constants if each not in read))}
 
 
 def _node(

@@ -1,0 +1,109 @@
+"""ONNX files as sources: a graph, and what the files say of themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import numpy as np
+import onnx
+
+from zygal.artifact.onnx.read import choice_of, declared, facts_of, load_model, opset_of
+from zygal.classifier.metadata import Metadata
+from zygal.classifier.scores import operators_before, softmax_twice
+from zygal.errors import SourceError, UnknownOperators
+from zygal.files.families import Reading
+from zygal.graph import Batch, TensorType
+from zygal.sources.onnx.translate import Translator
+from zygal.sources.source import Source, SourceFacts
+
+FRAMEWORK = "ONNX"
+
+
+@contextmanager
+def read(path: str | Path, reading: Reading) -> Iterator[Source]:
+    """See `sources.read_source`."""
+    path, model = Path(path), load_model(path)
+    metadata = Metadata.from_properties({each.key: each.value for each in model.metadata_props}, str(path))
+    classes = reading.classes or (len(metadata.labels) if metadata.labels else None)
+    chosen = choice_of(path, model.graph, reading.output, classes)
+    translator = Translator(model, str(path), reading.image_shape)
+    if len(translator.builder.input_names) != 1:
+        names = ", ".join(translator.builder.input_names)
+        raise SourceError(
+            f"{path} takes {len(translator.builder.input_names)} inputs ({names}); an image classifier takes one."
+        )
+    translator.run()
+    graph = translator.graph([chosen.name])
+    names = tuple(info.name for info in model.graph.output)
+    version = f"opset {opset_of(model)}"
+    notes = tuple(translator.context.notes)
+    yield Source(
+        path, FRAMEWORK, version, graph, names, chosen, notes, metadata.labels, metadata.inlet, metadata=metadata
+    )
+
+
+def obstacle(path: str | Path, reading: Reading = Reading()) -> str:
+    """What stands in the way of a conversion, as a sentence; empty if nothing does."""
+    try:
+        with read(path, reading):
+            return ""
+    except SourceError as fault:
+        return str(fault)
+
+
+def facts(path: str | Path, reading: Reading) -> SourceFacts:
+    """What an ONNX file says of itself as a source. Raises FileError, ArtifactError or SourceError."""
+    path, model = Path(path), load_model(path)
+    artifact = facts_of(path, model, reading.output)
+    why_not, unknown, graph = "", [], None
+    try:
+        with read(path, reading) as source:
+            graph = source.graph
+    except UnknownOperators as fault:
+        unknown = sorted(fault.layers)
+    except SourceError as fault:
+        why_not = str(fault)
+    weights = {tensor.name for tensor in model.graph.initializer}
+    inputs = {info.name: _type(info) for info in model.graph.input if info.name not in weights}
+    outputs = {info.name: _type(info) for info in model.graph.output}
+    made_by = {}
+    if graph is not None:
+        (name,) = graph.inputs
+        inputs[name] = graph.types[name]
+        outputs[artifact.chosen.name] = graph.types[graph.outputs[0]]
+        made_by = graph.made_by()
+    ending = list(operators_before(graph.outputs[0], made_by)) if graph is not None else []
+    constants = list(graph.constants.values()) if graph is not None else []
+    return SourceFacts(
+        path=path,
+        framework=FRAMEWORK,
+        framework_version=f"opset {artifact.opset}",
+        file_format=f"IR version {artifact.ir_version}, by {artifact.producer}",
+        inputs=inputs,
+        outputs=outputs,
+        scores=artifact.scores,
+        chosen=artifact.chosen,
+        softmax_twice=softmax_twice(ending),
+        mode=None,
+        preprocessing=[],
+        operators=artifact.operators,
+        unknown_operators=unknown,
+        layers=graph.layer_names() if graph is not None else [],
+        tensors=len(constants),
+        parameters=artifact.parameters,
+        weight_dtypes=sorted({str(each.dtype) for each in constants if each.size > 1}),
+        size_bytes=artifact.size_bytes,
+        labels=artifact.metadata.labels,
+        inlet=artifact.metadata.inlet,
+        why_not=why_not,
+    )
+
+
+def _type(info: onnx.ValueInfoProto) -> TensorType | None:
+    dtype, sizes = declared(info)
+    try:
+        return TensorType(np.dtype(dtype), tuple(size if isinstance(size, int) else Batch() for size in sizes))
+    except TypeError:
+        return None
