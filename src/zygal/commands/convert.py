@@ -75,6 +75,9 @@ class ConvertRequest(Request):
     weights_beside: bool = option(
         "write the weights to a file of their own, ARTIFACT.weights, which processes can share in memory", False
     )
+    as_it_is: bool = option(
+        "of an ONNX file: store inlet, labels, origin and names in it, and leave its graph untouched", False
+    )
     widen: bool = option("compute in float32 what a mobile flatbuffer stores in 8 or 16 bits", False)
     opset: int = option(
         "version of the ONNX operator set (default: {default}); for ONNX alone", DEFAULT_OPSET, kind="int"
@@ -117,6 +120,7 @@ class ConvertOutcome(Outcome):
             "weights_file": str(found.weights) if found.weights else None,
             "format": found.format,
             "opset": found.opset,
+            "graph_as_it_came": self.request.as_it_is,
             "inlet_inside": found.inlet is not None,
             "inlet": asdict(found.inlet) if found.inlet is not None else None,
             "labels_inside": self.classes_named,
@@ -165,7 +169,12 @@ def execute(request: ConvertRequest, listener: Listener = SILENT) -> ConvertOutc
         listener.detail(f"converting {source.name}")
         if source.estimator is not None:
             labels = _labels_of_estimator(source.estimator, labels)
-        found = convert(source, request.output, inlet, labels, choices)
+        if request.as_it_is:
+            from zygal.conversion.as_it_is import store
+
+            found = store(source, request.output, inlet, labels, choices)
+        else:
+            found = convert(source, request.output, inlet, labels, choices)
     labels = found.labels
     if request.write_inlet:
         _write_inlet(found.inlet if inlet is None else None, request)

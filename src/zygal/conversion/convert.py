@@ -158,7 +158,7 @@ def _converted(
     classes = len(labels.names) if labels else None
     with _read(file, choices, shape, classes) as (source, freed_from):
         before = _fed_as_chosen(source, choices)
-        inlet, labels = inlet or source.inlet, labels or _own_labels(source)
+        inlet, labels = inlet or source.inlet, labels or own_labels(source.path, source.metadata, source.labels)
         if choices.raw_pixels and inlet is None:
             raise InletError("--raw-pixels puts the inlet into the artifact, so it needs --inlet FILE.")
         if inlet is not None and choices.layout:
@@ -209,9 +209,10 @@ def _converted(
         )
 
 
-def _own_labels(source: Source) -> Labels | None:
-    order = source.metadata and source.metadata.labels_order
-    return Labels(source.labels, order or f"the labels inside {source.path.name}") if source.labels else None
+def own_labels(path: Path, metadata: Metadata | None, names: tuple[str, ...] | None = None) -> Labels | None:
+    """The labels that a source holds, with what it says of their order."""
+    names, order = names or (metadata and metadata.labels), metadata and metadata.labels_order
+    return Labels(names, order or f"the labels inside {path.name}") if names else None
 
 
 def _kind_by_estimator(file: SourceFile) -> str | None:

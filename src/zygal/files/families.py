@@ -178,9 +178,7 @@ def _with_shards(path: Path) -> tuple[str, ...]:
 
 def _with_weights_beside(path: Path) -> tuple[str, ...]:
     """An ONNX file, and the files that its weights are in."""
-    from zygal.artifact.onnx.read import files_beside
-
-    return (str(path), *map(str, files_beside(path)))
+    return (str(path), *map(str, import_module("zygal.artifact.onnx.read").files_beside(path)))
 
 
 _NOTHING_STORED = {"--widen": "only mobile flatbuffers store numbers in few bits"}
@@ -223,7 +221,7 @@ FAMILIES: tuple[Family, ...] = (
         "ONNX", (kinds.ARTIFACT,), _is_onnx, "zygal.sources.onnx.reader", "zygal.engines.onnx:OnnxEngine", "",
         {"--signature": "an ONNX file is called in one way", "--input": "an ONNX file names its one input",
          **_NOTHING_STORED},
-        files=_with_weights_beside,
+        files=_with_weights_beside, states_shape=False,
     ),
 )  # fmt: skip
 """A further family is one row here and one folder with its reader and its table of operators."""

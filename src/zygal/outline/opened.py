@@ -21,7 +21,7 @@ def graph_at(
     if kind == kinds.ARTIFACT:
         from zygal.sources.onnx.translate import artifact_graph
 
-        return artifact_graph(path)
+        return artifact_graph(path, shape)
     with (
         source_file(str(path), weights, shape, "FILE") as source,
         read_for_conversion(source, Choices(image_shape=shape, **options)) as read,

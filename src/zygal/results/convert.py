@@ -29,6 +29,7 @@ class Convert(TypedDict):
     weights_file: Annotated[str | None, "the file beside the artifact that holds its weights; null if they are inside"]
     format: str
     opset: int | None
+    graph_as_it_came: Annotated[bool, "an ONNX file whose graph was left untouched"]
     inlet_inside: bool
     labels_inside: int | None
     labels_order: str | None

@@ -131,6 +131,7 @@ class SurveyArtifactFile(TypedDict):
     origin: SurveyOrigin
     scores_output: str
     shrunk: Annotated[Shrunk | None, "how the artifact was made, if it is in lower precision"]
+    cannot_be_converted: Annotated[None | str, "of another maker's ONNX file, why it cannot; null if it can"]
 
 
 class SurveyImages(TypedDict):

@@ -52,8 +52,11 @@ class Opened:
 
 
 @contextmanager
-def opened(path: str | Path, output_path: str | Path, scores: str | None = None) -> Iterator[Opened]:
-    """Raises FileError or ArtifactError; so if the artifact was shrunk before."""
+def opened(
+    path: str | Path, output_path: str | Path, scores: str | None = None, image_shape: tuple[int, ...] | None = None
+) -> Iterator[Opened]:
+    """image_shape: of one image's tensor, for an artifact that leaves it open. Raises FileError or ArtifactError;
+    so if the artifact was shrunk before."""
     format = format_of(path)
     wanted = format_for(output_path)
     if wanted is not format:
@@ -69,7 +72,7 @@ def opened(path: str | Path, output_path: str | Path, scores: str | None = None)
     if format is ONNX:
         from zygal.sources.onnx.translate import artifact_graph
 
-        yield Opened(facts, format, _of_scores(artifact_graph(path), facts))
+        yield Opened(facts, format, _of_scores(artifact_graph(path, image_shape), facts))
         return
     from zygal.conversion.convert import Choices, read_for_conversion
     from zygal.sources.opened import SourceFile

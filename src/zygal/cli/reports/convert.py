@@ -12,13 +12,18 @@ RAW_INPUT = "uint8 [N, H, W, 3]   raw pixels, RGB, all images of a batch of one 
 def show(out, outcome: ConvertOutcome) -> None:
     """What the artifact takes and returns, and what is inside."""
     found, request = outcome.found, outcome.request
-    stored = ["inlet" if request.inlet else "inlet (read off the source)"] if found.inlet else []
+    stored = ["inlet" if request.inlet else "inlet (that of the source)"] if found.inlet else []
     stored += [f"{outcome.classes_named} labels ({outcome.labels_order})"] if outcome.classes_named else []
     missing = [option for option, value in (("--inlet", found.inlet), ("--labels", outcome.classes_named)) if not value]
     rows = [
         ("input", f"{found.input_name}   " + (RAW_INPUT if found.raw_pixels else str(found.input_type))),
         ("output", f"{found.output_name}   {found.output_type}"),
-        ("nodes", f"{found.nodes_before} in the source, {found.nodes_after} in the artifact"),
+        (
+            "nodes",
+            f"{found.nodes_before}, as they came"
+            if request.as_it_is
+            else f"{found.nodes_before} in the source, {found.nodes_after} in the artifact",
+        ),
         ("stored inside", ", ".join([*stored, "origin"])),
         *(
             [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -30,11 +31,10 @@ def show(out, outcome: SurveyOutcome) -> None:
         kinds.FOLDER: _labels,
         kinds.MODEL_FOLDER: _model_folder,
     }
-    show_facts(
-        out,
-        f"{found.path} is {found.kind}",
-        (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts),
-    )
+    rows = (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts)
+    if found.is_artifact and found.kind == kinds.ARTIFACT and found.facts.metadata.origin is None:
+        rows.append(("can be converted", f"no: {found.why_not}" if found.why_not else "yes, every operator is known"))
+    show_facts(out, f"{found.path} is {found.kind}", rows)
 
 
 def _trained(facts: Any) -> Rows:
@@ -243,8 +243,16 @@ def _tensor(name: str, dtype: Any, shape: Any) -> str:
     return f"{name}   {dtype} {_shape(shape)}{f'   {layout}' if layout else ''}"
 
 
+_PLAIN_NAME = re.compile(r"\d*[A-Za-z_]\w{0,19}")
+"""Of an open size; exporters also write formulas and inner numbers."""
+
+
 def _shape(shape: Any) -> str:
-    return "[" + ", ".join("?" if size is None else str(size) for size in shape) + "]"
+    def said(size: Any) -> str:
+        plain = isinstance(size, int) or size is not None and _PLAIN_NAME.fullmatch(str(size))
+        return str(size) if plain else "?"
+
+    return "[" + ", ".join(map(said, shape)) + "]"
 
 
 def _scores(shape: Any, scores: str, index: int) -> str:

@@ -35,15 +35,18 @@ def execute(request: ShrinkRequest, listener: Listener = SILENT) -> ShrinkOutcom
     """Writes the artifact and the picture. Raises ZygalError; then no artifact is written."""
     from zygal.artifact.inlets import inlet_at
     from zygal.classifier.scores import INDEPENDENT, INDEPENDENT_LOGITS
+    from zygal.inlet.sizes import tensor_shape
     from zygal.machine.processor import multiplication
     from zygal.shrink.given import check_alike, labelled
     from zygal.shrink.opened import opened
 
     _check(request)
     listener.detail(f"reading {request.artifact}")
-    with opened(request.artifact, request.output, request.scores) as source:
+    stated = inlet_at(request.inlet) if request.inlet else None
+    shape = tensor_shape(stated) if stated is not None else None
+    with opened(request.artifact, request.output, request.scores, shape) as source:
         facts = source.facts
-        inlet = inlet_at(request.inlet) if request.inlet else facts.metadata.inlet
+        inlet = stated or facts.metadata.inlet
         given, recorded = _given(request, source, inlet, listener)
         check_alike(given, recorded, facts.metadata.inlet if recorded is None else None)
         _check_shape(source, given, request)

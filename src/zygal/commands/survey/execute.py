@@ -85,6 +85,8 @@ class Survey:
     path: Path
     kind: str
     facts: Any
+    why_not: str = ""
+    """Of another maker's ONNX file: what stands in the way of a conversion, as a sentence."""
 
     @property
     def is_artifact(self) -> bool:
@@ -121,6 +123,7 @@ class SurveyOutcome(Outcome):
             "file": str(self.found.path),
             "file_kind": self.found.kind,
             **describe(self.found.facts),
+            **({"cannot_be_converted": self.found.why_not or None} if self.found.is_artifact else {}),
             "outline": self.outline and self.outline.document(),
         }
 
@@ -253,8 +256,17 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
         from zygal.artifact.formats import read_artifact
 
         artifact = read_artifact(path)
-        if kind == kinds.ARTIFACT or artifact.metadata.origin is not None:
+        if artifact.metadata.origin is not None:
+            if request is not None and not request.draw:
+                _refuse_options(request, kind)
             return Survey(Path(path), kind, artifact)
+        if kind == kinds.ARTIFACT:
+            from zygal.sources import Reading
+            from zygal.sources.onnx.reader import obstacle
+
+            if request is not None:
+                family_of(path).refuse_options(str(path), request.options())
+            return Survey(Path(path), kind, artifact, obstacle(path, Reading(image_shape=request and request.shape)))
     if _is_trained(kind):
         from zygal.sources import Reading, source_facts
 
@@ -287,6 +299,23 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
     )
 
 
+def _inlet_and_labels(file: str, inlet: Any, labels: Any) -> list[str]:
+    """Options for what a source does not hold itself, with the files beside it that fit by their names."""
+    return [
+        *([] if inlet else ["--inlet", found_in_folder(file, "*.inlet.toml", "INLET.toml")]),
+        *([] if labels else ["--labels", found_in_folder(file, "labels.*", "LABELS")]),
+    ]
+
+
+def _convert_it(file: str, found: Survey) -> str:
+    """How another maker's ONNX file becomes an artifact: whole where its graph can be read, else as it is."""
+    shape = ["--shape", "C,H,W"] if "--shape" in found.why_not else []
+    how = shape if shape or not found.why_not else ["--as-it-is"]
+    metadata = found.facts.metadata
+    more = _inlet_and_labels(file, metadata.inlet, metadata.labels)
+    return command_line("zygal", "convert", file, "-o", sibling(file, ".zygal.onnx"), *how, *more)
+
+
 def _refuse_options(request: SurveyRequest, kind: str) -> None:
     for name, value in request.options().items():
         if value:
@@ -296,18 +325,16 @@ def _refuse_options(request: SurveyRequest, kind: str) -> None:
 def _next_step(found: Survey, request: SurveyRequest) -> str | None:
     file = request.file
     if found.is_source and not found.facts.unknown_operators and not found.facts.why_not:
-        inlet, labels = found_in_folder(file, "*.inlet.toml", "INLET.toml"), found_in_folder(file, "labels.*", "LABELS")
         weights = ["--weights", request.weights] if request.weights else []
-        more = [
-            *([] if found.facts.inlet else ["--inlet", inlet]),
-            *([] if found.facts.labels else ["--labels", labels]),
-        ]
+        more = _inlet_and_labels(file, found.facts.inlet, found.facts.labels)
         return command_line("zygal", "convert", file, *weights, "-o", sibling(file, ".onnx"), *more)
     if found.kind == kinds.MODEL_FOLDER:
         more = [] if found.facts.labels else ["--labels", "LABELS"]
         return command_line("zygal", "convert", file, "-o", sibling(file.rstrip("/"), ".onnx"), *more)
     if found.kind in _WEIGHTS:
         return command_line("zygal", "survey", "FILE.py:FUNCTION", "--weights", file)
+    if found.is_artifact and found.kind == kinds.ARTIFACT and found.facts.metadata.origin is None:
+        return _convert_it(file, found)
     if found.is_artifact:
         witness = found_in_folder(file, "*.witness", "WITNESS")
         return match_command(file, witness, "DIR")
