@@ -26,11 +26,11 @@ from coverage import captured, liven, pictures
 from in_turn import measured, session
 from onnx import TensorProto, helper, numpy_helper
 
-from zygal.sources.onnx.translate import artifact_graph
 from zygal.conversion.convert import convert
 from zygal.graph.arithmetic import COUNTS
 from zygal.graph.ops import operator_named
 from zygal.graph.shapes import at_batch
+from zygal.sources.onnx.translate import artifact_graph
 
 TRANSFORMERS = (
     "vit_tiny_patch16_224",

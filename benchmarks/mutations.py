@@ -802,12 +802,12 @@ class Mutator:
 
 def read(kind: str, path) -> str | None:
     """Reads a file as the program does. What is wrong about how that ended, or None."""
-    from zygal.sources.onnx.translate import artifact_graph
     from zygal.cli.main import main
     from zygal.conversion.convert import Choices, convert
     from zygal.errors import ZygalError
     from zygal.inlet.apply import raw_pixels
     from zygal.inlet.specification import Decode
+    from zygal.sources.onnx.translate import artifact_graph
 
     # Any error but one of Zygal's own is a failure here; the program itself would make a sentence of it.
     if kind in mutated_results.KINDS:

@@ -20,7 +20,6 @@ from zygal.artifact.onnx.arrange import channels as channel_orders
 from zygal.artifact.onnx.arrange.biases import biases_apart
 from zygal.artifact.onnx.arrange.costs import IN_TWO_STEPS, collapsed, transpose_cost
 from zygal.artifact.onnx.arrange.cut import LEFT, RIGHT, Cut
-from zygal.sources.onnx.translate import artifact_graph
 from zygal.classifier.metadata import Metadata
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
@@ -28,6 +27,7 @@ from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.sources import read_source
+from zygal.sources.onnx.translate import artifact_graph
 
 FLOAT = np.dtype("float32")
 

@@ -9,7 +9,6 @@ from conftest import program, refused
 
 from zygal.artifact.formats import read_artifact
 from zygal.artifact.onnx import write
-from zygal.sources.onnx.translate import artifact_graph
 from zygal.classifier.labels import Labels, read_labels
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
@@ -18,6 +17,7 @@ from zygal.graph.passes import PASSES, fold_constants, remove_dead
 from zygal.graph.reference import run_graph
 from zygal.inlet import Crop, Inlet, Tensor, read_inlet
 from zygal.sources import read_source
+from zygal.sources.onnx.translate import artifact_graph
 
 
 @pytest.fixture(scope="module")

@@ -7,13 +7,13 @@ from conftest import called, refused
 from onnx import TensorProto, helper, numpy_helper
 
 from zygal.artifact.formats import read_artifact
-from zygal.sources.onnx.translate import artifact_graph
-from zygal.artifact.onnx.read import check_artifact, load_model
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import ArtifactError, ZygalError
 from zygal.graph.reference import run_graph
 from zygal.inlet import read_inlet
 from zygal.inlet.apply import apply_inlet
+from zygal.onnx.read import check_artifact, load_model
+from zygal.sources.onnx.translate import artifact_graph
 
 FLOAT = TensorProto.FLOAT
 
@@ -275,7 +275,7 @@ def test_a_file_is_validated_once_while_it_does_not_change(shipped, tmp_path, mo
     path = tmp_path / "m.onnx"
     path.write_bytes((shipped / "channel_marks.onnx").read_bytes())
     looked = []
-    monkeypatch.setattr("zygal.artifact.onnx.read.validate", lambda model, path: looked.append(path))
+    monkeypatch.setattr("zygal.onnx.read.validate", lambda model, path: looked.append(path))
     for _ in range(3):
         check_artifact(path)
     assert len(looked) == 1

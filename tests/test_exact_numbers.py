@@ -16,7 +16,6 @@ from onnx.reference import ReferenceEvaluator
 from test_families import Plain
 
 from zygal.artifact.formats import read_artifact
-from zygal.sources.onnx.translate import graph_of_model
 from zygal.artifact.onnx.spelling import spelling_of
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import open_engine
@@ -28,6 +27,7 @@ from zygal.graph.ops import known_operators, operator_named
 from zygal.graph.passes import run_passes
 from zygal.graph.reference import run_graph
 from zygal.sources import read_source
+from zygal.sources.onnx.translate import graph_of_model
 from zygal.sources.pytorch.table_resampling import nearest_places
 from zygal.sources.recipes import accurate
 

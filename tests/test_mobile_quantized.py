@@ -6,7 +6,6 @@ import pytest
 from mobile import Flatbuffer, on_the_runtime, scaled
 
 from zygal.artifact.formats import read_artifact
-from zygal.sources.onnx.translate import artifact_graph
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.engines.live import open_live_engine
@@ -16,6 +15,7 @@ from zygal.graph.reference import run_graph
 from zygal.machine.processor import multiplication
 from zygal.mobile.read import read_model
 from zygal.sources import Reading, read_source
+from zygal.sources.onnx.translate import artifact_graph
 
 RNG = np.random.default_rng(3)
 IN, OUT = 0.05, 0.04

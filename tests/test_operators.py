@@ -12,7 +12,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from zygal.artifact.formats import write_artifact
-from zygal.sources.onnx.translate import graph_of_model
 from zygal.artifact.onnx.spelling import spelling_of
 from zygal.classifier.metadata import Metadata
 from zygal.engines.artifact import RuntimeEngine
@@ -20,6 +19,7 @@ from zygal.errors import GraphError
 from zygal.graph import Batch, GraphBuilder, TensorType
 from zygal.graph.ops import known_operators, operator_named
 from zygal.graph.reference import run_graph
+from zygal.sources.onnx.translate import graph_of_model
 
 FLOAT = np.dtype("float32")
 # Zygal states these by what is known beforehand, which the standard's cases do not say; the runtime judges them below.

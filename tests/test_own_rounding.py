@@ -8,12 +8,12 @@ import pytest
 from conftest import called, capture
 from PIL import Image
 
-from zygal.sources.onnx.translate import artifact_graph
 from zygal.conversion.convert import Choices, convert
 from zygal.engines.artifact import RuntimeEngine
 from zygal.errors import GraphError
 from zygal.evidence.rounding import BY_CONVERSION, BY_ROUNDING, own_rounding
 from zygal.graph import Batch, GraphBuilder, TensorType
+from zygal.sources.onnx.translate import artifact_graph
 
 torch = pytest.importorskip("torch")
 

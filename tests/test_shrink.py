@@ -13,7 +13,6 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from zygal.artifact.formats import Writing, read_artifact, write_artifact
-from zygal.sources.onnx.translate import artifact_graph
 from zygal.bench.advice import on_eight_bits
 from zygal.classifier.metadata import EIGHT_BITS, Metadata, Share, Shrunk
 from zygal.engines.graph import GraphEngine
@@ -36,6 +35,7 @@ from zygal.shrink.prepare import prepared
 from zygal.shrink.quantization import Histogram, best_quantization, quantized_and_back
 from zygal.shrink.trial import Point, expected_agreement
 from zygal.shrink.weights import quantized_weight
+from zygal.sources.onnx.translate import artifact_graph
 from zygal.statistics.intervals import Estimate, share_of
 from zygal.statistics.quantiles import Ratio
 

@@ -9,11 +9,11 @@ from pathlib import Path
 import numpy as np
 
 from zygal.artifact.formats import MOBILE, format_of
-from zygal.artifact.onnx.read import load_model
 from zygal.bench.feeds import Feeds
 from zygal.classifier.metadata import Metadata
 from zygal.graph.arithmetic import COUNTS
 from zygal.inlet.sizes import tensor_shape
+from zygal.onnx.read import load_model
 
 
 @dataclass(frozen=True)

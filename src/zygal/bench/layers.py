@@ -18,7 +18,6 @@ import numpy as np
 import onnx
 
 from zygal.artifact.formats import MOBILE, format_of
-from zygal.artifact.onnx.read import load_model
 from zygal.bench.arithmetic import multiply_adds
 from zygal.bench.feeds import Feeds
 from zygal.bench.measure import Effort, measure_whole, warm_up
@@ -27,6 +26,7 @@ from zygal.bench.settings import Setting
 from zygal.engines.session import SessionSettings, open_session
 from zygal.errors import BenchError
 from zygal.files.writing import scratch_folder
+from zygal.onnx.read import load_model
 
 FEWEST_RUNS, MOST_RUNS, MOST_EVENTS = 10, 300, 400_000
 

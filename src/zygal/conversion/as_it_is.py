@@ -12,7 +12,7 @@ import onnx
 from zygal import __version__
 from zygal.artifact.facts import Artifact
 from zygal.artifact.formats import DEFAULT_OPSET, ONNX, format_for
-from zygal.artifact.onnx.read import LARGEST_BYTES, facts_of, load_model
+from zygal.artifact.onnx.read import facts_of
 from zygal.classifier.fit import check_inlet_fits
 from zygal.classifier.labels import Labels, check_label_count
 from zygal.classifier.metadata import Metadata, Origin
@@ -26,6 +26,7 @@ from zygal.graph import Batch, TensorType
 from zygal.graph.shapes import OPEN
 from zygal.inlet import Inlet
 from zygal.inlet.sizes import tensor_shape
+from zygal.onnx.read import LARGEST_BYTES, load_model
 from zygal.sources.onnx.reader import FRAMEWORK, obstacle
 from zygal.sources.onnx.translate import input_type
 from zygal.sources.opened import SourceFile

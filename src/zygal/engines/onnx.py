@@ -8,12 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from zygal.artifact.onnx.read import facts_of, load_model
+from zygal.artifact.onnx.read import facts_of
 from zygal.engines.onnx_inside import values
 from zygal.engines.onnx_session import OnnxSession, open_session
 from zygal.engines.session import SessionSettings
 from zygal.errors import EngineError, SourceError, first_line
 from zygal.files.families import Reading
+from zygal.onnx.read import load_model
 from zygal.sources.onnx.translate import input_type
 
 SESSION = "session"

@@ -41,7 +41,7 @@ def open_session(
     """See `engines.session.open_session`."""
     onnxruntime = import_runtime()
     if not isinstance(artifact, bytes) and not validated:
-        from zygal.artifact.onnx.read import check_artifact
+        from zygal.onnx.read import check_artifact
 
         check_artifact(artifact)
 

@@ -178,7 +178,7 @@ def _with_shards(path: Path) -> tuple[str, ...]:
 
 def _with_weights_beside(path: Path) -> tuple[str, ...]:
     """An ONNX file, and the files that its weights are in."""
-    return (str(path), *map(str, import_module("zygal.artifact.onnx.read").files_beside(path)))
+    return (str(path), *map(str, import_module("zygal.onnx.read").files_beside(path)))
 
 
 _NOTHING_STORED = {"--widen": "only mobile flatbuffers store numbers in few bits"}

@@ -9,12 +9,22 @@ from pathlib import Path
 import numpy as np
 import onnx
 
-from zygal.artifact.onnx.read import choice_of, declared, facts_of, load_model, opset_of
 from zygal.classifier.metadata import Metadata
 from zygal.classifier.scores import operators_before, softmax_twice
 from zygal.errors import SourceError, UnknownOperators
 from zygal.files.families import Reading
 from zygal.graph import Batch, TensorType
+from zygal.onnx.contents import (
+    choice_of,
+    declared,
+    inputs_of,
+    operators_in,
+    opset_of,
+    parameter_count,
+    properties_of,
+    scores_of,
+)
+from zygal.onnx.read import beside_of, load_model
 from zygal.sources.onnx.translate import Translator
 from zygal.sources.source import Source, SourceFacts
 
@@ -25,7 +35,7 @@ FRAMEWORK = "ONNX"
 def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     """See `sources.read_source`."""
     path, model = Path(path), load_model(path)
-    metadata = Metadata.from_properties({each.key: each.value for each in model.metadata_props}, str(path))
+    metadata = Metadata.from_properties(properties_of(model), str(path))
     classes = reading.classes or (len(metadata.labels) if metadata.labels else None)
     chosen = choice_of(path, model.graph, reading.output, classes)
     translator = Translator(model, str(path), reading.image_shape)
@@ -56,7 +66,8 @@ def obstacle(path: str | Path, reading: Reading = Reading()) -> str:
 def facts(path: str | Path, reading: Reading) -> SourceFacts:
     """What an ONNX file says of itself as a source. Raises FileError, ArtifactError or SourceError."""
     path, model = Path(path), load_model(path)
-    artifact = facts_of(path, model, reading.output)
+    metadata = Metadata.from_properties(properties_of(model), str(path))
+    chosen = choice_of(path, model.graph, reading.output, len(metadata.labels) if metadata.labels else None)
     why_not, unknown, graph = "", [], None
     try:
         with read(path, reading) as source:
@@ -65,38 +76,37 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
         unknown = sorted(fault.layers)
     except SourceError as fault:
         why_not = str(fault)
-    weights = {tensor.name for tensor in model.graph.initializer}
-    inputs = {info.name: _type(info) for info in model.graph.input if info.name not in weights}
+    inputs = {info.name: _type(info) for info in inputs_of(model)}
     outputs = {info.name: _type(info) for info in model.graph.output}
     made_by = {}
     if graph is not None:
         (name,) = graph.inputs
         inputs[name] = graph.types[name]
-        outputs[artifact.chosen.name] = graph.types[graph.outputs[0]]
+        outputs[chosen.name] = graph.types[graph.outputs[0]]
         made_by = graph.made_by()
     ending = list(operators_before(graph.outputs[0], made_by)) if graph is not None else []
     constants = list(graph.constants.values()) if graph is not None else []
     return SourceFacts(
         path=path,
         framework=FRAMEWORK,
-        framework_version=f"opset {artifact.opset}",
-        file_format=f"IR version {artifact.ir_version}, by {artifact.producer}",
+        framework_version=f"opset {opset_of(model)}",
+        file_format=f"IR version {model.ir_version}, by {model.producer_name or 'an unknown program'}",
         inputs=inputs,
         outputs=outputs,
-        scores=artifact.scores,
-        chosen=artifact.chosen,
+        scores=metadata.scores or scores_of(model, chosen.name),
+        chosen=chosen,
         softmax_twice=softmax_twice(ending),
         mode=None,
         preprocessing=[],
-        operators=artifact.operators,
+        operators=operators_in(model),
         unknown_operators=unknown,
         layers=graph.layer_names() if graph is not None else [],
         tensors=len(constants),
-        parameters=artifact.parameters,
+        parameters=parameter_count(model),
         weight_dtypes=sorted({str(each.dtype) for each in constants if each.size > 1}),
-        size_bytes=artifact.size_bytes,
-        labels=artifact.metadata.labels,
-        inlet=artifact.metadata.inlet,
+        size_bytes=sum(each.stat().st_size for each in (path, *beside_of(model, path))),
+        labels=metadata.labels,
+        inlet=metadata.inlet,
         why_not=why_not,
     )
 

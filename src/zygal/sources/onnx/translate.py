@@ -13,14 +13,15 @@ import numpy as np
 import onnx
 from onnx import AttributeProto, TensorProto, helper, numpy_helper
 
-from zygal.artifact.onnx.read import declared, opset_of
-from zygal.artifact.onnx.validate import STANDARD, external_bytes
 from zygal.classifier.metadata import TENSOR_KEY, Metadata
 from zygal.errors import GraphError, SourceError, UnknownOperators, shown
 from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.passes.dead import remove_dead
 from zygal.inlet.front import LAYER
 from zygal.inlet.sizes import tensor_shape
+from zygal.onnx.contents import declared, inputs_of, opset_of, properties_of
+from zygal.onnx.read import load_model
+from zygal.onnx.validate import STANDARD, external_bytes, validate
 from zygal.sources.onnx import (  # noqa: F401  (each table enters its operators)
     table_arithmetic,
     table_normalisation,
@@ -62,7 +63,7 @@ class Translator:
         self._functions = {(each.domain, each.name): each for each in model.functions}
         self._nodes_left = MOST_NODES
         self._scope: Scope = {tensor.name: tensor for tensor in model.graph.initializer}
-        properties = {each.key: each.value for each in model.metadata_props}
+        properties = properties_of(model)
         self._tensor = properties.get(TENSOR_KEY)
         opset = opset_of(model)
         if opset > NEWEST:
@@ -82,11 +83,7 @@ class Translator:
         return {self._tensor: TensorType(np.dtype(inlet.tensor.dtype), (Batch(), *shape))}
 
     def _types(self, image_shape: tuple[int, ...] | None) -> dict[str, TensorType]:
-        return {
-            info.name: input_type(info, self.where, image_shape)
-            for info in self.model.graph.input
-            if info.name not in self._scope
-        }
+        return {info.name: input_type(info, self.where, image_shape) for info in inputs_of(self.model)}
 
     # Nodes
 
@@ -421,15 +418,11 @@ def artifact_graph(path: str | Path, image_shape: tuple[int, ...] | None = None)
 
     Raises FileError, ArtifactError, SourceError or UnknownOperators.
     """
-    from zygal.artifact.onnx.read import load_model
-
     return _graph_of(load_model(path), str(path), image_shape)
 
 
 def graph_of_model(model: onnx.ModelProto, where: str) -> Graph:
     """The graph that a message states. Raises ArtifactError, SourceError or UnknownOperators."""
-    from zygal.artifact.onnx.validate import validate
-
     validate(model, Path(where))
     return _graph_of(model, where, None)
 
