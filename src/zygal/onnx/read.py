@@ -31,7 +31,7 @@ def load_model(path: str | Path) -> onnx.ModelProto:
     return model
 
 
-def filesbeside_of(path: str | Path) -> list[Path]:
+def files_beside(path: str | Path) -> list[Path]:
     """The files with weights that an artifact needs in its folder. Raises FileError or ArtifactError."""
     return beside_of(load_model(path), Path(path))
 
