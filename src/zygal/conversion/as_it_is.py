@@ -27,7 +27,7 @@ from zygal.graph.shapes import OPEN
 from zygal.inlet import Inlet
 from zygal.inlet.sizes import tensor_shape
 from zygal.onnx.read import LARGEST_BYTES, load_model
-from zygal.sources.onnx.reader import FRAMEWORK, obstacle
+from zygal.sources.onnx.reader import FRAMEWORK, check_one_input, obstacle
 from zygal.sources.onnx.translate import input_type
 from zygal.sources.opened import SourceFile
 
@@ -49,10 +49,7 @@ def store(
     check_writable(artifact_path)
     path, model = Path(file.path), load_model(file.path)
     facts = facts_of(path, model, choices.scores, len(labels.names) if labels else None)
-    if len(facts.inputs) != 1:
-        raise SourceError(
-            f"{path} takes {len(facts.inputs)} inputs ({', '.join(facts.inputs)}); an image classifier takes one."
-        )
+    info = check_one_input(path, model)
     ((given, (dtype, sizes)),) = facts.inputs.items()
     own = facts.metadata
     inlet, labels = inlet or own.inlet, labels or own_labels(path, own)
@@ -64,7 +61,6 @@ def store(
         )
     if labels is not None and len(made) == 2 and isinstance(made[1], int):
         check_label_count(labels.names, made[1], "the labels file")
-    info = next(each for each in model.graph.input if each.name == given)
     shape = choices.image_shape or (tensor_shape(inlet) if inlet is not None and own.tensor is None else None)
     if own.tensor is None and (inlet is not None or choices.image_shape):
         type = input_type(info, str(path), shape)

@@ -12,9 +12,10 @@ from zygal.artifact.onnx.read import facts_of
 from zygal.engines.onnx_inside import values
 from zygal.engines.onnx_session import OnnxSession, open_session
 from zygal.engines.session import SessionSettings
-from zygal.errors import EngineError, SourceError, first_line
+from zygal.errors import EngineError, first_line
 from zygal.files.families import Reading
 from zygal.onnx.read import load_model
+from zygal.sources.onnx.reader import check_one_input
 from zygal.sources.onnx.translate import input_type
 
 SESSION = "session"
@@ -29,14 +30,9 @@ class OnnxEngine:
 
     def __init__(self, path: str | Path, reading: Reading = Reading(), model: Any = None):
         self.path, self._file, message = Path(path), Path(path), load_model(path)
+        info = check_one_input(path, message)
         facts = facts_of(self._file, message, reading.output, reading.classes)
-        if len(facts.inputs) != 1:
-            raise SourceError(
-                f"{path} takes {len(facts.inputs)} inputs ({', '.join(facts.inputs)}); an image classifier takes one."
-            )
-        self.chosen, self.output_names = facts.chosen, tuple(facts.outputs)
-        ((self._given, _),) = facts.inputs.items()
-        info = next(each for each in message.graph.input if each.name == self._given)
+        self.chosen, self.output_names, self._given = facts.chosen, tuple(facts.outputs), info.name
         self.input_type = input_type(info, str(path), reading.image_shape)
         first = self.input_type.shape[0] if self.input_type.shape else None
         self.batch_size = first if isinstance(first, int) else None

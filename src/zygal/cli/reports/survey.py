@@ -33,7 +33,8 @@ def show(out, outcome: SurveyOutcome) -> None:
     }
     rows = (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts)
     if found.is_artifact and found.kind == kinds.ARTIFACT and found.facts.metadata.origin is None:
-        rows.append(("can be converted", f"no: {found.why_not}" if found.why_not else "yes, every operator is known"))
+        why_not = found.why_not.replace(f"{found.path} ", "it ", 1)
+        rows.append(("can be converted", f"no: {why_not}" if why_not else "yes, every operator is known"))
     show_facts(out, f"{found.path} is {found.kind}", rows)
 
 

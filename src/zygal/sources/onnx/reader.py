@@ -11,7 +11,7 @@ import onnx
 
 from zygal.classifier.metadata import Metadata
 from zygal.classifier.scores import operators_before, softmax_twice
-from zygal.errors import SourceError, UnknownOperators
+from zygal.errors import SourceError, UnknownOperators, shown
 from zygal.files.families import Reading
 from zygal.graph import Batch, TensorType
 from zygal.onnx.contents import (
@@ -38,12 +38,8 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     metadata = Metadata.from_properties(properties_of(model), str(path))
     classes = reading.classes or (len(metadata.labels) if metadata.labels else None)
     chosen = choice_of(path, model.graph, reading.output, classes)
+    check_one_input(path, model)
     translator = Translator(model, str(path), reading.image_shape)
-    if len(translator.builder.input_names) != 1:
-        names = ", ".join(translator.builder.input_names)
-        raise SourceError(
-            f"{path} takes {len(translator.builder.input_names)} inputs ({names}); an image classifier takes one."
-        )
     translator.run()
     graph = translator.graph([chosen.name])
     names = tuple(info.name for info in model.graph.output)
@@ -52,6 +48,15 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     yield Source(
         path, FRAMEWORK, version, graph, names, chosen, notes, metadata.labels, metadata.inlet, metadata=metadata
     )
+
+
+def check_one_input(path: str | Path, model: onnx.ModelProto) -> onnx.ValueInfoProto:
+    """The one input. Raises SourceError if there are several, or none."""
+    infos = inputs_of(model)
+    if len(infos) != 1:
+        names = ", ".join(shown(info.name) for info in infos)
+        raise SourceError(f"{path} takes {len(infos)} inputs ({names}); an image classifier takes one.")
+    return infos[0]
 
 
 def obstacle(path: str | Path, reading: Reading = Reading()) -> str:

@@ -107,8 +107,12 @@ def slice_(site: OnnxSite) -> Made:
     return site.step("Slice", x, starts=starts, ends=far, axes=axes, **({} if set(steps) == {1} else {"steps": steps}))
 
 
+FARTHER_THAN_ANY_BATCH = 10**8
+"""Exporters write the end of an axis as some large number."""
+
+
 def _reaches(end: Dimension, size: Batch) -> bool:
-    return end.times >= size.times if isinstance(end, Batch) else end >= 2**31 - 1
+    return end.times >= size.times if isinstance(end, Batch) else end >= FARTHER_THAN_ANY_BATCH
 
 
 @operator("Expand")
