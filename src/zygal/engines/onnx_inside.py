@@ -84,7 +84,9 @@ def _values(model, path: Path, feed: str, batch: np.ndarray, names: list[str], s
         ]
     except Exception as fault:
         raise EngineError(f"the layers of {path} cannot be read ({first_line(fault)}).") from fault
-    return {name: np.stack([part[position][0] for part in parts]) for position, name in enumerate(wanted)}
+    return {
+        name: np.stack([np.atleast_1d(part[position])[0] for part in parts]) for position, name in enumerate(wanted)
+    }
 
 
 def _without_weights(path: str | Path):

@@ -35,14 +35,15 @@ _FOLLOWED = frozenset(
         "Tile",
         "Transpose",
         "Unsqueeze",
+        "Where",
     )
 )
 """The operators whose NumPy meaning does to dimensions what it does to numbers."""
 
 
 def constant_contents(array: np.ndarray) -> np.ndarray | None:
-    """The numbers of a small constant of whole numbers as objects, else None."""
-    return array.astype(object) if array.dtype.kind in "iu" and array.size <= LARGEST else None
+    """The numbers of a small constant of whole numbers or truth values as objects, else None."""
+    return array.astype(object) if array.dtype.kind in "iub" and array.size <= LARGEST else None
 
 
 def result_contents(node: Node, known: Mapping[str, np.ndarray], types: Mapping[str, TensorType]) -> np.ndarray | None:
@@ -52,13 +53,15 @@ def result_contents(node: Node, known: Mapping[str, np.ndarray], types: Mapping[
         sizes = types[node.inputs[0]].shape[attributes["start"] : attributes["end"]]
         return None if is_open(sizes) else _objects(sizes)
     given = [known.get(name) for name in node.inputs]
-    if not given or any(each is None for each in given) or types[node.outputs[0]].dtype.kind not in "iu":
+    if not given or any(each is None for each in given) or types[node.outputs[0]].dtype.kind not in "iub":
         return None
     if node.operator == "Cast":
         return given[0]
     try:
         if node.operator == "Div":
             return _divided(*given)
+        if node.operator == "Equal":
+            return _equal(*given)
         made = _computed(node, given, attributes, types)
     except (TypeError, ValueError, ZeroDivisionError):  # Not a dimension any more.
         return None
@@ -77,6 +80,16 @@ def _computed(
         given = [given[0], given[1].astype(np.int64)]
     (made,) = operator_named(node.operator).compute(given, attributes)
     return np.asarray(made, object)
+
+
+@np.vectorize(otypes=[object])
+def _equal(left: int | Batch, right: int | Batch) -> bool:
+    """There is at least one image; how many there are is not known."""
+    if isinstance(left, Batch) != isinstance(right, Batch):
+        if (right if isinstance(left, Batch) else left) > 0:
+            raise TypeError("whether the batch has this size is not known")
+        return False
+    return left == right
 
 
 @np.vectorize(otypes=[object])

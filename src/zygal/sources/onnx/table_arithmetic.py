@@ -97,6 +97,14 @@ def mish_(site: OnnxSite) -> Made:
     return mish(site, site.value(0))
 
 
+@operator("ThresholdedRelu")
+def thresholded(site: OnnxSite) -> Made:
+    """What is larger than a threshold, else zero."""
+    x = site.value(0)
+    larger = site.step("Greater", x, site.number(site.attribute("alpha", 1.0), x))
+    return site.step("Where", larger, x, site.number(0.0, x))
+
+
 @operator("Shrink")
 def shrink(site: OnnxSite) -> Made:
     """Zero near zero; `bias` is taken from the size of what is further away."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zygal.graph import Batch
 from zygal.sources.onnx.site import Made, OnnxSite, operator
 from zygal.sources.onnx.table_windows import slide
 
@@ -59,6 +60,23 @@ def dequantize(site: OnnxSite) -> Made:
     site.without("output_dtype", 0)
     zero = site.value(2) if site.given(2) else None
     return _real(site, site.value(0), site.value(1), zero, axis)
+
+
+@operator("DynamicQuantizeLinear")
+def quantize_by_range(site: OnnxSite) -> Made:
+    """To uint8, in steps that the numbers themselves set: the range of all of them, zero included."""
+    x = site.value(0)
+    if any(isinstance(size, Batch) for size in site.type_of(x).shape):
+        site.refuse(
+            "takes its steps from the range of all images of a batch, so the scores of one would depend on the others"
+        )
+    zero = site.number(0.0, x)
+    least = site.step("Min", site.step("ReduceMin", x, keepdims=0), zero)
+    most = site.step("Max", site.step("ReduceMax", x, keepdims=0), zero)
+    scale = site.step("Div", site.step("Sub", most, least), site.number(255.0, x))
+    place = site.step("Clip", site.step("Round", site.step("Div", site.step("Neg", least), scale)), min=0.0, max=255.0)
+    stored = site.step("Cast", place, to="uint8")
+    return site.step("QuantizeLinear", x, scale, stored, axis=1), scale, stored
 
 
 @operator("QLinearConv")
