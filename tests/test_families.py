@@ -35,7 +35,7 @@ class Plain(LaidOut):
 
 def test_every_kind_of_source_has_one_family_and_every_reason_reads_well():
     owned = [kind for family in FAMILIES for kind in family.kinds]
-    assert len(owned) == len(set(owned)) == 9 and kinds.PROGRAM in owned
+    assert len(owned) == len(set(owned)) == 11 and kinds.PROGRAM in owned
     for family in FAMILIES:
         for option, reason in family.refused.items():
             with pytest.raises(SourceError, match=f"^{option} does not apply to model: {reason}; leave it out.$"):

@@ -623,10 +623,13 @@ def test_models_of_old_exporters_that_the_standard_ships():
         for path in sorted((base / kind).glob("*/model.onnx"))
     ]
     cases = (
-        (path.parent.name, onnx.load(path), [[tensors(each, side) for side in ("input", "output")]
-          for each in path.parent.glob("test_data_set*")])
+        (
+            path.parent.name,
+            onnx.load(path),
+            [[tensors(each, side) for side in ("input", "output")] for each in path.parent.glob("test_data_set*")],
+        )
         for path in paths
-    )  # fmt: skip
+    )
     right, wrong = verdicts(cases)
     assert not wrong and right >= 70
 

@@ -241,7 +241,6 @@ BAD = [
     (("convert", "cut.pt2", "-o", "new.onnx"), ["truncated or damaged"]),
     (("convert", "flipped.pt2", "-o", "new.onnx"), ["weight_", "checksum"]),
     (("convert", "pickle.pt", "-o", "new.onnx"), ["a PyTorch pickle", "torch.export"]),
-    (("convert", "channel_marks.onnx", "-o", "new.onnx"), ["an ONNX artifact", "already converted"]),
     (("convert", "channel_marks.witness", "-o", "new.onnx"), ["is a witness", "--witness"]),
     ((*CONVERT, "--labels", "few.txt"), ["2 labels", "10 outputs"]),
     ((*CONVERT, "--inlet", "labels.txt"), ["not valid TOML"]),

@@ -37,6 +37,6 @@ def found_in_folder(path: str, pattern: str, otherwise: str) -> str:
 
 
 def sibling(path: str, ending: str) -> str:
-    """A file beside another one, with its name up to the first dot and another ending."""
+    """A file beside another one, with its name up to the first dot (and what symbol files add) and another ending."""
     file = Path(str(path).rpartition(":")[0] if ".py:" in str(path) else path)
-    return str(file.with_name(file.name.partition(".")[0] + ending))
+    return str(file.with_name(file.name.partition(".")[0].removesuffix("-symbol") + ending))

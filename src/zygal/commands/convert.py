@@ -258,6 +258,9 @@ def _next_step(request: ConvertRequest, inlet: Inlet | None) -> str:
     from zygal.sources.model_folder import is_model_folder
 
     witness = found_in_folder(request.source, "*.witness", "")
+    if not witness and _is_retired(request.source):
+        arrays = ["--from-arrays", "SCORES.npy", "--tensors", "TENSORS.npy", "--names", "NAMES.txt"]
+        return command_line("zygal", "witness", *arrays, "--images", "DIR", "-o", sibling(request.source, ".witness"))
     if not witness:
         how = (
             ["--inlet", request.inlet or request.write_inlet]
@@ -281,6 +284,14 @@ def _next_step(request: ConvertRequest, inlet: Inlet | None) -> str:
     if inlet is None:
         return recover_command(witness, "DIR", sibling(request.source, ".inlet.toml"))
     return match_command(request.output, witness, "DIR")
+
+
+def _is_retired(source: str) -> bool:
+    """Whether the framework of a source runs beside no current Python, so that its scores are recorded elsewhere."""
+    from zygal.files.recognition import kind_of
+    from zygal.sources.live import is_live
+
+    return not is_live(source) and kind_of(source) == kinds.SYMBOL
 
 
 def _tensor(name: str, type: TensorType) -> dict[str, Any]:

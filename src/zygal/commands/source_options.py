@@ -8,7 +8,8 @@ from zygal.request import option
 
 SOURCE = (
     "the trained model: a captured PyTorch program (.pt2), a Keras model (.keras, .h5), a saved-model folder or a "
-    "frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), a model folder of "
+    "frozen graph (.pb) of TensorFlow, a web model (model.json), a mobile flatbuffer (.tflite), an ONNX file, a symbol "
+    "file of MXNet (-symbol.json, its .params beside it), a model folder of "
     "transformers or timm (config.json and weights; needs that library), or FILE.py:FUNCTION, a "
     "Python function that builds a PyTorch module, a Keras model, or a pair of one of them and a fitted scikit-learn "
     "classifier (the file is run)"
@@ -17,7 +18,13 @@ SOURCE = (
 
 def weights_option(which: str = "") -> Any:
     """Weights for a function that builds a model. which: the kinds of files, in words."""
-    return option(f"weights for FILE.py:FUNCTION{which}", None, metavar="FILE", reads=True, configurable=False)
+    return option(
+        f"weights for FILE.py:FUNCTION{which}; or the .params of a -symbol.json",
+        None,
+        metavar="FILE",
+        reads=True,
+        configurable=False,
+    )
 
 
 def shape_option(default: str = "") -> Any:

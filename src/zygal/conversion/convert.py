@@ -128,7 +128,7 @@ def _read(file: SourceFile, choices: Choices, shape: tuple[int, ...] | None, cla
     """The source, freed from a fixed batch unless that is kept, with the estimator behind it, if there is one; and the
     batch that it was freed from, or None."""
     estimator, columns = file.estimator, file.columns_wanted(classes)
-    reading = Reading(choices.scores, columns, shape, choices.signature, choices.input, choices.widen)
+    reading = Reading(choices.scores, columns, shape, choices.signature, choices.input, choices.widen, file.weights)
     with read_source(file.path, reading=reading) as source:
         freed_from = None
         first = source.graph.types[source.graph.inputs[0]].shape[:1]

@@ -26,7 +26,7 @@ class Reading:
     output: one of the model's outputs by name; the one that looks like class scores unless given. classes: how many
     classes there are, if it is known. widen: what is stored in few bits is computed in float32. image_shape: the shape
     of one image's tensor, for models that leave it open. signature: of a folder with several. input: where the images
-    come in, for graphs with several places.
+    come in, for graphs with several places. weights: their file, for sources that are a graph alone.
     """
 
     output: str | None = None
@@ -35,6 +35,7 @@ class Reading:
     signature: str | None = None
     input: str | None = None
     widen: bool = False
+    weights: Path | None = None
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,7 @@ class Family:
     not honour, each with the reason. files: what a source consists of. model_class: of the objects that a live function
     may return, and builder: the module that loads their weights and saves them; None if no function builds such
     sources. parts: what `survey` counts. states_shape: whether a file says of which shape its images are.
+    takes_weights: whether the weights are in a file of their own, which can be named.
     """
 
     name: str
@@ -61,6 +63,7 @@ class Family:
     builder: str | None = None
     parts: str = "operator"
     states_shape: bool = True
+    takes_weights: bool = False
 
     @contextmanager
     def read(self, path: str | Path, reading: Reading) -> Iterator[Any]:
@@ -146,6 +149,11 @@ def _is_onnx(peek: Peek) -> str | None:
     return kinds.ARTIFACT if head[2] in (0x12, 0x1A, 0x22, 0x28, 0x32, 0x3A, 0x42, 0x72) else None
 
 
+def _is_symbol(peek: Peek) -> str | None:
+    begins = peek.head.lstrip()[:1] == b"{" and b'"nodes"' in peek.head[:200]
+    return kinds.SYMBOL if begins and b'"op"' in peek.head else None
+
+
 def _is_web_model(peek: Peek) -> bool:
     return peek.head.lstrip()[:1] == b"{" and b'"modelTopology"' in peek.text
 
@@ -174,6 +182,11 @@ def _with_shards(path: Path) -> tuple[str, ...]:
     from zygal.files.web_weights import shard_paths
 
     return (str(path), *map(str, shard_paths(path)))
+
+
+def _with_parameters(path: Path) -> tuple[str, ...]:
+    """A symbol file, and the parameters beside it of the highest epoch."""
+    return (str(path), str(import_module("zygal.sources.mxnet.parameters").parameters_beside(path)))
 
 
 def _with_weights_beside(path: Path) -> tuple[str, ...]:
@@ -222,6 +235,14 @@ FAMILIES: tuple[Family, ...] = (
         {"--signature": "an ONNX file is called in one way", "--input": "an ONNX file names its one input",
          **_NOTHING_STORED},
         files=_with_weights_beside, states_shape=False,
+    ),
+    Family(
+        "MXNet", (kinds.SYMBOL,), _is_symbol, "zygal.sources.mxnet.reader", "zygal.engines.mxnet:MXNetEngine", "",
+        {"--signature": "a symbol file is called in one way", "--input": "a symbol file names its one input",
+         "--keep-batch": "a symbol file fixes no batch",
+         "--write-inlet": "a symbol file holds no steps before its tensor",
+         **_NOTHING_STORED},
+        files=_with_parameters, states_shape=False, takes_weights=True,
     ),
 )  # fmt: skip
 """A further family is one row here and one folder with its reader and its table of operators."""

@@ -27,9 +27,12 @@ LIVE = "a function that builds a model (FILE.py:FUNCTION)"
 KERAS_ARCHIVE = "a .keras archive"
 HDF5 = "an HDF5 file"
 TRAINED = (
-    "a trained model (.pt2, .keras, .h5, a saved-model folder, a frozen .pb, a web model.json, a .tflite or an .onnx)"
+    "a trained model (.pt2, .keras, .h5, a saved-model folder, a frozen .pb, a web model.json, a .tflite, an .onnx or "
+    "a -symbol.json)"
 )
 FROZEN_GRAPH = "a frozen TensorFlow graph"
+SYMBOL = "an MXNet symbol file (-symbol.json)"
+PARAMETERS = "an MXNet parameter file (.params)"
 ARTIFACT = "an ONNX artifact"
 MOBILE = "a mobile flatbuffer (.tflite)"
 ANY_ARTIFACT = "an artifact (.onnx or .tflite)"

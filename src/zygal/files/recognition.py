@@ -11,6 +11,7 @@ from zygal.files.families import FAMILIES, Family, family_of_kind
 from zygal.files.kinds import Peek
 from zygal.files.opening import open_file, read_text
 
+PARAMETERS_MAGIC = (0x112).to_bytes(8, "little") + bytes(8)
 _MAGIC = (
     (b"\x89PNG\r\n\x1a\n", kinds.IMAGE),
     (b"\xff\xd8\xff", kinds.IMAGE),
@@ -38,6 +39,8 @@ def kind_of(path: str | Path) -> str:
         return _kind_of_zip(peek.members)
     if head[0] == 0x80 and head[1:2] in (b"\x02", b"\x03", b"\x04", b"\x05"):
         return _kind_of_pickle(head)
+    if head.startswith(PARAMETERS_MAGIC):
+        return kinds.PARAMETERS
     if head[8:9] == b"{" and int.from_bytes(head[:8], "little") < 100_000_000:
         return kinds.SAFETENSORS
     for magic, kind in _MAGIC:
@@ -123,6 +126,7 @@ _ADVICE = {
     kinds.PYTHON_PICKLE: "a pickle is never loaded, because it can run code; give a file that the framework writes",
     kinds.SAFETENSORS: "it holds weights alone; give FILE.py:FUNCTION, which builds the model, with --weights and this "
     "file",
+    kinds.PARAMETERS: "it holds weights alone; give the NAME-symbol.json that was saved with it",
     kinds.LAYERS_JSON: "it names layers, not classes, and holds no weights; save the whole model in its framework",
     kinds.WITNESS: "give a witness with --witness",
     kinds.INLET: "give an inlet with --inlet",

@@ -23,7 +23,7 @@ from zygal.sources.user_code import split_place
 class SourceFile:
     """path: the file to read or run. name: what the user called it. files: what it depends on. live: what
     FILE.py:FUNCTION returned. notes: sentences that the user should read. hashed: those of the files that tell what is
-    in all of them."""
+    in all of them. weights: the file of the weights, where it was named."""
 
     path: Path
     name: str
@@ -31,12 +31,15 @@ class SourceFile:
     live: LiveModel | None = None
     notes: tuple[str, ...] = ()
     hashed: tuple[str, ...] = ()
+    weights: Path | None = None
 
     @classmethod
-    def of(cls, source: str | Path | SourceFile) -> SourceFile:
-        """A file that holds its own weights, named by its path; a trained model's folder with all its files."""
+    def of(cls, source: str | Path | SourceFile, weights: str | Path | None = None) -> SourceFile:
+        """A trained model's file named by its path, or its folder with all its files. weights: of a graph alone."""
         if isinstance(source, SourceFile):
             return source
+        if weights is not None:
+            return cls(Path(source), str(source), (str(source), str(weights)), weights=Path(weights))
         files = files_of(source)
         return cls(Path(source), str(source), files, hashed=tuple(each for each in files if not is_shard(each)))
 
@@ -75,14 +78,15 @@ def source_file(
     family does not honour are refused. Raises FileError, SourceError, or EngineError if a framework is missing.
     """
     if not is_live(source):
-        if weights:
+        family = family_of(source)
+        if weights and not family.takes_weights:
             raise SourceError(
                 f"--weights can only be given if {option} is FILE.py:FUNCTION; {source} is a file that holds "
                 f"its own weights."
             )
         if any((given or {}).values()):
-            family_of(source).refuse_options(str(source), given)
-        yield SourceFile.of(source)
+            family.refuse_options(str(source), given)
+        yield SourceFile.of(source, weights)
         return
     folder = folder_at(source)
     if folder is not None and weights:

@@ -24,6 +24,7 @@ def show(out, outcome: SurveyOutcome) -> None:
     describe = {
         kinds.SAFETENSORS: _weights,
         kinds.TORCH_PICKLE: _weights,
+        kinds.PARAMETERS: _weights,
         KERAS_WEIGHTS: _weights,
         kinds.WITNESS: _witness,
         kinds.INLET: _inlet,
@@ -32,6 +33,8 @@ def show(out, outcome: SurveyOutcome) -> None:
         kinds.MODEL_FOLDER: _model_folder,
     }
     rows = (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts)
+    if found.kind == kinds.PARAMETERS:
+        rows[-1] = ("can be converted", "only with the NAME-symbol.json that was saved with it")
     if found.is_artifact and found.kind == kinds.ARTIFACT and found.facts.metadata.origin is None:
         why_not = found.why_not.replace(f"{found.path} ", "it ", 1)
         rows.append(("can be converted", f"no: {why_not}" if why_not else "yes, every operator is known"))

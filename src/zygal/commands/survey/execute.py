@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from zygal.outline.outline import Outline
 
 KERAS_WEIGHTS = "a weights file of Keras (.weights.h5)"
-_WEIGHTS = (kinds.SAFETENSORS, kinds.TORCH_PICKLE, KERAS_WEIGHTS)
+_WEIGHTS = (kinds.SAFETENSORS, kinds.TORCH_PICKLE, kinds.PARAMETERS, KERAS_WEIGHTS)
 
 
 def _is_trained(kind: str) -> bool:
@@ -137,7 +137,7 @@ def execute(request: SurveyRequest, listener: Listener = SILENT) -> SurveyOutcom
         raise OutputError(f"--draw {request.draw}: a drawing ends in .png or .svg.")
     check_outputs(request.outputs(), request.overwrite, paths_read(request))
     listener.detail(f"reading {request.file}")
-    if is_function(request.file) or request.weights:
+    if is_function(request.file) or request.weights and not _takes_weights(request.file):
         found, notes = _survey_live(request)
     else:
         found, notes = survey(request.file, request), []
@@ -246,6 +246,10 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
         from zygal.sources.pytorch.checkpoint import read_checkpoint
 
         return Survey(Path(path), kind, read_checkpoint(path))
+    if kind == kinds.PARAMETERS:
+        from zygal.sources.mxnet.parameters import read_weights
+
+        return Survey(Path(path), kind, read_weights(path))
     if kind == kinds.HDF5:
         from zygal.files.weights import read_keras_weights
 
@@ -273,7 +277,8 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
         reading = Reading()
         if request is not None:
             family_of(path).refuse_options(str(path), request.options())
-            reading = Reading(None, None, request.shape, request.signature, request.input)
+            weights = Path(request.weights) if request.weights else None
+            reading = Reading(None, None, request.shape, request.signature, request.input, weights=weights)
         facts = source_facts(path, reading)
         for type in facts.inputs.values():
             if reading.image_shape and type is not None and type.shape[1:] != tuple(reading.image_shape):
@@ -297,6 +302,15 @@ def survey(path: str | Path, request: SurveyRequest | None = None) -> Survey:  #
     raise FileError(
         f"{path} is {kind}; survey reads trained models, artifacts, witnesses, inlets and labels{advice(kind)}."
     )
+
+
+def _takes_weights(file: str) -> bool:
+    """Whether a file is a graph alone, whose weights are in a file of their own."""
+    from zygal.files.families import family_of_kind
+    from zygal.files.recognition import kind_of
+
+    family = None if os.path.isdir(file) else family_of_kind(kind_of(file))
+    return family is not None and family.takes_weights
 
 
 def _inlet_and_labels(file: str, inlet: Any, labels: Any) -> list[str]:
@@ -331,6 +345,8 @@ def _next_step(found: Survey, request: SurveyRequest) -> str | None:
     if found.kind == kinds.MODEL_FOLDER:
         more = [] if found.facts.labels else ["--labels", "LABELS"]
         return command_line("zygal", "convert", file, "-o", sibling(file.rstrip("/"), ".onnx"), *more)
+    if found.kind == kinds.PARAMETERS:
+        return command_line("zygal", "survey", "NAME-symbol.json", "--weights", file)
     if found.kind in _WEIGHTS:
         return command_line("zygal", "survey", "FILE.py:FUNCTION", "--weights", file)
     if found.is_artifact and found.kind == kinds.ARTIFACT and found.facts.metadata.origin is None:

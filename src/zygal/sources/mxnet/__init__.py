@@ -1,0 +1,1 @@
+"""Symbol and parameter files of Apache MXNet, which is retired: read without it."""

@@ -1,0 +1,401 @@
+"""Arithmetic, arranging, and what ends a network."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygal.graph import Batch, Dimension
+from zygal.sources.mxnet.site import OPERATORS, Handler, Made, SymbolSite, operator
+from zygal.sources.recipes.activations import clipped
+
+# Ends. Labels that they take for training are no inputs.
+
+
+@operator("SoftmaxOutput", "Softmax")
+def softmax_output(site: SymbolSite) -> Made:
+    """A softmax at inference, over the classes or over the channels."""
+    for name in ("grad_scale", "ignore_label", "use_ignore", "normalization", "out_grad", "smooth_alpha"):
+        site.text(name)
+    rank = site.type_of(site.x).rank
+    if site.truth("preserve_shape"):
+        return site.step("Softmax", site.x, axis=rank - 1)
+    if not site.truth("multi_output") and rank != 2:
+        site.refuse(f"is applied to {site.type_of(site.x)} as a whole, where the framework's own builds disagree")
+    return site.step("Softmax", site.x, axis=1)
+
+
+@operator("SoftmaxActivation")
+def softmax_activation(site: SymbolSite) -> Made:
+    """Over the channels, or over the last axis, which is what the framework makes of an instance."""
+    mode = site.choice("mode", "instance", "instance", "channel")
+    return site.step("Softmax", site.x, axis=1 if mode == "channel" else site.type_of(site.x).rank - 1)
+
+
+@operator("softmax", "log_softmax", "softmin")
+def softmax(site: SymbolSite) -> Made:
+    """Along one axis."""
+    site.without("dtype", None)
+    site.without("use_length", "False", "0")
+    x, heat = site.x, site.text("temperature")
+    if heat is not None:
+        x = site.step("Div", x, site.number(site.real("temperature"), x))
+    if site.node.op == "softmin":
+        x = site.step("Neg", x)
+    return site.step("LogSoftmax" if site.node.op == "log_softmax" else "Softmax", x, axis=site.axis(default=-1))
+
+
+@operator("LogisticRegressionOutput")
+def independent_labels(site: SymbolSite) -> Made:
+    """A sigmoid for each label."""
+    site.text("grad_scale")
+    return site.step("Sigmoid", site.x)
+
+
+@operator("LinearRegressionOutput", "MAERegressionOutput", "SVMOutput", "MakeLoss", "BlockGrad", "identity", "_copy")
+@operator("Dropout", "stop_gradient", "_identity_with_attr_like_rhs", "IdentityAttachKLSparseReg")
+def nothing(site: SymbolSite) -> Made:
+    """What acts in training alone."""
+    for name in ("grad_scale", "margin", "regularization_coefficient", "use_linear", "p", "axes", "normalization"):
+        site.text(name)
+    site.without("mode", "training")
+    return site.step("Identity", site.x)
+
+
+# Arithmetic
+
+_UNARY = {
+    "abs": "Abs",
+    "arccos": "Acos",
+    "arccosh": "Acosh",
+    "arcsin": "Asin",
+    "arcsinh": "Asinh",
+    "arctan": "Atan",
+    "arctanh": "Atanh",
+    "ceil": "Ceil",
+    "cos": "Cos",
+    "cosh": "Cosh",
+    "erf": "Erf",
+    "exp": "Exp",
+    "floor": "Floor",
+    "log": "Log",
+    "negative": "Neg",
+    "reciprocal": "Reciprocal",
+    "relu": "Relu",
+    "rint": "Round",
+    "sigmoid": "Sigmoid",
+    "sign": "Sign",
+    "sin": "Sin",
+    "sinh": "Sinh",
+    "softsign": "Softsign",
+    "sqrt": "Sqrt",
+    "tan": "Tan",
+    "tanh": "Tanh",
+}
+_BINARY = {
+    "add": "Add",
+    "plus": "Add",
+    "sub": "Sub",
+    "minus": "Sub",
+    "mul": "Mul",
+    "div": "Div",
+    "maximum": "Max",
+    "minimum": "Min",
+    "power": "Pow",
+}
+_OLDER = {"_grad_add": "Add"}
+for _name, _kind in _BINARY.items():
+    _OLDER |= {f"_{_name}": _kind, f"_{_name.capitalize()}": _kind}
+"""The same, in older files."""
+
+
+def _applied(kind: str) -> Handler:
+    return lambda site: site.step(kind, site.x)
+
+
+def _of_two(kind: str) -> Handler:
+    return lambda site: site.step(kind, site.x, site.input(1))
+
+
+def _with_number(kind: str, reversed_: bool) -> Handler:
+    def handler(site: SymbolSite) -> Made:
+        number = site.number(site.real("scalar"), site.x)
+        return site.step(kind, *((number, site.x) if reversed_ else (site.x, number)))
+
+    return handler
+
+
+OPERATORS.update({name: _applied(kind) for name, kind in _UNARY.items()})
+OPERATORS.update(
+    {f"{form}_{name}": _of_two(kind) for form in ("elemwise", "broadcast") for name, kind in _BINARY.items()}
+)
+OPERATORS.update({name: _of_two(kind) for name, kind in _OLDER.items()})
+for _name, _kind in _BINARY.items():
+    for _form in (f"_{_name}_scalar", f"_{_name.capitalize()}Scalar"):
+        OPERATORS[_form] = _with_number(_kind, False)
+    for _form in (f"_r{_name}_scalar", f"_R{_name.capitalize()}Scalar"):
+        OPERATORS[_form] = _with_number(_kind, True)
+
+
+@operator("square")
+def square(site: SymbolSite) -> Made:
+    """x^2."""
+    return site.step("Mul", site.x, site.x)
+
+
+@operator("rsqrt")
+def reciprocal_root(site: SymbolSite) -> Made:
+    """1 / sqrt(x)."""
+    return site.step("Reciprocal", site.step("Sqrt", site.x))
+
+
+@operator("add_n", "ElementWiseSum")
+def sum_of_all(site: SymbolSite) -> Made:
+    """Any number of operands of one shape."""
+    made = site.x
+    for each in site.inputs[1:]:
+        made = site.step("Add", made, each)
+    return made if len(site.inputs) > 1 else site.step("Identity", made)
+
+
+@operator("clip")
+def clip(site: SymbolSite) -> Made:
+    """Between two limits."""
+    return clipped(site, site.x, site.real("a_min"), site.real("a_max"))
+
+
+@operator("Cast", "cast", "amp_cast")
+def cast(site: SymbolSite) -> Made:
+    """To another dtype."""
+    dtype = site.choice("dtype", "", "float16", "float32", "float64", "int8", "uint8", "int32", "int64", "bool")
+    return site.step("Cast", site.x, to=dtype)
+
+
+@operator("ones_like", "zeros_like")
+def filled_alike(site: SymbolSite) -> Made:
+    """One number everywhere, in the shape of another value."""
+    type = site.type_of(site.x)
+    return site.expanded(site.constant(np.array(site.node.op == "ones_like", type.dtype), "value"), type.shape)
+
+
+def _reduction(kind: str) -> Handler:
+    def handler(site: SymbolSite) -> Made:
+        rank = site.type_of(site.x).rank
+        axes = [axis % rank for axis in site.integers("axis", ()) or range(rank)]
+        if site.truth("exclude"):
+            axes = [axis for axis in range(rank) if axis not in axes]
+        return site.step(kind, site.x, axes=axes, keepdims=int(site.truth("keepdims")))
+
+    return handler
+
+
+for _name, _kind in (("mean", "Mean"), ("sum", "Sum"), ("max", "Max"), ("min", "Min"), ("prod", "Prod")):
+    OPERATORS[_name] = _reduction(f"Reduce{_kind}")
+OPERATORS.update({"sum_axis": OPERATORS["sum"], "max_axis": OPERATORS["max"], "min_axis": OPERATORS["min"]})
+
+
+@operator("norm")
+def norm(site: SymbolSite) -> Made:
+    """The length, or the sum of absolute values."""
+    site.without("out_dtype", None)
+    order, axes = site.integer("ord", 2), list(site.integers("axis", ()))
+    if order not in (1, 2) or not axes:
+        site.refuse("has another order than 1 or 2, or no axes")
+    return site.step(f"ReduceL{order}", site.x, axes=axes, keepdims=int(site.truth("keepdims")))
+
+
+@operator("dot", "batch_dot")
+def product(site: SymbolSite) -> Made:
+    """Of two matrices, each turned if it says so; of many in turn."""
+    site.without("forward_stype", None)
+    sides = []
+    for place, name in enumerate(("transpose_a", "transpose_b")):
+        value = site.input(place)
+        rank = site.type_of(value).rank
+        if rank != (2 if site.node.op == "dot" else 3):
+            site.refuse(f"multiplies {site.type_of(value)}, which is not supported")
+        turned = [*range(rank - 2), rank - 1, rank - 2]
+        sides.append(site.step("Transpose", value, perm=turned) if site.truth(name) else value)
+    return site.step("MatMul", *sides)
+
+
+# Arranging
+
+
+@operator("Flatten", "flatten")
+def flatten(site: SymbolSite) -> Made:
+    """To two axes."""
+    return site.step("Flatten", site.x, axis=1)
+
+
+@operator("Reshape", "reshape")
+def reshape(site: SymbolSite) -> Made:
+    """0 takes a size over, -1 is what is left, -2 all that follows, -3 joins two sizes, -4 splits one in two."""
+    site.without("reverse", "False", "0")
+    site.without("keep_highest", "False", "0")
+    site.without("target_shape", None, "(0, 0)", "()", "[]", "(0,0)")
+    given, wanted = list(site.type_of(site.x).shape), list(site.integers("shape", ()))
+    sizes: list[Dimension] = []
+    at, place = 0, 0
+    while place < len(wanted):
+        code = wanted[place]
+        place += 1
+        if code is None or code < -4:
+            site.refuse(f"has the sizes {wanted}, which are not understood")
+        if code in (0, -3, -4) and at + (code == -3) >= len(given):
+            site.refuse(f"has the sizes {wanted} for {site.type_of(site.x)}")
+        if code > 0 or code == -1:
+            sizes.append(code)
+            at += 1
+        elif code == 0:
+            sizes.append(given[at])
+            at += 1
+        elif code == -2:
+            sizes += given[at:]
+            at = len(given)
+        elif code == -3:
+            sizes.append(_times(site, given[at], given[at + 1]))
+            at += 2
+        else:
+            parts = wanted[place : place + 2]
+            place += 2
+            sizes += _split(site, given[at], parts)
+            at += 1
+    if not sizes or sizes.count(-1) > 1:
+        site.refuse(f"has the sizes {wanted}")
+    return site.reshaped(site.x, sizes)
+
+
+def _times(site: SymbolSite, left: Dimension, right: Dimension) -> Dimension:
+    if isinstance(left, Batch) and isinstance(right, Batch):
+        site.refuse("joins the batch with itself")
+    return right * left if isinstance(right, Batch) else left * right
+
+
+def _split(site: SymbolSite, size: Dimension, parts: list[int]) -> list[int]:
+    if isinstance(size, Batch) or len(parts) != 2 or parts.count(-1) > 1:
+        site.refuse(f"splits {size} into {parts}, which is not supported")
+    known = [part for part in parts if part != -1]
+    found = [size // known[0] if part == -1 and known[0] else part for part in parts]
+    if found[0] * found[1] != size:
+        site.refuse(f"splits {size} into {parts}")
+    return found
+
+
+@operator("transpose")
+def transpose(site: SymbolSite) -> Made:
+    """All axes are reversed where none are named."""
+    axes = site.integers("axes", ()) or range(site.type_of(site.x).rank)[::-1]
+    return site.step("Transpose", site.x, perm=list(axes))
+
+
+@operator("SwapAxis", "swapaxes")
+def swapped(site: SymbolSite) -> Made:
+    """Two axes change their places."""
+    order = list(range(site.type_of(site.x).rank))
+    one, other = site.axis("dim1", 0), site.axis("dim2", 0)
+    order[one], order[other] = order[other], order[one]
+    return site.step("Transpose", site.x, perm=order)
+
+
+@operator("expand_dims")
+def with_axis(site: SymbolSite) -> Made:
+    """An axis of size 1 more."""
+    return site.step("Unsqueeze", site.x, axes=[site.axis(rank=site.type_of(site.x).rank + 1)])
+
+
+@operator("squeeze")
+def without_axes(site: SymbolSite) -> Made:
+    """Axes of size 1 fewer; all of them where none are named."""
+    shape = site.type_of(site.x).shape
+    axes = site.integers("axis") or [axis for axis, size in enumerate(shape) if size == 1]
+    return site.step("Squeeze", site.x, axes=list(axes))
+
+
+@operator("Concat", "concat")
+def concat(site: SymbolSite) -> Made:
+    """Along one axis."""
+    axis = site.axis("dim", 1)
+    return site.step("Concat", *site.inputs, axis=axis) if len(site.inputs) > 1 else site.step("Identity", site.x)
+
+
+@operator("stack")
+def stack(site: SymbolSite) -> Made:
+    """Along an axis of their own."""
+    axis = site.axis(default=0, rank=site.type_of(site.x).rank + 1)
+    return site.step("Concat", *(site.step("Unsqueeze", each, axes=[axis]) for each in site.inputs), axis=axis)
+
+
+@operator("SliceChannel", "split")
+def split(site: SymbolSite) -> Made:
+    """Equal parts along one axis."""
+    axis, count, squeeze = site.axis(default=1), site.integer("num_outputs"), site.truth("squeeze_axis")
+    size = site.type_of(site.x).shape[axis]
+    if isinstance(size, Batch) or not count or size % count or squeeze and size != count:
+        site.refuse(f"splits {size} into {count} parts")
+    step = size // count
+    parts = [site.step("Slice", site.x, starts=[at], ends=[at + step], axes=[axis]) for at in range(0, size, step)]
+    return tuple(site.step("Squeeze", each, axes=[axis]) if squeeze else each for each in parts)
+
+
+@operator("slice", "crop")
+def slice_(site: SymbolSite) -> Made:
+    """From begins to ends, each of which may be left out."""
+    begins, ends = site.integers("begin", ()), site.integers("end", ())
+    steps = site.integers("step", ()) or (None,) * len(begins)
+    return _cut(site, list(zip(begins, ends, steps, strict=False)))
+
+
+@operator("slice_axis")
+def slice_axis(site: SymbolSite) -> Made:
+    """Along one axis."""
+    axis = site.axis()
+    return _cut(site, [(None, None, None)] * axis + [(site.integer("begin"), site.integer("end"), None)])
+
+
+@operator("slice_like")
+def slice_like(site: SymbolSite) -> Made:
+    """As large as another value, from the beginning."""
+    other = site.type_of(site.input(1)).shape
+    axes = site.integers("axes", ()) or range(len(other))
+    bounds = [(None, None, None)] * len(other)
+    for axis in axes:
+        if not isinstance(other[axis], Batch):
+            bounds[axis] = (0, other[axis], None)
+    return _cut(site, bounds)
+
+
+def _cut(site: SymbolSite, bounds: list[tuple[int | None, int | None, int | None]]) -> str:
+    """Cuts along the leading axes, each by begin, end and step."""
+    kept = []
+    for axis, (begin, end, step) in enumerate(bounds):
+        size, step = site.type_of(site.x).shape[axis], step or 1
+        begin = begin or 0
+        if begin == 0 and end is None and step == 1:
+            continue
+        if isinstance(size, Batch):
+            site.refuse("cuts the batch")
+        if step < 0:
+            site.refuse("cuts backwards, which is not supported")
+        kept.append((begin, size if end is None else end, axis, step))
+    if not kept:
+        return site.step("Identity", site.x)
+    starts, ends, axes, steps = map(list, zip(*kept))
+    return site.step("Slice", site.x, starts=starts, ends=ends, axes=axes, steps=steps)
+
+
+@operator("Pad", "pad")
+def pad(site: SymbolSite) -> Made:
+    """Begins and ends of each axis in turn."""
+    mode, widths = site.choice("mode", "", "constant", "edge", "reflect"), site.integers("pad_width", ())
+    return site.step(
+        "Pad", site.x, pads=[*widths[::2], *widths[1::2]], mode=mode, value=site.real("constant_value", 0.0)
+    )
+
+
+@operator("tile")
+def tile(site: SymbolSite) -> Made:
+    """Repeated along the last axes."""
+    times, rank = site.integers("reps", ()), site.type_of(site.x).rank
+    if len(times) > rank:
+        site.refuse("repeats along more axes than there are")
+    return site.step("Tile", site.x, repeats=[1] * (rank - len(times)) + list(times))
