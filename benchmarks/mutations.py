@@ -29,6 +29,7 @@ import zlib
 from collections import Counter
 from pathlib import Path
 
+import mutated_graphs
 import mutated_results
 
 MOST_SECONDS, MOST_BYTES, LONGEST = 2.0, 1_000_000_000, 400
@@ -557,6 +558,10 @@ class Mutator:
         }
         if kind == "image":
             self.images = self._images(demo)
+        elif kind == "onnx":
+            self.images = [(demo / names[kind]).read_bytes(), *mutated_graphs.foreign()]
+        elif kind == "symbols":
+            self.files = {}
         elif kind == "tflite":
             self.images = self._flatbuffers(demo)
         elif kind == "witness":
@@ -726,15 +731,15 @@ class Mutator:
     def files_of(self, seed: int) -> dict[str, bytes]:
         """The files of a mutated folder by their names."""
         chance = random.Random(f"{self.kind} {seed}")
-        files = dict(self.files)
+        files = mutated_graphs.symbols(chance) if self.kind == "symbols" else dict(self.files)
         kind = chance.random()
         main_file = next(iter(files))
-        if kind < 0.15:
+        if kind < (0.5 if self.kind == "symbols" else 0.15):
             name = chance.choice(list(files))
             files[name] = change_bytes(files[name], chance)
-        elif kind < 0.2:
+        elif kind < 0.2 or self.kind == "symbols" and kind < 0.52:
             del files[chance.choice(list(files))]
-        elif self.kind == "web":
+        elif self.kind in ("web", "symbols"):
             document = json.loads(files[main_file])
             with contextlib.suppress(RecursionError):  # A change made it too deep for the next one.
                 for _ in range(chance.randrange(1, 4)):
@@ -756,7 +761,7 @@ class Mutator:
         """A mutation on the disk; what to read: a path, or a whole command line."""
         if self.results:
             return self.results.write(seed, path)
-        if self.kind not in ("folder", "web"):
+        if self.kind not in ("folder", "web", "symbols"):
             path.write_bytes(self.data_of(seed))
             return path
         shutil.rmtree(path, ignore_errors=True)
@@ -764,12 +769,12 @@ class Mutator:
             (path / name).parent.mkdir(parents=True, exist_ok=True)
             (path / name).write_bytes(content)
         path.mkdir(exist_ok=True)
-        return path if self.kind == "folder" else path / "model.json"
+        return path if self.kind == "folder" else path / ("model.json" if self.kind == "web" else "net-symbol.json")
 
     def data_of(self, seed: int) -> bytes:
         if self.results:
             return self.results.data_of(seed)
-        if self.kind in ("folder", "web"):
+        if self.kind in ("folder", "web", "symbols"):
             return b"".join(self.files_of(seed).values())
         chance = random.Random(f"{self.kind} {seed}")
         if self.kind == "graph":
@@ -784,9 +789,10 @@ class Mutator:
         if self.kind == "onnx":
             import onnx
 
+            data = chance.choice(self.images)
             if chance.random() < 0.15:
-                return change_bytes(self.data, chance)
-            model = onnx.ModelProto.FromString(self.data)
+                return change_bytes(data, chance)
+            model = onnx.ModelProto.FromString(data)
             for _ in range(chance.randrange(1, 4)):
                 change_message(model, chance)
             return model.SerializeToString()
@@ -816,9 +822,17 @@ def read(kind: str, path) -> str | None:
         calls = [lambda: raw_pixels(path, Decode(sixteen_bit="high-byte"))]
     else:
         shape = ("--shape", ",".join(map(str, SHAPE_OF_RELEASED))) if kind == "scripted" else ()
+        shape = ("--shape", mutated_graphs.SHAPE_OF_SYMBOLS) if kind == "symbols" else shape
         calls = [lambda: called(main, "survey", path), lambda: called(main, "survey", path, *shape, "--json", "-")]
         if kind == "onnx":
             calls.append(lambda: artifact_graph(path))
+            calls.append(lambda: convert(path, path.with_suffix(".out"), choices=Choices(any_shape=True)))
+            calls.append(
+                lambda: called(main, "convert", path, "-o", path.with_suffix(".out2"), "--as-it-is", "--overwrite")
+            )
+        elif kind == "symbols":
+            chosen = Choices(any_shape=True, image_shape=tuple(map(int, mutated_graphs.SHAPE_OF_SYMBOLS.split(","))))
+            calls.append(lambda: convert(path, path.parent.with_suffix(".out"), choices=chosen))
         elif kind == "scripted":
             chosen = Choices(any_shape=True, image_shape=SHAPE_OF_RELEASED)
             calls.append(lambda: convert(path, path.with_suffix(".out"), choices=chosen))
@@ -947,7 +961,7 @@ def run(
 def main(
     demo: str,
     kinds: str = "onnx,witness,inlet,pt2,keras,h5,image,tflite,plan,kept,against,bundle,folder,graph,web,"
-    "scripted,older,weights",
+    "scripted,older,weights,symbols",
     count: str = "10000",
     first: str = "0",
 ) -> int:
