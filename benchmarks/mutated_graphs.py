@@ -1,5 +1,5 @@
 """Graphs of other makers that mutations.py changes: ONNX files with functions, branches, shape arithmetic and 8 bits,
-and symbol files with their parameters.
+and symbol files with their parameters."""
 
 import io
 import json
