@@ -71,6 +71,8 @@ def export(group, name, folder):
     images = mxnet.nd.array(numpy.random.RandomState(0).standard_normal((4, 3, size, size)).astype("float32"))
     with mxnet.autograd.record(train_mode=True):
         net(images)
+    # The graph of the pass in training mode, with what that draws at random, would be exported otherwise.
+    net.hybridize()
     scores = net(images)
     scores = scores[0] if isinstance(scores, (list, tuple)) else scores
     net.export(str(Path(folder) / "model"), epoch=0)

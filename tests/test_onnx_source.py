@@ -122,6 +122,9 @@ def test_a_file_as_others_write_it_is_surveyed_converted_and_proven(shipped, tmp
     assert done.returncode == 0, done.stderr
     x = weights(3, 3, 64, 64)
     np.testing.assert_allclose(by_runtime(tmp_path / "m.onnx", x), by_runtime(path, x), atol=1e-6)
+    short = ("--seconds", "0.2", "--batches", "1", "--threads", "1")
+    done = called("bench", "m.onnx", "--compare", path, *short, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
     images = shipped / "reference"
     done = called("witness", path, "--images", images, "--inlet", inlet, "-o", "m.witness", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
@@ -422,6 +425,12 @@ REFUSED = {
         ],
         12,
         "places",
+    ),
+    "an operator that the standard gave up": (
+        {},
+        [node("Upsample", ["x", "w"], ["y"])],
+        11,
+        "unknown operator.*Upsample",
     ),
     "an attribute of another version": ({}, [node("Relu", ["x"], ["y"], alpha=0.1)], 17, "alpha"),
     "a loop": (

@@ -118,6 +118,11 @@ class Feeds:
         shape = tuple(size if isinstance(size, int) and size > 0 else next(sizes, None) for size in stated)
         if None not in shape:
             return shape
+        # What is fed says the sizes that are open, in one order of the axes or the other.
+        fed = given.tensors.shape[1:] if given.tensors is not None else ()
+        for each in (fed, fed[1:] + fed[:1], fed[-1:] + fed[:-1]):
+            if len(each) == len(stated) and all(a == b for a, b in zip(stated, each) if isinstance(a, int) and a > 0):
+                return tuple(each)
         if len(self.inputs) == 1 and len(stated) == 3 and shape.count(None) == 2:
             raise BenchError(
                 f"{self.artifact} takes tensors {_in_words(stated)} with open sizes other than the batch; give the "

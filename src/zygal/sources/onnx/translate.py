@@ -312,10 +312,8 @@ def input_type(info: onnx.ValueInfoProto, where: str, image_shape: tuple[int, ..
     if not info.type.tensor_type.HasField("shape"):
         raise SourceError(f"{where} does not say how many axes its input {shown(info.name)} has.")
     if image_shape is not None and len(image_shape) == len(sizes) - 1:
-        sizes = (
-            sizes[0],
-            *(size if isinstance(size, int) else wanted for size, wanted in zip(sizes[1:], image_shape)),
-        )
+        fits = all(size == wanted for size, wanted in zip(sizes[1:], image_shape) if isinstance(size, int))
+        sizes = (sizes[0], *(image_shape if fits else sizes[1:]))
     open_sizes = [axis for axis, size in enumerate(sizes) if axis and not isinstance(size, int)]
     if open_sizes and isinstance(sizes[0], int):
         raise SourceError(
@@ -352,11 +350,12 @@ def array_of(tensor: TensorProto, where: str) -> np.ndarray:
 
 @cache
 def _schema(kind: str, version: int):
-    """The standard's statement of an operator at a version; None if it has none."""
+    """The standard's statement of an operator at a version; None if it has none, or has given it up before."""
     try:
-        return onnx.defs.get_schema(kind, version)
+        found = onnx.defs.get_schema(kind, version)
     except onnx.defs.SchemaError:
         return None
+    return None if found.deprecated else found
 
 
 def _attributes(node: onnx.NodeProto, arguments: Mapping[str, AttributeProto] | None) -> dict[str, AttributeProto]:
