@@ -28,7 +28,7 @@ from zygal.inlet import Inlet
 from zygal.inlet.sizes import tensor_shape
 from zygal.onnx.read import LARGEST_BYTES, load_model
 from zygal.sources.onnx.reader import FRAMEWORK, check_one_input, obstacle
-from zygal.sources.onnx.translate import input_type
+from zygal.sources.onnx.tensors import input_type
 from zygal.sources.opened import SourceFile
 
 _OF_THE_GRAPH = {

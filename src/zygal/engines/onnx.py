@@ -16,7 +16,7 @@ from zygal.errors import EngineError, first_line
 from zygal.files.families import Reading
 from zygal.onnx.read import load_model
 from zygal.sources.onnx.reader import check_one_input
-from zygal.sources.onnx.translate import input_type
+from zygal.sources.onnx.tensors import input_type
 
 SESSION = "session"
 """The way to run an ONNX file."""

@@ -5,13 +5,11 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Iterable, Mapping, MutableMapping
-from functools import cache
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import onnx
-from onnx import AttributeProto, TensorProto, helper, numpy_helper
+from onnx import AttributeProto, TensorProto, helper
 
 from zygal.classifier.metadata import TENSOR_KEY, Metadata
 from zygal.errors import GraphError, SourceError, UnknownOperators, shown
@@ -19,10 +17,11 @@ from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.passes.dead import remove_dead
 from zygal.inlet.front import LAYER
 from zygal.inlet.sizes import tensor_shape
-from zygal.onnx.contents import declared, inputs_of, opset_of, properties_of
+from zygal.onnx.contents import inputs_of, opset_of, properties_of
 from zygal.onnx.read import load_model
-from zygal.onnx.validate import STANDARD, external_bytes, validate
+from zygal.onnx.validate import STANDARD, validate
 from zygal.sources.onnx import (  # noqa: F401  (each table enters its operators)
+    standard,
     table_arithmetic,
     table_normalisation,
     table_quantization,
@@ -32,11 +31,8 @@ from zygal.sources.onnx import (  # noqa: F401  (each table enters its operators
     table_windows,
 )
 from zygal.sources.onnx.site import Context, OnnxSite, handler_of
+from zygal.sources.onnx.tensors import array_of, input_type
 
-OLDEST, NEWEST = 7, onnx.defs.onnx_opset_version()
-"""The opsets whose operators are known. Before 7, operands were broadcast by rules of their own; operators that were
-not changed since are known in older opsets too."""
-DTYPES = frozenset(("float16", "float32", "float64", "int8", "int16", "int32", "int64", "uint8", "bool"))
 DEEPEST = 16
 MOST_NODES = 200_000
 _FAULTS = (KeyError, TypeError, ValueError, IndexError, AttributeError, ArithmeticError)
@@ -66,8 +62,10 @@ class Translator:
         properties = properties_of(model)
         self._tensor = properties.get(TENSOR_KEY)
         opset = opset_of(model)
-        if opset > NEWEST:
-            raise SourceError(f"{where} uses opset {opset}, which is newer than the {NEWEST} that is known here.")
+        if opset > standard.NEWEST:
+            raise SourceError(
+                f"{where} uses opset {opset}, which is newer than the {standard.NEWEST} that is known here."
+            )
         inputs = self._of_raw_pixels(properties) if self._tensor else self._types(image_shape)
         for name, type in inputs.items():
             self._scope[name] = self.builder.input(name, type)
@@ -115,7 +113,7 @@ class Translator:
                 raise SourceError(f"{self.where} has more than {MOST_NODES} nodes, its functions entered.")
             named = node.name or next((name for name in node.output if name), node.op_type)
             try:
-                attributes = _attributes(node, arguments)
+                attributes = standard.attributes(node, arguments)
                 made = self._made(node, attributes, scope, versions, inside, depth)
             except GraphError as fault:
                 raise SourceError(f"{self.where} cannot be converted: {fault}") from fault
@@ -145,32 +143,24 @@ class Translator:
             raise SourceError(
                 f"{self.where} cannot be converted: {shown(node.name or node.op_type)} reads what only training makes."
             )
-        schema = self._schema(node.op_type, versions.get(domain, 0)) if domain == "" else None
+        schema = standard.schema(node.op_type, versions.get(domain, 0), self.where) if domain == "" else None
         handler = handler_of(node.op_type) if schema is not None else None
         if handler is None:
             if schema is not None and (schema.has_function or schema.has_context_dependent_function):
-                body = self._definition(schema, _resolved(node, attributes), values, versions[domain])
+                types = [self.builder.types[value] if value else None for value in values]
+                resolved = standard.resolved(node, attributes)
+                body = standard.definition(schema, resolved, types, versions[domain])
                 if body is not None:
-                    return self._entered(body, node, _with_defaults(attributes, schema), scope, layer, depth)
+                    given = standard.with_defaults(attributes, schema)
+                    return self._entered(body, node, given, scope, layer, depth)
             kind = node.op_type if domain == "" else f"{domain}.{node.op_type}"
             self.context.unknown.setdefault(shown(kind), []).append(shown(node.name or node.output[0]))
             return [UNKNOWN] * len(node.output)
         return self._by_table(node, handler, schema, attributes, values, layer)
 
-    def _schema(self, kind: str, opset: int):
-        """The standard's statement of an operator in an opset; None if it has none. Raises SourceError on an old
-        meaning."""
-        schema, later = _schema(kind, opset), _schema(kind, OLDEST)
-        if opset < OLDEST and schema is not None and schema.since_version != (later and later.since_version):
-            raise SourceError(
-                f"{self.where} uses opset {opset}, in which {kind} had another meaning; export the model with opset "
-                f"{OLDEST} or later."
-            )
-        return schema
-
     def _by_table(self, node, handler, schema, attributes, values, layer: str) -> list[str | _Nothing]:
-        _check_form(schema, attributes, len(node.input))
-        given = {name: _plain(each) for name, each in attributes.items()}
+        standard.check_form(schema, attributes, len(node.input))
+        given = {name: standard.plain(each) for name, each in attributes.items()}
         outputs = list(node.output)
         stem = next(name for name in outputs if name)
         site = OnnxSite(self.context, node.op_type, schema.since_version, stem, layer, values, outputs, given)
@@ -242,25 +232,6 @@ class Translator:
         held = isinstance(value, str) and self.builder.maker(value) is not None
         return self.builder.rename(value, name) if held and name else value
 
-    def _definition(self, schema, node, values, version: int) -> onnx.FunctionProto | None:
-        """The standard's own definition of an operator by simpler ones; None where it has none for these inputs."""
-        version = max(schema.since_version, version)
-        if schema.has_function:
-            versions = [each for each in schema.function_opset_versions if each <= version]
-            text = schema.get_function_with_opset_version(max(versions, default=schema.since_version))
-            return onnx.FunctionProto.FromString(text) if text else None
-        types = []
-        for value in values:
-            known = self.builder.types[value] if value else None
-            dtype = helper.np_dtype_to_tensor_dtype(known.dtype) if known is not None else TensorProto.UNDEFINED
-            sizes = known and [size if isinstance(size, int) else None for size in known.shape]
-            types.append(helper.make_tensor_type_proto(dtype, sizes).SerializeToString())
-        versions = [each for each in schema.context_dependent_function_opset_versions if each <= version]
-        if not versions:
-            return None
-        text = schema.get_context_dependent_function_with_opset_version(max(versions), node.SerializeToString(), types)
-        return onnx.FunctionProto.FromString(text) if text else None
-
     def _branch(self, node, attributes, scope: Scope, versions, inside: str, depth: int) -> list[str | _Nothing]:
         """The results of the branch that is taken, where the condition is known."""
         condition = self._value(scope, node.input[0])
@@ -301,115 +272,6 @@ class Translator:
             return remove_dead(self.builder.finish(names))
         except GraphError as fault:
             raise SourceError(f"{self.where} cannot be converted: {fault}") from fault
-
-
-def input_type(info: onnx.ValueInfoProto, where: str, image_shape: tuple[int, ...] | None) -> TensorType:
-    """The type of an input: axis 0 is the batch if it is open; other open sizes are those of `image_shape`. Raises
-    SourceError."""
-    dtype, sizes = declared(info)
-    if dtype not in DTYPES:
-        raise SourceError(f"{where} takes {shown(info.name)} as {dtype}, which an artifact does not compute with.")
-    if not info.type.tensor_type.HasField("shape"):
-        raise SourceError(f"{where} does not say how many axes its input {shown(info.name)} has.")
-    if image_shape is not None and len(image_shape) == len(sizes) - 1:
-        fits = all(size == wanted for size, wanted in zip(sizes[1:], image_shape) if isinstance(size, int))
-        sizes = (sizes[0], *(image_shape if fits else sizes[1:]))
-    open_sizes = [axis for axis, size in enumerate(sizes) if axis and not isinstance(size, int)]
-    if open_sizes and isinstance(sizes[0], int):
-        raise SourceError(
-            f"{where} leaves axis {open_sizes[0]} of its input {shown(info.name)} open and fixes axis 0 at {sizes[0]} "
-            "(its batch may stand in another place than axis 0, which is not supported); if these are the sizes of "
-            "an image, say them with --shape."
-        )
-    if open_sizes:
-        listed = ", ".join(str(size) if isinstance(size, int) else "?" for size in sizes)
-        raise SourceError(
-            f"{where} leaves the size of its images open ([{listed}]); say it with --shape, as in --shape 3,224,224, "
-            "or give an inlet that ends with a size."
-        )
-    if any(size == 0 for size in sizes):
-        raise SourceError(f"{where} takes images {list(sizes)}, which hold nothing.")
-    return TensorType(np.dtype(dtype), tuple(size if isinstance(size, int) else Batch() for size in sizes))
-
-
-def array_of(tensor: TensorProto, where: str) -> np.ndarray:
-    """The numbers of a weight; memory-mapped where they are in an external file. Raises SourceError."""
-    dtype = helper.tensor_dtype_to_np_dtype(tensor.data_type)
-    if dtype.name not in DTYPES:
-        raise SourceError(
-            f"{where} cannot be converted: it keeps {shown(tensor.name or 'a constant')} as {dtype}, which an artifact "
-            "does not compute with."
-        )
-    if tensor.data_location != TensorProto.EXTERNAL:
-        return numpy_helper.to_array(tensor)
-    beside, offset, length = external_bytes(tensor, Path(where))
-    if not length:
-        return np.zeros(tuple(tensor.dims), dtype)
-    return np.memmap(beside, dtype, "r", offset, tuple(tensor.dims))
-
-
-@cache
-def _schema(kind: str, version: int):
-    """The standard's statement of an operator at a version; None if it has none, or has given it up before."""
-    try:
-        found = onnx.defs.get_schema(kind, version)
-    except onnx.defs.SchemaError:
-        return None
-    return None if found.deprecated else found
-
-
-def _attributes(node: onnx.NodeProto, arguments: Mapping[str, AttributeProto] | None) -> dict[str, AttributeProto]:
-    """A node's attributes; those that refer to the attributes of the function that the node is in, by their values."""
-    found = {}
-    for each in node.attribute:
-        if not each.ref_attr_name:
-            found[each.name] = each
-        elif arguments is not None and each.ref_attr_name in arguments:
-            found[each.name] = arguments[each.ref_attr_name]
-    return found
-
-
-def _resolved(node: onnx.NodeProto, attributes: Mapping[str, AttributeProto]) -> onnx.NodeProto:
-    """The node with what its attributes refer to in their place."""
-    made = onnx.NodeProto()
-    made.CopyFrom(node)
-    del made.attribute[:]
-    for name, each in attributes.items():
-        made.attribute.add().CopyFrom(each)
-        made.attribute[-1].name = name
-    return made
-
-
-def _with_defaults(attributes: Mapping[str, AttributeProto], schema) -> dict[str, AttributeProto]:
-    stated = {name: each.default_value for name, each in schema.attributes.items() if each.default_value.name}
-    return {**stated, **attributes}
-
-
-def _check_form(schema, attributes: Mapping[str, AttributeProto], inputs: int) -> None:
-    """Raises ValueError where a node is not of the form that the standard states."""
-    if not schema.min_input <= inputs <= schema.max_input:
-        raise ValueError(f"{inputs} inputs, where the standard has {schema.min_input} to {schema.max_input}")
-    for name, attribute in attributes.items():
-        stated = schema.attributes.get(name)
-        if stated is None:
-            raise ValueError(f"the attribute {name} is not one of opset {schema.since_version}")
-        if int(stated.type.value) != attribute.type:
-            raise ValueError(f"the attribute {name} is of another type than the standard's")
-    for name, stated in schema.attributes.items():
-        if stated.required and name not in attributes:
-            raise ValueError(f"the attribute {name} is missing")
-
-
-def _plain(attribute: AttributeProto) -> Any:
-    if attribute.type in (AttributeProto.TENSOR, AttributeProto.GRAPH):
-        return attribute
-    return _decoded(helper.get_attribute_value(attribute))
-
-
-def _decoded(value: Any) -> Any:
-    if isinstance(value, bytes):
-        return value.decode()
-    return [_decoded(each) for each in value] if isinstance(value, (list, tuple)) or hasattr(value, "append") else value
 
 
 def artifact_graph(path: str | Path, image_shape: tuple[int, ...] | None = None) -> Graph:
