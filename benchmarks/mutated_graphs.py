@@ -37,9 +37,13 @@ def foreign():
     }
     sizes = {"zero": np.array(0), "rest": np.array([-1]), "axis": np.array([0])}
     stored = {
-        "xs": np.float32(0.02), "ys": np.float32(0.05), "ws": np.full(10, 0.01, np.float32), "z": np.uint8(128),
-        "wz": np.zeros(10, np.int8), "w": rng.integers(-100, 100, (10, 3, 3, 3)).astype(np.int8),
-    }  # fmt: skip
+        "xs": np.float32(0.02),
+        "ys": np.float32(0.05),
+        "ws": np.full(10, 0.01, np.float32),
+        "z": np.uint8(128),
+        "wz": np.zeros(10, np.int8),
+        "w": rng.integers(-100, 100, (10, 3, 3, 3)).astype(np.int8),
+    }
     return [
         _model(
             [

@@ -11,7 +11,7 @@ from zygal.files.documents import parse_json
 from zygal.files.opening import read_text
 from zygal.graph import Batch, Graph, TensorType
 from zygal.graph.passes.dead import remove_dead
-from zygal.sources.mxnet import table_layers, table_plain  # noqa: F401  (each table enters its operators)
+from zygal.sources.mxnet import table_arranging, table_layers, table_plain  # noqa: F401  (each table enters its operators)
 from zygal.sources.mxnet.site import OPERATORS, Context, SymbolSite
 from zygal.sources.mxnet.symbol import Symbol, SymbolNode
 
