@@ -142,6 +142,24 @@ def test_the_runtimes_layers_carry_the_names_of_nodes(shipped, tmp_path):
     assert layers[0][2].shape == (2, 8, 8, 8)
 
 
+def test_a_fixed_batch_is_freed_and_proven_or_kept(tmp_path):
+    nodes = [
+        node("Relu", ["x"], ["r"]),
+        node("Reshape", ["r", "to"], ["f"]),
+        node("Gemm", ["f", "w"], ["g"]),
+        node("Reshape", ["g", "rows"], ["y"]),
+    ]
+    held = {"to": np.array([1, 192]), "rows": np.array([1, 10]), "w": weights(192, 10)}
+    path = saved(model_of(nodes, 13, held, shape=(1, 3, 8, 8), output=("y", FLOAT, [1, 10])), tmp_path)
+    done = called("convert", path, "-o", "m.onnx", cwd=tmp_path)
+    assert done.returncode == 0 and "fixed batch of 1" in done.stderr, done.stderr
+    x = weights(3, 3, 8, 8)
+    right = np.concatenate([by_runtime(path, x[place : place + 1]) for place in range(3)])
+    np.testing.assert_allclose(by_runtime(tmp_path / "m.onnx", x), right, atol=1e-5)
+    assert called("convert", path, "-o", "kept.onnx", "--keep-batch", cwd=tmp_path).returncode == 0
+    assert read_artifact(tmp_path / "kept.onnx").inputs["image"][1][0] == 1
+
+
 @pytest.mark.parametrize("more", [(), ("--half",), ("--raw-pixels",), ("--opset", "21")], ids=" ".join)
 def test_converting_an_artifact_again_gives_the_same_bytes(more, shipped, tmp_path):
     source = shipped / "channel_marks.onnx"

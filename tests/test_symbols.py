@@ -77,6 +77,7 @@ def test_a_symbol_is_surveyed_and_converted(tmp_path):
     images, right = recorded()["images"], recorded()["a network/result"]
     for count in (1, 2):
         np.testing.assert_allclose(open_engine(facts).run(images[:count]), right[:count], atol=1e-6)
+    assert called("survey", path, "--shape", "4,9,7", "--draw", "net.svg", cwd=tmp_path).returncode == 0
     done = called("convert", path, "-o", "m.tflite", "--shape", "4,9,7", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
 

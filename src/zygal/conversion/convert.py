@@ -119,7 +119,7 @@ def convert(
 @contextmanager
 def read_for_conversion(file: SourceFile, choices: Choices) -> Iterator[Source]:
     """The source as it is converted, before any pass. Raises ZygalError."""
-    with _read(file, choices, None, None) as (source, _):
+    with _read(file, choices, choices.image_shape, None) as (source, _):
         yield source
 
 
