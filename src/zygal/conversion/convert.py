@@ -157,6 +157,7 @@ def _converted(
     shape = _image_shape(inlet, choices)
     classes = len(labels.names) if labels else None
     with _read(file, choices, shape, classes) as (source, freed_from):
+        proof = _proof_of_reading(source, choices, shape, classes)
         before = _fed_as_chosen(source, choices)
         inlet, labels = inlet or source.inlet, labels or own_labels(source.path, source.metadata, source.labels)
         if choices.raw_pixels and inlet is None:
@@ -166,7 +167,7 @@ def _converted(
         check_fit(before, inlet, labels)
         graph = format.arranged(run_passes(before, format.expressed(writing)), writing)
         graph = graph.renamed({graph.inputs[0]: choices.input_name, graph.outputs[0]: choices.output_name})
-        notes = [*source.notes, *_notes(source, freed_from)]
+        notes = [*source.notes, *proof, *_notes(source, freed_from)]
         metadata = Metadata(
             inlet,
             origin=Origin(source.path.name, file.sha256, source.framework, source.framework_version, __version__),
@@ -207,6 +208,18 @@ def _converted(
             inlet=inlet,
             labels=labels,
         )
+
+
+def _proof_of_reading(
+    source: Source, choices: Choices, shape: tuple[int, ...] | None, classes: int | None
+) -> tuple[str, ...]:
+    """Of a file of another maker in the format of artifacts, which can be run here as it came: notes. Raises
+    SourceError."""
+    if source.framework != "ONNX" or source.metadata is not None and source.metadata.origin is not None:
+        return ()
+    from zygal.conversion.reading_proof import prove_reading
+
+    return prove_reading(source, Reading(choices.scores, classes, shape))
 
 
 def own_labels(path: Path, metadata: Metadata | None, names: tuple[str, ...] | None = None) -> Labels | None:

@@ -61,7 +61,7 @@ def prove_freed(source: Source, pinned: Graph, graph: Graph, batch: int, writing
         for name, each in (("pinned", pinned), ("freed", graph)):
             ONNX.write(each, folder / name, Metadata(), writing)
             engines.append(open_engine(folder / name))
-        images = _random_images(graph.types[graph.inputs[0]], max(counts))
+        images = random_images(graph.types[graph.inputs[0]], max(counts))
         wanted = np.concatenate(list(run_in_batches(engines[0], images)))
         for count in counts:
             try:
@@ -93,7 +93,7 @@ def _prove_by_code(
         raise _not_freed(source, batch, f"it returns other scores for {len(images)} images than its code")
 
 
-def _random_images(type: TensorType, count: int):
+def random_images(type: TensorType, count: int):
     """Tensors that a model's input may hold."""
     rng, shape = np.random.default_rng(count), (count, *type.shape[1:])
     if type.dtype.kind == "f":

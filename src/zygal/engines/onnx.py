@@ -10,8 +10,7 @@ import numpy as np
 
 from zygal.artifact.onnx.read import facts_of
 from zygal.engines.onnx_inside import values
-from zygal.engines.onnx_session import OnnxSession, open_session
-from zygal.engines.session import SessionSettings
+from zygal.engines.session import Session, SessionSettings, open_session
 from zygal.errors import EngineError, first_line
 from zygal.files.families import Reading
 from zygal.onnx.read import load_model
@@ -40,7 +39,7 @@ class OnnxEngine:
         self._session = self._open(SessionSettings())
         self.version = self._session.runtime.rpartition(" ")[2]
 
-    def _open(self, settings: SessionSettings) -> OnnxSession:
+    def _open(self, settings: SessionSettings) -> Session:
         return open_session(self._file, settings, validated=True)
 
     def run(self, batch: np.ndarray) -> np.ndarray:
