@@ -176,6 +176,10 @@ BROKEN = {
     "no number": (lambda d: attributes(d, "Convolution").update(kernel="(3, x)"), "no whole number"),
     "weights of another size": (lambda d: attributes(d, "Convolution").update(kernel="(5, 5)"), "kernel|states"),
     "another convention": (lambda d: attributes(d, "Pooling").update(pooling_convention="same"), "pooling_convention"),
+    "random numbers": (
+        lambda d: next(n for n in d["nodes"] if n["op"] == "LRN").update(op="_random_uniform"),
+        "random",
+    ),
     "a cycle": (lambda d: d["nodes"][3]["inputs"].append([5, 0, 0]), "reads what comes after it"),
     "no heads": (lambda d: d.update(heads=[]), "no heads"),
     "a head that is not there": (lambda d: d.update(heads=[[9999, 0, 0]]), "nothing that exists"),

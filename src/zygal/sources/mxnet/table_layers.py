@@ -11,6 +11,8 @@ from zygal.sources.mxnet.site import Made, SymbolSite, operator
 from zygal.sources.recipes.activations import gelu, mish
 from zygal.sources.recipes.arranging import by_matrices, enlarged_by_nearest
 from zygal.sources.recipes.normalisation import group_normalisation
+from zygal.sources.recipes.normalisation import local_response as local_response_of
+from zygal.sources.recipes.windows import pooled_to
 
 
 def _windows(site: SymbolSite, kernel: tuple[int, ...]) -> dict[str, list[int]]:
@@ -134,20 +136,9 @@ def _same_count(site: SymbolSite, spatial, kernel, geometry) -> bool:
 
 @operator("_contrib_AdaptiveAvgPooling2D")
 def pooled_to_size(site: SymbolSite) -> Made:
-    """Means over windows that cover the image, each from a floor to a ceiling; to one by one unless a size is
-    stated."""
+    """Means over windows that cover the image; to one by one unless a size is stated."""
     wanted = site.integers("output_size", ()) or (1, 1)
-    wanted = wanted * 2 if len(wanted) == 1 else wanted
-    if tuple(wanted) == (1, 1):
-        return site.step("GlobalAveragePool", site.x)
-    matrices = []
-    for size, out in zip(site.type_of(site.x).shape[2:], wanted):
-        matrix = np.zeros((out, size))
-        for place in range(out):
-            start, end = place * size // out, -(-(place + 1) * size // out)
-            matrix[place, start:end] = 1 / (end - start)
-        matrices.append(matrix)
-    return by_matrices(site, site.x, matrices)
+    return pooled_to(site, site.x, wanted * 2 if len(wanted) == 1 else wanted)
 
 
 @operator("UpSampling")
@@ -227,15 +218,13 @@ def hard_sigmoid(site: SymbolSite) -> Made:
 @operator("LRN")
 def local_response(site: SymbolSite) -> Made:
     """x / (knorm + alpha / nsize * the sum of squares of the neighbouring channels) ^ beta; Krizhevsky et al., 2012."""
-    shape, size = site.type_of(site.x).shape, site.integer("nsize")
+    size = site.integer("nsize")
     if not size or size % 2 == 0:
         site.refuse(f"looks at {size} channels, which have no middle")
-    squares = site.reshaped(site.step("Mul", site.x, site.x), [shape[0], 1, shape[1], prod(shape[2:])])
-    half = size // 2
-    mean = site.step("AveragePool", squares, kernel_shape=[size, 1], pads=[half, 0, half, 0], count_include_pad=1)
-    scaled = site.step("Mul", site.reshaped(mean, shape), site.number(site.real("alpha", 1e-4), site.x))
-    base = site.step("Add", scaled, site.number(site.real("knorm", 2.0), site.x))
-    return site.step("Div", site.x, site.step("Pow", base, site.number(site.real("beta", 0.75), site.x)))
+    around = (size // 2, size // 2)
+    return local_response_of(
+        site, site.x, around, site.real("alpha", 1e-4), site.real("beta", 0.75), site.real("knorm", 2.0)
+    )
 
 
 @operator("L2Normalization")

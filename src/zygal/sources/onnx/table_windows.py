@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from math import prod
 
-import numpy as np
-
 from zygal.graph import Batch
 from zygal.graph.ops.windows import same_pads
 from zygal.sources.onnx.site import Made, OnnxSite, operator
+from zygal.sources.recipes.normalisation import local_response as local_response_of
 
 
 def _spatial(site: OnnxSite) -> list[int]:
@@ -134,15 +133,7 @@ def length_of_windows(site: OnnxSite) -> Made:
 @operator("LRN")
 def local_response(site: OnnxSite) -> Made:
     """x / (bias + alpha / size * the sum of squares of the neighbouring channels) ^ beta; Krizhevsky et al., 2012."""
-    x, size = site.value(0), site.attribute("size")
-    shape = site.type_of(x).shape
+    size = site.attribute("size")
     before = (size - 1) // 2
-    rest = prod(_spatial(site))
-    squares = site.reshaped(site.step("Mul", x, x), [shape[0], 1, shape[1], rest])
-    mean = site.step(
-        "AveragePool", squares, kernel_shape=[size, 1], pads=[before, 0, size - 1 - before, 0], count_include_pad=1
-    )
-    scaled = site.step("Mul", site.reshaped(mean, shape), site.number(site.attribute("alpha", 1e-4), x))
-    base = site.step("Add", scaled, site.number(site.attribute("bias", 1.0), x))
-    power = site.constant(np.array(site.attribute("beta", 0.75), site.type_of(x).dtype), "beta")
-    return site.step("Div", x, site.step("Pow", base, power))
+    numbers = [site.attribute(name, default) for name, default in (("alpha", 1e-4), ("beta", 0.75), ("bias", 1.0))]
+    return local_response_of(site, site.value(0), (before, size - 1 - before), *numbers)

@@ -8,8 +8,7 @@ from zygal.graph import Batch
 from zygal.graph.ops.windows import Geometry
 from zygal.sources.pytorch.calls import IN_TRAINING, Site, aten
 from zygal.sources.recipes import normalisation
-from zygal.sources.recipes.arranging import by_matrices
-from zygal.sources.recipes.windows import each_image_its_own
+from zygal.sources.recipes.windows import each_image_its_own, pooled_to, window_means
 
 
 def _spread(value: int | list[int], axes: int) -> list[int]:
@@ -225,29 +224,9 @@ def _pool_geometry(site: Site) -> dict:
     "_adaptive_avg_pool3d.default",
 )
 def adaptive_average_pool(site: Site):
-    """To a fixed output size. Where it divides the input size it is an ordinary pooling, else two matrices."""
+    """To a fixed output size."""
     x = site.tensor("self")
-    spatial, wanted = _adaptive_sizes(site, x)
-    if all(size == 1 for size in wanted):
-        return site.step("GlobalAveragePool", x)
-    if wanted == spatial:
-        return site.step("Identity", x)
-    if not any(size % parts for size, parts in zip(spatial, wanted)):
-        kernel = [size // parts for size, parts in zip(spatial, wanted)]
-        return site.step("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
-    if len(spatial) > 2:
-        site.refuse(f"pools {list(spatial)} to {list(wanted)} with windows of unequal size, which is not supported")
-    matrices = [_window_means(size, parts) for size, parts in zip(spatial, wanted)]
-    return by_matrices(site, x, matrices)
-
-
-def _window_means(size: int, parts: int) -> np.ndarray:
-    """Window i is from floor(i n / m) up to ceil((i + 1) n / m), as the framework has it."""
-    matrix = np.zeros((parts, size))
-    for part in range(parts):
-        start, end = part * size // parts, -(-(part + 1) * size // parts)
-        matrix[part, start:end] = 1 / (end - start)
-    return matrix
+    return pooled_to(site, x, _adaptive_sizes(site, x)[1])
 
 
 @aten("adaptive_max_pool2d.default", "adaptive_max_pool1d.default")
@@ -265,7 +244,7 @@ def adaptive_max_pool(site: Site):
 
 def _window_places(size: int, parts: int) -> np.ndarray:
     """The places of each window [parts, widest]; what a narrower one lacks is its first place again."""
-    covered = _window_means(size, parts) > 0
+    covered = window_means(size, parts) > 0
     widest = int(covered.sum(1).max())
     first, count = covered.argmax(1)[:, None], covered.sum(1)[:, None]
     offsets = np.arange(widest)

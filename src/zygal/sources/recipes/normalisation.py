@@ -64,3 +64,14 @@ def unit_length(emit: Emitter, x: str, axes: Sequence[int], least: float, order:
     """x divided by its length over some axes, which is taken for at least `least`."""
     length = emit.step(f"ReduceL{order}", x, axes=list(axes), keepdims=1)
     return emit.step("Div", x, emit.step("Max", length, emit.number(float(least), x)))
+
+
+def local_response(emit: Emitter, x: str, around: tuple[int, int], alpha: float, beta: float, bias: float) -> str:
+    """x / (bias + alpha * the mean of the squares of neighbouring channels) ^ beta, for x [N, C, ...]; around: how many
+    channels before and behind count, those beyond the border as zeros. Krizhevsky et al., 2012."""
+    shape, (before, behind) = emit.type_of(x).shape, around
+    squares = emit.reshaped(emit.step("Mul", x, x), [shape[0], 1, shape[1], prod(shape[2:])])
+    windows = {"kernel_shape": [before + 1 + behind, 1], "pads": [before, 0, behind, 0]}
+    mean = emit.reshaped(emit.step("AveragePool", squares, count_include_pad=1, **windows), shape)
+    base = emit.step("Add", emit.step("Mul", mean, emit.number(alpha, x)), emit.number(bias, x))
+    return emit.step("Div", x, emit.step("Pow", base, emit.number(beta, x)))

@@ -8,6 +8,7 @@ import numpy as np
 
 from zygal.graph import Batch
 from zygal.sources.emitter import Emitter
+from zygal.sources.recipes.arranging import by_matrices
 
 
 def columns(emit: Emitter, x: str, kernel, dilation, pads, stride) -> tuple[str, list[int]]:
@@ -46,3 +47,29 @@ def each_image_its_own(
         shift = emit.reshaped(inputs[2], [Batch(), groups.times, out.times // groups.times, 1])
         made = emit.step("Add", made, shift)
     return emit.reshaped(made, [1, out, *counts])
+
+
+def pooled_to(emit: Emitter, x: str, wanted: Sequence[int]) -> str:
+    """The means of as many windows as are wanted along each of the last axes, which cover x [N, C, ...]: an ordinary
+    pooling where they are alike, else two matrices."""
+    spatial = emit.type_of(x).shape[2:]
+    if all(size == 1 for size in wanted):
+        return emit.step("GlobalAveragePool", x)
+    if tuple(wanted) == spatial:
+        return emit.step("Identity", x)
+    if not any(size % parts for size, parts in zip(spatial, wanted)):
+        kernel = [size // parts for size, parts in zip(spatial, wanted)]
+        return emit.step("AveragePool", x, kernel_shape=kernel, strides=kernel, pads=[0] * 2 * len(kernel))
+    if len(spatial) > 2:
+        emit.refuse(f"pools {list(spatial)} to {list(wanted)} with windows of unequal size, which is not supported")
+    return by_matrices(emit, x, [window_means(size, parts) for size, parts in zip(spatial, wanted)])
+
+
+def window_means(size: int, parts: int) -> np.ndarray:
+    """The weights [parts, size] of windows that cover an axis: window i is from floor(i n / m) up to
+    ceil((i + 1) n / m)."""
+    matrix = np.zeros((parts, size))
+    for part in range(parts):
+        start, end = part * size // parts, -(-(part + 1) * size // parts)
+        matrix[part, start:end] = 1 / (end - start)
+    return matrix
