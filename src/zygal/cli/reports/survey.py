@@ -32,13 +32,15 @@ def show(out, outcome: SurveyOutcome) -> None:
         kinds.FOLDER: _labels,
         kinds.MODEL_FOLDER: _model_folder,
     }
+    kind = found.kind
     rows = (_artifact if found.is_artifact else describe.get(found.kind, _trained))(found.facts)
     if found.kind == kinds.PARAMETERS:
         rows[-1] = ("can be converted", "only with the NAME-symbol.json that was saved with it")
     if found.is_artifact and found.kind == kinds.ARTIFACT and found.facts.metadata.origin is None:
         why_not = found.why_not.replace(f"{found.path} ", "it ", 1)
+        kind = "an ONNX file of another maker"
         rows.append(("can be converted", f"no: {why_not}" if why_not else "yes, every operator is known"))
-    show_facts(out, f"{found.path} is {found.kind}", rows)
+    show_facts(out, f"{found.path} is {kind}", rows)
 
 
 def _trained(facts: Any) -> Rows:

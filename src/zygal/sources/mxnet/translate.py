@@ -123,8 +123,8 @@ class Translator:
         known = OPERATORS.get(node.op)
         if known is None and node.op.startswith(("_random_", "_sample_")):
             raise SourceError(
-                f"{self.where} cannot be converted: {shown(node.name)} ({node.op}) draws random numbers, as the graph of "
-                "training does; run the network once for prediction and export it again."
+                f"{self.where} cannot be converted: {shown(node.name)} ({node.op}) draws random numbers, as the graph "
+                "of training does; run the network once for prediction and export it again."
             )
         if known is None:
             self.context.unknown.setdefault(node.op, []).append(shown(node.name))
