@@ -213,9 +213,9 @@ def _converted(
 def _proof_of_reading(
     source: Source, choices: Choices, shape: tuple[int, ...] | None, classes: int | None
 ) -> tuple[str, ...]:
-    """Of a file of another maker in the format of artifacts, which can be run here as it came: notes. Raises
-    SourceError."""
-    if source.framework != "ONNX" or source.metadata is not None and source.metadata.origin is not None:
+    """Of an ONNX file, which can be run here as it came: notes. Not of one that takes raw pixels, whose model is behind
+    its inlet. Raises SourceError."""
+    if source.framework != "ONNX" or source.metadata is not None and source.metadata.tensor is not None:
         return ()
     from zygal.conversion.reading_proof import prove_reading
 

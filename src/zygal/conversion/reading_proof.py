@@ -1,4 +1,4 @@
-"""An ONNX file of another maker and what was read of it, run on the same random images: its runtime is always here, so
+"""An ONNX file and what was read of it, run on the same random images: its runtime is always here, so
 a wrong reading is found before a witness is recorded."""
 
 from __future__ import annotations
