@@ -51,7 +51,7 @@ def names():
 
     plain = ("alexnet", "densenet", "inception", "mobilenet", "resnet", "squeezenet", "vgg")
     own = [n for n in dir(vision) if n.startswith(plain) and any(each.isdigit() for each in n) or n == "alexnet"]
-    others = [n for n in get_model_list() if not any(each in n for each in OTHER_TASKS)]
+    others = [n for n in get_model_list() if not any(each in n for each in OTHER_TASKS) and not n.endswith("_s")]
     return [(ZOO, n) for n in own] + [(COLLECTION, n) for n in others]
 
 
@@ -88,10 +88,14 @@ def judged(folder):
 
     from zygal.conversion.convert import Choices, convert
     from zygal.engines.artifact import open_engine
+    from zygal.sources import Reading, source_facts
 
     recorded = np.load(folder / "recorded.npz")
     images, scores = recorded["images"], recorded["scores"]
-    convert(folder / "model-symbol.json", folder / "m.onnx", choices=Choices(image_shape=images.shape[1:]))
+    # Some return a second row of scores from a layer in the middle; what was recorded is the first.
+    first = next(iter(source_facts(folder / "model-symbol.json", Reading(image_shape=images.shape[1:])).outputs))
+    choices = Choices(image_shape=images.shape[1:], scores=first)
+    convert(folder / "model-symbol.json", folder / "m.onnx", choices=choices)
     engine = open_engine(folder / "m.onnx")
     found = [engine.run(images[:1]), engine.run(images[1:4])]
     return float(np.abs(np.concatenate(found) - scores).max() / max(np.ptp(scores), 1e-30))

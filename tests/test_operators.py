@@ -115,11 +115,13 @@ def cases():
     return found
 
 
+@pytest.mark.slow
 def test_the_standard_has_cases_for_nearly_all_operators(cases):
     assert sum(map(len, cases.values())) >= 330
     assert set(known_operators()) - set(cases) - set(JUDGED_BY_THE_RUNTIME) <= {"Cast"}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("operator", sorted(set(known_operators()) - set(JUDGED_BY_THE_RUNTIME) - {"Cast"}))
 def test_standard_cases(operator, cases):
     for case in cases[operator]:
