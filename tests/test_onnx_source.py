@@ -672,6 +672,23 @@ def test_every_case_of_the_standard_is_right_or_refused():
     assert not wrong and right >= 1100
 
 
+def test_a_head_in_the_middle_is_not_taken_whatever_the_order_of_nodes(tmp_path):
+    nodes = [
+        node("Relu", ["x"], ["r"]),
+        *[each for each in head("r") if each.op_type != "Flatten"],
+        node("Flatten", ["pooled"], ["flat"]),
+        node("Gemm", ["flat", "w"], ["y"]),
+        node("GlobalAveragePool", ["x"], ["early"]),
+        node("Flatten", ["early"], ["middle"]),
+        node("Gemm", ["middle", "w"], ["z"]),
+    ]
+    model = model_of(nodes, 17, {"w": weights(3, 10)}, output=("z", FLOAT, ["N", 10]))
+    model.graph.output.append(helper.make_tensor_value_info("y", FLOAT, ["N", 10]))
+    with read_source(saved(model, tmp_path)) as source:
+        assert source.chosen.name == "y"
+    assert read_artifact(tmp_path / "other.onnx").chosen.name == "y"
+
+
 def test_a_source_says_how_it_is_called_and_what_it_returns(tmp_path):
     nodes = [node("Flatten", ["x"], ["f"]), node("Gemm", ["f", "w"], ["y"])]
     model = model_of(nodes, 17, {"w": weights(192, 10)}, output=("f", FLOAT, ["N", 192]))

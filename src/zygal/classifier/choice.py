@@ -93,6 +93,15 @@ def _columns(candidate: Candidate) -> int | None:
     return candidate.type.shape[1] if _is_table(candidate) else None
 
 
+def depths(made_by: Mapping[str, tuple[str, Sequence[str]]]) -> dict[str, int]:
+    """How many operators follow each other up to each value, at the most. made_by: see `scores.operators_before`, each
+    value behind those that it reads. For files whose order says nothing: a head in the middle is less deep."""
+    found: dict[str, int] = {}
+    for name, (_, inputs) in made_by.items():
+        found[name] = 1 + max((found.get(each, 0) for each in inputs), default=0)
+    return found
+
+
 def linear_place(value: str, made_by: Mapping[str, tuple[str, Sequence[str]]], places: Mapping[str, int]) -> int | None:
     """The place of the linear layer that a value ends in; None if it ends in no linear layer.
 

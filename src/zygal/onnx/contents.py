@@ -9,7 +9,7 @@ import numpy as np
 import onnx
 from onnx import helper
 
-from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
+from zygal.classifier.choice import Candidate, Choice, choose_output, depths, linear_place
 from zygal.classifier.scores import OF_UNKNOWN_MEANING, operators_before, scores_by_operators
 from zygal.graph import Batch, TensorType
 from zygal.onnx.validate import STANDARD, tensors_of
@@ -46,7 +46,7 @@ def made_by(graph: onnx.GraphProto) -> dict[str, tuple[str, list[str]]]:
 def choice_of(path: Path, graph: onnx.GraphProto, named: str | None, classes: int | None) -> Choice:
     """The output that is taken for the class scores. Raises SourceError if there is none of that name."""
     makers = made_by(graph)
-    places = {name: place for place, node in enumerate(graph.node) for name in node.output}
+    places = depths(makers)
     candidates = []
     for info in graph.output:
         dtype, shape = declared(info)

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from zygal.classifier.choice import Candidate, Choice, choose_output, linear_place
+from zygal.classifier.choice import Candidate, Choice, choose_output, depths, linear_place
 from zygal.classifier.scores import operators_before, scores_by_operators, softmax_twice
 from zygal.errors import SourceError, UnknownOperators
 from zygal.files.families import Reading
@@ -53,7 +53,7 @@ def _choice(where: str, file: Opened, reading: Reading) -> tuple[dict[str, str |
     outputs, builder = file.translator.outputs(), file.translator.builder
     makers = {name: builder.maker(name) for name in builder.types}
     made_by = {name: (node.operator, list(node.inputs)) for name, node in makers.items() if node is not None}
-    places = {name: place for place, name in enumerate(made_by)}
+    places = depths(made_by)
     candidates = [
         Candidate(name, builder.types.get(value), linear_place(value, made_by, places) if value else None)
         for name, value in outputs.items()
