@@ -160,6 +160,15 @@ def test_a_fixed_batch_is_freed_and_proven_or_kept(tmp_path):
     assert read_artifact(tmp_path / "kept.onnx").inputs["image"][1][0] == 1
 
 
+def test_no_memory_is_taken_for_a_batch_that_only_a_damaged_file_has(tmp_path):
+    model = model_of(
+        [node("Flatten", ["x"], ["y"])], 13, shape=(2**31 - 4, 3, 8, 8), output=("y", FLOAT, [2**31 - 4, 192])
+    )
+    path = saved(model, tmp_path)
+    refused(called("convert", path, "-o", "m.onnx", cwd=tmp_path), "too much to prove")
+    assert "was not compared" in called("convert", path, "-o", "m.onnx", "--keep-batch", cwd=tmp_path).stderr
+
+
 @pytest.mark.parametrize("more", [(), ("--half",), ("--raw-pixels",), ("--opset", "21")], ids=" ".join)
 def test_converting_an_artifact_again_gives_the_same_bytes(more, shipped, tmp_path):
     source = shipped / "channel_marks.onnx"

@@ -3,6 +3,7 @@ running it."""
 
 from __future__ import annotations
 
+from math import prod
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,8 @@ from zygal.graph.passes import run_passes
 from zygal.sources import Source
 from zygal.sources.freeing import Stuck, freed_graphs
 
+LARGEST_BATCH_BYTES = 2**30
+"""The largest batch of images that is made up for a proof."""
 FREED_WITHIN = 1e-5
 """How closely a graph that was freed from its fixed batch must agree, as a part of the spread of the scores."""
 
@@ -30,6 +33,7 @@ def freed(source: Source, batch: int, opset: int = DEFAULT_OPSET) -> Graph:
     way."""
     writing, fault = Writing(opset), None
     expressed = ONNX.expressed(writing)
+    check_runs_here(source, batch)
     pinned = run_passes(source.graph, expressed)
     try:
         for graph in freed_graphs(source.graph, batch):
@@ -44,6 +48,17 @@ def freed(source: Source, batch: int, opset: int = DEFAULT_OPSET) -> Graph:
             "Capture it with a dynamic batch (axis 0), or keep the fixed one with --keep-batch."
         ) from stuck
     raise fault
+
+
+def check_runs_here(source: Source, batch: int) -> None:
+    """Raises SourceError if a fixed batch is larger than a proof can hold, as only a damaged file says it."""
+    type = source.graph.types[source.graph.inputs[0]]
+    size = batch * prod(each for each in type.shape[1:] if isinstance(each, int)) * type.dtype.itemsize
+    if size > LARGEST_BATCH_BYTES:
+        raise SourceError(
+            f"{source.path} was captured with a fixed batch of {batch}, whose images take {size / 1e9:.3g} GB, too "
+            "much to prove that another batch gives the same scores; keep it with --keep-batch, or capture it anew."
+        )
 
 
 def prove_freed(source: Source, pinned: Graph, graph: Graph, batch: int, writing: Writing) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygal.conversion.free_batch import random_images
+from zygal.conversion.free_batch import check_runs_here, random_images
 from zygal.errors import SourceError, ZygalError
 from zygal.files.families import Reading
 from zygal.sources import Source
@@ -24,6 +24,7 @@ def prove_reading(source: Source, reading: Reading) -> tuple[str, ...]:
     name = source.path.name
     try:
         engine = OnnxEngine(source.path, reading)
+        check_runs_here(source, engine.batch_size or IMAGES)
         images = random_images(source.graph.types[source.graph.inputs[0]], engine.batch_size or IMAGES)
         theirs = engine.run(images)
     except ZygalError as fault:
