@@ -120,7 +120,7 @@ class Results:
             return self.changes.change_bytes(self.bundle, chance)
         with zipfile.ZipFile(io.BytesIO(self.bundle)) as archive:
             members = {name: archive.read(name) for name in archive.namelist()}
-        name = chance.choice(["MANIFEST.json", "model.json", chance.choice(list(members))])
+        name = chance.choice(["MANIFEST.json", "classifier.json", chance.choice(list(members))])
         members[name] = (
             self._document(members[name], chance)
             if name.endswith(".json")

@@ -81,7 +81,7 @@ def test_the_same_inputs_give_the_same_bytes_wherever_they_lie(signed, tmp_path)
 
 def test_reference_images_differ_in_kind(signed):
     with zipfile.ZipFile(signed / "both.zip") as archive:
-        models = json.loads(archive.read("model.json"))["models"]
+        models = json.loads(archive.read("classifier.json"))["models"]
     chosen = [signed / each["image"] for each in models[0]["references"]]
     assert len(chosen) == 10 and {"RGBA", "L", "P", "RGB"} <= {Image.open(path).mode for path in chosen}
     assert len({each["predicted"] for each in models[0]["references"]}) >= 5
@@ -164,8 +164,8 @@ def test_what_is_no_bundle_is_refused(signed, tmp_path):
         archive.writestr("a.txt", "x")
     write_bundle(tmp_path / "up.zip", {"../escape.txt": b"x"}, None)
     write_bundle(tmp_path / "empty.zip", {"a.txt": b"x"}, None)
-    write_bundle(tmp_path / "odd.zip", {"model.json": b'{"models": [3]}'}, None)
-    write_bundle(tmp_path / "gone.zip", {"model.json": b'{"models": [{"file": "x.onnx"}]}'}, None)
+    write_bundle(tmp_path / "odd.zip", {"classifier.json": b'{"models": [3]}'}, None)
+    write_bundle(tmp_path / "gone.zip", {"classifier.json": b'{"models": [{"file": "x.onnx"}]}'}, None)
     with zipfile.ZipFile(tmp_path / "packed.zip", "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr(
             MANIFEST,
@@ -181,7 +181,7 @@ def test_what_is_no_bundle_is_refused(signed, tmp_path):
         ("half.zip", "not a whole zip"),
         ("plain.zip", "without MANIFEST.json"),
         ("up.zip", "leads out of the bundle"),
-        ("empty.zip", "no model.json"),
+        ("empty.zip", "no classifier.json"),
         ("none.zip", "cannot be read"),
     ):
         refused(called("pack", "--check", name, cwd=tmp_path), words)
@@ -480,7 +480,7 @@ def test_eight_bits_may_differ_by_steps_but_not_in_the_class(signed, shrunk, nod
     with zipfile.ZipFile(signed / "small.zip") as archive:
         archive.extractall(tmp_path)
     limits = {
-        each["name"]: each["limit_of_spread"] for each in json.loads((tmp_path / "model.json").read_text())["models"]
+        each["name"]: each["limit_of_spread"] for each in json.loads((tmp_path / "classifier.json").read_text())["models"]
     }
     assert limits == {"small": 0.02, "channel_marks": 1e-5}
     os.symlink(node_modules, tmp_path / "node_modules")
@@ -524,7 +524,7 @@ def test_preprocessing_inside_the_artifact_is_held_to_the_limit_of_match(signed,
     with zipfile.ZipFile(tmp_path / "raw.zip") as archive:
         archive.extractall(tmp_path)
     assert {
-        each["name"]: each["limit_of_spread"] for each in json.loads((tmp_path / "model.json").read_text())["models"]
+        each["name"]: each["limit_of_spread"] for each in json.loads((tmp_path / "classifier.json").read_text())["models"]
     } == {"fixed": 1e-5, "rounded": 0.01}
     os.symlink(node_modules, tmp_path / "node_modules")
     done = subprocess.run(

@@ -18,7 +18,7 @@ from zygal.files.writing import scratch_folder
 from zygal.outcome import Gate
 
 LONGEST_SECONDS = 600
-FIXED_FILES = ("model.json", "README.md", "other_languages.md", "page.html")
+FIXED_FILES = ("classifier.json", "README.md", "other_languages.md", "page.html")
 PROGRAM_ENDINGS = (".py", ".pyc", ".pyd", ".so", ".pth", ".js", ".mjs", ".zip", ".egg")
 _ISOLATED = """\
 import importlib.util, os, runpy, sys
@@ -93,10 +93,10 @@ def check_bundle(path: str | Path, signed: Mapping[str, Any] | None = None, run_
 
 def _artifacts(bundle: Bundle) -> list[str]:
     """The names of the artifacts. Raises BundleError."""
-    if "model.json" not in bundle.manifest["files"]:
-        raise BundleError(f"{bundle.path} holds no model.json, so it is not a whole bundle; pack it again.")
-    where = f"{bundle.path}: model.json"
-    document = parse_json(bundle.read("model.json"), where, BundleError).get("models")
+    if "classifier.json" not in bundle.manifest["files"]:
+        raise BundleError(f"{bundle.path} holds no classifier.json, so it is not a whole bundle; pack it again.")
+    where = f"{bundle.path}: classifier.json"
+    document = parse_json(bundle.read("classifier.json"), where, BundleError).get("models")
     files = rebuilt(
         document, listed(lambda value: text(mapping(lambda inner: inner)(value).get("file"))), where, BundleError
     )
@@ -110,8 +110,8 @@ def _unexpected(bundle: Bundle) -> list[str]:
     """Files that no bundle has, though the manifest names them: a program among them could be run in place of a
     library."""
     document = (
-        parse_json(bundle.read("model.json"), f"{bundle.path}: model.json", BundleError)
-        if "model.json" in bundle.manifest["files"]
+        parse_json(bundle.read("classifier.json"), f"{bundle.path}: classifier.json", BundleError)
+        if "classifier.json" in bundle.manifest["files"]
         else {}
     )
     expected = {*FIXED_FILES, PYTHON_RUNNER, MOBILE_RUNNER, *SCRIPT_RUNNERS}

@@ -26,7 +26,7 @@ def contents_of(models: Sequence[Packed], page: Path | None, runners: bool, sign
         made[f"{model.folder}/labels.txt"] = "".join(f"{name}\n" for name in model.labels).encode()
         made[f"{model.folder}/inlet.toml"] = format_inlet(model.inlet).encode()
         made |= model.images
-    made["model.json"] = (
+    made["classifier.json"] = (
         json.dumps({"models": [model.document for model in models]}, indent=1, ensure_ascii=False) + "\n"
     ).encode()
     for name in runners_of(models) if runners else ():

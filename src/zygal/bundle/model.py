@@ -32,7 +32,7 @@ rounding that falls the other way on another processor is a whole level. The lim
 
 @dataclass(frozen=True)
 class Packed:
-    """One artifact of a bundle. folder: its place in it. document: its entry in model.json. images: paths of the
+    """One artifact of a bundle. folder: its place in it. document: its entry in classifier.json. images: paths of the
     reference images, by their names in the bundle. left_out: what the runners cannot do of its preprocessing."""
 
     folder: str

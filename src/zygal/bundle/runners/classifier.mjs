@@ -1,5 +1,5 @@
 // The model of this bundle in JavaScript: the same stages as classify.py, for Node and for the browser.
-// What is specific to the model is data in model.json; a decoded picture is {width, height, channels, data}.
+// What is specific to the model is data in classifier.json; a decoded picture is {width, height, channels, data}.
 
 // Stage 1, the part behind the decoder: RGB or RGBA bytes become colour or grey.
 export function toColour(picture, how) {

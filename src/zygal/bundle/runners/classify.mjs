@@ -21,7 +21,7 @@ async function decode(bytes, how) { // stage 1: a file becomes RGB or RGBA bytes
 
 const given = process.argv.slice(2), at = given.indexOf("--model");
 const [, wanted] = at < 0 ? [] : given.splice(at, 2);
-const models = JSON.parse(await read("model.json")).models
+const models = JSON.parse(await read("classifier.json")).models
   .filter(each => each.file.endsWith(".onnx") && (!wanted || each.name === wanted));
 if (!models.length || !given.length) throw new Error(`give images or --check, and a model that the bundle holds`);
 if (given.includes("--check")) {

@@ -5,7 +5,7 @@ else.
     python classify.py --check       runs the bundled reference images; exit code 0 if all answers are the expected ones
     --model NAME                     another model than the first, if the bundle holds several
 
-What is specific to the model is data in model.json: names, shapes, labels, and the stages of the preprocessing
+What is specific to the model is data in classifier.json: names, shapes, labels, and the stages of the preprocessing
 ("inlet").
 """
 
@@ -149,7 +149,7 @@ def tensor_of(path, model):  # Stages 3 and 4: pixels become the model's numbers
     return np.ascontiguousarray(pixels.transpose(2, 0, 1) if inlet["tensor"]["layout"] == "NCHW" else pixels)
 
 
-class Classifier:  # one input, one output [batch, classes]; what the scores are is stated in model.json
+class Classifier:  # one input, one output [batch, classes]; what the scores are is stated in classifier.json
     ENDING = ".onnx"
 
     def __init__(self, model):
@@ -201,7 +201,7 @@ def check(classifier):
 def main(arguments, kind=Classifier):
     models = [
         each
-        for each in json.loads((HERE / "model.json").read_text("utf-8"))["models"]
+        for each in json.loads((HERE / "classifier.json").read_text("utf-8"))["models"]
         if each["file"].endswith(kind.ENDING)
     ]
     wanted = arguments[arguments.index("--model") + 1] if "--model" in arguments[:-1] else None
