@@ -160,6 +160,25 @@ def test_every_fault_that_can_be_switched_on_is_named(fault, shipped):
     assert code == 2 or ("FAIL" in done.stdout) == (code == 1)
 
 
+def test_a_service_has_no_layers_to_compare(shipped, tmp_path):
+    recorded = called(
+        "witness",
+        "channel_marks.onnx",
+        "--images",
+        "reference",
+        "--inlet",
+        "channel_marks.inlet.toml",
+        "--layers",
+        "-o",
+        tmp_path / "layers.witness",
+        cwd=shipped,
+    )
+    assert recorded.returncode == 0, recorded.stderr
+    with serving(shipped / "channel_marks.onnx", "version") as server:
+        done = called("match", "--endpoint", server.url, "--witness", tmp_path / "layers.witness", cwd=shipped)
+    assert done.returncode == 1 and "layers: not compared" in one_line(done), one_line(done)
+
+
 def test_a_version_that_is_not_there_and_other_wrong_addresses(shipped):
     with serving(shipped / "channel_marks.onnx", "version") as server:
         root = server.url.partition("/v2")[0]

@@ -480,7 +480,8 @@ def test_eight_bits_may_differ_by_steps_but_not_in_the_class(signed, shrunk, nod
     with zipfile.ZipFile(signed / "small.zip") as archive:
         archive.extractall(tmp_path)
     limits = {
-        each["name"]: each["limit_of_spread"] for each in json.loads((tmp_path / "classifier.json").read_text())["models"]
+        each["name"]: each["limit_of_spread"]
+        for each in json.loads((tmp_path / "classifier.json").read_text())["models"]
     }
     assert limits == {"small": 0.02, "channel_marks": 1e-5}
     os.symlink(node_modules, tmp_path / "node_modules")
@@ -524,7 +525,8 @@ def test_preprocessing_inside_the_artifact_is_held_to_the_limit_of_match(signed,
     with zipfile.ZipFile(tmp_path / "raw.zip") as archive:
         archive.extractall(tmp_path)
     assert {
-        each["name"]: each["limit_of_spread"] for each in json.loads((tmp_path / "classifier.json").read_text())["models"]
+        each["name"]: each["limit_of_spread"]
+        for each in json.loads((tmp_path / "classifier.json").read_text())["models"]
     } == {"fixed": 1e-5, "rounded": 0.01}
     os.symlink(node_modules, tmp_path / "node_modules")
     done = subprocess.run(

@@ -140,8 +140,15 @@ class _Findings:
         if all(gate.passes for gate in gates):
             return
         self.score_cause = explain_scores(scores, witness.scores, limit, labels)
-        if witness.layers is not None and self.score_cause is None:
+        if witness.layers is None or self.score_cause is not None:
+            return
+        if hasattr(engine, "values"):
             self.departure = first_departure(engine, witness, scores, self.limits.shrunk)
+        else:
+            self.not_checked.append(
+                "layers: not compared, because a service gives scores alone; match the artifact itself to see where it "
+                "departs"
+            )
 
     def check_inlet(
         self, engine: Engine, inlet: Inlet, images: str | Path, progress: Progress, labels: Sequence[str] | None
