@@ -431,7 +431,7 @@ def tally(compared=True):
         wrong,
         (("f.jpg", "truncated"),),
         joined,
-        Exchange({"port-hand": "safe-water"}, 5, 1, None, 0.01),
+        Exchange({"port-hand": "safe-water"}, 5, 1, None, False, 0.01),
         duplicates,
         metrics if compared else None,
         both,

@@ -165,6 +165,7 @@ TEXT_ORDER = sorted(range(12), key=str)
         (lambda s: s, lambda s: softmax(s), "does not apply the last step"),
         (lambda s: softmax(softmax(s)), lambda s: softmax(s), "applies softmax twice"),
         (lambda s: np.roll(s, 1, axis=1), lambda s: s, "shifted by 1: recorded class 0 is class 1 of the artifact"),
+        (lambda s: s[:, ::-1], lambda s: s, "in reversed order: recorded class 0 is class 11"),
         (lambda s: s[:, TEXT_ORDER], lambda s: s, 'sorted as text in the artifact\'s order \\("10" before "2"'),
         (lambda s: softmax(s[:, [1, 0, *range(2, 12)]]), lambda s: s, "2 of 12 classes have other indices.*softmax"),
         (lambda s: s[::-1], lambda s: s, "rows are in another order"),

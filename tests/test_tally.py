@@ -16,10 +16,17 @@ from sklearn import metrics
 
 from zygal.inlet import apply_to_all
 from zygal.prediction.classifier import open_artifact
-from zygal.statistics.intervals import difference_of_paired, exact_paired_test, mean_of_shares, share_of
+from zygal.statistics.intervals import (
+    difference_of_paired,
+    exact_paired_test,
+    mean_of_shares,
+    mean_with_error,
+    share_of,
+)
 from zygal.tally.accuracy import accuracy_of
 from zygal.tally.calibration import calibration_of
 from zygal.tally.duplicates import duplicate_pairs, fingerprint
+from zygal.tally.exchange import exchanged_labels
 from zygal.tally.figure_confusion import draw_confusion
 from zygal.tally.multi_label import multi_label_accuracy
 
@@ -404,3 +411,14 @@ def test_the_suggested_command_can_be_pasted(workspace):
     program, *words = shlex.split(json.loads((workspace / "tally.json").read_text())["next_step"])
     assert program == "zygal" and "channel marks.onnx" in words
     assert called(*words, cwd=workspace).returncode == 0 and (workspace / "figures" / "wrong.png").is_file()
+
+
+def test_a_reversed_order_of_labels_is_called_so():
+    names = ["north", "east", "south", "west", "centre"]
+    found = exchanged_labels(np.eye(5, dtype=int)[::-1] * 20, names)
+    assert found.reversed and found.shift is None and found.predicted_as["north"] == "centre"
+    assert not exchanged_labels(np.roll(np.eye(5, dtype=int), 1, axis=1) * 20, names).reversed
+
+
+def test_a_mean_of_losses_has_no_interval_below_zero():
+    assert mean_with_error(0.01, 1.0, 4, least=0.0).low == 0

@@ -60,8 +60,8 @@ class PackRequest(Request):
 
 @dataclass(frozen=True, kw_only=True)
 class PackOutcome(Outcome):
-    """files: SHA-256 and size of each file of the bundle, by name. models: entries of classifier.json. checked: of a bundle
-    that was checked."""
+    """files: SHA-256 and size of each file of the bundle, by name. models: entries of classifier.json. checked: of a
+    bundle that was checked."""
 
     kind: ClassVar[str] = "zygal.pack"
 

@@ -46,7 +46,9 @@ class _Parser(argparse.ArgumentParser):
             message = f"there is no command {wrong[1]}" + (f"; did you mean {close[0]}?" if close else "")
         elif message.startswith(("unrecognized arguments", "the following arguments are required")):
             # A required option that is misspelt is both.
-            message = self._misspelt() or message
+            misspelt = self._misspelt()
+            if misspelt:
+                raise ZygalError(f"{one_line(misspelt, LONGEST_SENTENCE - 80)}; see {self._chain()[-1].prog} --help.")
         raise ZygalError(f"{one_line(message, LONGEST_SENTENCE - 80)}; see {self.prog} --help.")
 
     def _misspelt(self) -> str | None:

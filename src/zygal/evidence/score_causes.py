@@ -128,6 +128,8 @@ def _renaming(ours: np.ndarray, recorded: np.ndarray, allowed: float) -> np.ndar
 
 def _renaming_in_words(nearest: np.ndarray, labels: Sequence[str] | None) -> str:
     count = len(nearest)
+    if count > 2 and (nearest == np.arange(count)[::-1]).all():
+        return f"the classes are in reversed order: recorded class 0 is class {nearest[0]} of the artifact"
     moved = int((nearest != np.arange(count)).sum())
     by = int(nearest[0])
     if (nearest == (np.arange(count) + by) % count).all():

@@ -132,6 +132,7 @@ class TallyExchangedLabels(TypedDict):
     correct_if_exchanged: int
     correct: int
     shift: int | None
+    reversed: bool
     p_value: float
 
 

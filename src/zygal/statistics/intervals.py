@@ -67,10 +67,12 @@ def mean_of_shares(shares: Sequence[Estimate], value: float) -> Estimate:
     return Estimate(value, max(0.0, value - below), min(1.0, value + above))
 
 
-def mean_with_error(mean: float, deviation: float, total: int) -> Estimate:
-    """A mean of many numbers with the normal interval; deviation: theirs, with n - 1."""
+def mean_with_error(mean: float, deviation: float, total: int, least: float = -math.inf) -> Estimate:
+    """A mean of many numbers with the normal interval; deviation: theirs, with n - 1. least: what no number is below,
+    and so no mean."""
     reach = Z * deviation / math.sqrt(total)
-    return Estimate(mean, mean - reach, mean + reach)
+    low = mean - reach
+    return Estimate(mean, low if math.isnan(low) else max(least, low), mean + reach)
 
 
 def difference_of_paired(only_first: int, only_other: int, total: int) -> Estimate:

@@ -79,7 +79,7 @@ def accuracy_of(
         balanced=mean_of_shares(
             [each.recall_interval for each in present], float(np.mean([each.recall for each in present]))
         ),
-        cross_entropy=mean_with_error(float(np.average(losses)), deviation, count),
+        cross_entropy=mean_with_error(float(np.average(losses)), deviation, count, least=0.0),
         macro_precision=float(np.average([each.precision for each in occurring])),
         macro_recall=float(np.average([each.recall or 0.0 for each in occurring])),
         macro_f1=float(np.average([each.f1 for each in occurring])),

@@ -60,7 +60,9 @@ def warnings(found, worst: int) -> list[str]:
         moved = list(found.exchange.predicted_as.items())
         pairs = ", ".join(f"{true} is predicted as {predicted}" for true, predicted in moved[:MOST_EXCHANGED])
         more = f", and {len(moved) - MOST_EXCHANGED} more" if len(moved) > MOST_EXCHANGED else ""
-        how = f"off by {found.exchange.shift:+d}" if found.exchange.shift else "exchanged"
+        exchange = found.exchange
+        how = f"off by {exchange.shift:+d}" if exchange.shift else "exchanged"
+        how = "to be in reversed order" if exchange.reversed else how
         sentences.append(
             f"Warning: the labels of {counted(len(moved), 'class')} look {how} ({pairs}{more}). With these labels "
             f"corrected {found.exchange.correct_if_exchanged} of {found.images} images would be correct instead of "

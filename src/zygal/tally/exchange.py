@@ -17,13 +17,14 @@ CLEAR = 1e-4
 class Exchange:
     """Labels that look exchanged. predicted_as: true class to predicted class, for the classes concerned.
     correct_if_exchanged: how many images would be correct if the labels were exchanged so; correct: how many are now.
-    shift: the offset, if it is the same for all classes. p_value: the largest of the sign tests of the groups of
-    classes that change places."""
+    shift: the offset, if it is the same for all classes. reversed: whether the order of all is reversed. p_value: the
+    largest of the sign tests of the groups of classes that change places."""
 
     predicted_as: dict[str, str]
     correct_if_exchanged: int
     correct: int
     shift: int | None
+    reversed: bool
     p_value: float
 
 
@@ -52,6 +53,7 @@ def exchanged_labels(confusion: np.ndarray, names: Sequence[str]) -> Exchange | 
         correct_if_exchanged=correct + gained,
         correct=correct,
         shift=_shift(moved, len(present), len(names)),
+        reversed=_reversed(moved, present, len(names)),
         p_value=max(p_value for _, p_value in groups),
     )
 
@@ -100,6 +102,12 @@ def _evidence(confusion: np.ndarray, group: list[tuple[int, int]]) -> float | No
         # A class that is hard may well be predicted as another one of which there are no images.
         clear = correct_then >= 5 * correct_now and 5 * correct_then >= 3 * images
     return p_value if clear else None
+
+
+def _reversed(moved: dict[int, int], present: np.ndarray, classes: int) -> bool:
+    """Whether the order of all labels is reversed; the middle one of an odd number stays."""
+    moving = [true for true in present if 2 * true != classes - 1]
+    return len(moving) > 2 and moved == {int(true): classes - 1 - int(true) for true in moving}
 
 
 def _shift(moved: dict[int, int], present: int, classes: int) -> int | None:
