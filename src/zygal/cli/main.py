@@ -20,7 +20,7 @@ EPILOG = """\
 words:
   source    the trained model: a .pt2, .keras or .h5 file, or FILE.py:FUNCTION
   inlet     the preprocessing from an image file to the input tensor, written down as TOML
-  artifact  the converted model: one ONNX file with inlet, labels and origin inside
+  artifact  the converted model: one file (.onnx or .tflite) with inlet, labels and origin inside
   witness   a recording of the training framework: images, input tensors, scores
   gate      one measurable condition with its limit: it passes, fails or is undecided
   survey    a description of a file; tally: metrics on labelled images

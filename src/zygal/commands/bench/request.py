@@ -32,7 +32,7 @@ FIGURES = ("throughput.png", "latencies.png", "stages.png", "layers.png")
 class BenchRequest(Request):
     """What zygal bench is asked for."""
 
-    artifact: str = option("the ONNX file to run", positional=True, metavar="ARTIFACT")
+    artifact: str = option("the artifact to run (.onnx or .tflite)", positional=True, metavar="ARTIFACT")
     batches: tuple[int, ...] = option(
         "batch sizes (default: {default})", (1, 2, 4, 8), metavar="N,N,...", kind="numbers", group="what is measured"
     )
