@@ -411,6 +411,30 @@ def test_functions_are_entered_and_known_branches_taken():
         graph_of_model(model, "m.onnx")
 
 
+def test_a_branch_inside_a_function_has_the_functions_attributes():
+    bent = node("LeakyRelu", ["a"], ["t"])
+    bent.attribute.append(onnx.AttributeProto(name="alpha", type=onnx.AttributeProto.FLOAT, ref_attr_name="slope"))
+    made = [helper.make_tensor_value_info("t", FLOAT, None)]
+    taken, other = (helper.make_graph([each], "b", [], made) for each in (bent, node("Neg", ["a"], ["t"])))
+    body = [constant("yes", True), node("If", ["yes"], ["b"], then_branch=taken, else_branch=other)]
+    function = helper.make_function("own", "Bent", ["a"], ["b"], body, [helper.make_opsetid("", 17)], ["slope"])
+    model = model_of([node("Bent", ["x"], ["y"], domain="own", slope=0.7)], 17, functions=[function], domains=["own"])
+    x = -np.ones((1, 3, 8, 8), np.float32)
+    assert np.allclose(run_graph(graph_of_model(model, "m.onnx"), {"x": x})["y"], -0.7)
+
+
+def test_sizes_as_truth_values_are_true_or_false():
+    held = {"three": np.array([3]), "true": np.array([True]), "a": np.array([7]), "b": np.array([-1])}
+    nodes = [
+        node("Cast", ["three"], ["t"], to=TensorProto.BOOL),
+        node("Equal", ["t", "true"], ["same"]),
+        node("Where", ["same", "b", "a"], ["last"]),
+        node("Concat", ["zero", "last"], ["to"], axis=0),
+        node("Reshape", ["x", "to"], ["y"]),
+    ]
+    check(model_of(nodes, 17, {**held, "zero": np.array([0])}))
+
+
 def test_functions_do_not_call_each_other_for_ever():
     imports = [helper.make_opsetid("", 17), helper.make_opsetid("own", 1)]
     function = helper.make_function("own", "Loop", ["a"], ["b"], [node("Loop", ["a"], ["b"], domain="own")], imports)

@@ -56,7 +56,7 @@ def result_contents(node: Node, known: Mapping[str, np.ndarray], types: Mapping[
     if not given or any(each is None for each in given) or types[node.outputs[0]].dtype.kind not in "iub":
         return None
     if node.operator == "Cast":
-        return given[0]
+        return _truth(given[0]) if types[node.outputs[0]].dtype.kind == "b" else given[0]
     try:
         if node.operator == "Div":
             return _divided(*given)
@@ -80,6 +80,12 @@ def _computed(
         given = [given[0], given[1].astype(np.int64)]
     (made,) = operator_named(node.operator).compute(given, attributes)
     return np.asarray(made, object)
+
+
+@np.vectorize(otypes=[object])
+def _truth(size: int | Batch) -> bool:
+    """There is at least one image."""
+    return isinstance(size, Batch) or bool(size)
 
 
 @np.vectorize(otypes=[object])

@@ -82,7 +82,7 @@ class _Validator:
                     self._refuse(f"the function {shown(function.name)} returns {shown(name)}, which it does not make")
         self._domains = outside
 
-    def _graph(self, graph: onnx.GraphProto, outer: set[str], depth: int) -> None:
+    def _graph(self, graph: onnx.GraphProto, outer: set[str], depth: int, arguments: Collection[str] = ()) -> None:
         """One graph; blocks inside nodes may read what was made outside before them."""
         if depth > DEEPEST_BLOCK:
             self._refuse(f"it nests blocks more than {DEEPEST_BLOCK} deep")
@@ -102,7 +102,7 @@ class _Validator:
             self._type(info)
             made.add(info.name)
         for node in graph.node:
-            self._node(node, made, outer, depth)
+            self._node(node, made, outer, depth, arguments)
         for info in (*graph.output, *graph.value_info):
             self._type(info)
         if len({info.name for info in graph.output}) != len(graph.output):
@@ -146,7 +146,7 @@ class _Validator:
             self._tensor(tensor)
         blocks = [attribute.g] if attribute.type == onnx.AttributeProto.GRAPH else attribute.graphs
         for block in blocks:
-            self._graph(block, seen, depth + 1)
+            self._graph(block, seen, depth + 1, arguments)
 
     def _type(self, info: onnx.ValueInfoProto) -> None:
         if not info.HasField("type") or not info.type.HasField("tensor_type"):

@@ -3,7 +3,6 @@ inputs, and ways to add to the graph."""
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NoReturn
@@ -35,13 +34,12 @@ def operator(*names: str) -> Callable[[Handler], Handler]:
 @dataclass
 class Context:
     """What all nodes of one file share while it is translated. unknown: operators that are not known, with the nodes
-    that use them. operators: how often each was translated."""
+    that use them."""
 
     where: str
     builder: GraphBuilder = field(default_factory=GraphBuilder)
     notes: list[str] = field(default_factory=list)
     unknown: dict[str, list[str]] = field(default_factory=dict)
-    operators: Counter[str] = field(default_factory=Counter)
 
     def note(self, sentence: str) -> None:
         """Adds a sentence once."""

@@ -114,7 +114,7 @@ class Translator:
             named = node.name or next((name for name in node.output if name), node.op_type)
             try:
                 attributes = standard.attributes(node, arguments)
-                made = self._made(node, attributes, scope, versions, inside, depth)
+                made = self._made(node, attributes, scope, versions, arguments, inside, depth)
             except GraphError as fault:
                 raise SourceError(f"{self.where} cannot be converted: {fault}") from fault
             except _FAULTS as fault:
@@ -126,7 +126,9 @@ class Translator:
                 if name:
                     scope[name] = value
 
-    def _made(self, node, attributes, scope: Scope, versions, inside: str, depth: int) -> list[str | _Nothing]:
+    def _made(
+        self, node, attributes, scope: Scope, versions, arguments, inside: str, depth: int
+    ) -> list[str | _Nothing]:
         domain = "" if node.domain in STANDARD else node.domain
         function = self._functions.get((node.domain, node.op_type)) or self._functions.get((domain, node.op_type))
         layer = inside or node.name.rpartition("/")[0] or node.name
@@ -135,7 +137,7 @@ class Translator:
         if domain == "" and node.op_type == "Constant":
             return [self._constant(node, attributes)]
         if domain == "" and node.op_type == "If":
-            return self._branch(node, attributes, scope, versions, inside, depth)
+            return self._branch(node, attributes, scope, versions, arguments, inside, depth)
         values = [self._value(scope, name) for name in node.input]
         if any(each is UNKNOWN for each in values):
             return [UNKNOWN] * len(node.output)
@@ -166,7 +168,6 @@ class Translator:
         site = OnnxSite(self.context, node.op_type, schema.since_version, stem, layer, values, outputs, given)
         made = handler(site)
         site.check_read()
-        self.context.operators[node.op_type] += 1
         made = (made,) if isinstance(made, str) else made
         if len(made) < len(outputs):
             made = (*made, *(None,) * (len(outputs) - len(made)))
@@ -232,7 +233,9 @@ class Translator:
         held = isinstance(value, str) and self.builder.maker(value) is not None
         return self.builder.rename(value, name) if held and name else value
 
-    def _branch(self, node, attributes, scope: Scope, versions, inside: str, depth: int) -> list[str | _Nothing]:
+    def _branch(
+        self, node, attributes, scope: Scope, versions, arguments, inside: str, depth: int
+    ) -> list[str | _Nothing]:
         """The results of the branch that is taken, where the condition is known."""
         condition = self._value(scope, node.input[0])
         known = self.builder.constants.get(condition) if isinstance(condition, str) else None
@@ -245,7 +248,7 @@ class Translator:
             )
         taken = attributes["then_branch" if known.reshape(-1)[0] else "else_branch"].g
         inner: Scope = ChainMap({tensor.name: tensor for tensor in taken.initializer}, scope)
-        self._run(taken.node, inner, versions, None, inside, depth + 1)
+        self._run(taken.node, inner, versions, arguments, inside, depth + 1)
         values = [self._value(inner, info.name) for info in taken.output]
         return [self._renamed(value, name) for value, name in zip(values, node.output)]
 
