@@ -43,9 +43,8 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     file = opened(path, reading)
     file.translator.run()
     outputs, chosen = _choice(str(path), file, reading)
-    notes = tuple(file.translator.context.notes)
     version = file.symbol.version or "of an unknown release"
-    yield Source(Path(path), FRAMEWORK, version, file.translator.graph(chosen.name), tuple(outputs), chosen, notes)
+    yield Source(Path(path), FRAMEWORK, version, file.translator.graph(chosen.name), tuple(outputs), chosen, ())
 
 
 def _choice(where: str, file: Opened, reading: Reading) -> tuple[dict[str, str | None], Choice]:

@@ -38,13 +38,7 @@ class Context:
 
     where: str
     builder: GraphBuilder = field(default_factory=GraphBuilder)
-    notes: list[str] = field(default_factory=list)
     unknown: dict[str, list[str]] = field(default_factory=dict)
-
-    def note(self, sentence: str) -> None:
-        """Adds a sentence once."""
-        if sentence not in self.notes:
-            self.notes.append(sentence)
 
 
 class SymbolSite(Emitter):

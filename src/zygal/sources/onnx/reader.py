@@ -34,7 +34,10 @@ FRAMEWORK = "ONNX"
 @contextmanager
 def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     """See `sources.read_source`."""
-    path, model = Path(path), load_model(path)
+    yield _source(Path(path), load_model(path), reading)
+
+
+def _source(path: Path, model: onnx.ModelProto, reading: Reading) -> Source:
     metadata = Metadata.from_properties(properties_of(model), str(path))
     classes = reading.classes or (len(metadata.labels) if metadata.labels else None)
     chosen = choice_of(path, model.graph, reading.output, classes)
@@ -44,9 +47,8 @@ def read(path: str | Path, reading: Reading) -> Iterator[Source]:
     graph = translator.graph([chosen.name])
     names = tuple(info.name for info in model.graph.output)
     version = f"opset {opset_of(model)}"
-    notes = tuple(translator.context.notes)
-    yield Source(
-        path, FRAMEWORK, version, graph, names, chosen, notes, metadata.labels, metadata.inlet, metadata=metadata
+    return Source(
+        path, FRAMEWORK, version, graph, names, chosen, (), metadata.labels, metadata.inlet, metadata=metadata
     )
 
 
@@ -75,8 +77,7 @@ def facts(path: str | Path, reading: Reading) -> SourceFacts:
     chosen = choice_of(path, model.graph, reading.output, len(metadata.labels) if metadata.labels else None)
     why_not, unknown, graph = "", [], None
     try:
-        with read(path, reading) as source:
-            graph = source.graph
+        graph = _source(path, model, reading).graph
     except UnknownOperators as fault:
         unknown = sorted(fault.layers)
     except SourceError as fault:
